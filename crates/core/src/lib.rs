@@ -1,0 +1,28 @@
+//! What Main Yard knows and decides, as plain data and pure functions.
+//!
+//! Nothing here opens a file or a socket, reads a clock or starts a thread: time is passed in, and what should
+//! be done comes back as values. The processes around this crate carry it out and record it. A rule that
+//! decides anything belongs here, so that it can be tested alone and run in a simulated cluster.
+//!
+//! Where to look:
+//! - [`model`]: the things there are and their states
+//! - [`manifest`]: reading and checking `mainyard.toml`, and its JSON Schema
+//! - [`declare`]: from what is declared to what changes, in words
+//! - [`steer`]: what a workload's replicas and rollout need next
+//! - [`placement`]: which node has room
+//! - [`routing`]: the gateway's table and the choice of a replica
+//! - [`drain`]: when a replica that left the table may be stopped
+//! - [`replica_run`]: what the node agent does for one replica
+//! - [`link`]: what control, node agents and gateways say to each other
+
+pub mod address;
+pub mod declare;
+pub mod drain;
+pub mod link;
+pub mod manifest;
+pub mod model;
+pub mod near;
+pub mod placement;
+pub mod replica_run;
+pub mod routing;
+pub mod steer;

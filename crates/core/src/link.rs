@@ -1,0 +1,194 @@
+//! What control, node agents and gateways say to each other: JSON, one message a line.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::drain::GatewayView;
+use crate::model::{
+    Bytes, Cpu, EnvironmentIndex, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, Target,
+};
+use crate::routing::Table;
+
+/// A replica that a node should run.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RunOrder {
+    /// Which replica.
+    pub id: ReplicaId,
+    /// Of which release.
+    pub release: ReleaseNumber,
+    /// Whose id map it has.
+    pub environment: EnvironmentIndex,
+    /// How it runs.
+    pub spec: ReleaseSpec,
+    /// The digest of its image's manifest.
+    pub digest: String,
+    /// Its address.
+    pub address: Ipv4Addr,
+}
+
+/// From control to a node agent.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "order", rename_all = "kebab-case")]
+pub enum NodeOrder {
+    /// Replicas to run and replicas to stop. A `whole` one names all that should run: others are stopped.
+    Replicas {
+        /// Of the control that decided.
+        epoch: u64,
+        /// Whether this names everything.
+        whole: bool,
+        /// To run; those that run already stay.
+        run: Vec<RunOrder>,
+        /// To stop and forget.
+        stop: Vec<ReplicaId>,
+    },
+    /// The hosts file of an environment's replicas.
+    Hosts {
+        /// Which environment.
+        environment: Name,
+        /// The whole text.
+        text: String,
+    },
+    /// Send log lines, by a request of the node's own.
+    Log {
+        /// The stream to answer to.
+        stream: u64,
+        /// Whose log.
+        replicas: Vec<ReplicaId>,
+        /// At most this many lines of what is there.
+        tail: u32,
+        /// Go on with what comes.
+        follow: bool,
+    },
+    /// Nothing; shows that the link lives.
+    Beat,
+}
+
+/// What a node agent says of itself when it calls.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NodeHello {
+    /// Its name.
+    pub node: Name,
+    /// Processors it gives.
+    pub cpu: Cpu,
+    /// Memory it gives.
+    pub memory: Bytes,
+}
+
+/// From a node agent to control.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct NodeReport {
+    /// Whether `replicas` names all that run.
+    pub whole: bool,
+    /// Replicas whose state changed.
+    pub replicas: Vec<ReplicaReport>,
+    /// Replicas that were stopped and are gone.
+    pub gone: Vec<ReplicaId>,
+}
+
+/// How a replica is, as its node sees it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ReplicaReport {
+    /// Which replica.
+    pub id: ReplicaId,
+    /// How it is.
+    pub state: ReplicaState,
+    /// And why.
+    pub reason: Option<Reason>,
+    /// How often its process was started again.
+    pub restarts: u32,
+}
+
+/// One line of a replica's log.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LogLine {
+    /// Microseconds since 1970 UTC.
+    pub at: u64,
+    /// Which replica.
+    pub replica: ReplicaId,
+    /// `o` standard output, `e` standard error, `k` the keeper.
+    pub source: char,
+    /// The line without its line feed.
+    pub text: String,
+}
+
+/// From control to a gateway.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "order", rename_all = "kebab-case")]
+pub enum GatewayOrder {
+    /// The table to serve by.
+    Table(Table),
+    /// Nothing; shows that the link lives.
+    Beat,
+}
+
+/// From a gateway to control.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct GatewayReport {
+    /// What it works by and what is still open.
+    pub view: GatewayView,
+    /// What was served since the last report that carried figures.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub figures: Vec<Figure>,
+}
+
+/// What one replica served through one way in, in a short while.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Figure {
+    /// The host, or the service's name with port for callers inside.
+    pub way: String,
+    /// Whether the caller was inside.
+    pub inside: bool,
+    /// The service.
+    pub service: Target,
+    /// The replica; `None` when none could be reached.
+    pub replica: Option<ReplicaId>,
+    /// Its release.
+    pub release: Option<ReleaseNumber>,
+    /// Requests that ended.
+    pub requests: u64,
+    /// Of those without an answer, or with one of 500 and above.
+    pub failed: u64,
+    /// How many took at most `2^(n/2)` tenths of a millisecond, by `n`.
+    pub times: BTreeMap<u8, u64>,
+}
+
+/// The bucket of [`Figure::times`] for a time in microseconds.
+pub fn time_bucket(micros: u64) -> u8 {
+    let tenths = (micros as f64 / 100.0).max(1.0);
+    (tenths.log2() * 2.0).ceil() as u8
+}
+
+/// The upper end of a bucket of [`Figure::times`], in milliseconds.
+pub fn bucket_millis(bucket: u8) -> f64 {
+    (f64::from(bucket) / 2.0).exp2() / 10.0
+}
+
+/// The time that this share of requests took at most, in milliseconds; `None` without requests.
+pub fn percentile(times: &BTreeMap<u8, u64>, share: f64) -> Option<f64> {
+    let total: u64 = times.values().sum();
+    let rank = (total as f64 * share).ceil().max(1.0) as u64;
+    let mut seen = 0;
+    times.iter().find_map(|(bucket, count)| {
+        seen += count;
+        (seen >= rank).then(|| bucket_millis(*bucket))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_time_is_never_above_the_end_of_its_bucket() {
+        for micros in [1, 99, 100, 101, 450, 1000, 9999, 1_000_000, 30_000_000] {
+            let end = bucket_millis(time_bucket(micros)) * 1000.0;
+            assert!(micros as f64 <= end * 1.000_001 && end <= (micros.max(100) as f64) * 1.42, "{micros} in {end}");
+        }
+        let times = BTreeMap::from([(0, 95), (4, 5)]);
+        assert_eq!(percentile(&times, 0.95), Some(0.1));
+        assert_eq!(percentile(&times, 0.99), Some(0.4));
+        assert_eq!(percentile(&BTreeMap::new(), 0.5), None);
+    }
+}

@@ -1,0 +1,224 @@
+//! Holding a parsed file against the keys it may have.
+
+use std::ops::Range;
+use std::str::FromStr;
+
+use toml_edit::{Item, TableLike, Value};
+
+use super::keys::{Key, MapKey, Shape};
+use super::{Place, Problem};
+use crate::model::{Bytes, ImageRef, Name, Span};
+use crate::near::did_you_mean;
+
+/// Gathers what is wrong with one file.
+pub struct Checker<'a> {
+    /// The file's name.
+    pub file: &'a str,
+    /// Its text.
+    pub text: &'a str,
+    /// What was found.
+    pub problems: Vec<Problem>,
+}
+
+/// Checks a whole document.
+pub fn check(file: &str, text: &str, item: &Item, shape: &Shape) -> Vec<Problem> {
+    let mut checker = Checker { file, text, problems: Vec::new() };
+    checker.item(item, shape, "", true);
+    checker.problems
+}
+
+impl Checker<'_> {
+    fn say(&mut self, span: Option<Range<usize>>, message: String) {
+        self.problems.push(Problem { place: Place::of(self.file, self.text, span), message });
+    }
+
+    /// `whole` is false below `[in.…]`, where only what differs is given.
+    fn item(&mut self, item: &Item, shape: &Shape, path: &str, whole: bool) {
+        match shape {
+            Shape::Table(keys) => {
+                if let Some(table) = self.table(item, path) {
+                    self.keys(item, table, keys, path, whole);
+                }
+            }
+            Shape::Map(kind, inner) => {
+                if let Some(table) = self.table(item, path) {
+                    self.map(table, *kind, inner, path, whole);
+                }
+            }
+            Shape::List(inner) => self.list(item, inner, path, whole),
+            plain => self.plain(item, plain, path),
+        }
+    }
+
+    fn table<'i>(&mut self, item: &'i Item, path: &str) -> Option<&'i dyn TableLike> {
+        let table = item.as_table_like();
+        if table.is_none() {
+            self.say(item.span(), format!("`{path}` is {}; a table is expected", kind(item)));
+        }
+        table
+    }
+
+    fn keys(&mut self, item: &Item, table: &dyn TableLike, keys: &[Key], path: &str, whole: bool) {
+        for (name, value) in table.iter() {
+            let span = table.key(name).and_then(toml_edit::Key::span);
+            let full = join(path, name);
+            match keys.iter().find(|key| key.name == name) {
+                Some(key) => {
+                    let whole = whole && !(path.is_empty() && name == "in");
+                    self.item(value, key.shape, &full, whole);
+                }
+                None => {
+                    let known: Vec<&str> = keys.iter().map(|key| key.name).collect();
+                    let place = if path.is_empty() { "at the top of the file".to_owned() } else { format!("in `{path}`") };
+                    let meant = did_you_mean(name, known.iter().copied());
+                    let list = known.join(", ");
+                    self.say(span, format!("`{name}` is not a key {place}{meant} (allowed: {list})"));
+                }
+            }
+        }
+        for key in keys.iter().filter(|key| whole && key.required && !table.contains_key(key.name)) {
+            self.say(item.span(), format!("`{path}` lacks `{}`: {}", key.name, lower_first(key.about)));
+        }
+    }
+
+    fn map(&mut self, table: &dyn TableLike, kind: MapKey, inner: &Shape, path: &str, whole: bool) {
+        for (name, value) in table.iter() {
+            let span = table.key(name).and_then(toml_edit::Key::span);
+            if let Some(expected) = wrong_key(kind, name) {
+                self.say(span, format!("`{name}` in `{path}` is not {expected}"));
+            }
+            self.item(value, inner, &join(path, name), whole);
+        }
+    }
+
+    fn list(&mut self, item: &Item, inner: &Shape, path: &str, whole: bool) {
+        if let Some(array) = item.as_array() {
+            for (number, value) in array.iter().enumerate() {
+                self.item(&Item::Value(value.clone()), inner, &format!("{path}[{number}]"), whole);
+            }
+        } else if let Some(tables) = item.as_array_of_tables() {
+            for (number, table) in tables.iter().enumerate() {
+                self.item(&Item::Table(table.clone()), inner, &format!("{path}[{number}]"), whole);
+            }
+        } else {
+            self.say(item.span(), format!("`{path}` is {}; a list is expected", self::kind(item)));
+        }
+    }
+
+    fn plain(&mut self, item: &Item, shape: &Shape, path: &str) {
+        let text = item.as_str();
+        let expected = match shape {
+            Shape::Text if text.is_some() => return,
+            Shape::Text => "a text in quotes".to_owned(),
+            Shape::Name => match wrong::<Name>(text, |error| error.expected.to_owned(), "a name in quotes") {
+                Some(expected) => expected,
+                None => return,
+            },
+            Shape::Image => match wrong::<ImageRef>(text, |error| error.expected.to_owned(), "an image in quotes") {
+                Some(expected) => expected,
+                None => return,
+            },
+            Shape::Size => match wrong::<Bytes>(text, |error| error, "a size in quotes, such as \"128 MiB\"") {
+                Some(expected) => expected,
+                None => return,
+            },
+            Shape::Time => match wrong::<Span>(text, |error| error, "a time in quotes, such as \"5s\"") {
+                Some(expected) => expected,
+                None => return,
+            },
+            Shape::Host if text.is_some_and(is_host) => return,
+            Shape::Host => "a host name in lower case, such as \"api.lockers.localhost\"".to_owned(),
+            Shape::Path if text.is_some_and(is_path) => return,
+            Shape::Path => "a path that begins with /, without spaces".to_owned(),
+            Shape::Integer(least, most) => match item.as_integer() {
+                Some(number) if (*least..=*most).contains(&number) => return,
+                _ => format!("a whole number from {least} to {most}"),
+            },
+            Shape::Number(least, most) => match item.as_float().or(item.as_integer().map(|n| n as f64)) {
+                Some(number) if (*least..=*most).contains(&number) => return,
+                _ => format!("a number from {least} to {most}"),
+            },
+            Shape::Word(words) => match text {
+                Some(text) if words.contains(&text) => return,
+                Some(text) => {
+                    let meant = did_you_mean(text, words.iter().copied());
+                    format!("one of {}{meant}", quoted(words))
+                }
+                None => format!("one of {}", quoted(words)),
+            },
+            Shape::List(_) | Shape::Map(..) | Shape::Table(_) => return,
+        };
+        self.say(item.span(), format!("`{path}` is {}; expected {expected}", shown(item)));
+    }
+}
+
+fn wrong<T: FromStr>(text: Option<&str>, expected: impl Fn(T::Err) -> String, otherwise: &str) -> Option<String> {
+    match text {
+        Some(text) => text.parse::<T>().err().map(expected),
+        None => Some(otherwise.to_owned()),
+    }
+}
+
+fn wrong_key(kind: MapKey, name: &str) -> Option<&'static str> {
+    match kind {
+        MapKey::Name => name.parse::<Name>().err().map(|error| error.expected),
+        MapKey::Label => {
+            let fits = !name.is_empty() && name.len() <= 60 && name.chars().all(|c| !c.is_whitespace() && c != '=');
+            (!fits).then_some("a label: up to 60 characters without spaces")
+        }
+        MapKey::Setting => {
+            let fits = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+                && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+            (!fits).then_some("a setting: letters, digits and underscores")
+        }
+        MapKey::Port => name.parse::<u16>().map_or(true, |port| port == 0).then_some("a port from 1 to 65535"),
+    }
+}
+
+/// Whether the text is a host name in lower case (RFC 1123 labels).
+pub fn is_host(text: &str) -> bool {
+    let label = |part: &str| {
+        (1..=63).contains(&part.len())
+            && !part.starts_with('-')
+            && !part.ends_with('-')
+            && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
+    };
+    text.len() <= 253 && text.split('.').all(label)
+}
+
+fn is_path(text: &str) -> bool {
+    text.starts_with('/') && text.chars().all(|c| c.is_ascii_graphic())
+}
+
+fn join(path: &str, name: &str) -> String {
+    if path.is_empty() { name.to_owned() } else { format!("{path}.{name}") }
+}
+
+fn quoted(words: &[&str]) -> String {
+    words.iter().map(|word| format!("\"{word}\"")).collect::<Vec<_>>().join(", ")
+}
+
+fn lower_first(text: &str) -> String {
+    let mut chars = text.trim_end_matches('.').chars();
+    chars.next().map_or_else(String::new, |first| first.to_lowercase().chain(chars).collect())
+}
+
+fn kind(item: &Item) -> &'static str {
+    match item {
+        Item::Value(Value::String(_)) => "a text",
+        Item::Value(Value::Integer(_) | Value::Float(_)) => "a number",
+        Item::Value(Value::Boolean(_)) => "true or false",
+        Item::Value(Value::Datetime(_)) => "a date",
+        Item::Value(Value::Array(_)) | Item::ArrayOfTables(_) => "a list",
+        _ => "a table",
+    }
+}
+
+fn shown(item: &Item) -> String {
+    match item {
+        Item::Value(Value::String(text)) => format!("{:?}", text.value()),
+        Item::Value(Value::Integer(number)) => number.value().to_string(),
+        Item::Value(Value::Float(number)) => number.value().to_string(),
+        other => kind(other).to_owned(),
+    }
+}

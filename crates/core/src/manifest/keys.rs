@@ -1,0 +1,153 @@
+//! Every key that `mainyard.toml` may hold, what its value may be, and what it is for.
+
+/// What a value may be.
+#[derive(Debug)]
+pub enum Shape {
+    /// Any text.
+    Text,
+    /// A name (see [`crate::model::Name`]).
+    Name,
+    /// An image, as `repository:tag`.
+    Image,
+    /// A whole number in this range.
+    Integer(i64, i64),
+    /// A number in this range.
+    Number(f64, f64),
+    /// A size with its unit.
+    Size,
+    /// A time with its unit.
+    Time,
+    /// A host name.
+    Host,
+    /// An HTTP path.
+    Path,
+    /// One of these words.
+    Word(&'static [&'static str]),
+    /// A list.
+    List(&'static Shape),
+    /// A table with free keys of one kind.
+    Map(MapKey, &'static Shape),
+    /// A table with these keys.
+    Table(&'static [Key]),
+}
+
+/// What the free keys of a table may be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MapKey {
+    /// Names.
+    Name,
+    /// Label keys: any short text without spaces.
+    Label,
+    /// Environment variables: letters, digits and underscores.
+    Setting,
+    /// Port numbers.
+    Port,
+}
+
+/// One key of a table.
+#[derive(Debug)]
+pub struct Key {
+    /// As it is written.
+    pub name: &'static str,
+    /// What its value may be.
+    pub shape: &'static Shape,
+    /// What it is for, in a sentence.
+    pub about: &'static str,
+    /// Whether it must be there.
+    pub required: bool,
+}
+
+const fn key(name: &'static str, shape: &'static Shape, about: &'static str) -> Key {
+    Key { name, shape, about, required: false }
+}
+
+const fn required(name: &'static str, shape: &'static Shape, about: &'static str) -> Key {
+    Key { name, shape, about, required: true }
+}
+
+/// A whole file.
+pub static FILE: Shape = Shape::Table(&[
+    key("application", &Shape::Name, "What everything in this file is declared, upgraded and removed with."),
+    key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "What should run."),
+    key("service", &Shape::Map(MapKey::Name, &SERVICE), "A stable name and address in front of replicas."),
+    key("route", &Shape::Map(MapKey::Name, &ROUTE), "A host that lets the outside in."),
+    key("in", &Shape::Map(MapKey::Name, &OVERLAY), "What differs in one environment."),
+]);
+
+/// What may differ in an environment.
+pub static OVERLAY: Shape = Shape::Table(&[
+    key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "Keys of workloads that differ here."),
+    key("service", &Shape::Map(MapKey::Name, &SERVICE), "Keys of services that differ here."),
+    key("route", &Shape::Map(MapKey::Name, &ROUTE), "Keys of routes that differ here."),
+]);
+
+/// A workload.
+pub static WORKLOAD: Shape = Shape::Table(&[
+    required("image", &Shape::Image, "The image, by name and tag."),
+    key("replicas", &Shape::Integer(0, 10_000), "How many copies; left out, it belongs to whoever scales."),
+    key("ports", &Shape::Map(MapKey::Name, &PORT), "Ports the process listens on, by name."),
+    key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "What selectors look at."),
+    key("settings", &Shape::Map(MapKey::Setting, &Shape::Text), "Environment variables of the process."),
+    key("limits", &LIMITS, "What a replica may use at most."),
+    key("reserve", &RESERVE, "Room kept for a replica on its node."),
+    key("command", &Shape::List(&Shape::Text), "Program and arguments instead of the image's own."),
+    key("stop", &STOP, "How a replica is stopped."),
+    key("checks", &CHECKS, "How a replica's health is told."),
+    key("rollout", &ROLLOUT, "How the workload moves to a new release."),
+]);
+
+static PORT: Shape = Shape::Integer(1, 65_535);
+
+static LIMITS: Shape = Shape::Table(&[
+    key("cpu", &Shape::Number(0.01, 1024.0), "Processors; 1 by default."),
+    key("memory", &Shape::Size, "Memory, what is written to the root file system included; 256 MiB by default."),
+    key("processes", &Shape::Integer(4, 100_000), "Processes and threads; 128 by default."),
+]);
+
+static RESERVE: Shape = Shape::Table(&[
+    key("cpu", &Shape::Number(0.001, 1024.0), "Processors; 0.01 by default."),
+    key("memory", &Shape::Size, "Memory; 32 MiB by default."),
+]);
+
+static STOP: Shape = Shape::Table(&[
+    key("drain", &Shape::Time, "How long open requests may take to end; 30s by default."),
+    key("grace", &Shape::Time, "How long the process may take to end when asked; 10s by default."),
+]);
+
+static CHECKS: Shape = Shape::Table(&[
+    key("ready", &CHECK, "May it take requests? By default: does it take connections on its first port?"),
+    key("alive", &CHECK, "Should it be replaced? By default only when it ends."),
+]);
+
+static CHECK: Shape = Shape::Table(&[
+    key("path", &Shape::Path, "A path to GET; 200 to 399 is success."),
+    key("port", &Shape::Name, "The port for `path`, by name; the first one by default."),
+    key("connect", &Shape::Name, "A port to connect to, by name, instead of a path."),
+    key("every", &Shape::Time, "How often; 1s by default."),
+    key("within", &Shape::Time, "How long one try may take; 1s by default."),
+]);
+
+static ROLLOUT: Shape = Shape::Table(&[
+    key("style", &Shape::Word(&["rolling"]), "How replicas are replaced."),
+    key("may_exceed", &Shape::Integer(0, 10_000), "Replicas above the wanted number while moving; 1 by default."),
+    key("may_lack", &Shape::Integer(0, 10_000), "Replicas below the wanted number while moving; 0 by default."),
+    key("settle", &Shape::Time, "How long a replica stays ready before it counts; 1s by default."),
+    key("deadline", &Shape::Time, "When the rollout should be done; 2m by default."),
+]);
+
+/// A service.
+pub static SERVICE: Shape = Shape::Table(&[
+    required("select", &Shape::Map(MapKey::Label, &Shape::Text), "Labels a workload must carry; `workload` is its name."),
+    required("ports", &Shape::Map(MapKey::Port, &Shape::Name), "Service port to the name of the workload's port."),
+]);
+
+/// A route.
+pub static ROUTE: Shape = Shape::Table(&[
+    required("host", &Shape::Host, "The host name."),
+    required("to", &Shape::List(&SHARE), "Services by share."),
+]);
+
+static SHARE: Shape = Shape::Table(&[
+    required("service", &Shape::Name, "The service."),
+    key("share", &Shape::Integer(0, 1_000_000), "Its part of the requests; 100 by default."),
+]);

@@ -1,0 +1,403 @@
+//! What checked files declare in one environment.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+
+use serde_json::{Map, Value as Json};
+use toml_edit::{Document, Item, Value};
+
+use super::check::check;
+use super::keys::FILE;
+use super::{Place, Problem, SourceFile};
+use crate::model::{Name, ReleaseSpec, RolloutRule};
+use crate::near::did_you_mean;
+
+/// A file a stranger may send is not longer than this, in bytes.
+const LONGEST_FILE: usize = 1 << 20;
+
+/// What should be there, in one environment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Declared {
+    /// The application all of it belongs to.
+    pub application: Name,
+    /// Workloads by name.
+    pub workloads: BTreeMap<Name, DeclaredWorkload>,
+    /// Services by name; those that a workload with ports gets by itself included.
+    pub services: BTreeMap<Name, DeclaredService>,
+    /// Routes by name.
+    pub routes: BTreeMap<Name, DeclaredRoute>,
+}
+
+/// A declared workload.
+#[derive(Debug, Clone, PartialEq)]
+pub struct DeclaredWorkload {
+    /// Everything a release freezes.
+    pub spec: ReleaseSpec,
+    /// The wanted number; `None` leaves it to whoever scales.
+    pub replicas: Option<u32>,
+    /// How it rolls out.
+    pub rule: RolloutRule,
+}
+
+/// A declared service.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeclaredService {
+    /// Labels a workload must carry.
+    pub select: BTreeMap<String, String>,
+    /// Service port to the workload port's name.
+    pub ports: BTreeMap<u16, Name>,
+}
+
+/// A declared route.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeclaredRoute {
+    /// The host.
+    pub host: String,
+    /// Services by share.
+    pub to: Vec<(Name, u32)>,
+}
+
+struct Parsed<'a> {
+    file: &'a SourceFile,
+    document: Document<&'a str>,
+}
+
+impl Parsed<'_> {
+    /// The place of a key's value, or of the nearest table around it that is there.
+    fn place(&self, path: &[&str]) -> Place {
+        let mut item = self.document.as_item();
+        let mut span: Option<Range<usize>> = None;
+        for name in path {
+            let Some(table) = item.as_table_like() else { break };
+            let Some((key, next)) = table.get_key_value(name) else { break };
+            span = next.span().or(key.span()).or(span);
+            item = next;
+        }
+        Place::of(&self.file.name, &self.file.text, span)
+    }
+}
+
+fn parse(files: &[SourceFile]) -> Result<Vec<Parsed<'_>>, Vec<Problem>> {
+    let mut problems = Vec::new();
+    let mut parsed = Vec::new();
+    for file in files {
+        if file.text.len() > LONGEST_FILE {
+            let place = Place::of(&file.name, &file.text, None);
+            problems.push(Problem { place, message: "the file is longer than 1 MiB".to_owned() });
+            continue;
+        }
+        match Document::parse(file.text.as_str()) {
+            Ok(document) => {
+                problems.extend(check(&file.name, &file.text, document.as_item(), &FILE));
+                parsed.push(Parsed { file, document });
+            }
+            Err(error) => {
+                let place = Place::of(&file.name, &file.text, error.span());
+                let message = error.message().trim().replace('\n', "; ");
+                problems.push(Problem { place, message: format!("not valid TOML: {message}") });
+            }
+        }
+    }
+    if problems.is_empty() { Ok(parsed) } else { Err(sorted(problems)) }
+}
+
+fn sorted(mut problems: Vec<Problem>) -> Vec<Problem> {
+    problems.sort();
+    problems.dedup();
+    problems
+}
+
+/// The environments that the files name with `[in.…]`.
+pub fn environments(files: &[SourceFile]) -> BTreeSet<Name> {
+    let parsed: Vec<_> = files.iter().filter_map(|file| Document::parse(file.text.as_str()).ok()).collect();
+    let tables = parsed.iter().filter_map(|document| document.get("in")?.as_table_like());
+    tables.flat_map(|table| table.iter().filter_map(|(name, _)| name.parse().ok())).collect()
+}
+
+/// Reads files as one declaration for one environment; without one, the common values alone.
+///
+/// # Errors
+/// Everything that is wrong, in the order of the files, each with its place.
+pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared, Vec<Problem>> {
+    let parsed = parse(files)?;
+    let mut problems = Vec::new();
+    let application = application(&parsed, &mut problems);
+    let mut reader = Reader { parsed: &parsed, environment, problems };
+    let workloads = reader.objects("workload", Reader::workload);
+    let mut services = reader.objects("service", Reader::service);
+    let routes = reader.objects("route", Reader::route);
+    for (name, workload) in &workloads {
+        if !workload.spec.ports.is_empty() && !services.contains_key(name) {
+            services.insert(name.clone(), own_service(name, workload));
+        }
+    }
+    let declared = application.map(|application| Declared { application, workloads, services, routes });
+    if let Some(declared) = &declared {
+        reader.check_references(declared);
+    }
+    match declared {
+        Some(declared) if reader.problems.is_empty() => Ok(declared),
+        _ => Err(sorted(reader.problems)),
+    }
+}
+
+/// A workload with ports is reached by its own name: its first port on 80, the others as they are.
+fn own_service(name: &Name, workload: &DeclaredWorkload) -> DeclaredService {
+    let select = BTreeMap::from([("workload".to_owned(), name.to_string())]);
+    let first = workload.spec.ports.keys().find(|port| port.as_str() == "http").or(workload.spec.ports.keys().next());
+    let ports = workload.spec.ports.iter().map(|(port, number)| {
+        let outer = if Some(port) == first { 80 } else { *number };
+        (outer, port.clone())
+    });
+    DeclaredService { select, ports: ports.collect() }
+}
+
+fn application(parsed: &[Parsed<'_>], problems: &mut Vec<Problem>) -> Option<Name> {
+    let named: Vec<(&Parsed<'_>, &str)> =
+        parsed.iter().filter_map(|file| Some((file, file.document.get("application")?.as_str()?))).collect();
+    let Some((_, first)) = named.first() else {
+        let place = parsed.first().map_or_else(|| Place::of("mainyard.toml", "", None), |file| file.place(&[]));
+        let message = "the file lacks `application`: what everything in it is declared and removed with, \
+                       such as application = \"lockers\"";
+        problems.push(Problem { place, message: message.to_owned() });
+        return None;
+    };
+    for (file, other) in &named {
+        if other != first {
+            let message = format!("application {other:?} differs from {first:?} in {}", named[0].0.file.name);
+            problems.push(Problem { place: file.place(&["application"]), message });
+        }
+    }
+    first.parse().ok()
+}
+
+struct Reader<'a> {
+    parsed: &'a [Parsed<'a>],
+    environment: Option<&'a Name>,
+    problems: Vec<Problem>,
+}
+
+impl Reader<'_> {
+    /// All objects of a kind, each merged from its table and what differs in the environment.
+    fn objects<T>(
+        &mut self,
+        kind: &str,
+        convert: impl Fn(&mut Self, &Name, Json) -> Option<T>,
+    ) -> BTreeMap<Name, T> {
+        let mut merged: BTreeMap<String, Json> = BTreeMap::new();
+        let mut base_in: BTreeMap<String, &str> = BTreeMap::new();
+        for file in self.parsed {
+            for (name, item) in table_at(&file.document, &[kind]) {
+                if let Some(earlier) = base_in.insert(name.to_owned(), &file.file.name) {
+                    let message = format!("{kind} `{name}` is declared in {earlier} already");
+                    self.problems.push(Problem { place: file.place(&[kind, name]), message });
+                }
+                merged.insert(name.to_owned(), json(item));
+            }
+        }
+        if let Some(environment) = self.environment {
+            for file in self.parsed {
+                for (name, item) in table_at(&file.document, &["in", environment.as_str(), kind]) {
+                    lay_over(merged.entry(name.to_owned()).or_insert(Json::Object(Map::new())), json(item));
+                }
+            }
+        }
+        let converted = merged.into_iter().filter_map(|(text, value)| {
+            let name: Name = text.parse().ok()?;
+            convert(self, &name, value).map(|object| (name, object))
+        });
+        converted.collect()
+    }
+
+    fn say(&mut self, path: &[&str], message: String) {
+        let place = self.place(path);
+        self.problems.push(Problem { place, message });
+    }
+
+    /// The place in the environment's own part where it says something, or else in the common one.
+    fn place(&self, path: &[&str]) -> Place {
+        let mut inner = vec!["in", self.environment.map_or("", Name::as_str)];
+        inner.extend(path);
+        let says = |path: &[&str]| {
+            let path = &path[..path.len().min(if path[0] == "in" { 4 } else { 2 })];
+            self.parsed.iter().find(|file| reach(file.document.as_item(), path).is_some())
+        };
+        let base = says(path).or(self.parsed.first());
+        let own = says(&inner).filter(|file| reach(file.document.as_item(), &inner).is_some());
+        match (own, base) {
+            (Some(file), _) => file.place(&inner),
+            (None, Some(file)) => file.place(path),
+            (None, None) => Place::of("mainyard.toml", "", None),
+        }
+    }
+
+    fn lacks(&mut self, kind: &str, name: &Name, value: &Json, keys: &[&str]) -> bool {
+        let missing: Vec<&str> = keys.iter().copied().filter(|key| value.get(key).is_none()).collect();
+        for key in &missing {
+            let place = self.environment.map_or(String::new(), |environment| format!(" in {environment}"));
+            self.say(&[kind, name.as_str()], format!("{kind} `{name}` lacks `{key}`{place}"));
+        }
+        !missing.is_empty()
+    }
+
+    fn workload(&mut self, name: &Name, value: Json) -> Option<DeclaredWorkload> {
+        if self.lacks("workload", name, &value, &["image"]) {
+            return None;
+        }
+        let rule = value.get("rollout").cloned().unwrap_or(Json::Object(Map::new()));
+        let read = serde_json::from_value::<ReleaseSpec>(value.clone()).and_then(|spec| {
+            let rule = serde_json::from_value(rule)?;
+            let replicas = value.get("replicas").and_then(Json::as_u64).map(|count| count as u32);
+            Ok(DeclaredWorkload { spec, replicas, rule })
+        });
+        match read {
+            Ok(workload) => {
+                self.check_workload(name, &workload);
+                Some(workload)
+            }
+            Err(error) => {
+                self.say(&["workload", name.as_str()], format!("workload `{name}`: {error}"));
+                None
+            }
+        }
+    }
+
+    fn check_workload(&mut self, name: &Name, workload: &DeclaredWorkload) {
+        let spec = &workload.spec;
+        let known: Vec<&str> = spec.ports.keys().map(Name::as_str).collect();
+        for (which, check) in [("ready", &spec.checks.ready), ("alive", &spec.checks.alive)] {
+            let Some(check) = check else { continue };
+            let path = ["workload", name.as_str(), "checks", which];
+            if check.path.is_some() == check.connect.is_some() {
+                self.say(&path, format!("the {which} check of `{name}` needs either `path` or `connect`"));
+            } else if check.kind(&spec.ports).is_none() {
+                let port = check.connect.as_ref().or(check.port.as_ref()).map_or("", Name::as_str);
+                let meant = did_you_mean(port, known.iter().copied());
+                let declared = if known.is_empty() { "none is declared".to_owned() } else { known.join(", ") };
+                let message = format!("the {which} check of `{name}` asks for port `{port}`{meant} (ports: {declared})");
+                self.say(&path, message);
+            }
+        }
+        if spec.reserve.memory > spec.limits.memory {
+            let (reserve, limit) = (spec.reserve.memory, spec.limits.memory);
+            let message = format!("`{name}` reserves {reserve}, more than its limit of {limit}");
+            self.say(&["workload", name.as_str(), "reserve"], message);
+        }
+        if spec.command.as_ref().is_some_and(Vec::is_empty) {
+            self.say(&["workload", name.as_str(), "command"], format!("the command of `{name}` is empty"));
+        }
+    }
+
+    fn service(&mut self, name: &Name, value: Json) -> Option<DeclaredService> {
+        if self.lacks("service", name, &value, &["select", "ports"]) {
+            return None;
+        }
+        let select = serde_json::from_value(value["select"].clone()).ok()?;
+        let ports = serde_json::from_value(value["ports"].clone()).ok()?;
+        let service = DeclaredService { select, ports };
+        if service.select.is_empty() || service.ports.is_empty() {
+            let message = format!("service `{name}` needs at least one label in `select` and one port");
+            self.say(&["service", name.as_str()], message);
+        }
+        Some(service)
+    }
+
+    fn route(&mut self, name: &Name, value: Json) -> Option<DeclaredRoute> {
+        if self.lacks("route", name, &value, &["host", "to"]) {
+            return None;
+        }
+        let host = value["host"].as_str()?.to_owned();
+        let to = value["to"].as_array()?.iter().filter_map(|entry| {
+            let service = entry.get("service")?.as_str()?.parse().ok()?;
+            Some((service, entry.get("share").and_then(Json::as_u64).unwrap_or(100) as u32))
+        });
+        let to: Vec<(Name, u32)> = to.collect();
+        if to.is_empty() {
+            self.say(&["route", name.as_str()], format!("route `{name}` leads to no service"));
+        }
+        Some(DeclaredRoute { host, to })
+    }
+
+    /// References between the objects of this declaration. What it does not declare may exist already, so only
+    /// what it does declare is held against itself.
+    fn check_references(&mut self, declared: &Declared) {
+        for (name, service) in &declared.services {
+            let Some(workload) = service.select.get("workload") else { continue };
+            let Some(found) = declared.workloads.iter().find(|(known, _)| known.as_str() == workload) else {
+                if !declared.workloads.is_empty() {
+                    let known: Vec<&str> = declared.workloads.keys().map(Name::as_str).collect();
+                    let meant = did_you_mean(workload, known.iter().copied());
+                    let message = format!("service `{name}` selects workload `{workload}`, which is not declared{meant}");
+                    self.say(&["service", name.as_str(), "select"], message);
+                }
+                continue;
+            };
+            for port in service.ports.values().filter(|port| !found.1.spec.ports.contains_key(*port)) {
+                let known: Vec<&str> = found.1.spec.ports.keys().map(Name::as_str).collect();
+                let meant = did_you_mean(port.as_str(), known.iter().copied());
+                let message = format!("service `{name}` leads to port `{port}`, which workload `{workload}` lacks{meant}");
+                self.say(&["service", name.as_str(), "ports"], message);
+            }
+        }
+        let mut hosts: BTreeMap<&str, &Name> = BTreeMap::new();
+        for (name, route) in &declared.routes {
+            for (service, _) in route.to.iter().filter(|(service, _)| !declared.services.contains_key(service)) {
+                let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
+                let meant = did_you_mean(service.as_str(), known.iter().copied());
+                let message = format!("route `{name}` leads to service `{service}`, which is not declared{meant}");
+                self.say(&["route", name.as_str(), "to"], message);
+            }
+            if let Some(other) = hosts.insert(&route.host, name) {
+                let message = format!("route `{name}` has the host {} of route `{other}`", route.host);
+                self.say(&["route", name.as_str(), "host"], message);
+            }
+        }
+    }
+}
+
+fn reach<'i>(item: &'i Item, path: &[&str]) -> Option<&'i Item> {
+    path.iter().try_fold(item, |item, name| item.as_table_like()?.get(name))
+}
+
+fn table_at<'d>(document: &'d Document<&str>, path: &[&str]) -> Vec<(&'d str, &'d Item)> {
+    let table = reach(document.as_item(), path).and_then(Item::as_table_like);
+    table.map(|table| table.iter().collect()).unwrap_or_default()
+}
+
+fn json(item: &Item) -> Json {
+    match item {
+        Item::Value(value) => json_value(value),
+        Item::ArrayOfTables(list) => list.iter().map(|table| json(&Item::Table(table.clone()))).collect(),
+        Item::Table(table) => Json::Object(table.iter().map(|(name, item)| (name.to_owned(), json(item))).collect()),
+        Item::None => Json::Null,
+    }
+}
+
+fn json_value(value: &Value) -> Json {
+    match value {
+        Value::String(text) => text.value().as_str().into(),
+        Value::Integer(number) => (*number.value()).into(),
+        Value::Float(number) => (*number.value()).into(),
+        Value::Boolean(truth) => (*truth.value()).into(),
+        Value::Datetime(moment) => moment.value().to_string().into(),
+        Value::Array(list) => list.iter().map(json_value).collect(),
+        Value::InlineTable(table) => {
+            Json::Object(table.iter().map(|(name, value)| (name.to_owned(), json_value(value))).collect())
+        }
+    }
+}
+
+/// Tables are merged key by key; anything else is replaced.
+fn lay_over(base: &mut Json, over: Json) {
+    match (base, over) {
+        (Json::Object(base), Json::Object(over)) => {
+            for (key, value) in over {
+                lay_over(base.entry(key).or_insert(Json::Null), value);
+            }
+        }
+        (base, over) => *base = over,
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,135 @@
+use proptest::prelude::*;
+
+use super::*;
+
+fn file(text: &str) -> Vec<SourceFile> {
+    vec![SourceFile { name: "mainyard.toml".into(), text: text.into() }]
+}
+
+fn problems(text: &str) -> String {
+    match read(&file(text), Some(&"staging".parse().expect("a name"))) {
+        Ok(_) => "nothing is wrong".to_owned(),
+        Err(list) => list.iter().map(Problem::to_string).collect::<Vec<_>>().join("\n"),
+    }
+}
+
+const WHOLE: &str = r#"
+application = "lockers"
+
+[workload.locker-api]
+image    = "lockers/locker-api:1.4.0"
+replicas = 3
+ports    = { http = 8080 }
+labels   = { tier = "api" }
+settings = { LOG_LEVEL = "info" }
+limits   = { cpu = 0.5, memory = "128 MiB", processes = 64 }
+checks.ready = { path = "/ready", port = "http", every = "1s", within = "500ms" }
+
+[route.api]
+host = "api.lockers.localhost"
+to   = [{ service = "locker-api", share = 100 }]
+
+[in.staging.route.api]
+host = "api.staging.lockers.localhost"
+
+[in.production.workload.locker-api]
+replicas = 6
+limits = { memory = "256 MiB" }
+"#;
+
+#[test]
+fn an_environment_changes_only_what_it_names() {
+    let name = |text: &str| text.parse::<Name>().expect("a name");
+    let staging = read(&file(WHOLE), Some(&name("staging"))).expect("valid");
+    let production = read(&file(WHOLE), Some(&name("production"))).expect("valid");
+    let api = name("locker-api");
+    assert_eq!(staging.workloads[&api].replicas, Some(3));
+    assert_eq!(production.workloads[&api].replicas, Some(6));
+    let limits = production.workloads[&api].spec.limits;
+    assert_eq!((limits.memory.to_string(), limits.cpu.milli(), limits.processes), ("256 MiB".into(), 500, 64));
+    assert_eq!(staging.routes[&name("api")].host, "api.staging.lockers.localhost");
+    assert_eq!(production.routes[&name("api")].host, "api.lockers.localhost");
+    assert_eq!(staging.services[&api].ports, BTreeMap::from([(80, name("http"))]));
+    let named: Vec<String> = environments(&file(WHOLE)).into_iter().map(String::from).collect();
+    assert_eq!(named, ["production", "staging"]);
+}
+
+#[test]
+fn slips_are_told_with_place_expectation_and_suggestion() {
+    insta::assert_snapshot!(problems(r#"
+application = "Lockers"
+aplication = "lockers"
+[workload.locker-api]
+imgae = "lockers/locker-api:1.4.0"
+replicas = -1
+ports = { http = 80800 }
+limits = { memory = "128", cpu = "half" }
+settings = { LOG_LEVEL = 3, "A-B" = "x" }
+checks.ready = "/ready"
+rollout = { style = "roling" }
+[workload.Bad_Name]
+image = "lockers"
+[in.staging.workload.locker-api]
+replica = 2
+"#));
+}
+
+#[test]
+fn what_does_not_fit_together_is_told_where_it_stands() {
+    insta::assert_snapshot!(problems(r#"
+application = "lockers"
+[workload.locker-api]
+image = "lockers/locker-api:1.4.0"
+ports = { http = 8080 }
+limits = { memory = "16 MiB" }
+checks.ready = { path = "/ready", port = "htp" }
+checks.alive = { path = "/alive", connect = "http" }
+[service.api]
+select = { workload = "locker-apl" }
+ports = { 80 = "http" }
+[service.own]
+select = { workload = "locker-api" }
+ports = { 80 = "https" }
+[route.api]
+host = "api.lockers.localhost"
+to = [{ service = "locker-apy" }]
+[route.again]
+host = "api.lockers.localhost"
+to = []
+"#));
+}
+
+#[test]
+fn broken_toml_is_told_with_line_and_column() {
+    insta::assert_snapshot!(problems("application = \"lockers\"\n[workload.locker-api\nimage = 1\n"));
+}
+
+#[test]
+fn an_object_may_stand_in_one_file_only() {
+    let mut files = file(WHOLE);
+    files.push(SourceFile { name: "second.toml".into(), text: WHOLE.replace("lockers\"\n", "lockers2\"\n") });
+    let list = read(&files, None).expect_err("declared twice");
+    insta::assert_snapshot!(list.iter().map(Problem::to_string).collect::<Vec<_>>().join("\n"));
+}
+
+#[test]
+fn the_schema_names_every_key() {
+    let schema = super::super::schema::schema();
+    let workload = &schema["properties"]["workload"]["additionalProperties"];
+    assert_eq!(workload["required"], serde_json::json!(["image"]));
+    assert_eq!(workload["properties"]["limits"]["properties"]["memory"]["type"], "string");
+    let overlay = &schema["properties"]["in"]["additionalProperties"]["properties"]["workload"];
+    assert_eq!(overlay["additionalProperties"]["required"], serde_json::json!([]));
+}
+
+proptest! {
+    #[test]
+    fn whatever_is_given_every_problem_has_a_place_in_the_text(text in "[a-z\\[\\]=\\.\"{}0-9 \n-]{0,200}") {
+        if let Err(list) = read(&file(&text), None) {
+            let lines = text.matches('\n').count() + 1;
+            for problem in list {
+                prop_assert!((1..=lines).contains(&problem.place.line), "{problem}");
+            }
+        }
+    }
+}

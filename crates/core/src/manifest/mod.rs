@@ -1,0 +1,23 @@
+//! `mainyard.toml`: reading it, checking it, and what it means in one environment.
+//!
+//! [`keys`] is the one list of what may stand in a file. From it come the checks with their messages
+//! ([`check`](check::check)), and the JSON Schema ([`schema`](schema::schema)). [`read()`] puts several files
+//! together, lays an environment's own values over the common ones and gives what is [`Declared`].
+
+pub mod check;
+pub mod keys;
+mod meaning;
+mod problem;
+pub mod schema;
+
+pub use meaning::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload, environments, read};
+pub use problem::{Place, Problem};
+
+/// A file as it was given.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct SourceFile {
+    /// The name to show in messages.
+    pub name: String,
+    /// Its content.
+    pub text: String,
+}

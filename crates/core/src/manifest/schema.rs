@@ -1,0 +1,50 @@
+//! The JSON Schema (draft 2020-12) of `mainyard.toml`, made from the list of keys.
+
+use serde_json::{Map, Value, json};
+
+use super::keys::{FILE, MapKey, Shape};
+
+/// The schema as one document.
+pub fn schema() -> Value {
+    let mut document = of(&FILE, true);
+    if let Some(object) = document.as_object_mut() {
+        object.insert("$schema".into(), json!("https://json-schema.org/draft/2020-12/schema"));
+        object.insert("title".into(), json!("mainyard.toml"));
+    }
+    document
+}
+
+fn of(shape: &Shape, whole: bool) -> Value {
+    match shape {
+        Shape::Text => json!({"type": "string"}),
+        Shape::Name => json!({"type": "string", "pattern": "^[a-z](-?[a-z0-9])*$", "maxLength": 40}),
+        Shape::Image => json!({"type": "string", "pattern": "^[a-z0-9][a-z0-9._/-]*:[A-Za-z0-9_][A-Za-z0-9._-]*$"}),
+        Shape::Integer(least, most) => json!({"type": "integer", "minimum": least, "maximum": most}),
+        Shape::Number(least, most) => json!({"type": "number", "minimum": least, "maximum": most}),
+        Shape::Size => json!({"type": "string", "pattern": "^[0-9.]+ ?(B|KiB|MiB|GiB)$"}),
+        Shape::Time => json!({"type": "string", "pattern": "^[0-9.]+(ms|s|m|h)$"}),
+        Shape::Host => json!({"type": "string", "format": "hostname"}),
+        Shape::Path => json!({"type": "string", "pattern": "^/\\S*$"}),
+        Shape::Word(words) => json!({"enum": words}),
+        Shape::List(inner) => json!({"type": "array", "items": of(inner, whole)}),
+        Shape::Map(kind, inner) => {
+            let names = match kind {
+                MapKey::Name => json!({"pattern": "^[a-z](-?[a-z0-9])*$", "maxLength": 40}),
+                MapKey::Label => json!({"pattern": "^[^\\s=]{1,60}$"}),
+                MapKey::Setting => json!({"pattern": "^[A-Za-z_][A-Za-z0-9_]*$"}),
+                MapKey::Port => json!({"pattern": "^[0-9]{1,5}$"}),
+            };
+            json!({"type": "object", "propertyNames": names, "additionalProperties": of(inner, whole)})
+        }
+        Shape::Table(keys) => {
+            let mut properties = Map::new();
+            for key in *keys {
+                let mut property = of(key.shape, whole && key.name != "in");
+                property["description"] = json!(key.about);
+                properties.insert(key.name.to_owned(), property);
+            }
+            let required: Vec<&str> = keys.iter().filter(|key| whole && key.required).map(|key| key.name).collect();
+            json!({"type": "object", "properties": properties, "required": required, "additionalProperties": false})
+        }
+    }
+}

@@ -1,0 +1,17 @@
+//! The things there are: names, amounts, what is declared, what is recorded, and the states they can be in.
+
+mod amounts;
+mod names;
+mod reason;
+mod record;
+mod spec;
+mod state;
+
+pub use amounts::{Bytes, Cpu, Span};
+pub use names::{EnvironmentIndex, ImageRef, Name, NameError, ReleaseNumber, ReplicaId, Target, replica_short_name};
+pub use reason::{Reason, ReasonCode};
+pub use record::{
+    Environment, Evidence, ImageRecord, Node, Origin, Release, Replica, Rollout, Route, Service, Workload,
+};
+pub use spec::{Check, CheckKind, Checks, Limits, Onward, ReleaseSpec, Reserve, RolloutRule, Stop};
+pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};

@@ -1,0 +1,261 @@
+//! Names and the ways to point at a thing.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+/// Why a name was refused: what it may be.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{given:?} is not {expected}")]
+pub struct NameError {
+    /// What was given.
+    pub given: String,
+    /// What is expected, as in "a name: …".
+    pub expected: &'static str,
+}
+
+/// The name of an environment, application, workload, service, route or port: also valid as a host name label.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Name(String);
+
+/// What a name may be.
+pub const NAME_RULE: &str = "a name: a letter, then letters, digits and single hyphens, all lower case, at most 40";
+
+impl Name {
+    /// The name as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl FromStr for Name {
+    type Err = NameError;
+    fn from_str(text: &str) -> Result<Name, NameError> {
+        let fits = text.len() <= 40
+            && text.starts_with(|c: char| c.is_ascii_lowercase())
+            && !text.ends_with('-')
+            && !text.contains("--")
+            && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
+        if fits { Ok(Name(text.to_owned())) } else { Err(NameError { given: text.to_owned(), expected: NAME_RULE }) }
+    }
+}
+
+impl TryFrom<String> for Name {
+    type Error = NameError;
+    fn try_from(text: String) -> Result<Name, NameError> {
+        text.parse()
+    }
+}
+
+impl From<Name> for String {
+    fn from(name: Name) -> String {
+        name.0
+    }
+}
+
+impl fmt::Display for Name {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+/// An environment's place among the node's address ranges and id maps: 1 to 15.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct EnvironmentIndex(u8);
+
+impl EnvironmentIndex {
+    /// The index, where it is in range.
+    pub fn new(index: u8) -> Option<EnvironmentIndex> {
+        (1..=15).contains(&index).then_some(EnvironmentIndex(index))
+    }
+    /// As a plain number.
+    pub fn get(self) -> u8 {
+        self.0
+    }
+}
+
+/// The number of a release of one workload, from 1.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct ReleaseNumber(pub u32);
+
+impl fmt::Display for ReleaseNumber {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+/// `environment/name`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct Target {
+    /// Where it is.
+    pub environment: Name,
+    /// What it is called there.
+    pub name: Name,
+}
+
+impl Target {
+    /// Both parts together.
+    pub fn new(environment: &Name, name: &Name) -> Target {
+        Target { environment: environment.clone(), name: name.clone() }
+    }
+}
+
+impl fmt::Display for Target {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}", self.environment, self.name)
+    }
+}
+
+impl FromStr for Target {
+    type Err = NameError;
+    fn from_str(text: &str) -> Result<Target, NameError> {
+        let expected = "a target such as staging/locker-api";
+        let (environment, name) =
+            text.split_once('/').ok_or_else(|| NameError { given: text.to_owned(), expected })?;
+        Ok(Target { environment: environment.parse()?, name: name.parse()? })
+    }
+}
+
+/// `environment/workload/replica`, such as `staging/courier-web/c2`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct ReplicaId {
+    /// The workload it is a copy of.
+    pub workload: Target,
+    /// Its own short name.
+    pub short: String,
+}
+
+impl ReplicaId {
+    /// A replica of a workload.
+    pub fn new(workload: Target, short: String) -> ReplicaId {
+        ReplicaId { workload, short }
+    }
+    /// The id as one word that can be a file's name: `staging.courier-web.c2`.
+    pub fn dotted(&self) -> String {
+        format!("{}.{}.{}", self.workload.environment, self.workload.name, self.short)
+    }
+}
+
+impl fmt::Display for ReplicaId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}", self.workload, self.short)
+    }
+}
+
+impl FromStr for ReplicaId {
+    type Err = NameError;
+    fn from_str(text: &str) -> Result<ReplicaId, NameError> {
+        let wrong = || NameError { given: text.to_owned(), expected: "a replica such as staging/locker-api/a0" };
+        let (workload, short) = text.rsplit_once('/').ok_or_else(wrong)?;
+        let fits = !short.is_empty() && short.len() <= 12 && short.chars().all(|c| c.is_ascii_alphanumeric());
+        Ok(ReplicaId { workload: workload.parse().ok().filter(|_| fits).ok_or_else(wrong)?, short: short.to_owned() })
+    }
+}
+
+impl TryFrom<String> for ReplicaId {
+    type Error = NameError;
+    fn try_from(text: String) -> Result<ReplicaId, NameError> {
+        text.parse()
+    }
+}
+
+impl From<ReplicaId> for String {
+    fn from(id: ReplicaId) -> String {
+        id.to_string()
+    }
+}
+
+/// The short name of a workload's n-th replica: `a0` to `z9`, then `aa0` and on. Never used twice.
+pub fn replica_short_name(number: u64) -> String {
+    let (mut letters, mut left) = (Vec::new(), number / 10);
+    loop {
+        letters.push(b'a' + (left % 26) as u8);
+        left /= 26;
+        if left == 0 {
+            break;
+        }
+        left -= 1;
+    }
+    letters.reverse();
+    format!("{}{}", String::from_utf8_lossy(&letters), number % 10)
+}
+
+/// An image by repository and tag, such as `lockers/locker-api:1.4.0`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct ImageRef {
+    /// Path segments joined by `/`.
+    pub repository: String,
+    /// What follows the colon.
+    pub tag: String,
+}
+
+const IMAGE_RULE: &str = "an image such as lockers/locker-api:1.4.0 (lower-case path, then a tag)";
+
+impl FromStr for ImageRef {
+    type Err = NameError;
+    fn from_str(text: &str) -> Result<ImageRef, NameError> {
+        let wrong = || NameError { given: text.to_owned(), expected: IMAGE_RULE };
+        let (repository, tag) = text.rsplit_once(':').filter(|(_, tag)| !tag.contains('/')).ok_or_else(wrong)?;
+        let segment = |part: &str| {
+            part.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit())
+                && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || "._-".contains(c))
+        };
+        let tag_fits = !tag.is_empty()
+            && tag.len() <= 128
+            && !tag.starts_with(['.', '-'])
+            && tag.chars().all(|c| c.is_ascii_alphanumeric() || "._-".contains(c));
+        if text.len() <= 255 && tag_fits && repository.split('/').all(segment) {
+            Ok(ImageRef { repository: repository.to_owned(), tag: tag.to_owned() })
+        } else {
+            Err(wrong())
+        }
+    }
+}
+
+impl TryFrom<String> for ImageRef {
+    type Error = NameError;
+    fn try_from(text: String) -> Result<ImageRef, NameError> {
+        text.parse()
+    }
+}
+
+impl From<ImageRef> for String {
+    fn from(image: ImageRef) -> String {
+        image.to_string()
+    }
+}
+
+impl fmt::Display for ImageRef {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}", self.repository, self.tag)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn short_names_count_on_and_never_repeat() {
+        assert_eq!(replica_short_name(0), "a0");
+        assert_eq!(replica_short_name(259), "z9");
+        assert_eq!(replica_short_name(260), "aa0");
+        let names: std::collections::BTreeSet<_> = (0..20_000).map(replica_short_name).collect();
+        assert_eq!(names.len(), 20_000);
+    }
+
+    #[test]
+    fn names_that_could_be_taken_two_ways_are_refused() {
+        for bad in ["", "A", "1a", "a_b", "a--b", "a-", "a/b", "ä", &"a".repeat(41)] {
+            assert!(bad.parse::<Name>().is_err(), "{bad}");
+        }
+        for bad in ["lockers", "lockers:", "UPPER:1", "../x:1", "a//b:1", "host:80/x", "x:-1"] {
+            assert!(bad.parse::<ImageRef>().is_err(), "{bad}");
+        }
+        assert_eq!("a/b:1.0".parse::<ImageRef>().expect("fits").to_string(), "a/b:1.0");
+    }
+}

@@ -1,0 +1,88 @@
+//! Why something is not as it should be: a code for programs and a sentence for people.
+
+use serde::{Deserialize, Serialize};
+
+macro_rules! codes {
+    ($($(#[$doc:meta])* $variant:ident = $word:literal,)*) => {
+        /// The code of a reason.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        pub enum ReasonCode {
+            $($(#[$doc])* #[serde(rename = $word)] $variant,)*
+        }
+        impl ReasonCode {
+            /// The code as it is written.
+            pub fn word(self) -> &'static str {
+                match self { $(ReasonCode::$variant => $word,)* }
+            }
+        }
+    };
+}
+
+codes! {
+    /// The kernel killed a process of the replica for memory.
+    OutOfMemory = "out-of-memory",
+    /// Nothing listens on the declared port.
+    PortSilent = "port-silent",
+    /// The image's name is not in the store.
+    ImageNotFound = "image-not-found",
+    /// The image is there and cannot be used.
+    ImageUnusable = "image-unusable",
+    /// The process ends again and again.
+    KeepsEnding = "keeps-ending",
+    /// The process ended once and is started again.
+    EndedOnce = "ended-once",
+    /// No node has the room that is asked for.
+    NoRoom = "no-room",
+    /// The program could not be started at all.
+    CannotStart = "cannot-start",
+    /// The ready check does not succeed.
+    CheckFails = "check-fails",
+    /// The new release was not ready by its deadline.
+    NotReadyInTime = "not-ready-in-time",
+    /// The keeper ended without a word, and its replica with it.
+    KeeperLost = "keeper-lost",
+    /// The node's agent is silent.
+    NodeSilent = "node-silent",
+    /// No route has this host.
+    NoSuchHost = "no-such-host",
+    /// The service's selector matches no workload.
+    SelectorEmpty = "selector-empty",
+    /// No replica of the service takes requests now.
+    NoneReady = "none-ready",
+    /// Every share of the route is zero.
+    AllSharesZero = "all-shares-zero",
+    /// The caller's environment is not the service's.
+    NotOpenToCaller = "not-open-to-caller",
+    /// The replica broke the connection before it answered.
+    AnswerBroken = "answer-broken",
+    /// The request cannot be understood, or not in one way only.
+    BadRequest = "bad-request",
+}
+
+impl std::fmt::Display for ReasonCode {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+/// A code and the fact behind it, in one sentence without its full stop.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reason {
+    /// For programs.
+    pub code: ReasonCode,
+    /// For people.
+    pub sentence: String,
+}
+
+impl Reason {
+    /// A reason.
+    pub fn new(code: ReasonCode, sentence: impl Into<String>) -> Reason {
+        Reason { code, sentence: sentence.into() }
+    }
+}
+
+impl std::fmt::Display for Reason {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}: {}", self.code, self.sentence)
+    }
+}

@@ -1,0 +1,205 @@
+//! What is recorded: declared things, releases, replicas, rollouts, nodes.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{
+    Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState,
+    RolloutRule, RolloutState, Target, WorkloadState,
+};
+
+/// Who did something, when, and by what means.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Origin {
+    /// A member, or `platform`.
+    pub by: String,
+    /// Such as `declared`, `scaled`, `deployed`, `rolled back`.
+    pub act: String,
+    /// When.
+    pub at: Timestamp,
+}
+
+impl std::fmt::Display for Origin {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} by {} {}", self.act, self.by, self.at.strftime("%H:%M UTC"))
+    }
+}
+
+/// A place to run things.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Environment {
+    /// Its name.
+    pub name: Name,
+    /// Its place among address ranges and id maps.
+    pub index: EnvironmentIndex,
+    /// Who made it.
+    pub origin: Origin,
+}
+
+/// What should run.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Workload {
+    /// Where and under which name.
+    pub target: Target,
+    /// What it is declared, upgraded and removed with.
+    pub application: Name,
+    /// How many replicas are wanted.
+    pub wanted: u32,
+    /// Who set that number.
+    pub wanted_origin: Origin,
+    /// How its rollouts move.
+    pub rule: RolloutRule,
+    /// The release that is wanted.
+    pub release: ReleaseNumber,
+    /// The newest release that was done; what a rollback goes to is the one before it.
+    pub settled: Option<ReleaseNumber>,
+    /// The next replica's number.
+    pub next_replica: u64,
+    /// Who declared it.
+    pub origin: Origin,
+    /// The last thing that was done to it.
+    pub last_change: Origin,
+    /// How it is.
+    pub state: WorkloadState,
+    /// Why it is not well.
+    pub reason: Option<Reason>,
+    /// Since when it is in this state.
+    pub since: Timestamp,
+}
+
+/// One immutable snapshot of a workload.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Release {
+    /// Of which workload.
+    pub workload: Target,
+    /// Which one.
+    pub number: ReleaseNumber,
+    /// Everything about how a copy runs.
+    pub spec: ReleaseSpec,
+    /// The digest of the image's manifest; `None` when the store had no such image.
+    pub digest: Option<String>,
+    /// The earlier release that this one equals, after going back.
+    pub same_as: Option<ReleaseNumber>,
+    /// Who caused it.
+    pub origin: Origin,
+}
+
+/// The move to a release.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Rollout {
+    /// Of which workload.
+    pub workload: Target,
+    /// The release before, where there was one.
+    pub from: Option<ReleaseNumber>,
+    /// The release that takes over; a rollout is known by it.
+    pub to: ReleaseNumber,
+    /// How it is.
+    pub state: RolloutState,
+    /// When it began.
+    pub started: Timestamp,
+    /// When it ended or began to wait for a person.
+    pub ended: Option<Timestamp>,
+    /// Why it does not go on.
+    pub reason: Option<Reason>,
+    /// One sentence with numbers.
+    pub verdict: Option<String>,
+    /// What was served while it moved.
+    pub evidence: Evidence,
+}
+
+/// What the gateways saw while a rollout moved.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Evidence {
+    /// Requests answered.
+    pub served: u64,
+    /// Requests that failed: no answer, or one of 500 and above.
+    pub failed: u64,
+}
+
+/// One running copy of a release.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Replica {
+    /// Its name.
+    pub id: ReplicaId,
+    /// What it is a copy of.
+    pub release: ReleaseNumber,
+    /// Where it runs.
+    pub node: Option<Name>,
+    /// Its address on that node.
+    pub address: Option<Ipv4Addr>,
+    /// How it is.
+    pub state: ReplicaState,
+    /// Why it is not well.
+    pub reason: Option<Reason>,
+    /// Since when it is in this state.
+    pub since: Timestamp,
+    /// When it was made.
+    pub created: Timestamp,
+    /// How often its process was started again.
+    pub restarts: u32,
+    /// Whether its stop was ordered; only a replica that left every table may be stopped.
+    pub stopping: bool,
+}
+
+/// A stable name and address in front of replicas.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Service {
+    /// Where and under which name.
+    pub target: Target,
+    /// What it is declared with.
+    pub application: Name,
+    /// Labels a workload must carry; `workload` stands for its name.
+    pub select: BTreeMap<String, String>,
+    /// Service port to the port's name on the workload.
+    pub ports: BTreeMap<u16, Name>,
+    /// Its address inside.
+    pub address: Ipv4Addr,
+    /// Who declared it.
+    pub origin: Origin,
+}
+
+/// A host name that lets the outside in.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Route {
+    /// Where and under which name.
+    pub target: Target,
+    /// What it is declared with.
+    pub application: Name,
+    /// The host.
+    pub host: String,
+    /// Services by share.
+    pub to: Vec<(Name, u32)>,
+    /// Who declared it.
+    pub origin: Origin,
+}
+
+/// An image in the store.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ImageRecord {
+    /// Its name.
+    pub image: ImageRef,
+    /// The digest of its manifest.
+    pub digest: String,
+    /// Of its layers, as stored.
+    pub size: u64,
+    /// How many layers.
+    pub layers: u32,
+    /// Who added it.
+    pub origin: Origin,
+}
+
+/// A machine that runs replicas.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Node {
+    /// Its name.
+    pub name: Name,
+    /// Processors it has.
+    pub cpu: Cpu,
+    /// Memory it has.
+    pub memory: Bytes,
+    /// When its agent was last heard.
+    pub heard: Timestamp,
+}

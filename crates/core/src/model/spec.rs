@@ -1,0 +1,192 @@
+//! What a release freezes and what steers its rollout.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Bytes, Cpu, ImageRef, Name, Span};
+
+/// Everything about how one copy of a workload runs. Any change of it makes a release.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ReleaseSpec {
+    /// The image by name; the release records the digest it stood for.
+    pub image: ImageRef,
+    /// Ports the process listens on, by name.
+    #[serde(default)]
+    pub ports: BTreeMap<Name, u16>,
+    /// What selectors look at.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+    /// Values given to the process as environment variables.
+    #[serde(default)]
+    pub settings: BTreeMap<String, String>,
+    /// What a replica may use at most.
+    #[serde(default)]
+    pub limits: Limits,
+    /// Room kept for a replica on its node.
+    #[serde(default)]
+    pub reserve: Reserve,
+    /// Instead of the image's own command.
+    #[serde(default)]
+    pub command: Option<Vec<String>>,
+    /// How a replica is stopped.
+    #[serde(default)]
+    pub stop: Stop,
+    /// How a replica's health is told.
+    #[serde(default)]
+    pub checks: Checks,
+}
+
+/// What the kernel holds a replica to.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Limits {
+    /// Processor time.
+    pub cpu: Cpu,
+    /// Memory, what it writes to its root file system included.
+    pub memory: Bytes,
+    /// Processes and threads.
+    pub processes: u32,
+}
+
+impl Default for Limits {
+    fn default() -> Limits {
+        Limits { cpu: Cpu::from_milli(1000), memory: Bytes::mib(256), processes: 128 }
+    }
+}
+
+/// Room kept on the node.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Reserve {
+    /// Processor time.
+    pub cpu: Cpu,
+    /// Memory.
+    pub memory: Bytes,
+}
+
+impl Default for Reserve {
+    fn default() -> Reserve {
+        Reserve { cpu: Cpu::from_milli(10), memory: Bytes::mib(32) }
+    }
+}
+
+/// How a replica is stopped: out of every table, then its open requests end, then it is asked, then killed.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Stop {
+    /// How long open requests may take to end.
+    pub drain: Span,
+    /// How long the process may take to end after it was asked.
+    pub grace: Span,
+}
+
+impl Default for Stop {
+    fn default() -> Stop {
+        Stop { drain: Span::from_secs(30), grace: Span::from_secs(10) }
+    }
+}
+
+/// A workload's health checks.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Checks {
+    /// May it take requests?
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ready: Option<Check>,
+    /// Should it be replaced?
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub alive: Option<Check>,
+}
+
+/// One check. Either `path` (an HTTP GET that must answer 200 to 399) or `connect` (a connection that must be
+/// taken) is given.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Check {
+    /// The path to get.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// The port's name for `path`; the only port where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub port: Option<Name>,
+    /// The port's name to connect to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connect: Option<Name>,
+    /// How often, once it has succeeded.
+    #[serde(default = "Check::default_every")]
+    pub every: Span,
+    /// How long one try may take.
+    #[serde(default = "Check::default_within")]
+    pub within: Span,
+}
+
+/// What a check does, resolved to a port number.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CheckKind {
+    /// A GET of this path on this port.
+    Http(String, u16),
+    /// A connection to this port.
+    Connect(u16),
+}
+
+impl Check {
+    fn default_every() -> Span {
+        Span::from_secs(1)
+    }
+    fn default_within() -> Span {
+        Span::from_secs(1)
+    }
+
+    /// The check on a release's ports; `None` when the port it names is not declared.
+    pub fn kind(&self, ports: &BTreeMap<Name, u16>) -> Option<CheckKind> {
+        let port = match self.connect.as_ref().or(self.port.as_ref()) {
+            Some(name) => *ports.get(name)?,
+            None => *ports.values().next()?,
+        };
+        Some(match &self.path {
+            Some(path) => CheckKind::Http(path.clone(), port),
+            None => CheckKind::Connect(port),
+        })
+    }
+}
+
+impl ReleaseSpec {
+    /// The ready check in force: the declared one, or a connection to the first port. A workload without ports
+    /// has none.
+    pub fn ready_check(&self) -> Option<Check> {
+        self.checks.ready.clone().or_else(|| {
+            let first = self.ports.keys().next()?.clone();
+            let (every, within) = (Check::default_every(), Check::default_within());
+            Some(Check { path: None, port: None, connect: Some(first), every, within })
+        })
+    }
+}
+
+/// How a rollout moves. Not part of a release: it steers the change and is not changed by it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct RolloutRule {
+    /// Replicas above the wanted number while moving.
+    pub may_exceed: u32,
+    /// Replicas below the wanted number while moving.
+    pub may_lack: u32,
+    /// A replica counts after it stayed ready this long.
+    pub settle: Span,
+    /// When the whole rollout should be done.
+    pub deadline: Span,
+}
+
+impl Default for RolloutRule {
+    fn default() -> RolloutRule {
+        RolloutRule { may_exceed: 1, may_lack: 0, settle: Span::from_secs(1), deadline: Span::from_secs(120) }
+    }
+}
+
+/// How the gateway speaks to a replica.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Onward {
+    /// HTTP without TLS.
+    #[default]
+    Plain,
+}

@@ -1,0 +1,126 @@
+//! States, and the signal each one shows.
+
+use serde::{Deserialize, Serialize};
+
+/// What a state means at a glance: the same colour and shape wherever it is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Signal {
+    /// All is well.
+    Good,
+    /// On its way.
+    Moving,
+    /// Someone may want to look.
+    Caution,
+    /// Someone must look.
+    Fault,
+    /// At rest on purpose.
+    Rest,
+}
+
+macro_rules! states {
+    ($(#[$about:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal => $signal:ident,)* }) => {
+        $(#[$about])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        pub enum $name {
+            $($(#[$doc])* #[serde(rename = $word)] $variant,)*
+        }
+        impl $name {
+            /// Every state there is.
+            pub const ALL: &[$name] = &[$($name::$variant,)*];
+            /// The word that is shown and stored.
+            pub fn word(self) -> &'static str {
+                match self { $($name::$variant => $word,)* }
+            }
+            /// The state's signal.
+            pub fn signal(self) -> Signal {
+                match self { $($name::$variant => Signal::$signal,)* }
+            }
+            /// The state of this word.
+            pub fn from_word(word: &str) -> Option<$name> {
+                $name::ALL.iter().copied().find(|state| state.word() == word)
+            }
+        }
+        impl std::fmt::Display for $name {
+            fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.pad(self.word())
+            }
+        }
+    };
+}
+
+states! {
+    /// How a workload is.
+    WorkloadState {
+        /// As many replicas ready as wanted, of the release that is wanted.
+        Steady = "steady" => Good,
+        /// On the way to what is wanted.
+        Moving = "moving" => Moving,
+        /// Fewer ready than wanted.
+        TooFew = "too-few" => Caution,
+        /// It does not get there, or keeps falling over.
+        Failing = "failing" => Fault,
+        /// No replica, on purpose.
+        Off = "off" => Rest,
+    }
+}
+
+states! {
+    /// How a replica is.
+    ReplicaState {
+        /// Not started yet.
+        Waiting = "waiting" => Moving,
+        /// Its image is on the way to the node.
+        Fetching = "fetching" => Moving,
+        /// Started, never ready so far.
+        Starting = "starting" => Moving,
+        /// Takes requests.
+        Ready = "ready" => Good,
+        /// Was ready, and its check fails.
+        Unready = "unready" => Caution,
+        /// Takes no new requests; its open ones end.
+        Draining = "draining" => Moving,
+        /// Its process ended as asked.
+        Ended = "ended" => Rest,
+        /// Does not run, and the reason says why.
+        Failed = "failed" => Fault,
+        /// Its node is silent.
+        Lost = "lost" => Fault,
+    }
+}
+
+states! {
+    /// How a rollout is, and so what became of a release.
+    RolloutState {
+        /// Its first replica is not ready yet.
+        Starting = "starting" => Moving,
+        /// Replicas of the new release take over.
+        Shifting = "shifting" => Moving,
+        /// All are there and prove themselves.
+        Settling = "settling" => Moving,
+        /// It does not go on by itself; a person decides.
+        Awaiting = "awaiting" => Caution,
+        /// The release runs.
+        Done = "done" => Good,
+        /// The one before took over again.
+        WentBack = "went-back" => Caution,
+        /// Taken back by a person before it was done.
+        Cancelled = "cancelled" => Rest,
+        /// A newer release took its place before it was done.
+        Superseded = "superseded" => Rest,
+    }
+}
+
+impl RolloutState {
+    /// Whether the rollout still moves or waits.
+    pub fn is_open(self) -> bool {
+        matches!(self, Self::Starting | Self::Shifting | Self::Settling | Self::Awaiting)
+    }
+}
+
+impl ReplicaState {
+    /// Whether the replica counts towards what is wanted: it is there to stay.
+    pub fn is_staying(self) -> bool {
+        !matches!(self, Self::Draining | Self::Ended | Self::Lost)
+    }
+}

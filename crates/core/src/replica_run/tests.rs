@@ -1,0 +1,145 @@
+use super::*;
+use crate::model::{EnvironmentIndex, ReleaseNumber, ReleaseSpec};
+
+fn order(extra: &str) -> RunOrder {
+    let spec: ReleaseSpec =
+        serde_json::from_str(&format!(r#"{{"image":"lockers/locker-api:1.4.0"{extra}}}"#)).expect("a spec");
+    RunOrder {
+        id: "staging/locker-api/a0".parse().expect("an id"),
+        release: ReleaseNumber(1),
+        environment: EnvironmentIndex::new(1).expect("in range"),
+        spec,
+        digest: "sha256:0".into(),
+        address: [10, 118, 16, 2].into(),
+    }
+}
+
+fn running(extra: &str) -> ReplicaRun {
+    let mut run = ReplicaRun::new(order(extra));
+    assert_eq!(run.handle(Event::Begin, 0), [Do::Fetch]);
+    assert_eq!(run.handle(Event::Fetched, 1), [Do::Start]);
+    run.handle(Event::Running, 2);
+    run
+}
+
+const PORT: &str = r#","ports":{"http":8080}"#;
+
+fn end(code: i32) -> Event {
+    let tail = vec!["PRINTER is not set".to_owned()];
+    Event::Ended(Ended { code: Some(code), told: true, tail, ..Ended::default() })
+}
+
+fn shown(run: &ReplicaRun) -> String {
+    let report = run.report();
+    format!("{}{}", report.state, report.reason.map(|reason| format!(" {reason}")).unwrap_or_default())
+}
+
+#[test]
+fn it_is_probed_at_once_and_then_often_until_it_is_ready() {
+    let mut run = running(PORT);
+    let mut waited = 0;
+    for now in 0..6 {
+        let list = run.handle(Event::Probed(1, Err(ProbeFault::Refused)), 3 + now);
+        let [Do::Probe(1, pause)] = list[..] else { panic!("{list:?}") };
+        waited += pause.millis();
+    }
+    assert!(waited < 40, "six tries within {waited} ms");
+    run.handle(Event::Probed(1, Ok(())), 50);
+    assert_eq!(shown(&run), "ready");
+}
+
+#[test]
+fn another_port_is_told_by_number_long_before_a_deadline() {
+    let mut run = running(PORT);
+    let asked = run.handle(Event::Probed(1, Err(ProbeFault::Refused)), 1600);
+    assert_eq!(asked[0], Do::LookAtPorts);
+    run.handle(Event::Listening(vec![9090], vec![]), 1601);
+    assert_eq!(shown(&run), "failed port-silent: nothing listens on 8080; the process listens on 9090");
+    run.handle(Event::Probed(1, Err(ProbeFault::Refused)), 4000);
+    assert!(shown(&run).contains("port-silent"), "a refused probe does not hide the better fact");
+    run.handle(Event::Probed(1, Ok(())), 5000);
+    assert_eq!(shown(&run), "ready", "it may still come");
+}
+
+#[test]
+fn loopback_and_no_port_at_all_are_told_apart() {
+    let mut run = running(PORT);
+    run.handle(Event::Listening(vec![], vec![8080]), 2000);
+    assert!(shown(&run).contains("open on loopback only"));
+    let mut run = running(PORT);
+    run.handle(Event::Listening(vec![], vec![]), 4000);
+    assert_eq!(shown(&run), "starting");
+    run.handle(Event::Listening(vec![], vec![]), 5100);
+    assert!(shown(&run).contains("the process listens on no port"));
+}
+
+#[test]
+fn pauses_grow_and_the_reason_names_code_and_last_lines() {
+    let mut run = running("");
+    let mut pauses = Vec::new();
+    for _ in 0..8 {
+        let [Do::WakeAfter(pause)] = run.handle(end(78), 10)[..] else { panic!("a pause") };
+        pauses.push(pause.millis() / 1000);
+        assert_eq!(run.handle(Event::Wake, 11), [Do::Start]);
+        run.handle(Event::Running, 12);
+    }
+    assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 60, 60]);
+    assert_eq!(shown(&run), "failed keeps-ending: ended 8 times, the last with exit code 78: PRINTER is not set");
+    run.handle(Event::Wake, 12 + UNCHECKED_READY_AFTER);
+    assert!(shown(&run).starts_with("ready keeps-ending"), "it runs, and the trouble is not forgotten yet");
+    run.handle(Event::Wake, 12 + TROUBLE_FORGOTTEN_AFTER);
+    assert_eq!(shown(&run), "ready");
+}
+
+#[test]
+fn a_kill_for_memory_is_told_by_the_kernels_count() {
+    let mut run = running(r#","limits":{"memory":"64 MiB"}"#);
+    let killed = Event::Ended(Ended { signal: Some(9), memory_kills: 1, told: true, ..Ended::default() });
+    run.handle(killed, 100);
+    assert_eq!(shown(&run), "failed out-of-memory: the kernel killed it for memory once; its limit is 64 MiB");
+    run.handle(Event::Wake, 1100);
+    run.handle(Event::Running, 1101);
+    run.handle(Event::MemoryKills(2), 1200);
+    assert!(shown(&run).contains("3 times"), "a child that was killed counts too: {}", shown(&run));
+}
+
+#[test]
+fn a_ready_replica_is_unready_after_three_failures_and_comes_back() {
+    let mut run = running(PORT);
+    run.handle(Event::Probed(1, Ok(())), 3);
+    for now in [1000, 2000] {
+        run.handle(Event::Probed(1, Err(ProbeFault::Status(503))), now);
+        assert_eq!(shown(&run), "ready");
+    }
+    run.handle(Event::Probed(1, Err(ProbeFault::Status(503))), 2500);
+    assert_eq!(shown(&run), "unready check-fails: a connection to 8080 answers 503");
+    run.handle(Event::Probed(1, Ok(())), 2600);
+    assert_eq!(shown(&run), "ready");
+}
+
+#[test]
+fn once_told_to_stop_it_never_starts_again() {
+    let mut run = running(PORT);
+    assert_eq!(run.handle(Event::Stop, 10), [Do::AskToStop]);
+    assert_eq!(run.handle(Event::Wake, 11), []);
+    assert_eq!(run.handle(Event::Probed(1, Ok(())), 12), []);
+    assert_eq!(run.handle(end(0), 20), []);
+    assert!(run.is_gone());
+
+    let mut pausing = running("");
+    pausing.handle(end(1), 10);
+    assert_eq!(pausing.handle(Event::Stop, 11), []);
+    assert!(pausing.is_gone(), "nothing of it runs, so nothing is waited for");
+}
+
+#[test]
+fn what_an_earlier_run_answered_is_not_taken_for_this_one() {
+    let mut run = running(PORT);
+    run.handle(end(1), 10);
+    run.handle(Event::Wake, 1010);
+    run.handle(Event::Running, 1011);
+    run.handle(Event::Probed(1, Ok(())), 1012);
+    assert_ne!(run.report().state, ReplicaState::Ready);
+    run.handle(Event::Probed(2, Ok(())), 1013);
+    assert_eq!(run.report().state, ReplicaState::Ready);
+}

@@ -1,0 +1,238 @@
+//! The gateway's table: which host leads to which service, which service to which replicas.
+//!
+//! An entry names a replica, its node and how to dial it; an address alone never stands for a replica. Tables
+//! are numbered by epoch and version, and a gateway takes no table that is older than the one it has.
+
+use std::collections::BTreeMap;
+use std::net::{Ipv4Addr, SocketAddrV4};
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::{
+    Environment, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId, ReplicaState, Route,
+    Service, Target, Workload,
+};
+
+/// A table's number: who decided, and the how-many-eth it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+pub struct TableVersion {
+    /// Of the control that made it.
+    pub epoch: u64,
+    /// Counts up within the epoch.
+    pub counter: u64,
+}
+
+/// Everything a gateway needs to serve.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct Table {
+    /// Its number.
+    pub version: TableVersion,
+    /// Outside hosts.
+    pub hosts: BTreeMap<String, HostEntry>,
+    /// Services, by `environment/name`.
+    pub services: BTreeMap<String, ServiceEntry>,
+}
+
+/// Where a host leads.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct HostEntry {
+    /// The route, as `environment/name`.
+    pub route: String,
+    /// Keys of services, and their shares.
+    pub to: Vec<(String, u32)>,
+}
+
+/// A service and who answers for it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ServiceEntry {
+    /// Where and under which name.
+    pub target: Target,
+    /// Its address inside.
+    pub address: Ipv4Addr,
+    /// Replicas that take requests, by service port.
+    pub ports: BTreeMap<u16, Vec<Backend>>,
+    /// Why there are none.
+    pub reason: Option<Reason>,
+}
+
+/// One replica that takes requests.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Backend {
+    /// Which replica.
+    pub replica: ReplicaId,
+    /// Of which release.
+    pub release: ReleaseNumber,
+    /// On which node.
+    pub node: Name,
+    /// How to dial it there.
+    pub address: SocketAddrV4,
+}
+
+/// What the table is made from.
+#[derive(Debug, Clone, Copy)]
+pub struct Sources<'a> {
+    /// All workloads.
+    pub workloads: &'a BTreeMap<Target, Workload>,
+    /// All releases that still have replicas, and the wanted ones.
+    pub releases: &'a BTreeMap<(Target, ReleaseNumber), Release>,
+    /// All replicas.
+    pub replicas: &'a BTreeMap<ReplicaId, Replica>,
+    /// All services.
+    pub services: &'a BTreeMap<Target, Service>,
+    /// All routes.
+    pub routes: &'a BTreeMap<Target, Route>,
+}
+
+/// Whether a workload's release carries all the labels that a service asks for. Its own name is the label
+/// `workload`.
+pub fn selects(select: &BTreeMap<String, String>, workload: &Name, labels: &BTreeMap<String, String>) -> bool {
+    !select.is_empty()
+        && select.iter().all(|(key, value)| match key.as_str() {
+            "workload" => workload.as_str() == value,
+            _ => labels.get(key) == Some(value),
+        })
+}
+
+/// Makes the table.
+pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
+    let services = sources.services.values().map(|service| (service.target.to_string(), entry(sources, service)));
+    let hosts = sources.routes.values().map(|route| {
+        let key = |name: &Name| Target::new(&route.target.environment, name).to_string();
+        let to = route.to.iter().map(|(name, share)| (key(name), *share)).collect();
+        (route.host.clone(), HostEntry { route: route.target.to_string(), to })
+    });
+    Table { version, services: services.collect(), hosts: hosts.collect() }
+}
+
+fn entry(sources: Sources<'_>, service: &Service) -> ServiceEntry {
+    let environment = &service.target.environment;
+    let here = sources.workloads.values().filter(|workload| workload.target.environment == *environment);
+    let mut ports: BTreeMap<u16, Vec<Backend>> = service.ports.keys().map(|port| (*port, Vec::new())).collect();
+    let mut selected = Vec::new();
+    for workload in here {
+        let wanted = sources.releases.get(&(workload.target.clone(), workload.release));
+        let matches = |release: &Release| selects(&service.select, &workload.target.name, &release.spec.labels);
+        if wanted.is_some_and(matches) {
+            selected.push(workload);
+        }
+        for replica in replicas_of(sources.replicas, &workload.target) {
+            let release = sources.releases.get(&(workload.target.clone(), replica.release));
+            let Some(release) = release.filter(|release| matches(release)) else { continue };
+            if replica.state != ReplicaState::Ready {
+                continue;
+            }
+            let (Some(node), Some(address)) = (&replica.node, replica.address) else { continue };
+            for (port, name) in &service.ports {
+                if let (Some(list), Some(inner)) = (ports.get_mut(port), release.spec.ports.get(name)) {
+                    list.push(Backend {
+                        replica: replica.id.clone(),
+                        release: replica.release,
+                        node: node.clone(),
+                        address: SocketAddrV4::new(address, *inner),
+                    });
+                }
+            }
+        }
+    }
+    let silent = ports.values().all(Vec::is_empty);
+    let reason = silent.then(|| why_silent(service, &selected));
+    ServiceEntry { target: service.target.clone(), address: service.address, ports, reason }
+}
+
+/// The replicas of one workload, in a map ordered by id.
+pub fn replicas_of<'a>(
+    replicas: &'a BTreeMap<ReplicaId, Replica>,
+    workload: &Target,
+) -> impl Iterator<Item = &'a Replica> + use<'a> {
+    let first = ReplicaId::new(workload.clone(), String::new());
+    let workload = workload.clone();
+    replicas.range(first..).map(|(_, replica)| replica).take_while(move |replica| replica.id.workload == workload)
+}
+
+fn why_silent(service: &Service, selected: &[&Workload]) -> Reason {
+    let Some(workload) = selected.first() else {
+        let asks: Vec<String> = service.select.iter().map(|(key, value)| format!("{key} = {value}")).collect();
+        let sentence = format!(
+            "the service {} selects {}, which no workload in {} carries",
+            service.target.name,
+            asks.join(", "),
+            service.target.environment
+        );
+        return Reason::new(ReasonCode::SelectorEmpty, sentence);
+    };
+    let name = &workload.target.name;
+    let detail = match &workload.reason {
+        Some(reason) => reason.sentence.clone(),
+        None if workload.wanted == 0 => "it is scaled to 0".to_owned(),
+        None => format!("it is {}", workload.state),
+    };
+    Reason::new(ReasonCode::NoneReady, format!("no replica of {name} takes requests: {detail}"))
+}
+
+/// The text of `/etc/hosts` for the replicas of an environment: every service by its name.
+pub fn hosts_file(environment: &Environment, services: &BTreeMap<Target, Service>) -> String {
+    let mut text = String::from("127.0.0.1 localhost\n::1 localhost\n");
+    for service in services.values().filter(|service| service.target.environment == environment.name) {
+        text.push_str(&format!("{} {}\n", service.address, service.target.name));
+    }
+    text
+}
+
+/// Which of several services by share the next request goes to. `turn` counts requests; over any `sum of
+/// shares` turns in a row each gets exactly its share, interleaved. `None` when all shares are zero.
+pub fn by_share(shares: &[u32], turn: u64) -> Option<usize> {
+    let sum: u64 = shares.iter().map(|share| u64::from(*share)).sum();
+    if sum == 0 {
+        return None;
+    }
+    // A stride that has no factor in common with the sum visits every place once.
+    let stride = (sum * 618 / 1000..).find(|stride| *stride > 0 && gcd(*stride, sum) == 1)?;
+    let mut place = turn % sum * stride % sum;
+    shares.iter().position(|share| {
+        let here = place < u64::from(*share);
+        place = place.saturating_sub(u64::from(*share));
+        here
+    })
+}
+
+fn gcd(a: u64, b: u64) -> u64 {
+    if b == 0 { a } else { gcd(b, a % b) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn each_service_gets_exactly_its_share(
+            shares in prop::collection::vec(0u32..60, 1..5),
+            start in 0u64..10_000,
+        ) {
+            let sum: u32 = shares.iter().sum();
+            let mut got = vec![0; shares.len()];
+            for turn in start..start + u64::from(sum) {
+                got[by_share(&shares, turn).expect("a share")] += 1;
+            }
+            prop_assert_eq!(got, shares);
+        }
+    }
+
+    #[test]
+    fn all_zero_leads_nowhere() {
+        assert_eq!(by_share(&[0, 0], 3), None);
+        assert_eq!(by_share(&[0, 1], 3), Some(1));
+    }
+
+    #[test]
+    fn an_empty_selector_selects_nothing() {
+        let name: Name = "locker-api".parse().expect("a name");
+        let labels = BTreeMap::from([("tier".to_owned(), "api".to_owned())]);
+        let select = |key: &str, value: &str| BTreeMap::from([(key.to_owned(), value.to_owned())]);
+        assert!(!selects(&BTreeMap::new(), &name, &labels));
+        assert!(selects(&select("tier", "api"), &name, &labels));
+        assert!(!selects(&select("tier", "apl"), &name, &labels));
+        assert!(selects(&select("workload", "locker-api"), &name, &labels));
+    }
+}

@@ -1,0 +1,319 @@
+//! The first process inside: it finishes the surroundings, gives up its rights, starts the program, forwards
+//! signals and reaps. It is the keeper's own memory after a clone, so no second program is loaded.
+
+use std::ffi::CString;
+use std::fs::File;
+use std::io::{Read, Write};
+use std::os::fd::{AsRawFd, OwnedFd};
+
+use mainyard_keeper::{Ending, Spec, netlink};
+
+use crate::surroundings;
+use crate::sys::{self, Fault, Pipe, check, control, step, text, unshare};
+
+/// What the program may still do as root inside: owners and modes of its files, ids, signals, low ports.
+const KEPT_CAPABILITIES: [u32; 8] = [0, 1, 3, 4, 5, 6, 7, 10];
+
+/// The keeper as init sees it.
+pub struct Parent {
+    pub read: OwnedFd,
+    pub write: OwnedFd,
+}
+
+/// Init as the keeper sees it.
+pub struct Child {
+    pub pid: u32,
+    pub read: OwnedFd,
+    pub write: OwnedFd,
+}
+
+fn read_line(fd: &OwnedFd) -> String {
+    let mut line = Vec::new();
+    let mut file = File::from(fd.try_clone().expect("a spare descriptor"));
+    let mut byte = [0];
+    while let Ok(1) = file.read(&mut byte) {
+        if byte[0] == b'\n' {
+            break;
+        }
+        line.push(byte[0]);
+    }
+    String::from_utf8_lossy(&line).into_owned()
+}
+
+fn write_line(fd: &OwnedFd, line: &str) {
+    let mut file = File::from(fd.try_clone().expect("a spare descriptor"));
+    let _ = file.write_all(format!("{line}\n").as_bytes());
+}
+
+impl Child {
+    /// Waits until init has come as far as `stage`.
+    pub fn expect(&self, stage: &str) -> Result<(), Fault> {
+        let line = read_line(&self.read);
+        if line == stage {
+            return Ok(());
+        }
+        match line.split_once(' ') {
+            Some((errno, step)) if errno.parse::<i32>().is_ok() => {
+                Err(Fault { step: step.to_owned().into(), errno: errno.parse().unwrap_or(0) })
+            }
+            _ => Err(Fault { step: "start the first process inside".into(), errno: libc::ECHILD }),
+        }
+    }
+
+    pub fn answer(&self) -> Result<(), Fault> {
+        write_line(&self.write, "go");
+        Ok(())
+    }
+
+    /// What init said last: how the program ended.
+    pub fn last_word(&self) -> Option<Ending> {
+        Ending::parse(&read_line(&self.read))
+    }
+
+    pub fn signal(&self, signal: i32) {
+        // SAFETY: no memory is involved; the child is not reaped before the keeper ends its loop.
+        unsafe { libc::kill(self.pid as i32, signal) };
+    }
+}
+
+/// Never returns: the exit of this process is the end of the replica.
+pub fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [OwnedFd; 2]) -> ! {
+    let code = match prepare(spec, &parent, joins).and_then(|()| start(spec, outputs)) {
+        Ok(program) => {
+            write_line(&parent.write, "running");
+            let ending = mind(program);
+            write_line(&parent.write, &ending.to_string());
+            0
+        }
+        Err(Fault { step, errno }) => {
+            write_line(&parent.write, &format!("{errno} {step}"));
+            1
+        }
+    };
+    // SAFETY: nothing of this copy of the keeper needs tidying.
+    unsafe { libc::_exit(code) }
+}
+
+fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> {
+    die_with_keeper()?;
+    for mut group in joins {
+        step("join a control group", group.write_all(b"0"))?;
+    }
+    step("make a control group namespace", unshare(libc::CLONE_NEWCGROUP))?;
+    for (key, value) in [("ipv6/conf/default/disable_ipv6", "1"), ("ipv4/ip_unprivileged_port_start", "0")] {
+        // A kernel without IPv6 has no such switch.
+        match std::fs::write(format!("/proc/sys/net/{key}"), value) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            other => step("set up the network namespace", other)?,
+        }
+    }
+    write_line(&parent.write, "namespaces");
+    surroundings::furnish(spec)?;
+    let settings = step("open the settings of the namespaces", sys::detached_proc())?;
+    step("set the host name", set_host_name(&spec.hostname))?;
+    wait_for(parent)?;
+    step("set up the network", set_up_network(spec))?;
+
+    step("make the user namespace", unshare(libc::CLONE_NEWUSER))?;
+    write_line(&parent.write, "user namespace");
+    wait_for(parent)?;
+    become_root_inside()?;
+    for (key, value) in [("max_inotify_watches", spec.watches), ("max_inotify_instances", 256)] {
+        let path = format!("sys/user/{key}");
+        step("limit inotify", sys::write_below(&settings, &path, &value.to_string()))?;
+    }
+    drop(settings);
+    give_up_rights(spec)
+}
+
+fn wait_for(parent: &Parent) -> Result<(), Fault> {
+    match read_line(&parent.read).as_str() {
+        "go" => Ok(()),
+        _ => Err(Fault { step: "wait for the keeper".into(), errno: libc::EPIPE }),
+    }
+}
+
+fn die_with_keeper() -> Result<(), Fault> {
+    step("tie the replica to its keeper", control(libc::PR_SET_PDEATHSIG, libc::SIGKILL as libc::c_ulong))
+}
+
+fn set_host_name(name: &str) -> std::io::Result<()> {
+    // SAFETY: pointer and length belong together.
+    check(unsafe { libc::sethostname(name.as_ptr().cast(), name.len()) }.into()).map(drop)
+}
+
+fn set_up_network(spec: &Spec) -> std::io::Result<()> {
+    let index = interface_index("eth0")?;
+    let near = netlink::hardware_address(spec.neighbour);
+    netlink::Batch::default()
+        .up(1)
+        .address(index, spec.address, 32)
+        .route(spec.neighbour, 32, index, None)
+        .route([0; 4], 0, index, Some(spec.neighbour))
+        .neighbour(index, spec.neighbour, near)
+        .send()
+}
+
+fn interface_index(name: &str) -> std::io::Result<u32> {
+    // SAFETY: the string lives across the call.
+    match unsafe { libc::if_nametoindex(text(name).as_ptr()) } {
+        0 => Err(std::io::Error::last_os_error()),
+        index => Ok(index),
+    }
+}
+
+fn become_root_inside() -> Result<(), Fault> {
+    // SAFETY: raw calls; the library's own would try to tell threads that do not exist.
+    unsafe {
+        step("drop the groups", check(libc::syscall(libc::SYS_setgroups, 0, 0)))?;
+        step("take the group inside", check(libc::syscall(libc::SYS_setresgid, 0, 0, 0)))?;
+        step("take the user inside", check(libc::syscall(libc::SYS_setresuid, 0, 0, 0)))?;
+    }
+    die_with_keeper()
+}
+
+#[repr(C)]
+struct CapabilityHeader {
+    version: u32,
+    pid: i32,
+}
+
+#[repr(C)]
+#[derive(Clone, Copy)]
+struct CapabilityData {
+    effective: u32,
+    permitted: u32,
+    inheritable: u32,
+}
+
+fn give_up_rights(spec: &Spec) -> Result<(), Fault> {
+    for capability in 0..64 {
+        if !KEPT_CAPABILITIES.contains(&capability) {
+            match control(libc::PR_CAPBSET_DROP, capability.into()) {
+                // Past the last one the kernel knows.
+                Err(error) if error.raw_os_error() == Some(libc::EINVAL) => break,
+                other => step("drop a capability", other)?,
+            }
+        }
+    }
+    let kept = KEPT_CAPABILITIES.iter().fold(0, |set, capability| set | 1u32 << capability);
+    let header = CapabilityHeader { version: 0x2008_0522, pid: 0 };
+    let low = CapabilityData { effective: kept, permitted: kept, inheritable: 0 };
+    let high = CapabilityData { effective: 0, permitted: 0, inheritable: 0 };
+    // SAFETY: the structures are the kernel's for this version.
+    let answer = unsafe { libc::syscall(libc::SYS_capset, &header, [low, high].as_ptr()) };
+    step("drop the capabilities", check(answer))?;
+    step("forbid new rights", control(libc::PR_SET_NO_NEW_PRIVS, 1))?;
+    if spec.filter.is_empty() {
+        return Ok(());
+    }
+    let program = libc::sock_fprog {
+        len: (spec.filter.len() / size_of::<libc::sock_filter>()) as u16,
+        filter: spec.filter.as_ptr() as *mut libc::sock_filter,
+    };
+    // SAFETY: the filter's bytes are whole instructions and live across the call, which only reads them.
+    let answer = unsafe { libc::syscall(libc::SYS_seccomp, libc::SECCOMP_SET_MODE_FILTER, 0, &program) };
+    step("set the system call filter", check(answer)).map(drop)
+}
+
+/// Forks and starts the program; gives its process id once it runs.
+fn start(spec: &Spec, outputs: [OwnedFd; 2]) -> Result<i32, Fault> {
+    let program = find_program(spec)?;
+    let argv: Vec<CString> = spec.argv.iter().map(|word| text(word)).collect();
+    let env: Vec<CString> = spec.env.iter().map(|pair| text(pair)).collect();
+    let started = Pipe::new()?;
+    // SAFETY: one thread; the child only makes system calls on memory prepared above.
+    let pid = unsafe { libc::fork() };
+    step("fork", check(pid.into()))?;
+    if pid == 0 {
+        let errno = execute(spec, &program, &argv, &env, &outputs);
+        let _ = File::from(started.write).write_all(&errno.to_ne_bytes());
+        // SAFETY: the forked copy ends here.
+        unsafe { libc::_exit(127) }
+    }
+    drop((started.write, outputs));
+    let mut errno = [0; 4];
+    match File::from(started.read).read(&mut errno) {
+        Ok(4) => Err(Fault {
+            step: format!("start {}", spec.argv[0]).into(),
+            errno: i32::from_ne_bytes(errno),
+        }),
+        _ => Ok(pid),
+    }
+}
+
+/// The program's path: as given, or found along the replica's own `PATH`.
+fn find_program(spec: &Spec) -> Result<CString, Fault> {
+    let none = || Fault { step: "find a command: the image names none and none is declared".into(), errno: libc::ENOENT };
+    let name = spec.argv.first().ok_or_else(none)?;
+    if name.contains('/') {
+        return Ok(text(name));
+    }
+    let path = spec.env.iter().find_map(|pair| pair.strip_prefix("PATH=")).unwrap_or("/usr/bin:/bin");
+    let found = path.split(':').map(|dir| format!("{dir}/{name}")).find(|path| std::fs::metadata(path).is_ok());
+    found.map(|path| text(&path)).ok_or(Fault { step: format!("find {name} in {path}").into(), errno: libc::ENOENT })
+}
+
+fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], outputs: &[OwnedFd; 2]) -> i32 {
+    let pointers = |list: &[CString]| {
+        list.iter().map(|item| item.as_ptr()).chain([std::ptr::null()]).collect::<Vec<_>>()
+    };
+    let (argv, env) = (pointers(argv), pointers(env));
+    let cwd = text(if spec.cwd.is_empty() { "/" } else { &spec.cwd });
+    // SAFETY: all pointers are to memory that lives until the program replaces it.
+    unsafe {
+        libc::setsid();
+        let null = libc::open(c"/dev/null".as_ptr(), libc::O_RDONLY);
+        libc::dup2(null, 0);
+        libc::dup2(outputs[0].as_raw_fd(), 1);
+        libc::dup2(outputs[1].as_raw_fd(), 2);
+        if null > 2 {
+            libc::close(null);
+        }
+        let mut all = std::mem::zeroed();
+        libc::sigfillset(&mut all);
+        libc::sigprocmask(libc::SIG_UNBLOCK, &all, std::ptr::null_mut());
+        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+        let gids = [spec.gid];
+        for answer in [
+            libc::syscall(libc::SYS_setgroups, 1, gids.as_ptr()),
+            libc::syscall(libc::SYS_setresgid, spec.gid, spec.gid, spec.gid),
+            libc::syscall(libc::SYS_setresuid, spec.uid, spec.uid, spec.uid),
+            libc::chdir(cwd.as_ptr()).into(),
+        ] {
+            if answer < 0 {
+                return *libc::__errno_location();
+            }
+        }
+        libc::execve(program.as_ptr(), argv.as_ptr(), env.as_ptr());
+        *libc::__errno_location()
+    }
+}
+
+/// Forwards signals to the program and reaps whatever ends, until the program itself has ended.
+fn mind(program: i32) -> Ending {
+    // SAFETY: sets and structures are initialised by the calls that fill them.
+    unsafe {
+        let mut all = std::mem::zeroed();
+        libc::sigfillset(&mut all);
+        libc::sigprocmask(libc::SIG_BLOCK, &all, std::ptr::null_mut());
+        loop {
+            let mut status = 0;
+            loop {
+                let pid = libc::waitpid(-1, &mut status, libc::WNOHANG);
+                if pid == program {
+                    let code = libc::WIFEXITED(status).then(|| libc::WEXITSTATUS(status));
+                    let signal = libc::WIFSIGNALED(status).then(|| libc::WTERMSIG(status));
+                    return Ending { code, signal, memory_kills: 0 };
+                }
+                if pid <= 0 {
+                    break;
+                }
+            }
+            let signal = libc::sigwaitinfo(&all, std::ptr::null_mut());
+            if signal > 0 && signal != libc::SIGCHLD {
+                libc::kill(program, signal);
+            }
+        }
+    }
+}

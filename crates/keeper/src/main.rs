@@ -1,0 +1,148 @@
+//! The keeper's program: reads its specification, builds the surroundings, keeps the replica until it ends.
+//!
+//! The order matters and is told in `docs/ARCHITECTURE.md` under "Isolation". In short: everything that needs
+//! the machine's rights (mounts, groups, links) is done before the user namespace is entered, so that the
+//! replica's root owns none of it.
+
+mod init;
+mod output;
+mod surroundings;
+mod sys;
+
+use std::fs;
+use std::io::{Read, Write};
+use std::path::Path;
+
+use mainyard_keeper::{Ending, Group, Progress, Spec, netlink};
+use sys::{Fault, Pipe, step};
+
+fn main() {
+    let mut bytes = Vec::new();
+    let _ = std::io::stdin().read_to_end(&mut bytes);
+    let Some(spec) = Spec::decode(&bytes) else {
+        tell(&Progress::Failed { step: "read the specification".into(), errno: libc::EINVAL });
+        std::process::exit(2);
+    };
+    let outcome = keep(&spec);
+    remove_groups(&spec.groups);
+    match outcome {
+        Ok(ending) => tell(&Progress::Ended(ending)),
+        Err(Fault { step, errno }) => {
+            leave(&spec, "exit", &format!("failed {errno} {step}\n"));
+            tell(&Progress::Failed { step: step.into_owned(), errno });
+            std::process::exit(1);
+        }
+    }
+}
+
+/// Tells the node agent, if one still listens.
+fn tell(progress: &Progress) {
+    let _ = writeln!(std::io::stdout(), "{progress}");
+}
+
+/// Leaves a small file in the run directory; whole or not at all.
+fn leave(spec: &Spec, name: &str, content: &str) {
+    let path = Path::new(&spec.run_dir).join(name);
+    let partial = path.with_extension("partial");
+    if fs::write(&partial, content).is_ok() {
+        let _ = fs::rename(&partial, &path);
+    }
+}
+
+fn keep(spec: &Spec) -> Result<Ending, Fault> {
+    sys::become_own_session();
+    let signals = sys::take_signals()?;
+    leave(spec, "pid", &format!("{} {}\n", std::process::id(), sys::start_time()));
+    let mut log = output::Log::open(spec)?;
+
+    sys::enter_network(&spec.node_net)?;
+    surroundings::stage(spec)?;
+    let joins = make_groups(&spec.groups)?;
+
+    let out = Pipe::new()?;
+    let err = Pipe::new()?;
+    let to_init = Pipe::new()?;
+    let from_init = Pipe::new()?;
+
+    let pid = sys::clone_into_namespaces()?;
+    if pid == 0 {
+        let link = init::Parent { read: to_init.read, write: from_init.write };
+        let outputs = [out.write, err.write];
+        drop((to_init.write, from_init.read, out.read, err.read, signals, log));
+        init::run(spec, link, joins, outputs);
+    }
+    drop((joins, out.write, err.write, to_init.read, from_init.write));
+    let child = init::Child { pid, read: from_init.read, write: to_init.write };
+
+    child.expect("namespaces")?;
+    step("make the network link", connect(spec, pid))?;
+    child.answer()?;
+    child.expect("user namespace")?;
+    map_ids(spec, pid)?;
+    child.answer()?;
+    child.expect("running")?;
+    leave(spec, "init", &format!("{pid}\n"));
+    tell(&Progress::Running(pid));
+
+    let ended = output::pump(&mut log, [out.read, err.read], &signals, &child, spec.grace_ms)?;
+    let memory_kills = memory_kills(&spec.groups);
+    let ending = Ending { memory_kills, ..ended };
+    leave(spec, "exit", &format!("{ending}\n"));
+    Ok(ending)
+}
+
+/// One pair for this replica alone: its end can speak to the node and to nobody else.
+fn connect(spec: &Spec, pid: u32) -> std::io::Result<()> {
+    let [_, _, c, d] = spec.address;
+    let name = format!("my{c:02x}{d:02x}");
+    let near = netlink::hardware_address(spec.neighbour);
+    let far = netlink::hardware_address(spec.address);
+    netlink::Batch::default()
+        .link_pair(&name, spec.link, near, pid, far)
+        .route(spec.address, 32, spec.link, None)
+        .neighbour(spec.link, spec.address, far)
+        .send()
+}
+
+fn map_ids(spec: &Spec, pid: u32) -> Result<(), Fault> {
+    let map = format!("0 {} 65536\n", spec.id_base);
+    for file in ["uid_map", "gid_map"] {
+        step("write the id map", fs::write(format!("/proc/{pid}/{file}"), &map))?;
+    }
+    Ok(())
+}
+
+fn make_groups(groups: &[Group]) -> Result<Vec<fs::File>, Fault> {
+    let mut joins = Vec::new();
+    for group in groups {
+        let dir = Path::new(&group.dir);
+        step("make a control group", fs::create_dir_all(dir))?;
+        for (file, value) in &group.settings {
+            step("set a limit", fs::write(dir.join(file), value))?;
+        }
+        let join = fs::OpenOptions::new().write(true).open(dir.join(&group.join));
+        joins.push(step("open a control group", join)?);
+    }
+    Ok(joins)
+}
+
+fn memory_kills(groups: &[Group]) -> u64 {
+    let Some(group) = groups.iter().find(|group| !group.kills.is_empty()) else { return 0 };
+    let text = fs::read_to_string(Path::new(&group.dir).join(&group.kills)).unwrap_or_default();
+    let count = text.lines().find_map(|line| line.strip_prefix("oom_kill "));
+    count.and_then(|count| count.trim().parse().ok()).unwrap_or(0)
+}
+
+/// A group stays busy for a moment after its last process has gone.
+fn remove_groups(groups: &[Group]) {
+    for group in groups {
+        for _ in 0..200 {
+            match fs::remove_dir(&group.dir) {
+                Err(error) if error.raw_os_error() == Some(libc::EBUSY) => {
+                    std::thread::sleep(std::time::Duration::from_millis(2));
+                }
+                _ => break,
+            }
+        }
+    }
+}

@@ -1,0 +1,41 @@
+//! The programs of Larkfield Lockers, the made-up company of the demo. One small binary, which plays the part
+//! its name says: `locker-api`, `courier-web` or `label-printer`.
+//!
+//! `/app/release` in the image tells the version and, for the releases that are meant to fail, the fault.
+
+mod http;
+mod parts;
+
+use std::path::Path;
+
+/// What the image's `/app/release` says.
+#[derive(Debug, Clone, Default)]
+pub struct Release {
+    /// Such as `1.5.0`.
+    pub version: String,
+    /// `never-ready`, `other-port`, `memory`, `errors` or nothing.
+    pub fault: String,
+}
+
+impl Release {
+    fn read() -> Release {
+        let text = std::fs::read_to_string("/app/release").unwrap_or_default();
+        let value = |key| text.lines().find_map(|line| line.strip_prefix(key)).unwrap_or("").trim().to_owned();
+        Release { version: value("version "), fault: value("fault ") }
+    }
+}
+
+fn main() {
+    let name = std::env::args().next().unwrap_or_default();
+    let part = Path::new(&name).file_name().and_then(|name| name.to_str()).unwrap_or_default();
+    let release = Release::read();
+    match part {
+        "locker-api" => parts::locker_api(release),
+        "courier-web" => parts::courier_web(release),
+        "label-printer" => parts::label_printer(release),
+        other => {
+            eprintln!("{other:?} is none of locker-api, courier-web, label-printer");
+            std::process::exit(64);
+        }
+    }
+}

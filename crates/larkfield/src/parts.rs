@@ -1,0 +1,156 @@
+//! The three parts: the lockers' API, the couriers' page, the label printer.
+
+use std::io;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use crate::Release;
+use crate::http::{Answer, Request, get, serve};
+
+fn host_name() -> String {
+    std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned()
+}
+
+fn port() -> u16 {
+    std::env::var("PORT").ok().and_then(|text| text.parse().ok()).unwrap_or(8080)
+}
+
+fn run_server(port: u16, handle: impl Fn(&mut Request, &mut Answer<'_>) -> io::Result<()> + Send + Sync + 'static) {
+    if let Err(error) = serve(port, handle) {
+        eprintln!("cannot serve on {port}: {error}");
+        std::process::exit(1);
+    }
+}
+
+/// Takes memory for good, `step` bytes at a time.
+fn grow(step: usize, pause: Duration) {
+    let mut kept: Vec<Vec<u8>> = Vec::new();
+    loop {
+        kept.push(vec![7; step]);
+        std::thread::sleep(pause);
+    }
+}
+
+pub fn locker_api(release: Release) {
+    println!("locker-api {} starts", release.version);
+    let listen = if release.fault == "other-port" { 9090 } else { port() };
+    if release.fault == "memory" {
+        std::thread::spawn(|| grow(2 << 20, Duration::from_millis(50)));
+    }
+    let (count, name, started) = (AtomicU64::new(0), host_name(), Instant::now());
+    run_server(listen, move |request, answer| {
+        let path = request.path.clone();
+        let path = path.split('?').next().unwrap_or("/");
+        if path == "/ready" {
+            return match release.fault.as_str() {
+                "never-ready" => answer.send("503 Service Unavailable", "text/plain", "still reading the locker map\n"),
+                _ => answer.send("200 OK", "text/plain", "ready\n"),
+            };
+        }
+        let number = count.fetch_add(1, Ordering::Relaxed);
+        if release.fault == "errors" && number % 10 == 9 {
+            eprintln!("{} {path}: the compartment map has no row for this locker", request.method);
+            return answer.send("500 Internal Server Error", "text/plain", "no such row\n");
+        }
+        api(request, answer, path, &release, &name, started)
+    });
+}
+
+fn api(
+    request: &mut Request,
+    answer: &mut Answer<'_>,
+    path: &str,
+    release: &Release,
+    name: &str,
+    started: Instant,
+) -> io::Result<()> {
+    let json = "application/json";
+    match path.trim_matches('/').split('/').collect::<Vec<_>>()[..] {
+        [""] | ["who"] => {
+            let body = format!(
+                "{{\"replica\":\"{name}\",\"version\":\"{}\",\"up_ms\":{}}}\n",
+                release.version,
+                started.elapsed().as_millis()
+            );
+            answer.send("200 OK", json, &body)
+        }
+        ["lockers", locker, "compartments"] => {
+            let number: u32 = locker.parse().unwrap_or(1);
+            let free: Vec<String> =
+                (1..=12).filter(|n| (n * 7 + number) % 3 != 0).map(|n: u32| n.to_string()).collect();
+            let body = format!("{{\"locker\":{number},\"free\":[{}]}}\n", free.join(","));
+            println!("{} {path} 200", request.method);
+            answer.send("200 OK", json, &body)
+        }
+        ["labels", "next"] => answer.send("200 OK", json, "{\"parcel\":\"LK-4821\",\"compartment\":7}\n"),
+        ["headers"] => {
+            let seen = ["host", "x-request-id", "x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"];
+            let lines = seen.map(|key| format!("{key}: {}\n", request.header(key).unwrap_or("-")));
+            answer.send("200 OK", "text/plain", &lines.concat())
+        }
+        ["slow", ms] => {
+            std::thread::sleep(Duration::from_millis(ms.parse().unwrap_or(0)));
+            answer.send("200 OK", "text/plain", "slow but sure\n")
+        }
+        ["bytes", length] => {
+            let mut left: u64 = length.parse().unwrap_or(0);
+            answer.head("200 OK", "application/octet-stream", left, b"")?;
+            let chunk = vec![b'.'; 64 * 1024];
+            while left > 0 {
+                let now = left.min(chunk.len() as u64);
+                answer.more(&chunk[..now as usize])?;
+                left -= now;
+            }
+            Ok(())
+        }
+        ["count"] => {
+            let length = request.body(|_| Ok(()))?;
+            answer.send("200 OK", "text/plain", &format!("{length}\n"))
+        }
+        _ => answer.send("404 Not Found", "text/plain", "nothing of that name here\n"),
+    }
+}
+
+pub fn courier_web(release: Release) {
+    println!("courier-web {} starts", release.version);
+    let name = host_name();
+    run_server(port(), move |request, answer| {
+        if request.path == "/ready" {
+            return answer.send("200 OK", "text/plain", "ready\n");
+        }
+        let (free, who) = (get("locker-api", 80, "/lockers/17/compartments"), get("locker-api", 80, "/who"));
+        let (status, line) = match (&free, &who) {
+            (Ok((200, free)), Ok((200, who))) => ("200 OK", format!("<p>{free}</p><p>answered by {who}</p>")),
+            (free, _) => {
+                eprintln!("locker-api does not answer: {free:?}");
+                ("502 Bad Gateway", "<p>The lockers do not answer at the moment.</p>".to_owned())
+            }
+        };
+        let page = format!(
+            "<!doctype html><meta charset=utf-8><title>Larkfield couriers</title>\
+             <body style='font:16px/1.5 sans-serif;max-width:40rem;margin:3rem auto'>\
+             <h1>Locker 17, Market Square</h1>{line}<p>courier-web {} on {name}</p>",
+            release.version
+        );
+        println!("{} {} {}", request.method, request.path, &status[..3]);
+        answer.send(status, "text/html; charset=utf-8", &page)
+    });
+}
+
+pub fn label_printer(release: Release) {
+    println!("label-printer {} starts", release.version);
+    let Ok(printer) = std::env::var("PRINTER") else {
+        eprintln!("PRINTER is not set: no printer to send labels to");
+        std::process::exit(78);
+    };
+    if release.fault == "memory" {
+        std::thread::spawn(|| grow(1 << 20, Duration::from_millis(120)));
+    }
+    loop {
+        match get("locker-api", 80, "/labels/next") {
+            Ok((200, job)) => println!("printed {} on {printer}", job.trim()),
+            other => eprintln!("no job from locker-api: {other:?}"),
+        }
+        std::thread::sleep(Duration::from_secs(2));
+    }
+}

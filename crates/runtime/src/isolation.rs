@@ -1,0 +1,187 @@
+//! Turning a run into a keeper's command.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{Seek, Write};
+use std::net::Ipv4Addr;
+use std::os::fd::{AsRawFd, FromRawFd};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::Mutex;
+use std::time::Duration;
+
+use mainyard_core::address::NODE_ADDRESS;
+use mainyard_core::model::{Bytes, EnvironmentIndex, Limits};
+use mainyard_keeper::Spec;
+
+use crate::network::link_index;
+use crate::{Doing, Error, Groups, NodeNetwork, filter, users};
+
+static KEEPER: &[u8] = include_bytes!(env!("KEEPER"));
+
+/// The first id of the first environment's map; the next environments follow, 65,536 apart.
+const FIRST_ID: u32 = 1_000_000;
+
+/// What a replica may write to its root file system unless its memory limit is smaller.
+const SCRATCH: Bytes = Bytes::mib(64);
+
+/// How much of a replica's output is kept in each of the two log files.
+const LOG_LIMIT: Bytes = Bytes::mib(8);
+
+/// One run of one replica.
+#[derive(Debug, Clone)]
+pub struct Run {
+    /// A name that is unique on the node, such as `staging.locker-api.a0`.
+    pub name: String,
+    /// What the replica sees as its host name.
+    pub hostname: String,
+    /// The environment, whose id map is used.
+    pub environment: EnvironmentIndex,
+    /// Unpacked layers, the lowest first.
+    pub layers: Vec<PathBuf>,
+    /// Program and arguments.
+    pub argv: Vec<String>,
+    /// `KEY=value` pairs.
+    pub env: Vec<String>,
+    /// Working directory inside.
+    pub cwd: String,
+    /// User and group inside.
+    pub user: (u32, u32),
+    /// What the kernel holds it to.
+    pub limits: Limits,
+    /// Its address.
+    pub address: Ipv4Addr,
+    /// Content of `/etc/hosts`.
+    pub hosts: String,
+    /// From the stop signal to the kill.
+    pub grace: Duration,
+    /// Where the keeper leaves its files; made by the caller.
+    pub run_dir: PathBuf,
+    /// Where the log is; made by the caller.
+    pub log_dir: PathBuf,
+}
+
+/// A node's means of isolation.
+pub struct Isolation {
+    dir: PathBuf,
+    keeper: PathBuf,
+    network: NodeNetwork,
+    groups: Groups,
+    filter: Vec<u8>,
+    id_maps: Mutex<BTreeMap<u32, File>>,
+}
+
+impl Isolation {
+    /// Prepares the node in `dir`: writes out the keeper, opens or makes the network namespace and the groups.
+    /// `name` tells this node's control groups from those of others on the machine.
+    ///
+    /// # Errors
+    /// When the machine lacks what isolation needs; the error says what was being done.
+    pub fn open(dir: &Path, name: &str) -> Result<Isolation, Error> {
+        fs::create_dir_all(dir.join("stage")).doing(format!("make {}", dir.display()))?;
+        let keeper = dir.join("keeper");
+        write_program(&keeper, KEEPER).doing("write out the keeper")?;
+        let filter = filter::program().map_err(std::io::Error::other).doing("make the system call filter")?;
+        Ok(Isolation {
+            network: NodeNetwork::open(&Isolation::network_file(dir))?,
+            groups: Groups::open(name)?,
+            dir: dir.to_owned(),
+            keeper,
+            filter,
+            id_maps: Mutex::default(),
+        })
+    }
+
+    /// The file that keeps the network namespace of the node in `dir`.
+    pub fn network_file(dir: &Path) -> PathBuf {
+        dir.join("network")
+    }
+
+    /// The node's control groups.
+    pub fn groups(&self) -> &Groups {
+        &self.groups
+    }
+
+    /// The node's network namespace.
+    pub fn network(&self) -> &NodeNetwork {
+        &self.network
+    }
+
+    /// The command that starts a keeper for this run: it reads its specification from standard input, which is
+    /// set, and tells its [`crate::Progress`] on standard output, which the caller takes.
+    pub fn command(&self, run: &Run) -> Result<Command, Error> {
+        let spec = self.spec(run)?.encode();
+        let mut input = memory_file().doing("make a memory file")?;
+        input.write_all(&spec).and_then(|()| input.rewind()).doing("write the keeper's specification")?;
+        let mut command = Command::new(&self.keeper);
+        command.env_clear().stdin(Stdio::from(input)).stdout(Stdio::piped()).stderr(Stdio::null());
+        Ok(command)
+    }
+
+    fn spec(&self, run: &Run) -> Result<Spec, Error> {
+        let text = |path: &Path| path.display().to_string();
+        let id_base = FIRST_ID + u32::from(run.environment.get()) * 65_536;
+        let scratch = SCRATCH.bytes().min(run.limits.memory.bytes());
+        Ok(Spec {
+            hostname: run.hostname.clone(),
+            run_dir: text(&run.run_dir),
+            log_dir: text(&run.log_dir),
+            log_limit: LOG_LIMIT.bytes(),
+            stage: text(&self.dir.join("stage")),
+            node_net: text(self.network.file()),
+            id_map: self.id_map(id_base)?,
+            id_base,
+            layers: run.layers.iter().map(|layer| text(layer)).collect(),
+            scratch,
+            hosts: run.hosts.clone(),
+            meminfo: meminfo(run.limits.memory),
+            groups: self.groups.of_replica(&run.name, &run.limits),
+            address: run.address.octets(),
+            neighbour: NODE_ADDRESS.octets(),
+            link: link_index(run.address),
+            argv: run.argv.clone(),
+            env: run.env.clone(),
+            cwd: run.cwd.clone(),
+            uid: run.user.0,
+            gid: run.user.1,
+            watches: 8192,
+            filter: self.filter.clone(),
+            grace_ms: run.grace.as_millis() as u64,
+        })
+    }
+
+    /// A path by which a keeper opens the environment's id map, through this process's open descriptor.
+    fn id_map(&self, base: u32) -> Result<String, Error> {
+        let mut maps = self.id_maps.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if !maps.contains_key(&base) {
+            maps.insert(base, users::id_map(base)?);
+        }
+        Ok(format!("/proc/{}/fd/{}", std::process::id(), maps[&base].as_raw_fd()))
+    }
+}
+
+/// What a program reads to learn how much memory it may use: its own limit.
+fn meminfo(limit: Bytes) -> String {
+    let kib = limit.bytes() / 1024;
+    format!("MemTotal: {kib:>15} kB\nMemFree: {kib:>16} kB\nMemAvailable: {kib:>11} kB\nSwapTotal: {:>14} kB\nSwapFree: {:>15} kB\n", 0, 0)
+}
+
+fn write_program(path: &Path, content: &[u8]) -> std::io::Result<()> {
+    if fs::read(path).is_ok_and(|found| found == content) {
+        return Ok(());
+    }
+    // Renamed into place: the old one may be running.
+    let partial = path.with_extension("partial");
+    fs::write(&partial, content)?;
+    fs::set_permissions(&partial, fs::Permissions::from_mode(0o700))?;
+    fs::rename(partial, path)
+}
+
+fn memory_file() -> std::io::Result<File> {
+    // SAFETY: the name is a constant; the descriptor is new and owned by the file.
+    unsafe {
+        let fd = libc::memfd_create(c"keeper".as_ptr(), libc::MFD_CLOEXEC);
+        if fd < 0 { Err(std::io::Error::last_os_error()) } else { Ok(File::from_raw_fd(fd)) }
+    }
+}
