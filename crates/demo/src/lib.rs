@@ -1,1 +1,64 @@
-//! todo
+//! The demo: Larkfield Lockers, a made-up company that runs parcel lockers in a made-up town. Its small programs
+//! are packed into images here, and its declaration is `mainyard.toml` beside this crate.
+
+use mainyard_core::model::ImageRef;
+use mainyard_images::{ContentStore, Digest, Error, FileEntry, ImageContent, pack};
+
+static PROGRAM: &[u8] = include_bytes!(env!("LARKFIELD"));
+
+/// The demo's declaration.
+pub const MANIFEST: &str = include_str!("../mainyard.toml");
+
+/// The demo's environments, in the order in which they are made.
+pub const ENVIRONMENTS: [&str; 2] = ["staging", "production"];
+
+/// Hosts that get gentle traffic, and the paths visitors ask for.
+pub const VISITS: [(&str, &[&str]); 4] = [
+    ("api.lockers.localhost", &["/lockers/17/compartments", "/lockers/4/compartments", "/who"]),
+    ("lockers.localhost", &["/"]),
+    ("api.staging.lockers.localhost", &["/lockers/3/compartments", "/who"]),
+    ("staging.lockers.localhost", &["/"]),
+];
+
+/// Every image of the demo: repository, tag, and the fault it is made with.
+const IMAGES: [(&str, &str, &str); 10] = [
+    ("locker-api", "1.4.0", ""),
+    ("locker-api", "1.5.0", ""),
+    ("locker-api", "1.6.0", "never-ready"),
+    ("locker-api", "1.6.1", "other-port"),
+    ("locker-api", "1.7.0", "memory"),
+    ("locker-api", "1.8.0", "errors"),
+    ("courier-web", "2.3.0", ""),
+    ("courier-web", "2.3.1", ""),
+    ("label-printer", "0.9.3", ""),
+    ("label-printer", "0.9.4", "memory"),
+];
+
+/// Packs all images of the demo into a store; no network is needed.
+pub fn pack_images(store: &ContentStore) -> Result<Vec<(ImageRef, Digest)>, Error> {
+    IMAGES.iter().map(|(program, tag, fault)| pack_one(store, program, tag, fault)).collect()
+}
+
+fn pack_one(store: &ContentStore, program: &str, tag: &str, fault: &str) -> Result<(ImageRef, Digest), Error> {
+    let release = format!("version {tag}\nfault {fault}\n");
+    let base = vec![
+        FileEntry::Dir("app/".into(), 0o755),
+        FileEntry::File("app/larkfield".into(), PROGRAM.to_vec(), 0o755),
+        FileEntry::Dir("etc/".into(), 0o755),
+        FileEntry::File("etc/passwd".into(), b"root:x:0:0::/:\nlarkfield:x:1000:1000::/app:\n".to_vec(), 0o644),
+    ];
+    let own = vec![
+        FileEntry::Dir("app/".into(), 0o755),
+        FileEntry::Link(format!("app/{program}"), "larkfield".into()),
+        FileEntry::File("app/release".into(), release.into_bytes(), 0o644),
+    ];
+    let content = ImageContent {
+        layers: vec![base, own],
+        entrypoint: vec![format!("/app/{program}")],
+        env: vec!["PATH=/app".into()],
+        user: "larkfield".into(),
+        ports: if program == "label-printer" { vec![] } else { vec![8080] },
+    };
+    let name = ImageRef { repository: format!("lockers/{program}"), tag: tag.to_owned() };
+    Ok((name, pack(store, &content)?))
+}

@@ -1,1 +1,63 @@
-//! todo
+//! Images in the open container image format: a content store, taking images in, unpacking and packing them.
+//!
+//! Follows the OCI image specification 1.1 (image layout, manifest, configuration, layer change sets). What a
+//! stranger made is checked before it is believed: every blob against its digest, every layer against the
+//! digest its configuration names, every path against leaving its root.
+
+mod content;
+mod layout;
+mod pack;
+mod unpack;
+
+pub use content::{ContentStore, Digest, hash_reader};
+pub use layout::{Imported, import_archive, import_dir, write_archive};
+pub use oci_spec::image::{ImageConfiguration, ImageManifest};
+pub use pack::{FileEntry, ImageContent, Layer, pack};
+pub use unpack::{Users, resolve_user, unpack_layer};
+
+/// Why an image was refused or could not be handled.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The operating system refused.
+    #[error("{doing}: {source}")]
+    Io {
+        /// What was being done.
+        doing: String,
+        /// What it answered.
+        source: std::io::Error,
+    },
+    /// The content is not what its digest says.
+    #[error("{what} has the digest {found}, not {expected}: it was changed or cut on the way")]
+    DigestMismatch {
+        /// Which blob or layer.
+        what: String,
+        /// The digest that was named.
+        expected: String,
+        /// The digest of what came.
+        found: String,
+    },
+    /// The image does not follow the specification, or holds what is not taken.
+    #[error("{0}")]
+    Invalid(String),
+    /// An entry of a layer would reach outside the image.
+    #[error("the entry {entry:?} {problem}")]
+    Escapes {
+        /// The entry's name.
+        entry: String,
+        /// How.
+        problem: String,
+    },
+    /// A size or count is over its limit.
+    #[error("{0}")]
+    TooLarge(String),
+}
+
+trait Doing<T> {
+    fn doing(self, doing: impl Into<String>) -> Result<T, Error>;
+}
+
+impl<T> Doing<T> for std::io::Result<T> {
+    fn doing(self, doing: impl Into<String>) -> Result<T, Error> {
+        self.map_err(|source| Error::Io { doing: doing.into(), source })
+    }
+}

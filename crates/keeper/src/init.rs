@@ -147,6 +147,7 @@ fn set_up_network(spec: &Spec) -> std::io::Result<()> {
     let near = netlink::hardware_address(spec.neighbour);
     netlink::Batch::default()
         .up(1)
+        .up(index)
         .address(index, spec.address, 32)
         .route(spec.neighbour, 32, index, None)
         .route([0; 4], 0, index, Some(spec.neighbour))

@@ -43,7 +43,8 @@ impl Batch {
                 m.attribute(1, b"veth");
                 m.nest(2, |m| {
                     m.nest(1, |m| {
-                        m.link_header(0, IFF_UP);
+                        // The far end is refused while the near one is not there: it is brought up inside.
+                        m.link_header(0, 0);
                         m.attribute(3, &name_bytes("eth0"));
                         m.attribute(1, &there);
                         m.attribute(19, &pid.to_ne_bytes());

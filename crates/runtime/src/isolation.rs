@@ -23,7 +23,8 @@ static KEEPER: &[u8] = include_bytes!(env!("KEEPER"));
 /// The first id of the first environment's map; the next environments follow, 65,536 apart.
 const FIRST_ID: u32 = 1_000_000;
 
-/// What a replica may write to its root file system unless its memory limit is smaller.
+/// What a replica may write to its root file system, unless half of its memory limit is less: what it writes is
+/// memory, and must run out of room before the process runs out of memory.
 const SCRATCH: Bytes = Bytes::mib(64);
 
 /// How much of a replica's output is kept in each of the two log files.
@@ -122,7 +123,7 @@ impl Isolation {
     fn spec(&self, run: &Run) -> Result<Spec, Error> {
         let text = |path: &Path| path.display().to_string();
         let id_base = FIRST_ID + u32::from(run.environment.get()) * 65_536;
-        let scratch = SCRATCH.bytes().min(run.limits.memory.bytes());
+        let scratch = SCRATCH.bytes().min(run.limits.memory.bytes() / 2);
         Ok(Spec {
             hostname: run.hostname.clone(),
             run_dir: text(&run.run_dir),

@@ -1,0 +1,142 @@
+//! The content store: blobs by their digest, below `blobs/sha256/` as in an image layout.
+
+use std::fmt;
+use std::fs::{self, File};
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+
+use sha2::{Digest as _, Sha256};
+
+use crate::{Doing, Error};
+
+/// A SHA-256 digest, shown as `sha256:` and 64 hexadecimal digits.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Digest(String);
+
+impl Digest {
+    /// Reads `sha256:…`; other algorithms are not taken.
+    pub fn parse(text: &str) -> Result<Digest, Error> {
+        let hex = text.strip_prefix("sha256:").filter(|hex| hex.len() == 64);
+        match hex.filter(|hex| hex.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'))) {
+            Some(hex) => Ok(Digest(hex.to_owned())),
+            None => Err(Error::Invalid(format!("{text:?} is not a digest: expected sha256: and 64 hexadecimal digits"))),
+        }
+    }
+
+    /// The digest of these bytes.
+    pub fn of(bytes: &[u8]) -> Digest {
+        Digest(hex(&Sha256::digest(bytes)))
+    }
+
+    /// The hexadecimal digits alone.
+    pub fn hex(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "sha256:{}", self.0)
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// Hashes what is read through it.
+pub struct HashingReader<R> {
+    inner: R,
+    hash: Sha256,
+    /// Bytes read so far.
+    pub length: u64,
+}
+
+/// Wraps a reader so that its digest is known at the end.
+pub fn hash_reader<R: Read>(inner: R) -> HashingReader<R> {
+    HashingReader { inner, hash: Sha256::new(), length: 0 }
+}
+
+impl<R> HashingReader<R> {
+    /// The digest of all that was read.
+    pub fn digest(self) -> Digest {
+        Digest(hex(&self.hash.finalize()))
+    }
+}
+
+impl<R: Read> Read for HashingReader<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let length = self.inner.read(buffer)?;
+        self.hash.update(&buffer[..length]);
+        self.length += length as u64;
+        Ok(length)
+    }
+}
+
+/// Blobs in a directory.
+#[derive(Debug, Clone)]
+pub struct ContentStore {
+    dir: PathBuf,
+}
+
+impl ContentStore {
+    /// Opens or makes the store. What an interrupted write left behind is cleared away.
+    pub fn open(dir: &Path) -> Result<ContentStore, Error> {
+        let store = ContentStore { dir: dir.to_owned() };
+        fs::create_dir_all(dir.join("blobs/sha256")).doing("make the content store")?;
+        let incoming = dir.join("incoming");
+        match fs::remove_dir_all(&incoming) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error).doing("clear the content store"),
+            _ => fs::create_dir_all(&incoming).doing("make the content store")?,
+        }
+        Ok(store)
+    }
+
+    /// Where a blob is, or would be.
+    pub fn path(&self, digest: &Digest) -> PathBuf {
+        self.dir.join("blobs/sha256").join(digest.hex())
+    }
+
+    /// Whether the blob is there.
+    pub fn has(&self, digest: &Digest) -> bool {
+        self.path(digest).is_file()
+    }
+
+    /// A blob's bytes, at most `limit` of them.
+    pub fn read(&self, digest: &Digest, limit: u64) -> Result<Vec<u8>, Error> {
+        let file = File::open(self.path(digest)).doing(format!("open the blob {digest}"))?;
+        let mut bytes = Vec::new();
+        file.take(limit + 1).read_to_end(&mut bytes).doing(format!("read the blob {digest}"))?;
+        if bytes.len() as u64 > limit {
+            return Err(Error::TooLarge(format!("the blob {digest} is longer than {limit} bytes")));
+        }
+        Ok(bytes)
+    }
+
+    /// Opens a blob to read.
+    pub fn open_blob(&self, digest: &Digest) -> Result<File, Error> {
+        File::open(self.path(digest)).doing(format!("open the blob {digest}"))
+    }
+
+    /// Takes a blob in. It appears under its digest only when whole and, where a digest is expected, when it is
+    /// that one; until then nobody sees it.
+    pub fn put(&self, from: impl Read, expected: Option<&Digest>) -> Result<(Digest, u64), Error> {
+        if let Some(digest) = expected.filter(|digest| self.has(digest)) {
+            let length = fs::metadata(self.path(digest)).doing("look at a blob")?.len();
+            return Ok((digest.clone(), length));
+        }
+        let mut file = tempfile::NamedTempFile::new_in(self.dir.join("incoming")).doing("make a blob")?;
+        let mut from = hash_reader(from);
+        io::copy(&mut from, &mut file).doing("write a blob")?;
+        file.flush().doing("write a blob")?;
+        let length = from.length;
+        let found = from.digest();
+        if let Some(expected) = expected.filter(|expected| **expected != found) {
+            let (expected, found) = (expected.to_string(), found.to_string());
+            return Err(Error::DigestMismatch { what: "a blob".to_owned(), expected, found });
+        }
+        file.as_file().sync_all().doing("write a blob")?;
+        file.persist(self.path(&found)).map_err(|error| error.error).doing("keep a blob")?;
+        Ok((found, length))
+    }
+}

@@ -1,0 +1,342 @@
+//! Unpacking a layer into a directory that overlayfs takes as a lower layer.
+//!
+//! Owners, modes and links are kept. A whiteout `.wh.NAME` becomes the character device 0:0 that overlayfs
+//! reads as "not there"; `.wh..wh..opq` becomes the attribute that hides what lies below. Every entry is placed
+//! by a path walk that the kernel confines to the layer (`openat2` with `RESOLVE_BENEATH`), so no `..`, link or
+//! absolute path can lead outside. Device nodes are not taken, attributes are left behind.
+
+use std::collections::BTreeMap;
+use std::ffi::CString;
+use std::fs::{self, File};
+use std::io::{self, Read};
+use std::os::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
+use std::path::{Path, PathBuf};
+
+use crate::layout::decompressed;
+use crate::{Digest, Doing, Error, hash_reader};
+
+/// Most entries of a layer, and most bytes unpacked.
+const ENTRIES: usize = 300_000;
+const BYTES: u64 = 16 << 30;
+
+/// Unpacks the layer into `dir`, which appears only when all of it was taken and its digest is `diff_id`.
+pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(), Error> {
+    if dir.is_dir() {
+        return Ok(());
+    }
+    let parent = dir.parent().unwrap_or(Path::new("/"));
+    let partial = tempfile::Builder::new().prefix("unpacking-").tempdir_in(parent).doing("make a layer's directory")?;
+    let root = partial.path().join("root");
+    fs::create_dir(&root).doing("make a layer's directory")?;
+    let mut plain = hash_reader(decompressed(packed)?);
+    Unpacker { root: open_dir(&root)?, bytes: 0 }.all(&mut plain)?;
+    // What follows the end of the archive counts towards the digest.
+    io::copy(&mut plain, &mut io::sink()).doing("read the layer to its end")?;
+    let found = plain.digest();
+    if found != *diff_id {
+        let (expected, found) = (diff_id.to_string(), found.to_string());
+        return Err(Error::DigestMismatch { what: "an unpacked layer".to_owned(), expected, found });
+    }
+    match fs::rename(&root, dir) {
+        Err(_) if dir.is_dir() => Ok(()), // someone else was quicker with the same content
+        other => other.doing("keep the unpacked layer"),
+    }
+}
+
+struct Unpacker {
+    root: OwnedFd,
+    bytes: u64,
+}
+
+impl Unpacker {
+    fn all(&mut self, plain: &mut impl Read) -> Result<(), Error> {
+        let mut archive = tar::Archive::new(plain);
+        for (count, entry) in archive.entries().doing("read the layer")?.enumerate() {
+            let mut entry = entry.doing("read the layer: it is cut short, or no tar archive")?;
+            if count >= ENTRIES {
+                return Err(Error::TooLarge(format!("the layer has more than {ENTRIES} entries")));
+            }
+            let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
+            self.one(&mut entry, &name).map_err(|error| match error {
+                Error::Io { doing, source } if source.raw_os_error() == Some(libc::EXDEV) => {
+                    let problem = format!("would leave the image ({doing})");
+                    Error::Escapes { entry: name.clone(), problem }
+                }
+                Error::Io { doing, source } => Error::Io { doing: format!("{doing} {name:?}"), source },
+                other => other,
+            })?;
+        }
+        Ok(())
+    }
+
+    fn one(&mut self, entry: &mut tar::Entry<'_, impl Read>, name: &str) -> Result<(), Error> {
+        let path = clean(name)?;
+        let header = entry.header().clone();
+        let kind = header.entry_type();
+        if matches!(kind, tar::EntryType::XGlobalHeader) {
+            return Ok(());
+        }
+        let Some(file_name) = path.file_name().map(|part| part.to_string_lossy().into_owned()) else {
+            return self.own_attributes(&self.root, &header); // the root itself
+        };
+        let parent = self.parent(path.parent().unwrap_or(Path::new("")))?;
+        if let Some(hidden) = file_name.strip_prefix(".wh.") {
+            return if hidden == ".wh..opq" { opaque(&parent) } else { whiteout(&parent, hidden, name) };
+        }
+        let leaf = c_text(&file_name);
+        match kind {
+            tar::EntryType::Directory => {
+                remove_unless_dir(&parent, &leaf)?;
+                // SAFETY: descriptor and string live across the call.
+                let made = unsafe { libc::mkdirat(parent.as_raw_fd(), leaf.as_ptr(), 0o755) };
+                ignore_existing(made).doing("make the directory")?;
+                let dir = open_beneath(&parent, &file_name, libc::O_RDONLY | libc::O_DIRECTORY).doing("open the directory")?;
+                self.own_attributes(&dir, &header)
+            }
+            tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
+                self.bytes += entry.size();
+                if self.bytes > BYTES {
+                    return Err(Error::TooLarge("the layer unpacks to more than 16 GiB".to_owned()));
+                }
+                remove(&parent, &leaf)?;
+                let flags = libc::O_WRONLY | libc::O_CREAT | libc::O_EXCL;
+                let file = open_beneath(&parent, &file_name, flags).doing("make the file")?;
+                let mut file = File::from(file);
+                io::copy(entry, &mut file).doing("write the file")?;
+                self.own_attributes(&OwnedFd::from(file), &header)
+            }
+            tar::EntryType::Symlink => {
+                let target = link_target(entry, name)?;
+                remove(&parent, &leaf)?;
+                // SAFETY: descriptor and strings live across the calls.
+                let made = unsafe { libc::symlinkat(c_text(&target).as_ptr(), parent.as_raw_fd(), leaf.as_ptr()) };
+                check(made).doing("make the link")?;
+                let (uid, gid) = owner(&header)?;
+                let flags = libc::AT_SYMLINK_NOFOLLOW;
+                // SAFETY: as above.
+                check(unsafe { libc::fchownat(parent.as_raw_fd(), leaf.as_ptr(), uid, gid, flags) }).doing("set the owner of")
+            }
+            tar::EntryType::Link => self.hard_link(&link_target(entry, name)?, &parent, &leaf, name),
+            tar::EntryType::Fifo => {
+                remove(&parent, &leaf)?;
+                // SAFETY: descriptor and string live across the call.
+                check(unsafe { libc::mkfifoat(parent.as_raw_fd(), leaf.as_ptr(), 0o644) }).doing("make the pipe")
+            }
+            other => {
+                let problem = format!("is of a kind that is not taken ({other:?}): files, directories, links and pipes are");
+                Err(Error::Escapes { entry: name.to_owned(), problem })
+            }
+        }
+    }
+
+    /// A further name for a file of this layer. The target's last part is never followed.
+    fn hard_link(&self, target: &str, parent: &OwnedFd, leaf: &CString, name: &str) -> Result<(), Error> {
+        let target_path = clean(target)?;
+        let missing = || Error::Escapes {
+            entry: name.to_owned(),
+            problem: format!("is a further name of {target:?}, which is not in this layer"),
+        };
+        let target_name = target_path.file_name().ok_or_else(missing)?.to_string_lossy().into_owned();
+        let dir = target_path.parent().unwrap_or(Path::new("")).to_string_lossy().into_owned();
+        let dir = if dir.is_empty() { ".".to_owned() } else { dir };
+        let flags = libc::O_RDONLY | libc::O_DIRECTORY;
+        let dir = open_beneath(&self.root, &dir, flags).map_err(|error| match error.raw_os_error() {
+            Some(libc::EXDEV) => Error::Escapes { entry: name.to_owned(), problem: format!("leads outside by {target:?}") },
+            _ => missing(),
+        })?;
+        remove(parent, leaf)?;
+        let from = c_text(&target_name);
+        // SAFETY: descriptors and strings live across the call.
+        let made = unsafe { libc::linkat(dir.as_raw_fd(), from.as_ptr(), parent.as_raw_fd(), leaf.as_ptr(), 0) };
+        check(made).map_err(|_| missing())
+    }
+
+    /// Opens the directory an entry belongs in, making what is missing.
+    fn parent(&self, path: &Path) -> Result<OwnedFd, Error> {
+        let flags = libc::O_RDONLY | libc::O_DIRECTORY;
+        let text = if path.as_os_str().is_empty() { ".".to_owned() } else { path.to_string_lossy().into_owned() };
+        match open_beneath(&self.root, &text, flags) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                let above = self.parent(path.parent().unwrap_or(Path::new("")))?;
+                let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                // SAFETY: descriptor and string live across the call.
+                let made = unsafe { libc::mkdirat(above.as_raw_fd(), c_text(&name).as_ptr(), 0o755) };
+                ignore_existing(made).doing("make a directory for")?;
+                open_beneath(&above, &name, flags).doing("open a directory for")
+            }
+            other => other.doing("open a directory for"),
+        }
+    }
+
+    fn own_attributes(&self, file: &OwnedFd, header: &tar::Header) -> Result<(), Error> {
+        let (uid, gid) = owner(header)?;
+        let mode = header.mode().doing("read the mode of")? & 0o7777;
+        let mtime = header.mtime().unwrap_or(0).min(i64::MAX as u64) as i64;
+        let moment = libc::timespec { tv_sec: mtime, tv_nsec: 0 };
+        let fd = file.as_raw_fd();
+        // SAFETY: the descriptor is open, the times are two as the call expects. The owner comes first: changing
+        // it clears set-id bits.
+        unsafe {
+            check(libc::fchown(fd, uid, gid)).doing("set the owner of")?;
+            check(libc::fchmod(fd, mode)).doing("set the mode of")?;
+            check(libc::futimens(fd, [moment, moment].as_ptr())).doing("set the time of")
+        }
+    }
+}
+
+fn owner(header: &tar::Header) -> Result<(u32, u32), Error> {
+    let id = |id: io::Result<u64>| {
+        let id = id.doing("read the owner of")?;
+        u32::try_from(id).ok().filter(|id| *id < 65_536).ok_or_else(|| Error::Invalid(format!("the owner {id} is past 65535")))
+    };
+    Ok((id(header.uid())?, id(header.gid())?))
+}
+
+fn link_target(entry: &tar::Entry<'_, impl Read>, name: &str) -> Result<String, Error> {
+    let target = entry.link_name_bytes().map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+    target.filter(|target| !target.is_empty()).ok_or_else(|| Error::Invalid(format!("the link {name:?} leads nowhere")))
+}
+
+/// The entry's path without `.` parts; with `..` or a root it is refused.
+fn clean(name: &str) -> Result<PathBuf, Error> {
+    let refuse = |problem: &str| Error::Escapes { entry: name.to_owned(), problem: problem.to_owned() };
+    if name.len() > 4096 || name.contains('\0') {
+        return Err(refuse("has a name that is too long or holds a zero byte"));
+    }
+    if name.starts_with('/') {
+        return Err(refuse("has an absolute path"));
+    }
+    let mut path = PathBuf::new();
+    for part in name.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => return Err(refuse("climbs out by `..`")),
+            part => path.push(part),
+        }
+    }
+    Ok(path)
+}
+
+fn c_text(text: &str) -> CString {
+    CString::new(text.replace('\0', "")).expect("no zero byte is left")
+}
+
+fn check(answer: i32) -> io::Result<()> {
+    if answer < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+}
+
+fn ignore_existing(answer: i32) -> io::Result<()> {
+    match check(answer) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        other => other,
+    }
+}
+
+fn open_dir(path: &Path) -> Result<OwnedFd, Error> {
+    File::open(path).map(OwnedFd::from).doing("open the layer's directory")
+}
+
+/// Opens a path that must stay below `dir`; links on the way may lead anywhere below it.
+fn open_beneath(dir: &OwnedFd, path: &str, flags: i32) -> io::Result<OwnedFd> {
+    let path = c_text(path);
+    // SAFETY: the structure is plain data, zero is a valid value of each field, its size is given.
+    unsafe {
+        let mut how: libc::open_how = std::mem::zeroed();
+        how.flags = (flags | libc::O_CLOEXEC | libc::O_NOFOLLOW * i32::from(flags & libc::O_CREAT != 0)) as u64;
+        how.mode = if flags & libc::O_CREAT == 0 { 0 } else { 0o600 };
+        how.resolve = libc::RESOLVE_BENEATH | libc::RESOLVE_NO_MAGICLINKS;
+        let size = size_of::<libc::open_how>();
+        let fd = libc::syscall(libc::SYS_openat2, dir.as_raw_fd(), path.as_ptr(), &how, size);
+        if fd < 0 { Err(io::Error::last_os_error()) } else { Ok(OwnedFd::from_raw_fd(fd as RawFd)) }
+    }
+}
+
+/// Removes an earlier entry of the same name; a directory with what is in it.
+fn remove(parent: &OwnedFd, leaf: &CString) -> Result<(), Error> {
+    // SAFETY: descriptor and string live across the call.
+    match check(unsafe { libc::unlinkat(parent.as_raw_fd(), leaf.as_ptr(), 0) }) {
+        Ok(()) => Ok(()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(error) if error.raw_os_error() == Some(libc::EISDIR) => {
+            let path = format!("/proc/self/fd/{}/{}", parent.as_raw_fd(), leaf.to_string_lossy());
+            fs::remove_dir_all(path).doing("replace the directory")
+        }
+        Err(error) => Err(error).doing("replace"),
+    }
+}
+
+fn remove_unless_dir(parent: &OwnedFd, leaf: &CString) -> Result<(), Error> {
+    // SAFETY: descriptor and string live across the call; the structure is filled by it.
+    let is_dir = unsafe {
+        let mut found: libc::stat = std::mem::zeroed();
+        libc::fstatat(parent.as_raw_fd(), leaf.as_ptr(), &mut found, libc::AT_SYMLINK_NOFOLLOW) == 0
+            && found.st_mode & libc::S_IFMT == libc::S_IFDIR
+    };
+    if is_dir { Ok(()) } else { remove(parent, leaf) }
+}
+
+fn whiteout(parent: &OwnedFd, hidden: &str, name: &str) -> Result<(), Error> {
+    if hidden.is_empty() || hidden == "." || hidden == ".." {
+        return Err(Error::Escapes { entry: name.to_owned(), problem: "hides nothing that has a name".to_owned() });
+    }
+    let leaf = c_text(hidden);
+    remove(parent, &leaf)?;
+    // SAFETY: descriptor and string live across the call.
+    check(unsafe { libc::mknodat(parent.as_raw_fd(), leaf.as_ptr(), libc::S_IFCHR, 0) }).doing("make the whiteout")
+}
+
+fn opaque(dir: &OwnedFd) -> Result<(), Error> {
+    // SAFETY: name and value are constants, the length is the value's.
+    let set = unsafe {
+        libc::fsetxattr(dir.as_raw_fd(), c"trusted.overlay.opaque".as_ptr(), c"y".as_ptr().cast(), 1, 0)
+    };
+    check(set).doing("make the directory opaque")
+}
+
+/// User and group ids.
+pub type Users = (u32, u32);
+
+/// What an image's `User` means: numbers as they are, names by the image's own `/etc/passwd` and `/etc/group`.
+/// The layers are given the lowest first.
+pub fn resolve_user(user: &str, layers: &[PathBuf]) -> Result<Users, Error> {
+    let (user, group) = user.split_once(':').map_or((user, None), |(user, group)| (user, Some(group)));
+    let table = |file: &str| -> BTreeMap<String, Vec<String>> {
+        let text = layers.iter().rev().find_map(|layer| {
+            let root = open_dir(layer).ok()?;
+            let file = File::from(open_beneath(&root, file, libc::O_RDONLY).ok()?);
+            let mut text = String::new();
+            file.take(1 << 20).read_to_string(&mut text).ok().map(|_| text)
+        });
+        let lines = text.unwrap_or_default();
+        let fields = |line: &str| line.split(':').map(str::to_owned).collect::<Vec<_>>();
+        lines.lines().map(fields).filter(|f| f.len() > 2).map(|f| (f[0].clone(), f)).collect()
+    };
+    let unknown = |what: &str, name: &str| Error::Invalid(format!("the image runs as {what} {name:?}, which its /etc does not name"));
+    let number = |fields: &[String], at: usize| fields.get(at).and_then(|text| text.parse::<u32>().ok());
+    let (uid, own_gid) = match user {
+        "" => (0, 0),
+        text => match text.parse::<u32>() {
+            Ok(uid) => {
+                let users = table("etc/passwd");
+                let known = users.values().find(|fields| number(fields, 2) == Some(uid));
+                (uid, known.and_then(|fields| number(fields, 3)).unwrap_or(0))
+            }
+            Err(_) => {
+                let users = table("etc/passwd");
+                let fields = users.get(text).ok_or_else(|| unknown("user", text))?;
+                number(fields, 2).zip(number(fields, 3)).ok_or_else(|| unknown("user", text))?
+            }
+        },
+    };
+    let gid = match group {
+        None => own_gid,
+        Some(text) => match text.parse::<u32>() {
+            Ok(gid) => gid,
+            Err(_) => table("etc/group").get(text).and_then(|fields| number(fields, 2)).ok_or_else(|| unknown("group", text))?,
+        },
+    };
+    if uid > 65_535 || gid > 65_535 {
+        return Err(Error::Invalid(format!("the image runs as {uid}:{gid}; ids up to 65535 are taken")));
+    }
+    Ok((uid, gid))
+}

@@ -1,0 +1,116 @@
+//! Real replicas on the real kernel: what they may and may not do, and how they end.
+//!
+//! Needs root with namespaces, overlayfs and control groups, version 1.
+
+mod common;
+
+use std::net::TcpStream;
+
+use common::{Bench, until};
+use mainyard_runtime::{Progress, listening};
+
+#[test]
+fn the_probe_gets_nowhere() {
+    let bench = Bench::new("probe");
+    let addresses = ["10.118.0.1:22", "10.118.32.2:8080", "10.118.16.3:8080", "127.0.0.1:22", "169.254.169.254:80"];
+    let image = testing::probe_image(&addresses);
+    let mut replica = bench.start(&image, 0, |run| run.user = (0, 0));
+    let log = until("the probe is through", || {
+        let text = replica.log();
+        text.contains("end of acts").then_some(text)
+    });
+    let lines: Vec<&str> = log.lines().filter(|line| line.contains(" | ")).collect();
+    assert!(lines.len() >= 25, "{} acts", lines.len());
+    insta::assert_snapshot!(lines.join("\n"));
+    replica.stop();
+}
+
+#[test]
+fn an_ordinary_user_gets_no_further() {
+    let bench = Bench::new("user");
+    let mut replica = bench.start(&testing::probe_image(&[]), 0, |run| run.user = (1000, 1000));
+    let log = until("the probe is through", || {
+        let text = replica.log();
+        text.contains("end of acts").then_some(text)
+    });
+    let lines: Vec<&str> = log.lines().filter(|line| line.contains(" | ")).collect();
+    insta::assert_snapshot!(lines.join("\n"));
+    replica.stop();
+}
+
+#[test]
+fn replicas_are_reached_from_the_node_and_not_from_each_other() {
+    let bench = Bench::new("reach");
+    let mut first = bench.start_api("1.4.0", 0, |_| {});
+    let mut second = bench.start_api("1.4.0", 1, |_| {});
+    for replica in [&first, &second] {
+        let address = replica.address;
+        until("the replica answers", || bench.in_network(move || TcpStream::connect((address, 8080)).ok().map(drop)));
+    }
+    let other = format!("{}:8080", second.address);
+    let mut prober = bench.start(&testing::probe_image(&[&other]), 2, |_| {});
+    let log = until("the probe is through", || {
+        let text = prober.log();
+        text.contains("end of acts").then_some(text)
+    });
+    let reach = log.lines().find(|line| line.contains("reach 10.118")).expect("the act");
+    assert!(reach.contains("refused"), "{reach}");
+    assert_eq!(listening(first.init).open, [8080]);
+    first.stop();
+    second.stop();
+    prober.stop();
+}
+
+#[test]
+fn a_stop_is_passed_on_and_the_end_is_told() {
+    let bench = Bench::new("stop");
+    let mut replica = bench.start_api("1.4.0", 0, |_| {});
+    let ending = replica.stop();
+    assert_eq!((ending.code, ending.signal), (None, Some(libc::SIGTERM)));
+    assert!(replica.log().contains("locker-api 1.4.0 starts"));
+}
+
+#[test]
+fn growing_past_the_memory_limit_is_counted_by_the_kernel() {
+    let bench = Bench::new("memory");
+    let mut replica = bench.start_api("1.7.0", 0, |_| {});
+    let ending = replica.wait_for_end();
+    assert!(ending.memory_kills >= 1, "{ending:?}");
+}
+
+#[test]
+fn a_killed_keeper_takes_its_replica_along_and_nothing_stays() {
+    let bench = Bench::new("kill");
+    let mut replica = bench.start_api("1.4.0", 0, |_| {});
+    let init = replica.init;
+    // SAFETY: the keeper is this test's own child.
+    unsafe { libc::kill(replica.keeper.id() as i32, libc::SIGKILL) };
+    let _ = replica.keeper.wait();
+    until("the replica ends", || mainyard_runtime::process_started_at(init).is_none().then_some(()));
+    assert!(bench.isolation.groups().members().is_empty());
+}
+
+#[test]
+fn what_cannot_be_started_says_why() {
+    let bench = Bench::new("start");
+    let progress = bench.try_start(&testing::probe_image(&[]), 0, |run| run.argv = vec!["/app/nothing".into()]);
+    let Err(Progress::Failed { step, errno }) = progress else { panic!("it started") };
+    assert_eq!((step.as_str(), errno), ("start /app/nothing", libc::ENOENT));
+    let progress = bench.try_start(&testing::probe_image(&[]), 0, |run| run.argv = vec![]);
+    let Err(Progress::Failed { step, .. }) = progress else { panic!("it started") };
+    assert!(step.starts_with("find a command"), "{step}");
+}
+
+#[test]
+fn a_hundred_start_and_end_without_a_trace() {
+    let bench = Bench::new("hundred");
+    let mut replicas: Vec<_> = (0..100).map(|number| bench.start_api("1.4.0", number, |_| {})).collect();
+    for replica in &replicas {
+        let address = replica.address;
+        until("the replica answers", || bench.in_network(move || TcpStream::connect((address, 8080)).ok().map(drop)));
+    }
+    for replica in &mut replicas {
+        replica.stop();
+    }
+    assert!(bench.isolation.groups().members().is_empty());
+}
