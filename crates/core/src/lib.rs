@@ -7,6 +7,7 @@
 //! Where to look:
 //! - [`model`]: the things there are and their states
 //! - [`manifest`]: reading and checking `mainyard.toml`, and its JSON Schema
+//! - [`cluster`]: everything together: what a command, a report or the passing of time changes
 //! - [`declare`]: from what is declared to what changes, in words
 //! - [`steer`]: what a workload's replicas and rollout need next
 //! - [`placement`]: which node has room
@@ -16,6 +17,7 @@
 //! - [`link`]: what control, node agents and gateways say to each other
 
 pub mod address;
+pub mod cluster;
 pub mod declare;
 pub mod drain;
 pub mod link;

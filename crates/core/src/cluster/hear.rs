@@ -1,0 +1,105 @@
+//! What nodes and gateways tell.
+
+use jiff::Timestamp;
+
+use super::{Cluster, Kind, Object, platform};
+use crate::drain::GatewayView;
+use crate::link::{Figure, NodeHello, NodeReport, ReplicaReport};
+use crate::model::{Name, Node, ReplicaState, Target};
+
+impl Cluster {
+    /// A node agent called. Everything it should run is ordered anew.
+    pub fn hear_hello(&mut self, hello: NodeHello, now: Timestamp) {
+        self.cause = platform(now);
+        let node = Node { name: hello.node, cpu: hello.cpu, memory: hello.memory, heard: now };
+        let same = self.state.nodes.get(&node.name).is_some_and(|known| known.cpu == node.cpu && known.memory == node.memory);
+        if !same {
+            self.put(Object::Node(node));
+        }
+        self.dirty.extend(self.state.workloads.keys().cloned());
+    }
+
+    /// A node agent tells how replicas are.
+    pub fn hear_node(&mut self, node: &Name, report: NodeReport, now: Timestamp) {
+        self.cause = platform(now);
+        for replica in &report.replicas {
+            self.hear_replica(node, replica, now);
+        }
+        for id in report.gone {
+            let Some(replica) = self.state.replicas.get(&id).filter(|replica| replica.node.as_ref() == Some(node)) else {
+                continue;
+            };
+            // What was not asked to stop is started again by the next order.
+            if replica.stopping {
+                self.leaving.remove(&id);
+                self.remove(Kind::Replica, id.to_string());
+                self.touch(&id.workload);
+                self.sweep_releases(&id.workload);
+            } else {
+                self.to_run.insert(id);
+            }
+        }
+    }
+
+    fn hear_replica(&mut self, node: &Name, report: &ReplicaReport, now: Timestamp) {
+        let Some(known) = self.state.replicas.get(&report.id) else {
+            // Nobody wants it any more.
+            self.to_stop.insert((node.clone(), report.id.clone()));
+            return;
+        };
+        if known.node.as_ref() != Some(node) {
+            self.to_stop.insert((node.clone(), report.id.clone()));
+            return;
+        }
+        let mut replica = known.clone();
+        // Once it is let go, only its end changes anything.
+        let state = if replica.state == ReplicaState::Draining { ReplicaState::Draining } else { report.state };
+        if replica.state == state && replica.reason == report.reason && replica.restarts == report.restarts {
+            return;
+        }
+        if replica.state != state {
+            replica.since = now;
+            self.table_stale = true;
+        }
+        replica.state = state;
+        replica.reason.clone_from(&report.reason);
+        replica.restarts = report.restarts;
+        self.dirty.insert(report.id.workload.clone());
+        self.put(Object::Replica(replica));
+    }
+
+    /// Releases of a removed workload go with its last replica.
+    fn sweep_releases(&mut self, workload: &Target) {
+        let left = crate::routing::replicas_of(&self.state.replicas, workload).next().is_some();
+        if left || self.state.workloads.contains_key(workload) {
+            return;
+        }
+        let keys: Vec<String> = self.state.releases.values().filter(|r| r.workload == *workload).map(|r| format!("{workload}@{}", r.number)).collect();
+        for key in keys {
+            self.remove(Kind::Release, key);
+        }
+    }
+
+    /// A gateway tells what it works by.
+    pub fn hear_gateway(&mut self, gateway: &str, view: GatewayView, now: Timestamp) {
+        self.gateways.insert(gateway.to_owned(), (view, now));
+    }
+
+    /// A gateway said goodbye: nobody waits for it any more.
+    pub fn forget_gateway(&mut self, gateway: &str) {
+        self.gateways.remove(gateway);
+    }
+
+    /// Adds what was served to the evidence of rollouts that move. Written with the rollout's next change.
+    pub fn hear_figures(&mut self, figures: &[Figure]) {
+        for figure in figures {
+            let Some(replica) = &figure.replica else { continue };
+            let Some(workload) = self.state.workloads.get(&replica.workload) else { continue };
+            let key = (workload.target.clone(), workload.release);
+            if let Some(rollout) = self.state.rollouts.get_mut(&key).filter(|rollout| rollout.state.is_open()) {
+                rollout.evidence.served += figure.requests;
+                rollout.evidence.failed += figure.failed;
+            }
+        }
+    }
+}

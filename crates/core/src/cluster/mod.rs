@@ -1,0 +1,94 @@
+//! The whole platform as one value: commands and reports go in, changes and orders come out.
+//!
+//! [`Cluster`] holds the record's objects and what is known only now (which gateway confirmed which table). A
+//! command changes it in memory; [`Cluster::settle`] then decides everything that follows and hands out what is
+//! to be written, ordered and served. The caller writes first and orders after, so that nothing is done that is
+//! not recorded; if the write fails, it throws the value away and reads the record again.
+
+mod acts;
+mod hear;
+mod objects;
+mod settle;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+
+use crate::drain::{GatewayView, Leaving};
+use crate::model::{Name, Origin, ReplicaId, Target};
+use crate::routing::TableVersion;
+
+pub use acts::{DeployRequest, Refusal, RefusalKind};
+pub use objects::{Change, Kind, Object, State};
+pub use settle::{NodeOrders, Settled};
+
+/// The platform's state and what is being changed about it.
+#[derive(Debug)]
+pub struct Cluster {
+    /// The objects, with all changes made so far.
+    pub state: State,
+    version: TableVersion,
+    pending: BTreeMap<(Kind, String), Change>,
+    dirty: BTreeSet<Target>,
+    wake: BTreeMap<Target, Timestamp>,
+    table_stale: bool,
+    hosts_stale: BTreeSet<Name>,
+    leaving: BTreeMap<ReplicaId, Leaving>,
+    gateways: BTreeMap<String, (GatewayView, Timestamp)>,
+    to_run: BTreeSet<ReplicaId>,
+    to_stop: BTreeSet<(Name, ReplicaId)>,
+    cause: Origin,
+}
+
+impl Cluster {
+    /// Takes over a record, as the control of this epoch. Everything is looked at once.
+    pub fn new(state: State, epoch: u64, now: Timestamp) -> Cluster {
+        let dirty = state.workloads.keys().cloned().collect();
+        let hosts_stale = state.environments.keys().cloned().collect();
+        Cluster {
+            state,
+            version: TableVersion { epoch, counter: 0 },
+            pending: BTreeMap::new(),
+            dirty,
+            wake: BTreeMap::new(),
+            table_stale: true,
+            hosts_stale,
+            leaving: BTreeMap::new(),
+            gateways: BTreeMap::new(),
+            to_run: BTreeSet::new(),
+            to_stop: BTreeSet::new(),
+            cause: platform(now),
+        }
+    }
+
+    /// The number of the newest table.
+    pub fn table_version(&self) -> TableVersion {
+        self.version
+    }
+
+    /// Records an object as it is now, and why.
+    fn put(&mut self, object: Object) {
+        let change = Change { kind: object.kind(), key: object.key(), object: Some(object.clone()), cause: self.cause.clone() };
+        self.pending.insert((change.kind, change.key.clone()), change);
+        self.state.put(object);
+    }
+
+    fn remove(&mut self, kind: Kind, key: String) {
+        self.state.remove(kind, &key);
+        let change = Change { kind, key: key.clone(), object: None, cause: self.cause.clone() };
+        self.pending.insert((kind, key), change);
+    }
+
+    fn touch(&mut self, workload: &Target) {
+        self.dirty.insert(workload.clone());
+        self.table_stale = true;
+    }
+}
+
+/// What nobody asked for and the platform did by itself.
+fn platform(now: Timestamp) -> Origin {
+    Origin { by: "platform".to_owned(), act: "settled".to_owned(), at: now }
+}
+
+#[cfg(test)]
+mod tests;

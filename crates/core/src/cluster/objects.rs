@@ -1,0 +1,113 @@
+//! The record's objects and the maps they are held in.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::{
+    Environment, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica, ReplicaId, Rollout, Route,
+    Service, Target, Workload,
+};
+
+macro_rules! objects {
+    ($($(#[$doc:meta])* $variant:ident($type:ty) = $word:literal in $map:ident[$index:ty] by |$it:ident| $key:expr, $text:expr;)*) => {
+        /// The kinds of objects in the record.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum Kind { $($(#[$doc])* $variant,)* }
+
+        impl Kind {
+            /// All kinds.
+            pub const ALL: &[Kind] = &[$(Kind::$variant,)*];
+            /// The word it is stored under.
+            pub fn word(self) -> &'static str {
+                match self { $(Kind::$variant => $word,)* }
+            }
+        }
+
+        /// An object of the record.
+        #[derive(Debug, Clone, PartialEq)]
+        pub enum Object { $($(#[$doc])* $variant($type),)* }
+
+        impl Object {
+            /// Its kind.
+            pub fn kind(&self) -> Kind {
+                match self { $(Object::$variant(_) => Kind::$variant,)* }
+            }
+            /// Its key, unique in its kind.
+            pub fn key(&self) -> String {
+                match self { $(Object::$variant($it) => $text,)* }
+            }
+            /// Its body as JSON.
+            ///
+            /// # Errors
+            /// Never for what the record holds; the type allows it.
+            pub fn body(&self) -> serde_json::Result<serde_json::Value> {
+                match self { $(Object::$variant(it) => serde_json::to_value(it),)* }
+            }
+            /// Reads a body back.
+            ///
+            /// # Errors
+            /// When it is not of this kind.
+            pub fn read(kind: Kind, body: serde_json::Value) -> serde_json::Result<Object> {
+                match kind { $(Kind::$variant => serde_json::from_value(body).map(Object::$variant),)* }
+            }
+        }
+
+        /// All objects, by kind.
+        #[derive(Debug, Clone, Default, PartialEq)]
+        pub struct State { $($(#[$doc])* pub $map: BTreeMap<$index, $type>,)* }
+
+        impl State {
+            /// Adds an object or replaces the one of its key.
+            pub fn put(&mut self, object: Object) {
+                match object { $(Object::$variant($it) => { self.$map.insert($key, $it); })* }
+            }
+            /// Removes an object.
+            pub fn remove(&mut self, kind: Kind, key: &str) {
+                match kind { $(Kind::$variant => self.$map.retain(|_, $it| $text != key),)* }
+            }
+        }
+    };
+}
+
+objects! {
+    /// Environments.
+    Environment(Environment) = "environment" in environments[Name] by |it| it.name.clone(), it.name.to_string();
+    /// Workloads.
+    Workload(Workload) = "workload" in workloads[Target] by |it| it.target.clone(), it.target.to_string();
+    /// Releases.
+    Release(Release) = "release" in releases[(Target, ReleaseNumber)] by |it| (it.workload.clone(), it.number), format!("{}@{}", it.workload, it.number);
+    /// Rollouts, by the release they move to.
+    Rollout(Rollout) = "rollout" in rollouts[(Target, ReleaseNumber)] by |it| (it.workload.clone(), it.to), format!("{}@{}", it.workload, it.to);
+    /// Replicas.
+    Replica(Replica) = "replica" in replicas[ReplicaId] by |it| it.id.clone(), it.id.to_string();
+    /// Services.
+    Service(Service) = "service" in services[Target] by |it| it.target.clone(), it.target.to_string();
+    /// Routes.
+    Route(Route) = "route" in routes[Target] by |it| it.target.clone(), it.target.to_string();
+    /// Images.
+    Image(ImageRecord) = "image" in images[String] by |it| it.image.to_string(), it.image.to_string();
+    /// Nodes.
+    Node(Node) = "node" in nodes[Name] by |it| it.name.clone(), it.name.to_string();
+}
+
+/// One object changed, appeared or went, and why.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Change {
+    /// Its kind.
+    pub kind: Kind,
+    /// Its key.
+    pub key: String,
+    /// What it is now; `None` when it is gone.
+    pub object: Option<Object>,
+    /// Who or what caused it.
+    pub cause: Origin,
+}
+
+impl Kind {
+    /// The kind of this word.
+    pub fn from_word(word: &str) -> Option<Kind> {
+        Kind::ALL.iter().copied().find(|kind| kind.word() == word)
+    }
+}

@@ -1,0 +1,263 @@
+//! A whole platform in memory: a node that does as it is told, and a gateway that confirms.
+
+use super::*;
+use crate::link::{NodeHello, NodeReport, ReplicaReport, RunOrder};
+use crate::manifest::{SourceFile, read};
+use crate::model::{Bytes, Cpu, ImageRecord, ReleaseNumber, ReplicaState, RolloutState, WorkloadState};
+use crate::routing::Table;
+
+const MANIFEST: &str = r#"
+application = "lockers"
+[workload.locker-api]
+image = "lockers/locker-api:1.4.0"
+replicas = 3
+ports = { http = 8080 }
+[route.api]
+host = "api.lockers.localhost"
+to = [{ service = "locker-api" }]
+"#;
+
+fn name(text: &str) -> Name {
+    text.parse().expect("a name")
+}
+
+fn api() -> Target {
+    "staging/locker-api".parse().expect("a target")
+}
+
+struct Yard {
+    cluster: Cluster,
+    now: Timestamp,
+    running: BTreeMap<ReplicaId, RunOrder>,
+    table: Table,
+    record: State,
+    confirms: bool,
+}
+
+impl Yard {
+    fn new() -> Yard {
+        let now = Timestamp::from_second(1_000_000).expect("in range");
+        let mut yard = Yard {
+            cluster: Cluster::new(State::default(), 1, now),
+            now,
+            running: BTreeMap::new(),
+            table: Table::default(),
+            record: State::default(),
+            confirms: true,
+        };
+        yard.cluster.add_environment(&name("staging"), "mira", now).expect("a new environment");
+        let hello = NodeHello { node: name("node-1"), cpu: Cpu::from_milli(2000), memory: Bytes::mib(4096) };
+        yard.cluster.hear_hello(hello, now);
+        for tag in ["1.4.0", "1.5.0"] {
+            yard.add_image(tag);
+        }
+        yard
+    }
+
+    fn add_image(&mut self, tag: &str) {
+        self.cluster.add_image(ImageRecord {
+            image: format!("lockers/locker-api:{tag}").parse().expect("an image"),
+            digest: format!("sha256:{tag}"),
+            size: 1,
+            layers: 1,
+            origin: platform(self.now),
+        });
+    }
+
+    fn declare(&mut self, text: &str, exact: bool) -> Vec<String> {
+        let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
+        let declared = read(&files, Some(&name("staging"))).expect("valid");
+        let lines = self.cluster.declare(&declared, &name("staging"), exact, "mira", self.now).expect("taken");
+        lines.into_iter().map(|line| format!("{}: {}", line.object, line.words)).collect()
+    }
+
+    /// One round: settle, write, let node and gateway do their part.
+    fn round(&mut self) {
+        self.now += jiff::SignedDuration::from_millis(300);
+        let settled = self.cluster.settle(self.now);
+        for change in settled.changes {
+            match change.object {
+                Some(object) => self.record.put(object),
+                None => self.record.remove(change.kind, &change.key),
+            }
+        }
+        let mut report = NodeReport::default();
+        for orders in settled.orders.into_values() {
+            for order in orders.run {
+                let (id, state) = (order.id.clone(), ReplicaState::Ready);
+                report.replicas.push(ReplicaReport { id, state, reason: None, restarts: 0 });
+                self.running.insert(order.id.clone(), order);
+            }
+            for id in orders.stop {
+                let in_table = self.table.services.values().flat_map(|s| s.ports.values().flatten()).any(|b| b.replica == id);
+                assert!(!in_table, "{id} is stopped while the gateway sends to it");
+                self.running.remove(&id);
+                report.gone.push(id);
+            }
+        }
+        if let Some(table) = settled.table.filter(|_| self.confirms) {
+            assert!(table.version > self.table.version);
+            self.table = table;
+        }
+        let view = GatewayView { confirmed: self.table.version, open: BTreeMap::new() };
+        self.cluster.hear_gateway("gateway-1", view, self.now);
+        self.cluster.hear_node(&name("node-1"), report, self.now);
+    }
+
+    fn settle_down(&mut self) {
+        (0..60).for_each(|_| self.round());
+    }
+
+    fn state(&self) -> WorkloadState {
+        self.cluster.state.workloads[&api()].state
+    }
+
+    fn backends(&self) -> Vec<String> {
+        self.table.services["staging/locker-api"].ports[&80].iter().map(|b| b.replica.short.clone()).collect()
+    }
+}
+
+#[test]
+fn a_declaration_becomes_replicas_in_the_table() {
+    let mut yard = Yard::new();
+    let words = yard.declare(MANIFEST, false);
+    assert_eq!(words[0], "workload locker-api: 3 × lockers/locker-api:1.4.0");
+    yard.settle_down();
+    assert_eq!(yard.state(), WorkloadState::Steady);
+    assert_eq!(yard.backends(), ["a0", "a1", "a2"]);
+    assert_eq!(yard.table.hosts["api.lockers.localhost"].to, [("staging/locker-api".to_owned(), 100)]);
+    assert_eq!(yard.record, yard.cluster.state, "all that is known is in the record");
+    assert_eq!(yard.declare(MANIFEST, false), Vec::<String>::new(), "the same again changes nothing");
+}
+
+#[test]
+fn a_declaration_names_whom_it_overrules() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    yard.cluster.scale(&api(), 9, "jon", yard.now).expect("scaled");
+    let words = yard.declare(MANIFEST, false);
+    assert_eq!(words, ["workload locker-api: replicas 9 → 3 (scaled by jon 13:46 UTC)"]);
+    let silent = MANIFEST.replace("replicas = 3\n", "");
+    yard.cluster.scale(&api(), 5, "jon", yard.now).expect("scaled");
+    assert_eq!(yard.declare(&silent, false), Vec::<String>::new(), "a number that is left out belongs to whoever scales");
+}
+
+#[test]
+fn a_rollout_moves_and_goes_back() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
+    let request = DeployRequest { image, ..DeployRequest::default() };
+    let (number, words) = yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken").expect("differs");
+    assert_eq!((number, words), (ReleaseNumber(2), vec!["image 1.4.0 → 1.5.0".to_owned()]));
+    yard.settle_down();
+    assert_eq!(yard.state(), WorkloadState::Steady);
+    assert!(yard.running.values().all(|order| order.release == ReleaseNumber(2)));
+    assert_eq!(yard.cluster.deploy(&api(), &request, "mira", yard.now), Ok(None), "the same again is no release");
+    let (number, same_as) = yard.cluster.rollback(&api(), None, "mira", yard.now).expect("taken");
+    assert_eq!((number, same_as), (ReleaseNumber(3), ReleaseNumber(1)));
+    yard.settle_down();
+    let spec = |number| &yard.cluster.state.releases[&(api(), ReleaseNumber(number))];
+    assert_eq!(spec(3).spec, spec(1).spec);
+    assert_eq!(spec(3).digest, spec(1).digest);
+    let (number, same_as) = yard.cluster.rollback(&api(), None, "mira", yard.now).expect("and forward again");
+    assert_eq!((number, same_as), (ReleaseNumber(4), ReleaseNumber(2)));
+}
+
+#[test]
+fn without_a_confirmation_nothing_is_stopped() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    yard.confirms = false;
+    yard.cluster.scale(&api(), 1, "jon", yard.now).expect("scaled");
+    yard.settle_down();
+    assert_eq!(yard.running.len(), 3);
+    yard.confirms = true;
+    yard.cluster.touch(&api());
+    yard.settle_down();
+    assert_eq!(yard.running.len(), 1);
+    assert_eq!(yard.state(), WorkloadState::Steady);
+}
+
+#[test]
+fn a_missing_image_is_told_with_near_names_and_mends_itself() {
+    let mut yard = Yard::new();
+    yard.declare(&MANIFEST.replace("1.4.0", "1.4.1"), false);
+    yard.settle_down();
+    let workload = &yard.cluster.state.workloads[&api()];
+    let reason = workload.reason.clone().expect("a reason");
+    assert_eq!(
+        reason.to_string(),
+        "image-not-found: the store has no lockers/locker-api:1.4.1; there are: lockers/locker-api:1.4.0, lockers/locker-api:1.5.0"
+    );
+    yard.add_image("1.4.1");
+    yard.settle_down();
+    assert_eq!(yard.state(), WorkloadState::Steady);
+    let request = DeployRequest { image: Some("lockers/locker-api:1.5".parse().expect("an image")), ..Default::default() };
+    let refused = yard.cluster.deploy(&api(), &request, "mira", yard.now).expect_err("not in the store");
+    assert_eq!(refused.kind, RefusalKind::NotFound);
+}
+
+#[test]
+fn no_room_says_what_is_asked_and_what_is_free_and_is_used_when_it_comes() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    yard.cluster.scale(&api(), 200, "jon", yard.now).expect("scaled");
+    yard.settle_down();
+    let reason = yard.cluster.state.workloads[&api()].reason.clone().expect("a reason");
+    assert_eq!(reason.to_string(), "no-room: a replica asks for 0.01 cpu and 32 MiB; free: node-1 has 0.72 cpu and 0 B");
+    assert_eq!(yard.running.len(), 128);
+    yard.cluster.scale(&api(), 100, "jon", yard.now).expect("scaled");
+    yard.settle_down();
+    assert_eq!((yard.running.len(), yard.state()), (100, WorkloadState::Steady));
+}
+
+#[test]
+fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
+    yard.cluster.deploy(&api(), &DeployRequest { image, ..Default::default() }, "mira", yard.now).expect("taken");
+    (0..7).for_each(|_| yard.round());
+    let open = yard.record.rollouts[&(api(), ReleaseNumber(2))].state;
+    assert!(open.is_open() && open != RolloutState::Starting, "{open}");
+    yard.cluster = Cluster::new(yard.record.clone(), 2, yard.now);
+    let known: Vec<ReplicaReport> = yard
+        .running
+        .keys()
+        .map(|id| ReplicaReport { id: id.clone(), state: ReplicaState::Ready, reason: None, restarts: 0 })
+        .collect();
+    yard.cluster.hear_node(&name("node-1"), NodeReport { whole: true, replicas: known, gone: vec![] }, yard.now);
+    yard.settle_down();
+    assert_eq!(yard.state(), WorkloadState::Steady);
+    assert!(yard.running.values().all(|order| order.release == ReleaseNumber(2)));
+    assert_eq!(yard.running.len(), 3);
+}
+
+#[test]
+fn what_is_removed_leaves_nothing() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let gone = yard.cluster.remove_target(&api(), "mira", yard.now).expect("removed");
+    assert_eq!(gone.len(), 3, "{gone:?}");
+    yard.settle_down();
+    let state = &yard.cluster.state;
+    assert!(yard.running.is_empty() && state.replicas.is_empty() && state.releases.is_empty() && state.rollouts.is_empty());
+    assert_eq!(yard.record, yard.cluster.state);
+}
+
+#[test]
+fn exact_removes_what_the_application_no_longer_declares() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let less = MANIFEST.split("[route.api]").next().expect("the first part").to_owned();
+    assert_eq!(yard.declare(&less, false), Vec::<String>::new());
+    assert_eq!(yard.declare(&less, true), ["route api: api.lockers.localhost no longer leads anywhere"]);
+}
