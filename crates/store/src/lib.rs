@@ -1,1 +1,154 @@
-//! todo
+//! The record in PostgreSQL.
+//!
+//! Objects are JSON documents by kind and key; every change of one is also a row of the journal, numbered by a
+//! counter that each writing transaction holds, so the journal has no gap and no two orders. A snapshot and its
+//! cursor come from one transaction. Only the control of the present epoch may write.
+
+mod journal;
+mod tokens;
+
+use jiff::Timestamp;
+use mainyard_core::cluster::{Change, Kind, Object, State};
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+use sqlx::{PgPool, Row};
+
+pub use journal::{Entry, Feed};
+pub use tokens::TokenKind;
+
+/// What went wrong with the record.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// PostgreSQL does not answer or refuses.
+    #[error("the record cannot be reached: {0}")]
+    Database(#[from] sqlx::Error),
+    /// The database's tables are not this version's.
+    #[error("the record's tables cannot be brought up to date: {0}")]
+    Migration(#[from] sqlx::migrate::MigrateError),
+    /// Another control has taken over.
+    #[error("another control decides now (epoch {0}); this one is of epoch {1}")]
+    Superseded(u64, u64),
+    /// An object in the record cannot be read.
+    #[error("the {kind} {key} in the record cannot be read: {source}")]
+    Unreadable {
+        /// Its kind.
+        kind: String,
+        /// Its key.
+        key: String,
+        /// What is wrong with it.
+        source: serde_json::Error,
+    },
+    /// A cursor that is older than what the journal keeps.
+    #[error("the journal begins after {0}; read a snapshot again")]
+    Reset(u64),
+}
+
+/// The record.
+#[derive(Debug, Clone)]
+pub struct Store {
+    pool: PgPool,
+}
+
+const READ_OBJECTS: &str = "SELECT kind, key, body FROM object ORDER BY kind, key";
+const READ_NUMBER: &str = "SELECT number FROM ledger";
+const TAKE_LEDGER: &str = "SELECT number, epoch FROM ledger FOR UPDATE";
+const TAKE_OVER: &str = "UPDATE ledger SET epoch = epoch + 1, holder = $1 RETURNING epoch";
+const SET_NUMBER: &str = "UPDATE ledger SET number = $1";
+const DELETE_OBJECTS: &str =
+    "DELETE FROM object USING UNNEST($1::text[], $2::text[]) AS gone(kind, key) WHERE object.kind = gone.kind AND object.key = gone.key";
+const PUT_OBJECTS: &str = "INSERT INTO object (kind, key, body, changed) \
+    SELECT * FROM UNNEST($1::text[], $2::text[], $3::jsonb[], $4::bigint[]) \
+    ON CONFLICT (kind, key) DO UPDATE SET body = EXCLUDED.body, changed = EXCLUDED.changed";
+const WRITE_JOURNAL: &str = "INSERT INTO journal (number, kind, key, body, cause) \
+    SELECT * FROM UNNEST($1::bigint[], $2::text[], $3::text[], $4::jsonb[], $5::jsonb[])";
+
+/// Every query, for the test that prepares each of them.
+pub const QUERIES: &[&str] = &[
+    READ_OBJECTS, READ_NUMBER, TAKE_LEDGER, TAKE_OVER, SET_NUMBER, DELETE_OBJECTS, PUT_OBJECTS, WRITE_JOURNAL,
+    journal::READ_SINCE, journal::READ_FIRST, journal::READ_TRAIL, tokens::PUT_TOKEN, tokens::READ_TOKEN, tokens::TAKE_TOKEN,
+    tokens::SWEEP_TOKENS,
+];
+
+impl Store {
+    /// Connects and brings the tables up to date.
+    pub async fn connect(url: &str) -> Result<Store, Error> {
+        let options: PgConnectOptions = url.parse()?;
+        let pool = PgPoolOptions::new().max_connections(8).acquire_timeout(std::time::Duration::from_secs(5));
+        let pool = pool.connect_with(options).await?;
+        sqlx::migrate!().run(&pool).await?;
+        Ok(Store { pool })
+    }
+
+    /// The pool, for tests.
+    pub fn pool(&self) -> &PgPool {
+        &self.pool
+    }
+
+    /// Becomes the control that decides; gives its epoch. Whoever decided before can write no more.
+    pub async fn take_over(&self, holder: &str) -> Result<u64, Error> {
+        let row = sqlx::query(TAKE_OVER).bind(holder).fetch_one(&self.pool).await?;
+        Ok(row.get::<i64, _>(0) as u64)
+    }
+
+    /// Every object, and the number of the last change among them.
+    pub async fn snapshot(&self) -> Result<(State, u64), Error> {
+        let mut transaction = self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
+        let number: i64 = sqlx::query(READ_NUMBER).fetch_one(&mut *transaction).await?.get(0);
+        let rows = sqlx::query(READ_OBJECTS).fetch_all(&mut *transaction).await?;
+        transaction.commit().await?;
+        let mut state = State::default();
+        for row in rows {
+            let (kind, key): (String, String) = (row.get(0), row.get(1));
+            let Some(known) = Kind::from_word(&kind) else { continue };
+            let object = Object::read(known, row.get(2)).map_err(|source| Error::Unreadable { kind, key, source })?;
+            state.put(object);
+        }
+        Ok((state, number as u64))
+    }
+
+    /// Writes changes in one transaction; gives their journal entries.
+    ///
+    /// # Errors
+    /// [`Error::Superseded`] when the epoch is no longer the present one. Nothing is written then, nor after
+    /// any other error.
+    pub async fn write(&self, epoch: u64, changes: &[Change]) -> Result<Vec<Entry>, Error> {
+        let mut transaction = self.pool.begin().await?;
+        let row = sqlx::query(TAKE_LEDGER).fetch_one(&mut *transaction).await?;
+        let (number, present): (i64, i64) = (row.get(0), row.get(1));
+        if present as u64 != epoch {
+            return Err(Error::Superseded(present as u64, epoch));
+        }
+        let entries = entries(number as u64, changes)?;
+        let columns = |keep: fn(&&Entry) -> bool| {
+            let kept: Vec<&Entry> = entries.iter().filter(keep).collect();
+            let kinds: Vec<String> = kept.iter().map(|entry| entry.kind.word().to_owned()).collect();
+            let keys: Vec<String> = kept.iter().map(|entry| entry.key.clone()).collect();
+            let bodies: Vec<Option<serde_json::Value>> = kept.iter().map(|entry| entry.body.clone()).collect();
+            let numbers: Vec<i64> = kept.iter().map(|entry| entry.number as i64).collect();
+            (kinds, keys, bodies, numbers)
+        };
+        // What goes makes room (a host, an address) for what comes.
+        let (kinds, keys, _, _) = columns(|entry| entry.body.is_none());
+        sqlx::query(DELETE_OBJECTS).bind(kinds).bind(keys).execute(&mut *transaction).await?;
+        let (kinds, keys, bodies, numbers) = columns(|entry| entry.body.is_some());
+        sqlx::query(PUT_OBJECTS).bind(kinds).bind(keys).bind(bodies).bind(numbers).execute(&mut *transaction).await?;
+        let (kinds, keys, bodies, numbers) = columns(|_| true);
+        let causes: Vec<serde_json::Value> = entries.iter().map(|entry| entry.cause.clone()).collect();
+        let insert = sqlx::query(WRITE_JOURNAL).bind(numbers).bind(kinds).bind(keys).bind(bodies).bind(causes);
+        insert.execute(&mut *transaction).await?;
+        sqlx::query(SET_NUMBER).bind(number + entries.len() as i64).execute(&mut *transaction).await?;
+        transaction.commit().await?;
+        Ok(entries)
+    }
+}
+
+fn entries(after: u64, changes: &[Change]) -> Result<Vec<Entry>, Error> {
+    let numbered = changes.iter().zip(after + 1..);
+    let entry = |(change, number): (&Change, u64)| {
+        let unreadable =
+            |source| Error::Unreadable { kind: change.kind.word().to_owned(), key: change.key.clone(), source };
+        let body = change.object.as_ref().map(Object::body).transpose().map_err(unreadable)?;
+        let cause = serde_json::to_value(&change.cause).map_err(unreadable)?;
+        Ok(Entry { number, kind: change.kind, key: change.key.clone(), body, cause, at: Timestamp::now() })
+    };
+    numbered.map(entry).collect()
+}

@@ -1,5 +1,7 @@
 //! What the tests of several crates share. Not part of the product.
 
+pub mod postgres;
+
 use std::path::{Path, PathBuf};
 
 use mainyard_images::{ContentStore, FileEntry, ImageContent};

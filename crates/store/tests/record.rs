@@ -1,0 +1,75 @@
+//! The record on a real PostgreSQL, started for this test on loopback.
+
+use jiff::Timestamp;
+use mainyard_core::cluster::{Change, Object, State};
+use mainyard_core::model::{Environment, EnvironmentIndex, Origin};
+use mainyard_store::{Error, QUERIES, Store, TokenKind};
+use sqlx::{Executor, SqlSafeStr};
+use testing::postgres::Server;
+
+fn environment(name: &str, index: u8) -> Change {
+    let origin = Origin { by: "mira".into(), act: "added".into(), at: Timestamp::UNIX_EPOCH };
+    let index = EnvironmentIndex::new(index).expect("in range");
+    let object = Object::Environment(Environment { name: name.parse().expect("a name"), index, origin: origin.clone() });
+    Change { kind: object.kind(), key: object.key(), object: Some(object), cause: origin }
+}
+
+#[tokio::test]
+async fn every_query_can_be_prepared() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("queries")).await.expect("a record");
+    for &query in QUERIES {
+        store.pool().prepare(query.into_sql_str()).await.unwrap_or_else(|error| panic!("{query}: {error}"));
+    }
+}
+
+#[tokio::test]
+async fn what_is_written_is_read_back_in_its_order() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("order")).await.expect("a record");
+    let epoch = store.take_over("control-1").await.expect("an epoch");
+    let entries = store.write(epoch, &[environment("staging", 1), environment("production", 2)]).await.expect("written");
+    assert_eq!(entries.iter().map(|entry| entry.number).collect::<Vec<_>>(), [1, 2]);
+    let gone = Change { object: None, ..environment("staging", 1) };
+    store.write(epoch, &[gone]).await.expect("written");
+
+    let (state, number) = store.snapshot().await.expect("a snapshot");
+    let mut expected = State::default();
+    expected.put(environment("production", 2).object.expect("an object"));
+    assert_eq!((state, number), (expected, 3));
+    let feed = store.read_since(1, 10).await.expect("a feed");
+    assert_eq!(feed.entries.iter().map(|entry| (entry.number, entry.body.is_some())).collect::<Vec<_>>(), [(2, true), (3, false)]);
+    assert_eq!(feed.cursor, 3);
+    let trail = store.trail("staging", 10).await.expect("a trail");
+    assert_eq!(trail.iter().map(|entry| entry.number).collect::<Vec<_>>(), [3, 1]);
+}
+
+#[tokio::test]
+async fn only_the_present_epoch_writes_and_concurrent_writers_leave_no_gap() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("epoch")).await.expect("a record");
+    let old = store.take_over("control-1").await.expect("an epoch");
+    let new = store.take_over("control-2").await.expect("an epoch");
+    assert!(matches!(store.write(old, &[environment("staging", 1)]).await, Err(Error::Superseded(now, mine)) if (now, mine) == (new, old)));
+    let writers = (0..40).map(|n| {
+        let store = store.clone();
+        tokio::spawn(async move { store.write(new, &[environment(&format!("e{n}"), 1)]).await })
+    });
+    for writer in writers {
+        writer.await.expect("a task").expect("written");
+    }
+    let feed = store.read_since(0, 1000).await.expect("a feed");
+    assert_eq!(feed.entries.iter().map(|entry| entry.number).collect::<Vec<_>>(), (1..=40).collect::<Vec<_>>());
+}
+
+#[tokio::test]
+async fn a_sign_in_key_is_good_once_and_no_token_for_long() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("tokens")).await.expect("a record");
+    store.put_token(b"key", "mira", TokenKind::SignIn, Some(60.0)).await.expect("kept");
+    assert_eq!(store.token(b"key", TokenKind::Client).await.expect("asked"), None, "it is no client's token");
+    assert_eq!(store.take_token(b"key", TokenKind::SignIn).await.expect("asked").as_deref(), Some("mira"));
+    assert_eq!(store.take_token(b"key", TokenKind::SignIn).await.expect("asked"), None);
+    store.put_token(b"old", "mira", TokenKind::Session, Some(-1.0)).await.expect("kept");
+    assert_eq!(store.token(b"old", TokenKind::Session).await.expect("asked"), None);
+}
