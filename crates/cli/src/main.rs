@@ -1,1 +1,64 @@
-fn main(){}
+//! The `mainyard` binary: the platform's processes and the client in one. Which of them it is, is decided here,
+//! before any runtime starts.
+
+mod args;
+mod client;
+mod commands;
+mod follow;
+mod place;
+mod platform;
+mod show;
+mod words;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Arguments, Command};
+use words::Failure;
+
+fn main() -> ExitCode {
+    // A reader that has seen enough (`| head`) is no error.
+    // SAFETY: set before any thread is started.
+    unsafe { libc::signal(libc::SIGPIPE, libc::SIG_DFL) };
+    let arguments = Arguments::parse();
+    match run(arguments) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => {
+            failure.print();
+            ExitCode::from(failure.code())
+        }
+    }
+}
+
+fn run(arguments: Arguments) -> Result<(), Failure> {
+    let place = place::Place::of(&arguments);
+    match arguments.command {
+        Command::Start(start) => {
+            ignore_pipe_signals();
+            platform::start(&place, start)
+        }
+        Command::Stop { workload } => platform::stop(&place, workload.as_deref()),
+        Command::Serve(part) => {
+            ignore_pipe_signals();
+            platform::serve(&place, part)
+        }
+        Command::Schema => commands::files::schema(),
+        Command::Validate { files } => commands::files::validate(&files),
+        Command::Completions { shell } => {
+            args::completions(shell);
+            Ok(())
+        }
+        other => {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+            let runtime = runtime.map_err(|error| Failure::failed(format!("cannot start: {error}")))?;
+            runtime.block_on(commands::run(&place, other))
+        }
+    }
+}
+
+/// A long-running process must outlive whoever reads its output.
+fn ignore_pipe_signals() {
+    // SAFETY: set before any thread is started.
+    unsafe { libc::signal(libc::SIGPIPE, libc::SIG_IGN) };
+}

@@ -1,1 +1,120 @@
-//! todo
+//! Control: the API, the console, and the one that decides.
+//!
+//! [`steward`] holds the cluster and is the only one that changes it; the API asks it, nodes and gateways tell
+//! it. It writes what it decides to the record before anything is ordered or answered. Everything else here is
+//! about who may ask and how the answer looks.
+
+mod access;
+mod api;
+mod console;
+mod links;
+mod problem;
+mod steward;
+mod stream;
+mod traffic;
+
+use std::net::TcpListener;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use actix_web::{App, HttpServer, web};
+use mainyard_images::ContentStore;
+use mainyard_store::Store;
+
+pub use api::openapi;
+pub use traffic::{Point, Traffic, WayFigures};
+
+/// What control is started with.
+#[derive(Debug)]
+pub struct Config {
+    /// Takes connections for the API and the console.
+    pub listener: TcpListener,
+    /// How to connect to the record.
+    pub database: String,
+    /// Where images are kept.
+    pub images: PathBuf,
+    /// A short word that tells this platform from others on the machine, used in the cookie's name.
+    pub instance: String,
+    /// The token of the first member's client.
+    pub client_token: String,
+    /// The token of node agents and gateways.
+    pub part_token: String,
+    /// The first member.
+    pub member: String,
+    /// Where the gateway is reached without TLS, for showing addresses.
+    pub gateway_http: String,
+}
+
+/// Why control cannot run.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The record cannot be used.
+    #[error(transparent)]
+    Store(#[from] mainyard_store::Error),
+    /// The image store cannot be used.
+    #[error(transparent)]
+    Images(#[from] mainyard_images::Error),
+    /// The listener cannot be used.
+    #[error("cannot serve: {0}")]
+    Io(#[from] std::io::Error),
+}
+
+/// What every request handler works with.
+pub(crate) struct Control {
+    pub store: Store,
+    pub images: ContentStore,
+    pub steward: steward::Handle,
+    pub links: links::Links,
+    pub traffic: Arc<Traffic>,
+    pub instance: String,
+    pub gateway_http: String,
+}
+
+/// Largest JSON body of a request.
+const JSON_LIMIT: usize = 8 << 20;
+/// Largest report of a node or a gateway.
+const REPORT_LIMIT: usize = 64 << 20;
+
+/// Serves until the process is asked to end.
+pub fn run(config: Config) -> Result<(), Error> {
+    actix_web::rt::System::new().block_on(serve(config))
+}
+
+async fn serve(config: Config) -> Result<(), Error> {
+    let store = Store::connect(&config.database).await?;
+    access::admit(&store, &config).await?;
+    let images = ContentStore::open(&config.images)?;
+    let traffic = Arc::new(Traffic::new());
+    let links = links::Links::default();
+    let steward = steward::start(store.clone(), links.clone(), Arc::clone(&traffic)).await?;
+    let control = web::Data::new(Control {
+        store,
+        images,
+        steward,
+        links,
+        traffic,
+        instance: config.instance,
+        gateway_http: config.gateway_http,
+    });
+    let server = HttpServer::new(move || {
+        App::new()
+            .app_data(control.clone())
+            .app_data(web::JsonConfig::default().limit(REPORT_LIMIT).error_handler(problem::body))
+            .app_data(web::PathConfig::default().error_handler(problem::path))
+            .app_data(web::QueryConfig::default().error_handler(problem::query))
+            .wrap(actix_web::middleware::from_fn(access::check))
+            // The narrower path first: the API's scope would take everything below it.
+            .configure(links::routes)
+            .configure(api::routes)
+            .default_service(web::get().to(console::file))
+    });
+    let server = server.workers(2).shutdown_timeout(1).disable_signals().listen(config.listener)?.run();
+    let handle = server.handle();
+    let mut ends = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
+    actix_web::rt::spawn(async move {
+        ends.recv().await;
+        handle.stop(false).await;
+    });
+    server.await?;
+    Ok(())
+}

@@ -9,7 +9,7 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
-    Environment, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId, ReplicaState, Route,
+    Environment, EnvironmentIndex, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId, ReplicaState, Route,
     Service, Target, Workload,
 };
 
@@ -47,6 +47,8 @@ pub struct HostEntry {
 pub struct ServiceEntry {
     /// Where and under which name.
     pub target: Target,
+    /// Its environment's index: only callers with addresses of it are let in.
+    pub environment: EnvironmentIndex,
     /// Its address inside.
     pub address: Ipv4Addr,
     /// Replicas that take requests, by service port.
@@ -71,6 +73,8 @@ pub struct Backend {
 /// What the table is made from.
 #[derive(Debug, Clone, Copy)]
 pub struct Sources<'a> {
+    /// All environments.
+    pub environments: &'a BTreeMap<Name, Environment>,
     /// All workloads.
     pub workloads: &'a BTreeMap<Target, Workload>,
     /// All releases that still have replicas, and the wanted ones.
@@ -95,7 +99,10 @@ pub fn selects(select: &BTreeMap<String, String>, workload: &Name, labels: &BTre
 
 /// Makes the table.
 pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
-    let services = sources.services.values().map(|service| (service.target.to_string(), entry(sources, service)));
+    let services = sources.services.values().filter_map(|service| {
+        let environment = sources.environments.get(&service.target.environment)?.index;
+        Some((service.target.to_string(), entry(sources, service, environment)))
+    });
     let hosts = sources.routes.values().map(|route| {
         let key = |name: &Name| Target::new(&route.target.environment, name).to_string();
         let to = route.to.iter().map(|(name, share)| (key(name), *share)).collect();
@@ -104,7 +111,7 @@ pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
     Table { version, services: services.collect(), hosts: hosts.collect() }
 }
 
-fn entry(sources: Sources<'_>, service: &Service) -> ServiceEntry {
+fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
     let environment = &service.target.environment;
     let here = sources.workloads.values().filter(|workload| workload.target.environment == *environment);
     let mut ports: BTreeMap<u16, Vec<Backend>> = service.ports.keys().map(|port| (*port, Vec::new())).collect();
@@ -136,7 +143,7 @@ fn entry(sources: Sources<'_>, service: &Service) -> ServiceEntry {
     }
     let silent = ports.values().all(Vec::is_empty);
     let reason = silent.then(|| why_silent(service, &selected));
-    ServiceEntry { target: service.target.clone(), address: service.address, ports, reason }
+    ServiceEntry { target: service.target.clone(), environment: index, address: service.address, ports, reason }
 }
 
 /// The replicas of one workload, in a map ordered by id.

@@ -1,1 +1,75 @@
-//! todo
+//! The gateway: carries requests from outside, and between replicas, to replicas that take them.
+//!
+//! It serves by a table that control sends and that it keeps on disk, so it goes on while control and the record
+//! are down. A table is taken at once by all its threads; after that no new request goes to a replica that left,
+//! and control is told how many are still open. Connections are accepted outside and dialled inside: each worker
+//! thread lives in the node's network namespace and accepts on sockets that were opened before it went there.
+
+mod authority;
+mod backend;
+mod forward;
+mod inside;
+mod link;
+mod pages;
+mod serve;
+mod serving;
+
+use std::net::TcpListener;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+pub use serving::Serving;
+
+/// What a gateway is started with.
+#[derive(Debug)]
+pub struct Config {
+    /// Where it keeps its table and its authority; its own.
+    pub dir: PathBuf,
+    /// Its name among gateways.
+    pub name: String,
+    /// Where control answers, such as `http://127.0.0.1:8700`.
+    pub control: String,
+    /// The token of a part.
+    pub token: String,
+    /// Takes connections from outside, without TLS.
+    pub http: TcpListener,
+    /// Takes connections from outside, with TLS.
+    pub https: Option<TcpListener>,
+    /// A file that names the network namespace of the node whose replicas it dials; its own where there is none.
+    pub network: Option<PathBuf>,
+}
+
+/// Why the gateway cannot run.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot {doing}: {source}")]
+pub struct Error {
+    /// What was being done.
+    pub doing: String,
+    /// Why not.
+    pub source: std::io::Error,
+}
+
+/// Runs until the process ends.
+pub fn run(config: Config) -> Result<(), Error> {
+    let io = |doing: &str| {
+        let doing = doing.to_owned();
+        move |source| Error { doing, source }
+    };
+    std::fs::create_dir_all(&config.dir).map_err(io("make the gateway's directory"))?;
+    let tls = match &config.https {
+        Some(_) => Some(authority::acceptor(&config.dir).map_err(io("prepare the local authority"))?),
+        None => None,
+    };
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(io("start"))?;
+    let serving = Arc::new(Serving::new());
+    runtime.block_on(async {
+        let client = link::client();
+        // Control's word is better than what is on disk; but it is not waited for long.
+        link::first_table(&config, &client, &serving).await;
+        let ports = serve::start(&config, tls, &serving).map_err(io("start the workers"))?;
+        inside::start(config.network.clone(), Arc::clone(&serving), ports).map_err(io("listen inside"))?;
+        tokio::spawn(link::report(config.name.clone(), link::Address::of(&config), client.clone(), Arc::clone(&serving)));
+        link::follow(&config, &client, &serving).await;
+        Ok(())
+    })
+}

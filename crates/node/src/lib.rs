@@ -1,1 +1,63 @@
-//! todo
+//! The node agent: runs the replicas that control orders, checks them, keeps their logs, and tells how they are.
+//!
+//! It calls control, never the other way round. Its orders are on disk, so that it goes on by itself while
+//! control is away, and finds its replicas again after it was started anew. What to do for a replica is decided
+//! by [`mainyard_core::replica_run`]; this crate carries it out.
+
+mod agent;
+mod images;
+mod keepers;
+mod link;
+mod logs;
+mod probes;
+
+use std::path::PathBuf;
+
+use mainyard_core::link::NodeHello;
+use mainyard_core::model::{Bytes, Cpu, Name};
+
+/// What a node agent is started with.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// Where it keeps everything; its own.
+    pub dir: PathBuf,
+    /// Its name.
+    pub name: Name,
+    /// A name for its control groups, unique on the machine.
+    pub groups: String,
+    /// Where control answers, such as `http://127.0.0.1:8700`.
+    pub control: String,
+    /// The token of a part.
+    pub token: String,
+}
+
+/// Why the agent cannot run.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The machine refuses what isolation needs.
+    #[error(transparent)]
+    Isolation(#[from] mainyard_runtime::Error),
+    /// Something about its files or its thread.
+    #[error("cannot {doing}: {source}")]
+    Io {
+        /// What was being done.
+        doing: String,
+        /// Why not.
+        source: std::io::Error,
+    },
+}
+
+/// Runs until the process ends. Replicas outlive it.
+pub async fn run(config: Config) -> Result<(), Error> {
+    agent::run(config).await
+}
+
+/// What this machine gives.
+fn hello(name: &Name) -> NodeHello {
+    let cores = std::thread::available_parallelism().map_or(1, usize::from) as u64;
+    let meminfo = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    let total = meminfo.lines().find_map(|line| line.strip_prefix("MemTotal:"));
+    let kib: u64 = total.and_then(|rest| rest.split_whitespace().next()?.parse().ok()).unwrap_or(0);
+    // A sixteenth stays with the machine itself.
+    NodeHello { node: name.clone(), cpu: Cpu::from_milli(cores * 1000), memory: Bytes::new(kib * 1024 / 16 * 15) }
+}

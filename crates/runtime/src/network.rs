@@ -35,6 +35,11 @@ impl NodeNetwork {
         Ok(network)
     }
 
+    /// The namespace that `file` keeps, if it does.
+    pub fn at(file: &Path) -> NodeNetwork {
+        NodeNetwork { file: file.to_owned() }
+    }
+
     /// Whether the file keeps a namespace now; after a restart of the machine it is an ordinary file.
     pub fn exists(&self) -> bool {
         let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();

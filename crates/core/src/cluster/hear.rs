@@ -83,11 +83,8 @@ impl Cluster {
     /// A gateway tells what it works by.
     pub fn hear_gateway(&mut self, gateway: &str, view: GatewayView, now: Timestamp) {
         self.gateways.insert(gateway.to_owned(), (view, now));
-    }
-
-    /// A gateway said goodbye: nobody waits for it any more.
-    pub fn forget_gateway(&mut self, gateway: &str) {
-        self.gateways.remove(gateway);
+        // One that has been silent for long is forgotten, so that the list does not grow.
+        self.gateways.retain(|_, (_, heard)| now.duration_since(*heard) < jiff::SignedDuration::from_hours(1));
     }
 
     /// Adds what was served to the evidence of rollouts that move. Written with the rollout's next change.

@@ -220,6 +220,7 @@ impl Cluster {
     pub fn table(&self) -> Table {
         let state = &self.state;
         let sources = Sources {
+            environments: &state.environments,
             workloads: &state.workloads,
             releases: &state.releases,
             replicas: &state.replicas,

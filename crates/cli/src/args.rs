@@ -1,0 +1,294 @@
+//! The command line.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+
+/// Main Yard runs your applications: images as replicas, behind services and routes.
+#[derive(Debug, Parser)]
+#[command(name = "mainyard", version, max_term_width = 100, arg_required_else_help = true)]
+#[command(after_help = "Begin with:\n  mainyard start --demo\n  mainyard board\n\nExit codes: 0 done, 1 it failed, 2 wrong usage, 3 refused, 4 the platform can't be reached.")]
+pub struct Arguments {
+    /// Where the platform on this machine keeps everything.
+    #[arg(long, global = true, env = "MAINYARD_DATA", value_name = "DIR")]
+    pub data: Option<PathBuf>,
+    /// Where the platform answers; found by itself on the same machine.
+    #[arg(long, global = true, env = "MAINYARD_URL", value_name = "URL")]
+    pub url: Option<String>,
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// What can be done.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Start the whole platform on this machine.
+    #[command(after_help = "Example:\n  mainyard start --demo --background")]
+    Start(Start),
+    /// Stop the whole platform on this machine; what is declared stays declared.
+    #[command(after_help = "Example:\n  mainyard stop\n\nTo stop one workload, scale it to none:\n  mainyard scale staging/locker-api 0")]
+    Stop {
+        #[arg(hide = true)]
+        workload: Option<String>,
+    },
+    /// Run one part alone; used by `start`.
+    #[command(hide = true)]
+    Serve(Serve),
+    /// Print a link that signs a browser in to the console.
+    #[command(after_help = "Example:\n  mainyard sign-in")]
+    SignIn,
+    /// See everything at a glance: what needs you, what moves, what there is.
+    #[command(after_help = "Example:\n  mainyard board staging")]
+    Board {
+        /// One environment only.
+        environment: Option<String>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// See one workload: what answers now, its releases, its replicas.
+    #[command(after_help = "Example:\n  mainyard show staging/locker-api")]
+    Show {
+        /// The workload, as environment/name.
+        target: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Read what a workload's replicas write.
+    #[command(after_help = "Example:\n  mainyard logs staging/locker-api --follow\n  mainyard logs staging/locker-api --replica a0 --tail 20")]
+    Logs {
+        /// The workload, as environment/name.
+        target: String,
+        /// Go on with what comes.
+        #[arg(long, short)]
+        follow: bool,
+        /// One replica only, by its short name.
+        #[arg(long)]
+        replica: Option<String>,
+        /// How many lines of what is there.
+        #[arg(long, default_value_t = 100)]
+        tail: u32,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// See who did what, the newest first.
+    #[command(after_help = "Example:\n  mainyard trail staging/locker-api")]
+    Trail {
+        /// One workload only.
+        target: Option<String>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Set how many replicas a workload has, and follow until they are ready.
+    #[command(after_help = "Example:\n  mainyard scale staging/locker-api 100")]
+    Scale {
+        /// The workload, as environment/name.
+        target: String,
+        /// How many.
+        replicas: u32,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Move a workload to another image or other settings, and follow to the verdict.
+    #[command(after_help = "Example:\n  mainyard deploy staging/locker-api --image lockers/locker-api:1.5.0\n  mainyard deploy staging/locker-api --set LOG_LEVEL=debug")]
+    Deploy {
+        /// The workload, as environment/name.
+        target: String,
+        /// The image, as name:tag.
+        #[arg(long, value_name = "IMAGE")]
+        image: Option<String>,
+        /// A setting to change; may be given several times.
+        #[arg(long = "set", value_name = "K=V")]
+        settings: Vec<String>,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Take a workload back to an earlier release, and follow to the verdict.
+    #[command(after_help = "Example:\n  mainyard rollback staging/locker-api\n  mainyard rollback staging/locker-api --to staging/locker-api@2")]
+    Rollback {
+        /// The workload, as environment/name.
+        target: String,
+        /// The release to equal: its number, or environment/name@number.
+        #[arg(long, value_name = "RELEASE")]
+        to: Option<String>,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Remove a workload, its own service and the routes that lead only there.
+    #[command(after_help = "Example:\n  mainyard remove staging/label-printer")]
+    Remove {
+        /// The workload, as environment/name.
+        target: String,
+        /// Don't ask.
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Make what files declare so, all of it or nothing.
+    #[command(after_help = "Example:\n  mainyard declare mainyard.toml --in staging\n  mainyard declare mainyard.toml --in staging --forecast")]
+    Declare {
+        /// Files, or directories of files that end in .toml.
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// The environment.
+        #[arg(long = "in", value_name = "ENVIRONMENT")]
+        environment: Option<String>,
+        /// Also remove what the application no longer declares.
+        #[arg(long)]
+        exact: bool,
+        /// Say what would change, and change nothing.
+        #[arg(long)]
+        forecast: bool,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Check files without a platform.
+    #[command(after_help = "Example:\n  mainyard validate mainyard.toml")]
+    Validate {
+        /// Files, or directories of files that end in .toml.
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+    },
+    /// Print the JSON Schema of mainyard.toml.
+    #[command(after_help = "Example:\n  mainyard schema > mainyard.schema.json")]
+    Schema,
+    /// Images in the platform's store.
+    #[command(subcommand)]
+    Image(Image),
+    /// Places to run things.
+    #[command(subcommand)]
+    Environment(Environment),
+    /// Make an environment the default: `locker-api` then means `staging/locker-api`.
+    #[command(after_help = "Example:\n  mainyard use staging")]
+    Use {
+        /// The environment.
+        environment: String,
+    },
+    /// Print completions for a shell.
+    #[command(after_help = "Example:\n  mainyard completions bash > /etc/bash_completion.d/mainyard")]
+    Completions {
+        /// Which shell.
+        shell: clap_complete::Shell,
+    },
+}
+
+/// How to start.
+#[derive(Debug, Clone, Args)]
+pub struct Start {
+    /// Bring up Larkfield Lockers, with gentle traffic of its own.
+    #[arg(long)]
+    pub demo: bool,
+    /// Where the API and the console answer.
+    #[arg(long, default_value = "127.0.0.1:8700", value_name = "A:P")]
+    pub api: SocketAddr,
+    /// Where the gateway takes requests.
+    #[arg(long, default_value = "127.0.0.1:8780", value_name = "A:P")]
+    pub http: SocketAddr,
+    /// Where the gateway takes requests over TLS.
+    #[arg(long, default_value = "127.0.0.1:8743", value_name = "A:P")]
+    pub https: SocketAddr,
+    /// Come back when it is ready, and leave it running.
+    #[arg(long)]
+    pub background: bool,
+    #[arg(hide = true)]
+    pub workload: Option<String>,
+}
+
+/// Which part to run.
+#[derive(Debug, Args)]
+pub struct Serve {
+    /// Which part.
+    pub part: Part,
+}
+
+/// Parts of the platform.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Part {
+    /// The API, the console and the decisions.
+    Control,
+    /// Runs replicas.
+    Node,
+    /// Carries requests.
+    Gateway,
+}
+
+/// What to do with images.
+#[derive(Debug, Subcommand)]
+pub enum Image {
+    /// Add an image: an image layout as a directory or a tar archive.
+    #[command(after_help = "Example:\n  mainyard image add locker-api-1.5.0.tar\n  mainyard image add ./layout --name lockers/locker-api:1.5.0")]
+    Add {
+        /// The archive or directory.
+        path: PathBuf,
+        /// Its name, instead of the one the layout gives it.
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// List the images.
+    #[command(after_help = "Example:\n  mainyard image list")]
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+}
+
+/// What to do with environments.
+#[derive(Debug, Subcommand)]
+pub enum Environment {
+    /// Make an environment.
+    #[command(after_help = "Example:\n  mainyard environment add staging")]
+    Add {
+        /// Its name.
+        name: String,
+    },
+    /// List the environments.
+    #[command(after_help = "Example:\n  mainyard environment list")]
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+}
+
+/// How to print.
+#[derive(Debug, Clone, Copy, Args)]
+pub struct Output {
+    /// Print JSON.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Whether to follow.
+#[derive(Debug, Clone, Copy, Args)]
+pub struct Wait {
+    /// Come back at once instead of following to the end.
+    #[arg(long)]
+    pub no_wait: bool,
+}
+
+/// Prints a shell's completions.
+pub fn completions(shell: clap_complete::Shell) {
+    clap_complete::generate(shell, &mut Arguments::command(), "mainyard", &mut std::io::stdout());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_well_formed() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_has_an_example() {
+        fn look(command: &clap::Command) {
+            for inner in command.get_subcommands().filter(|inner| !inner.is_hide_set() && inner.get_name() != "help") {
+                let help = inner.get_after_help().map(ToString::to_string).unwrap_or_default();
+                let has = help.contains("Example:") || inner.has_subcommands();
+                assert!(has, "{} has no example", inner.get_name());
+                look(inner);
+            }
+        }
+        look(&Arguments::command());
+    }
+}

@@ -1,0 +1,195 @@
+//! Calling the API.
+
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use mainyard_core::cluster::{Kind, Object, State};
+use reqwest::{Method, Response};
+use serde::Deserialize;
+use serde_json::Value;
+
+use crate::place::{Call, Place};
+use crate::words::Failure;
+
+/// A client of one platform.
+#[derive(Clone)]
+pub struct Client {
+    call: Call,
+    http: reqwest::Client,
+}
+
+/// Everything the platform knows.
+pub struct Snapshot {
+    /// The record's objects.
+    pub state: State,
+    /// The number to follow the stream from.
+    pub cursor: u64,
+    /// Where the gateway is reached.
+    pub gateway: String,
+    /// What was served in the last seconds.
+    pub figures: Vec<mainyard_control::WayFigures>,
+}
+
+#[derive(Deserialize)]
+struct RawSnapshot {
+    cursor: u64,
+    gateway: String,
+    objects: std::collections::BTreeMap<String, std::collections::BTreeMap<String, Value>>,
+    figures: Vec<mainyard_control::WayFigures>,
+}
+
+#[derive(Deserialize)]
+struct RawEntry {
+    number: u64,
+    kind: String,
+    key: String,
+    body: Option<Value>,
+}
+
+impl Client {
+    pub fn new(place: &Place) -> Result<Client, Failure> {
+        Client::to(place.call()?)
+    }
+
+    pub fn to(call: Call) -> Result<Client, Failure> {
+        let builder = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5));
+        let http = builder.build().map_err(|error| Failure::failed(error.to_string()))?;
+        Ok(Client { call, http })
+    }
+
+    /// Where the API is.
+    pub fn url(&self) -> &str {
+        &self.call.url
+    }
+
+    pub fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
+        self.http.request(method, format!("{}/api/v1{path}", self.call.url)).bearer_auth(&self.call.token)
+    }
+
+    /// Sends a request; what is not a success becomes a failure in the platform's own words.
+    pub async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
+        let answer = request.send().await.map_err(|error| self.unreachable(&error))?;
+        if answer.status().is_success() {
+            return Ok(answer);
+        }
+        let status = answer.status();
+        let text = answer.text().await.unwrap_or_default();
+        let problem: Value = serde_json::from_str(&text).unwrap_or_default();
+        let detail = problem["detail"].as_str().map_or_else(|| format!("the platform answers {status}"), str::to_owned);
+        let places = problem["problems"].as_array().cloned().unwrap_or_default();
+        let lines = places.into_iter().filter_map(|place| serde_json::from_value(place).ok());
+        let lines: Vec<String> = lines.map(|problem: mainyard_core::manifest::Problem| format!("\n  {problem}")).collect();
+        let message = format!("{detail}{}", lines.concat());
+        Err(match status.as_u16() {
+            503 => Failure::unreachable(message),
+            _ => Failure::refused(message),
+        })
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> Failure {
+        let url = &self.call.url;
+        if error.is_connect() {
+            return Failure::unreachable(format!("nothing answers at {url}\nStart the platform with: mainyard start"));
+        }
+        let mut words = error.to_string();
+        let mut source = std::error::Error::source(error);
+        while let Some(cause) = source {
+            words = format!("{words}: {cause}");
+            source = cause.source();
+        }
+        Failure::unreachable(format!("{url} does not answer as it should: {words}"))
+    }
+
+    pub async fn get(&self, path: &str) -> Result<Value, Failure> {
+        let answer = self.send(self.request(Method::GET, path)).await?;
+        answer.json().await.map_err(|error| self.unreachable(&error))
+    }
+
+    pub async fn post(&self, path: &str, body: &Value) -> Result<Value, Failure> {
+        let answer = self.send(self.request(Method::POST, path).json(body)).await?;
+        answer.json().await.map_err(|error| self.unreachable(&error))
+    }
+
+    pub async fn snapshot(&self) -> Result<Snapshot, Failure> {
+        let answer = self.send(self.request(Method::GET, "/snapshot")).await?;
+        let raw: RawSnapshot = answer.json().await.map_err(|error| self.unreachable(&error))?;
+        let mut state = State::default();
+        for (kind, objects) in raw.objects {
+            let Some(kind) = Kind::from_word(&kind) else { continue };
+            for (key, body) in objects {
+                state.put(object(kind, &key, body)?);
+            }
+        }
+        Ok(Snapshot { state, cursor: raw.cursor, gateway: raw.gateway, figures: raw.figures })
+    }
+
+    /// Follows the stream from a snapshot: after each change the state is given to `watch`, until it returns
+    /// something. A stream that breaks is taken up where it ended.
+    pub async fn follow<T>(
+        &self,
+        snapshot: &mut Snapshot,
+        mut watch: impl FnMut(&Snapshot) -> Option<T>,
+    ) -> Result<T, Failure> {
+        let mut lost = 0;
+        loop {
+            if let Some(outcome) = watch(snapshot) {
+                return Ok(outcome);
+            }
+            let request = self.request(Method::GET, &format!("/stream?after={}", snapshot.cursor));
+            let mut body = match self.send(request).await {
+                Ok(answer) => {
+                    lost = 0;
+                    answer.bytes_stream()
+                }
+                Err(failure) if lost >= 50 => return Err(failure),
+                Err(_) => {
+                    lost += 1;
+                    tokio::time::sleep(Duration::from_millis(200)).await;
+                    continue;
+                }
+            };
+            let mut text = String::new();
+            while let Some(Ok(chunk)) = body.next().await {
+                text.push_str(&String::from_utf8_lossy(&chunk));
+                let mut changed = false;
+                while let Some(end) = text.find("\n\n") {
+                    let event: String = text.drain(..end + 2).collect();
+                    changed |= apply(&event, snapshot)?;
+                }
+                if changed && let Some(outcome) = watch(snapshot) {
+                    return Ok(outcome);
+                }
+            }
+        }
+    }
+}
+
+fn apply(event: &str, snapshot: &mut Snapshot) -> Result<bool, Failure> {
+    let field = |name: &str| event.lines().find_map(|line| line.strip_prefix(name)).unwrap_or("");
+    let data = field("data: ");
+    let wrong = |error: serde_json::Error| Failure::failed(format!("the stream holds what cannot be read: {error}"));
+    match field("event: ") {
+        "change" => {
+            let entry: RawEntry = serde_json::from_str(data).map_err(wrong)?;
+            snapshot.cursor = entry.number;
+            if let Some(kind) = Kind::from_word(&entry.kind) {
+                match entry.body {
+                    Some(body) => snapshot.state.put(object(kind, &entry.key, body)?),
+                    None => snapshot.state.remove(kind, &entry.key),
+                }
+            }
+            Ok(true)
+        }
+        "figures" => {
+            snapshot.figures = serde_json::from_str(data).map_err(wrong)?;
+            Ok(true)
+        }
+        _ => Ok(false),
+    }
+}
+
+fn object(kind: Kind, key: &str, body: Value) -> Result<Object, Failure> {
+    Object::read(kind, body).map_err(|error| {
+        Failure::failed(format!("the {} {key} cannot be read: {error}\nIs this client of the platform's version?", kind.word()))
+    })
+}

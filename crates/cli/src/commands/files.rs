@@ -1,0 +1,124 @@
+//! Declarations in files: checking them, declaring them, their schema.
+
+use std::path::{Path, PathBuf};
+
+use mainyard_core::declare::{ChangeKind, ChangeLine};
+use mainyard_core::manifest::{self, Problem, SourceFile};
+use mainyard_core::model::{Signal, Target};
+use serde_json::json;
+
+use crate::args::Wait;
+use crate::client::Client;
+use crate::follow;
+use crate::place;
+use crate::words::{Failure, Paint, count};
+
+pub fn schema() -> Result<(), Failure> {
+    let schema = serde_json::to_string_pretty(&manifest::schema::schema()).map_err(|error| Failure::failed(error.to_string()))?;
+    println!("{schema}");
+    Ok(())
+}
+
+/// Files as given, and the `.toml` files of directories, in the order of their names.
+fn gather(paths: &[PathBuf]) -> Result<Vec<SourceFile>, Failure> {
+    let mut files = Vec::new();
+    for path in paths {
+        let cannot = |error: &std::io::Error| Failure::usage(format!("cannot read {}: {error}", path.display()));
+        if path.is_dir() {
+            let entries = std::fs::read_dir(path).map_err(|error| cannot(&error))?;
+            let mut inner: Vec<PathBuf> = entries.flatten().map(|entry| entry.path()).collect();
+            inner.retain(|file| file.extension().is_some_and(|ending| ending == "toml"));
+            inner.sort();
+            if inner.is_empty() {
+                return Err(Failure::usage(format!("{} holds no file that ends in .toml", path.display())));
+            }
+            for file in inner {
+                files.push(read(&file)?);
+            }
+        } else {
+            files.push(read(path)?);
+        }
+    }
+    Ok(files)
+}
+
+fn read(path: &Path) -> Result<SourceFile, Failure> {
+    let bytes = std::fs::read(path).map_err(|error| Failure::usage(format!("cannot read {}: {error}", path.display())))?;
+    let text = String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        Failure::refused(format!("{}: not a text: byte {at} is not UTF-8", path.display()))
+    })?;
+    Ok(SourceFile { name: path.display().to_string(), text })
+}
+
+pub fn validate(paths: &[PathBuf]) -> Result<(), Failure> {
+    let files = gather(paths)?;
+    let environments = manifest::environments(&files);
+    let mut problems: Vec<Problem> = Vec::new();
+    for environment in environments.iter().map(Some).chain([None]) {
+        match manifest::read(&files, environment) {
+            Ok(declared) => {
+                if environment.is_some() || environments.is_empty() {
+                    let place = environment.map_or(String::new(), |environment| format!(" in {environment}"));
+                    println!(
+                        "valid{place}: {}, {}, {}",
+                        count(declared.workloads.len(), "workload"),
+                        count(declared.services.len(), "service"),
+                        count(declared.routes.len(), "route")
+                    );
+                }
+            }
+            // What is missing from the common part alone may be whole in each environment.
+            Err(_) if environment.is_none() && !environments.is_empty() => {}
+            Err(list) => problems.extend(list),
+        }
+    }
+    problems.sort();
+    problems.dedup();
+    if problems.is_empty() {
+        return Ok(());
+    }
+    let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
+    Err(Failure::refused(format!("{}{}", count(problems.len(), "problem"), lines.concat())))
+}
+
+pub async fn declare(
+    client: &Client,
+    paths: &[PathBuf],
+    environment: Option<String>,
+    exact: bool,
+    forecast: bool,
+    wait: Wait,
+) -> Result<(), Failure> {
+    let files = gather(paths)?;
+    let environment = environment.or_else(place::default_environment).ok_or_else(|| {
+        Failure::usage("say for which environment: --in staging, or choose a default: mainyard use staging")
+    })?;
+    let body = json!({"environment": environment, "files": files, "exact": exact, "forecast": forecast});
+    let answer = client.post("/declare", &body).await?;
+    let lines: Vec<ChangeLine> =
+        serde_json::from_value(answer["changes"].clone()).map_err(|error| Failure::failed(error.to_string()))?;
+    if lines.is_empty() {
+        println!("{environment}: everything is as declared; nothing was changed");
+        return Ok(());
+    }
+    println!("{environment}: {}{}", count(lines.len(), "change"), if forecast { " would be made" } else { "" });
+    let paint = Paint::stdout();
+    for line in &lines {
+        let (sign, signal) = match line.kind {
+            ChangeKind::Add => ("+", Signal::Good),
+            ChangeKind::Change => ("~", Signal::Moving),
+            ChangeKind::Remove => ("-", Signal::Fault),
+        };
+        println!("  {} {}  {}", paint.signal(signal, sign), line.object, line.words);
+    }
+    if forecast || wait.no_wait {
+        return Ok(());
+    }
+    for line in lines.iter().filter(|line| line.kind != ChangeKind::Remove) {
+        let Some(name) = line.object.strip_prefix("workload ") else { continue };
+        let target: Target = format!("{environment}/{name}").parse().map_err(|error: mainyard_core::model::NameError| Failure::failed(error.to_string()))?;
+        follow::scaling(client, &target).await?;
+    }
+    Ok(())
+}

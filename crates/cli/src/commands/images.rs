@@ -1,0 +1,65 @@
+//! Images: adding one, listing them.
+
+use std::path::Path;
+
+use mainyard_core::model::Bytes;
+use reqwest::Method;
+use serde_json::Value;
+
+use crate::args::Output;
+use crate::client::Client;
+use crate::show::table;
+use crate::words::{Failure, age, count};
+
+pub async fn add(client: &Client, path: &Path, name: Option<String>) -> Result<(), Failure> {
+    let cannot = |error: &dyn std::fmt::Display| Failure::usage(format!("cannot read {}: {error}", path.display()));
+    let mut request = client.request(Method::POST, "/images");
+    if let Some(name) = &name {
+        request = request.query(&[("name", name)]);
+    }
+    let file = if path.is_dir() {
+        // The same as an archive: what is sent is one stream.
+        let mut file = tempfile::tempfile().map_err(|error| cannot(&error))?;
+        let mut archive = tar::Builder::new(&mut file);
+        archive.append_dir_all(".", path).and_then(|()| archive.finish()).map_err(|error| cannot(&error))?;
+        drop(archive);
+        std::io::Seek::rewind(&mut file).map_err(|error| cannot(&error))?;
+        file
+    } else {
+        std::fs::File::open(path).map_err(|error| cannot(&error))?
+    };
+    let stream = tokio_util::io::ReaderStream::with_capacity(tokio::fs::File::from_std(file), 256 * 1024);
+    let answer = client.send(request.body(reqwest::Body::wrap_stream(stream))).await?;
+    let images: Value = answer.json().await.map_err(|error| Failure::failed(error.to_string()))?;
+    for image in images.as_array().into_iter().flatten() {
+        let size = Bytes::new(image["size"].as_u64().unwrap_or(0));
+        let layers = count(image["layers"].as_u64().unwrap_or(0) as usize, "layer");
+        println!("{}: added, {layers}, {size}, {}", text(image, "image"), text(image, "digest"));
+    }
+    Ok(())
+}
+
+fn text(value: &Value, key: &str) -> String {
+    value[key].as_str().unwrap_or_default().to_owned()
+}
+
+pub async fn list(client: &Client, output: Output) -> Result<(), Failure> {
+    let images = client.get("/images").await?;
+    if output.json {
+        println!("{images:#}");
+        return Ok(());
+    }
+    let images = client.snapshot().await?.state.images;
+    if images.is_empty() {
+        println!("no image is in the store; add one with: mainyard image add FILE");
+        return Ok(());
+    }
+    let mut rows = table(&["IMAGE", "DIGEST", "SIZE", "LAYERS", "ADDED"]);
+    for image in images.values() {
+        let short: String = image.digest.chars().take(19).collect();
+        let ago = age(jiff::Timestamp::now().duration_since(image.origin.at));
+        rows.add_row([image.image.to_string(), short, Bytes::new(image.size).to_string(), image.layers.to_string(), format!("{ago} ago by {}", image.origin.by)]);
+    }
+    println!("{rows}");
+    Ok(())
+}

@@ -1,0 +1,61 @@
+//! Reading logs.
+
+use std::io::Write;
+
+use futures_util::StreamExt;
+use mainyard_core::link::LogLine;
+use mainyard_core::model::{Signal, Target};
+use reqwest::Method;
+
+use crate::args::Output;
+use crate::client::Client;
+use crate::words::{Failure, Paint};
+
+pub async fn logs(client: &Client, target: &Target, replica: Option<&str>, tail: u32, follow: bool, output: Output) -> Result<(), Failure> {
+    let path = format!("/environments/{}/workloads/{}/logs", target.environment, target.name);
+    let mut query = vec![("tail", tail.to_string()), ("follow", follow.to_string())];
+    if let Some(replica) = replica {
+        query.push(("replica", replica.rsplit('/').next().unwrap_or(replica).to_owned()));
+    }
+    let answer = client.send(client.request(Method::GET, &path).query(&query)).await?;
+    let mut body = answer.bytes_stream();
+    let mut text: Vec<u8> = Vec::new();
+    let mut out = std::io::stdout().lock();
+    let paint = Paint::stdout();
+    let mut any = false;
+    while let Some(chunk) = body.next().await {
+        text.extend_from_slice(&chunk.map_err(|error| Failure::unreachable(format!("the log breaks off: {error}")))?);
+        while let Some(end) = text.iter().position(|byte| *byte == b'\n') {
+            let line: Vec<u8> = text.drain(..=end).collect();
+            let line = &line[..end];
+            if line.is_empty() {
+                continue;
+            }
+            any = true;
+            let written = if output.json {
+                writeln!(out, "{}", String::from_utf8_lossy(line))
+            } else {
+                let parsed: LogLine = serde_json::from_slice(line).map_err(|error| Failure::failed(error.to_string()))?;
+                writeln!(out, "{}", shown(&parsed, paint))
+            };
+            if written.and_then(|()| out.flush()).is_err() {
+                return Ok(());
+            }
+        }
+    }
+    if !any && !follow {
+        eprintln!("no replica of {target} has written anything");
+    }
+    Ok(())
+}
+
+fn shown(line: &LogLine, paint: Paint) -> String {
+    let at = jiff::Timestamp::from_microsecond(line.at as i64).unwrap_or_default();
+    let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f").to_string();
+    let text = match line.source {
+        'e' => paint.signal(Signal::Caution, &line.text),
+        'k' => paint.quiet(&format!("[{}]", line.text)),
+        _ => line.text.clone(),
+    };
+    format!("{} {} {text}", paint.quiet(&at), paint.signal(Signal::Moving, &format!("{:<3}", line.replica.short)))
+}

@@ -1,0 +1,81 @@
+//! What the client does, command by command.
+
+mod acts;
+pub mod files;
+mod images;
+mod logs;
+mod seeing;
+
+use serde_json::json;
+
+use mainyard_core::model::Target;
+
+use crate::args::{Command, Environment, Image};
+use crate::client::Client;
+use crate::place::{self, Place};
+use crate::words::Failure;
+
+/// Runs a command that calls the platform.
+pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
+    let client = Client::new(place)?;
+    match command {
+        Command::SignIn => {
+            let key = client.post("/sign-in-keys", &json!({})).await?;
+            println!("{}{}", client.url(), key["path"].as_str().unwrap_or("/"));
+            Ok(())
+        }
+        Command::Board { environment, output } => seeing::board(&client, environment, output).await,
+        Command::Show { target, output } => seeing::show(&client, &parse_target(&target)?, output).await,
+        Command::Trail { target, output } => {
+            let target = target.map(|target| parse_target(&target)).transpose()?;
+            seeing::trail(&client, target.as_ref(), output).await
+        }
+        Command::Logs { target, follow, replica, tail, output } => {
+            logs::logs(&client, &parse_target(&target)?, replica.as_deref(), tail, follow, output).await
+        }
+        Command::Scale { target, replicas, wait } => acts::scale(&client, &parse_target(&target)?, replicas, wait).await,
+        Command::Deploy { target, image, settings, wait } => {
+            acts::deploy(&client, &parse_target(&target)?, image, settings, wait).await
+        }
+        Command::Rollback { target, to, wait } => acts::rollback(&client, &parse_target(&target)?, to, wait).await,
+        Command::Remove { target, yes } => acts::remove(&client, &parse_target(&target)?, yes).await,
+        Command::Declare { files, environment, exact, forecast, wait } => {
+            files::declare(&client, &files, environment, exact, forecast, wait).await
+        }
+        Command::Image(Image::Add { path, name }) => images::add(&client, &path, name).await,
+        Command::Image(Image::List { output }) => images::list(&client, output).await,
+        Command::Environment(Environment::Add { name }) => {
+            client.post("/environments", &json!({"name": name})).await?;
+            println!("{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}");
+            Ok(())
+        }
+        Command::Environment(Environment::List { output }) => seeing::environments(&client, output).await,
+        Command::Use { environment } => {
+            let known = client.snapshot().await?.state.environments;
+            if !known.keys().any(|name| name.as_str() == environment) {
+                let names = known.keys().map(mainyard_core::model::Name::as_str);
+                let hint = mainyard_core::near::did_you_mean(&environment, names);
+                return Err(Failure::refused(format!("there is no environment {environment}{hint}")));
+            }
+            place::use_environment(&environment)?;
+            println!("{environment} is the default now: `locker-api` means `{environment}/locker-api`");
+            Ok(())
+        }
+        Command::Start(_) | Command::Stop { .. } | Command::Serve(_) | Command::Validate { .. } | Command::Schema | Command::Completions { .. } => {
+            Err(Failure::usage("this command does not call the platform"))
+        }
+    }
+}
+
+/// `environment/name`, or a bare name in the default environment.
+fn parse_target(text: &str) -> Result<Target, Failure> {
+    let whole = match (text.contains('/'), place::default_environment()) {
+        (false, Some(environment)) => format!("{environment}/{text}"),
+        (false, None) => {
+            let hint = format!("say which environment: staging/{text}, or choose a default: mainyard use staging");
+            return Err(Failure::usage(hint));
+        }
+        (true, _) => text.to_owned(),
+    };
+    whole.parse().map_err(|error: mainyard_core::model::NameError| Failure::usage(error.to_string()))
+}

@@ -1,0 +1,97 @@
+//! Seeing: the board, one workload, the trail, environments.
+
+use mainyard_core::model::{Name, Target};
+use serde_json::{Value, json};
+
+use crate::args::Output;
+use crate::client::Client;
+use crate::show;
+use crate::words::Failure;
+
+pub async fn board(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
+    let snapshot = client.snapshot().await?;
+    let names: Vec<Name> = snapshot.state.environments.keys().cloned().collect();
+    let shown: Vec<Name> = match &environment {
+        Some(wanted) => {
+            let known = names.iter().find(|name| name.as_str() == wanted);
+            let hint = || mainyard_core::near::did_you_mean(wanted, names.iter().map(Name::as_str));
+            vec![known.cloned().ok_or_else(|| Failure::refused(format!("there is no environment {wanted}{}", hint())))?]
+        }
+        None => names.clone(),
+    };
+    if output.json {
+        let boards: Vec<Value> = shown.iter().map(|name| show::board_json(&snapshot, name)).collect();
+        println!("{:#}", json!(boards));
+        return Ok(());
+    }
+    if shown.is_empty() {
+        println!("nothing is here yet; make an environment with: mainyard environment add staging");
+    }
+    for (number, name) in shown.iter().enumerate() {
+        if number > 0 {
+            println!();
+        }
+        show::board(&snapshot, name);
+    }
+    Ok(())
+}
+
+pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let detail = client.get(&format!("/environments/{}/workloads/{}", target.environment, target.name)).await?;
+    if output.json {
+        println!("{detail:#}");
+        return Ok(());
+    }
+    let snapshot = client.snapshot().await?;
+    show::workload(&snapshot, target);
+    Ok(())
+}
+
+pub async fn trail(client: &Client, target: Option<&Target>, output: Output) -> Result<(), Failure> {
+    let of = target.map(ToString::to_string).unwrap_or_default();
+    let entries = client.get(&format!("/trail?of={of}&limit=200")).await?;
+    if output.json {
+        println!("{entries:#}");
+        return Ok(());
+    }
+    let entries = entries.as_array().cloned().unwrap_or_default();
+    if entries.is_empty() {
+        println!("nobody has done anything yet");
+        return Ok(());
+    }
+    let mut rows = show::table(&["WHEN", "WHO", "DID", "TO"]);
+    let mut last = None;
+    for entry in &entries {
+        let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+        let at: jiff::Timestamp = text(&entry["cause"]["at"]).parse().unwrap_or_default();
+        let object = format!("{} {}", text(&entry["kind"]), text(&entry["key"]));
+        let row = (show::moment(at), text(&entry["cause"]["by"]), text(&entry["cause"]["act"]), object);
+        if last.as_ref() != Some(&row) {
+            rows.add_row([row.0.clone(), row.1.clone(), row.2.clone(), row.3.clone()]);
+        }
+        last = Some(row);
+    }
+    println!("{rows}");
+    Ok(())
+}
+
+pub async fn environments(client: &Client, output: Output) -> Result<(), Failure> {
+    let snapshot = client.snapshot().await?;
+    if output.json {
+        println!("{:#}", json!(snapshot.state.environments.values().collect::<Vec<_>>()));
+        return Ok(());
+    }
+    if snapshot.state.environments.is_empty() {
+        println!("there is none yet; make one with: mainyard environment add staging");
+        return Ok(());
+    }
+    let mut rows = show::table(&["ENVIRONMENT", "WORKLOADS", "REPLICAS", "ADDED"]);
+    for environment in snapshot.state.environments.values() {
+        let workloads = snapshot.state.workloads.keys().filter(|target| target.environment == environment.name).count();
+        let replicas = snapshot.state.replicas.keys().filter(|id| id.workload.environment == environment.name).count();
+        let added = format!("{} by {}", show::moment(environment.origin.at), environment.origin.by);
+        rows.add_row([environment.name.to_string(), workloads.to_string(), replicas.to_string(), added]);
+    }
+    println!("{rows}");
+    Ok(())
+}

@@ -1,0 +1,53 @@
+//! `start --background`: the same command again as a process of its own, listened to until it is ready.
+
+use std::io::{BufRead, BufReader};
+use std::os::unix::process::CommandExt;
+use std::process::{Command, Stdio};
+
+use crate::args::Start;
+use crate::place::Place;
+use crate::words::Failure;
+
+/// Tells the process that its output is only heard until it is ready.
+pub const CHILD: &str = "MAINYARD_BACKGROUND";
+/// The line after which nobody listens any more.
+pub const READY: &str = "\u{4}ready";
+
+pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
+    let failed = |error: std::io::Error| Failure::failed(format!("cannot start in the background: {error}"));
+    let mut command = Command::new(std::env::current_exe().map_err(failed)?);
+    command.arg("start").arg("--data").arg(&place.data).env(CHILD, "1");
+    command.arg("--api").arg(start.api.to_string());
+    command.arg("--http").arg(start.http.to_string());
+    command.arg("--https").arg(start.https.to_string());
+    if start.demo {
+        command.arg("--demo");
+    }
+    command.stdin(Stdio::null()).stdout(Stdio::piped()).current_dir("/");
+    // SAFETY: setsid is safe between fork and exec.
+    unsafe { command.pre_exec(|| { libc::setsid(); Ok(()) }) };
+    let mut child = command.spawn().map_err(failed)?;
+    let output = child.stdout.take().ok_or_else(|| Failure::failed("the background process has no output"))?;
+    for line in BufReader::new(output).lines() {
+        let line = line.map_err(failed)?;
+        if line == READY {
+            return Ok(());
+        }
+        println!("{line}");
+    }
+    let status = child.wait().map_err(failed)?;
+    // It has said why on standard error, which it shares with this process.
+    std::process::exit(status.code().unwrap_or(1))
+}
+
+/// Lets go of the output that nobody reads any more.
+pub fn let_go() {
+    println!("{READY}");
+    // SAFETY: descriptors of this process, replaced by ones that always can be written to.
+    unsafe {
+        let null = libc::open(c"/dev/null".as_ptr(), libc::O_RDWR);
+        libc::dup2(null, 1);
+        libc::dup2(null, 2);
+        libc::close(null);
+    }
+}

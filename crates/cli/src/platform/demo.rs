@@ -1,0 +1,80 @@
+//! Bringing up Larkfield Lockers, and its gentle traffic.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use mainyard_demo::{ENVIRONMENTS, MANIFEST, VISITS, pack_images};
+use mainyard_images::{ContentStore, write_archive};
+use reqwest::Method;
+use serde_json::json;
+
+use super::supervisor::Until;
+use crate::client::Client;
+use crate::words::Failure;
+
+/// Adds what is missing of the demo. What a person changed since stays as it is.
+pub async fn seed(client: &Client) -> Result<(), Failure> {
+    let failed = |error: &dyn std::fmt::Display| Failure::failed(format!("the demo cannot be brought up: {error}"));
+    let there = client.snapshot().await?.state;
+    let dir = tempfile::tempdir().map_err(|error| failed(&error))?;
+    let store = ContentStore::open(dir.path()).map_err(|error| failed(&error))?;
+    let images = pack_images(&store).map_err(|error| failed(&error))?;
+    for (name, digest) in images {
+        if there.images.get(&name.to_string()).is_some_and(|image| image.digest == digest.to_string()) {
+            continue;
+        }
+        let mut archive = Vec::new();
+        write_archive(&store, &digest, &name.to_string(), &mut archive).map_err(|error| failed(&error))?;
+        client.send(client.request(Method::POST, "/images").body(archive)).await?;
+    }
+    for environment in ENVIRONMENTS {
+        if there.environments.keys().any(|name| name.as_str() == environment) {
+            continue;
+        }
+        client.post("/environments", &json!({"name": environment})).await?;
+        let files = [json!({"name": "mainyard.toml", "text": MANIFEST})];
+        client.post("/declare", &json!({"environment": environment, "files": files})).await?;
+    }
+    Ok(())
+}
+
+/// A thread that visits the demo's hosts, a few times a second, until it is dropped.
+pub struct Visitors {
+    _until: Until,
+}
+
+impl Visitors {
+    pub fn start(gateway: SocketAddr) -> Visitors {
+        let stop = Arc::new(AtomicBool::new(false));
+        let seen = Arc::clone(&stop);
+        let spawned = std::thread::Builder::new().name("visitors".to_owned()).spawn(move || visit(gateway, &seen));
+        if let Err(error) = spawned {
+            eprintln!("the demo has no visitors: {error}");
+        }
+        Visitors { _until: Until(stop) }
+    }
+}
+
+fn visit(gateway: SocketAddr, stop: &AtomicBool) {
+    let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_all().build() else { return };
+    let client = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(10)).build();
+    let Ok(client) = client else { return };
+    runtime.block_on(async {
+        let mut turn = 0usize;
+        while !stop.load(Ordering::SeqCst) {
+            let (host, paths) = VISITS[turn % VISITS.len()];
+            let path = paths[turn / VISITS.len() % paths.len()];
+            let visit = client.get(format!("http://{gateway}{path}")).header("host", host);
+            tokio::spawn(async move {
+                if let Ok(answer) = visit.send().await {
+                    let _ = answer.bytes().await;
+                }
+            });
+            turn += 1;
+            // A little uneven, as visitors are.
+            tokio::time::sleep(Duration::from_millis(60 + (turn * 37 % 90) as u64)).await;
+        }
+    });
+}

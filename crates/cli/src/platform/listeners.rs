@@ -1,0 +1,73 @@
+//! Opening the platform's listening sockets, and naming whoever is in the way.
+
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
+
+use crate::args::Start;
+use crate::words::Failure;
+
+/// The three sockets that are handed down to the parts.
+pub struct Listeners {
+    pub api: TcpListener,
+    pub http: TcpListener,
+    pub https: TcpListener,
+}
+
+impl Listeners {
+    pub fn open(start: &Start) -> Result<Listeners, Failure> {
+        Ok(Listeners { api: bind(start.api, "--api")?, http: bind(start.http, "--http")?, https: bind(start.https, "--https")? })
+    }
+}
+
+fn bind(address: SocketAddr, option: &str) -> Result<TcpListener, Failure> {
+    TcpListener::bind(address).map_err(|error| {
+        let other = SocketAddr::new(address.ip(), address.port().saturating_add(10));
+        let message = match error.kind() {
+            std::io::ErrorKind::AddrInUse => {
+                let holder = holder(address.port()).map_or("another process".to_owned(), |holder| holder);
+                format!("{address} is taken by {holder}\nStop it, or choose another address: {option} {other}")
+            }
+            std::io::ErrorKind::AddrNotAvailable => {
+                format!("{} is not an address of this machine\nChoose one that is: {option} 127.0.0.1:{}", address.ip(), address.port())
+            }
+            std::io::ErrorKind::PermissionDenied => {
+                format!("{address} may not be taken by this account\nChoose a port above 1023: {option} {other}")
+            }
+            _ => format!("{address} cannot be taken: {error}"),
+        };
+        Failure::failed(message)
+    })
+}
+
+/// The process that listens on a port, by the kernel's tables: its name and id.
+fn holder(port: u16) -> Option<String> {
+    let suffix = format!(":{port:04X}");
+    let read = |table: &str| std::fs::read_to_string(table).unwrap_or_default();
+    let tables = read("/proc/net/tcp") + &read("/proc/net/tcp6");
+    let inodes: Vec<String> = tables
+        .lines()
+        .map(|line| line.split_whitespace().collect::<Vec<_>>())
+        .filter(|fields| fields.len() > 9 && fields[1].ends_with(&suffix) && fields[3] == "0A")
+        .map(|fields| format!("socket:[{}]", fields[9]))
+        .collect();
+    for process in std::fs::read_dir("/proc").ok()?.flatten() {
+        let Some(pid) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        let descriptors = std::fs::read_dir(process.path().join("fd")).into_iter().flatten().flatten();
+        for descriptor in descriptors {
+            let target = std::fs::read_link(descriptor.path()).unwrap_or_default();
+            if inodes.iter().any(|inode| target.as_os_str() == inode.as_str()) {
+                let name = std::fs::read_to_string(process.path().join("comm")).unwrap_or_default();
+                return Some(format!("{} (process {pid})", name.trim()));
+            }
+        }
+    }
+    None
+}
+
+/// The address by which a listener is reached from this machine.
+pub fn reachable(address: SocketAddr) -> SocketAddr {
+    match address.ip() {
+        IpAddr::V4(ip) if ip.is_unspecified() => SocketAddr::new(Ipv4Addr::LOCALHOST.into(), address.port()),
+        IpAddr::V6(ip) if ip.is_unspecified() => SocketAddr::new(Ipv4Addr::LOCALHOST.into(), address.port()),
+        _ => address,
+    }
+}

@@ -1,0 +1,49 @@
+//! The platform on one machine: starting it, keeping its parts running, ending it without a trace.
+
+mod background;
+mod cleaning;
+mod demo;
+mod listeners;
+mod parts;
+mod supervisor;
+
+use crate::args::{Part, Serve, Start};
+use crate::place::Place;
+use crate::words::Failure;
+
+/// `mainyard start`
+pub fn start(place: &Place, start: Start) -> Result<(), Failure> {
+    if let Some(workload) = &start.workload {
+        return Err(Failure::usage(format!(
+            "`start` brings up the whole platform\nTo start the workload, scale it: mainyard scale {workload} 1"
+        )));
+    }
+    if start.background { background::start(place, &start) } else { supervisor::run(place, &start) }
+}
+
+/// `mainyard stop`
+pub fn stop(place: &Place, workload: Option<&str>) -> Result<(), Failure> {
+    if let Some(workload) = workload {
+        return Err(Failure::usage(format!(
+            "`stop` ends the whole platform\nTo stop the workload, scale it: mainyard scale {workload} 0"
+        )));
+    }
+    if !place.file("layout").exists() {
+        return Err(Failure::unreachable(format!("there is no platform in {}", place.data.display())));
+    }
+    let stopped = supervisor::ask_to_stop(place)?;
+    // Also when no supervisor lives: whatever it left is found and ended here.
+    cleaning::clean(place)?;
+    println!("{}", if stopped { "stopped; what is declared is kept" } else { "it was not running; everything is cleared away" });
+    Ok(())
+}
+
+/// `mainyard serve`: one part, as the supervisor starts it.
+pub fn serve(place: &Place, serve: Serve) -> Result<(), Failure> {
+    parts::init_log();
+    match serve.part {
+        Part::Control => parts::control(place),
+        Part::Node => parts::node(place),
+        Part::Gateway => parts::gateway(place),
+    }
+}

@@ -1,0 +1,279 @@
+//! The supervisor: brings the parts up in their order, holds the listening sockets, starts again what ends, and
+//! takes everything down when asked.
+
+use std::fs::File;
+use std::os::fd::AsRawFd;
+use std::process::Child;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use mainyard_runtime::{Isolation, NodeNetwork};
+use private_postgres::Postgres;
+use reqwest::Method;
+use serde_json::json;
+
+use super::cleaning::{self, Known};
+use super::listeners::{Listeners, reachable};
+use super::parts::{self, Brief};
+use super::{background, demo};
+use crate::args::{Part, Start};
+use crate::client::Client;
+use crate::place::{Call, Place, write_whole};
+use crate::words::{Failure, Paint};
+
+static ASKED_TO_STOP: AtomicBool = AtomicBool::new(false);
+
+extern "C" fn on_signal(_: i32) {
+    ASKED_TO_STOP.store(true, Ordering::SeqCst);
+}
+
+fn asked_to_stop() -> bool {
+    ASKED_TO_STOP.load(Ordering::SeqCst)
+}
+
+/// One supervisor a data directory; the lock goes with the process.
+fn lock(place: &Place) -> Result<File, Failure> {
+    let path = place.file("lock");
+    let file = File::options().create(true).truncate(false).write(true).open(&path);
+    let file = file.map_err(|error| Failure::failed(format!("cannot open {}: {error}", path.display())))?;
+    // SAFETY: the descriptor is open.
+    if unsafe { libc::flock(file.as_raw_fd(), libc::LOCK_EX | libc::LOCK_NB) } != 0 {
+        let url = place.call().map(|call| format!(" at {}", call.url)).unwrap_or_default();
+        let data = place.data.display();
+        let message = format!("the platform in {data} runs already{url}\nSee it with: mainyard board    End it with: mainyard stop");
+        return Err(Failure::refused(message));
+    }
+    Ok(file)
+}
+
+fn need_root() -> Result<(), Failure> {
+    // SAFETY: no memory is involved.
+    if unsafe { libc::geteuid() } == 0 {
+        return Ok(());
+    }
+    Err(Failure::refused(
+        "isolating replicas needs root: namespaces, mounts, control groups\nStart it with: sudo mainyard start",
+    ))
+}
+
+/// Runs the platform until it is asked to stop.
+pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
+    need_root()?;
+    place.prepare()?;
+    let lock = lock(place)?;
+    for signal in [libc::SIGTERM, libc::SIGINT, libc::SIGHUP] {
+        // SAFETY: the handler only stores a flag.
+        unsafe { libc::signal(signal, on_signal as *const () as libc::sighandler_t) };
+    }
+    if let Some(own) = Known::of(std::process::id()) {
+        let bytes = serde_json::to_vec(&own).unwrap_or_default();
+        write_whole(&place.file("supervisor.json"), &bytes, 0o644)?;
+    }
+    let outcome = bring_up(place, start).and_then(|mut platform| platform.watch(place));
+    if outcome.is_ok() {
+        println!("stopping");
+    }
+    let cleaned = cleaning::clean(place);
+    drop(lock);
+    outcome.and(cleaned)
+}
+
+struct Running {
+    part: Part,
+    child: Child,
+    begun: Instant,
+    pause: Duration,
+}
+
+struct Platform {
+    listeners: Listeners,
+    brief: Brief,
+    parts: Vec<Running>,
+    postgres: Postgres,
+    postgres_pid: Option<Known>,
+    _visitors: Option<demo::Visitors>,
+}
+
+fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
+    let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
+    let begun = Instant::now();
+    let paint = Paint::stdout();
+    cleaning::end_left_parts(place);
+    let listeners = Listeners::open(start)?;
+    std::fs::create_dir_all(place.file("logs")).map_err(|error| failed(&error))?;
+    let postgres = Postgres::open(&place.file("postgres")).map_err(|error| failed(&error))?;
+    let pid = postgres.start().map_err(|error| failed(&error))?;
+    postgres.create_database("mainyard").map_err(|error| failed(&error))?;
+
+    std::fs::create_dir_all(place.file("node")).map_err(|error| failed(&error))?;
+    // Both the node agent and the gateway live in it: it is there before either.
+    NodeNetwork::open(&Isolation::network_file(&place.file("node"))).map_err(|error| failed(&error))?;
+
+    let member = std::env::var("SUDO_USER").or_else(|_| std::env::var("USER")).unwrap_or_else(|_| "root".to_owned());
+    let brief = Brief {
+        instance: place.instance()?,
+        api: start.api,
+        http: start.http,
+        database: postgres.url("mainyard"),
+        client_token: place.secret("client-token", 32)?,
+        part_token: place.secret("part-token", 32)?,
+        member,
+    };
+    let call = Call { url: format!("http://{}", reachable(start.api)), token: brief.client_token.clone() };
+    let bytes = serde_json::to_vec(&call).map_err(|error| failed(&error))?;
+    write_whole(&place.file("client.json"), &bytes, 0o600)?;
+
+    let mut platform = Platform {
+        listeners,
+        brief,
+        parts: Vec::new(),
+        postgres,
+        postgres_pid: Known::of(pid),
+        _visitors: None,
+    };
+    for part in [Part::Control, Part::Node, Part::Gateway] {
+        platform.launch(place, part, Duration::from_millis(100))?;
+    }
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(|error| failed(&error))?;
+    let client = Client::to(call.clone())?;
+    let link = runtime.block_on(async {
+        ready(&mut platform, &client).await?;
+        if start.demo {
+            demo::seed(&client).await?;
+        }
+        let key = client.post("/sign-in-keys", &json!({})).await?;
+        Ok::<String, Failure>(format!("{}{}", call.url, key["path"].as_str().unwrap_or("/")))
+    })?;
+    if start.demo {
+        platform._visitors = Some(demo::Visitors::start(reachable(start.http)));
+    }
+    println!("{} after {:.1} s", paint.strong("Main Yard is ready"), begun.elapsed().as_secs_f64());
+    println!("  console   {link}");
+    println!("  api       {}/api/v1", call.url);
+    println!("  gateway   http://{}   https://{}", reachable(start.http), reachable(start.https));
+    println!("  data      {}", place.data.display());
+    if start.demo {
+        let port = start.http.port();
+        println!("\nTry:\n  mainyard board\n  curl -H 'Host: api.staging.lockers.localhost' http://{}/who", reachable(start.http));
+        println!("  http://staging.lockers.localhost:{port} in a browser");
+    } else {
+        println!("\nNext:\n  mainyard environment add staging");
+    }
+    if std::env::var_os(background::CHILD).is_some() {
+        background::let_go();
+    } else {
+        println!("\nCtrl-C ends it.");
+    }
+    Ok(platform)
+}
+
+/// Waits until control answers, the node is linked and the gateway takes connections.
+async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> {
+    let begun = Instant::now();
+    loop {
+        let linked = match client.send(client.request(Method::GET, "/snapshot")).await {
+            Ok(answer) => answer.json::<serde_json::Value>().await.is_ok_and(|snapshot| {
+                snapshot["objects"]["node"].as_object().is_some_and(|nodes| !nodes.is_empty())
+            }),
+            Err(_) => false,
+        };
+        if linked {
+            return Ok(());
+        }
+        if asked_to_stop() {
+            return Err(Failure::failed("stopped before it was ready"));
+        }
+        for running in &mut platform.parts {
+            if let Ok(Some(status)) = running.child.try_wait() {
+                let part = running.part.word();
+                return Err(Failure::failed(format!("{part} ended while starting ({status}); its log is in the data directory, logs/{part}.log")));
+            }
+        }
+        if begun.elapsed() > Duration::from_secs(60) {
+            return Err(Failure::failed("the parts were not ready within a minute; their logs are in the data directory, logs/"));
+        }
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+}
+
+impl Platform {
+    fn launch(&mut self, place: &Place, part: Part, pause: Duration) -> Result<(), Failure> {
+        let listeners = match part {
+            Part::Control => vec![&self.listeners.api],
+            Part::Node => vec![],
+            Part::Gateway => vec![&self.listeners.http, &self.listeners.https],
+        };
+        let child = parts::spawn(place, part, &self.brief, &listeners)?;
+        self.parts.push(Running { part, child, begun: Instant::now(), pause });
+        self.remember(place)
+    }
+
+    fn remember(&self, place: &Place) -> Result<(), Failure> {
+        let known: Vec<Known> = self.parts.iter().filter_map(|running| Known::of(running.child.id())).collect();
+        cleaning::remember(place, &known)
+    }
+
+    /// Starts again what ends, until asked to stop.
+    fn watch(&mut self, place: &Place) -> Result<(), Failure> {
+        while !asked_to_stop() {
+            std::thread::sleep(Duration::from_millis(30));
+            let ended: Vec<usize> = (0..self.parts.len()).rev().filter(|n| matches!(self.parts[*n].child.try_wait(), Ok(Some(_)))).collect();
+            for number in ended {
+                let running = self.parts.remove(number);
+                // One that ran for a while is started at once; one that falls over again and again, less often.
+                let pause = if running.begun.elapsed() > Duration::from_secs(20) { Duration::from_millis(100) } else { (running.pause * 2).min(Duration::from_secs(5)) };
+                let asked = wait_unless_asked(pause);
+                if !asked {
+                    self.launch(place, running.part, pause)?;
+                }
+            }
+            if self.postgres_pid.is_none_or(|known| !known.lives()) && !asked_to_stop() {
+                match self.postgres.start() {
+                    Ok(pid) => self.postgres_pid = Known::of(pid),
+                    Err(error) => {
+                        eprintln!("{error}");
+                        wait_unless_asked(Duration::from_secs(1));
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// True when asked to stop meanwhile.
+fn wait_unless_asked(pause: Duration) -> bool {
+    let begun = Instant::now();
+    while begun.elapsed() < pause && !asked_to_stop() {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    asked_to_stop()
+}
+
+/// Asks a running supervisor to end, and waits. False when there was none.
+pub fn ask_to_stop(place: &Place) -> Result<bool, Failure> {
+    let bytes = std::fs::read(place.file("supervisor.json")).unwrap_or_default();
+    let Ok(known) = serde_json::from_slice::<Known>(&bytes) else { return Ok(false) };
+    if !known.lives() {
+        return Ok(false);
+    }
+    known.signal(libc::SIGTERM);
+    let begun = Instant::now();
+    while known.lives() {
+        if begun.elapsed() > Duration::from_secs(60) {
+            return Err(Failure::failed("the supervisor did not end within a minute"));
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    Ok(true)
+}
+
+/// A flag that ends a thread when it is dropped.
+pub struct Until(pub Arc<AtomicBool>);
+
+impl Drop for Until {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+}

@@ -1,0 +1,423 @@
+//! What people and programs ask, under `/api/v1`.
+
+use std::collections::BTreeMap;
+
+use actix_web::web::{Bytes, Data, Json, Path, Payload, Query};
+use actix_web::{HttpResponse, web};
+use futures_util::StreamExt;
+use jiff::Timestamp;
+use mainyard_core::cluster::{DeployRequest, Kind, State};
+use mainyard_core::manifest::{SourceFile, read};
+use mainyard_core::model::{
+    ImageRecord, ImageRef, Name, Origin, ReleaseNumber, ReplicaState, RolloutState, Target, WorkloadState,
+};
+use mainyard_images::import_archive;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use tokio_util::io::{StreamReader, SyncIoBridge};
+use utoipa::{OpenApi, ToSchema};
+
+use crate::access::{self, Member};
+use crate::problem::Problem;
+use crate::traffic::{Point, WayFigures};
+use crate::{Control, JSON_LIMIT, stream};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Main Yard", description = "The API that the client and the console use. Errors are problem documents (RFC 9457)."),
+    paths(
+        health, sign_in_keys, snapshot, stream::stream, list_environments, add_environment, show_workload, scale,
+        deploy, rollback, remove, logs, declare, list_images, add_image, trail
+    ),
+    components(schemas(Problem, Snapshot, WayFigures, Point, NewEnvironment, Scale, Scaled, Deploy, Deployed, Rollback, Declare, Declared))
+)]
+struct Document;
+
+/// The OpenAPI document.
+pub fn openapi() -> Value {
+    serde_json::to_value(Document::openapi()).unwrap_or_default()
+}
+
+pub fn routes(app: &mut web::ServiceConfig) {
+    app.service(
+        web::scope("/api/v1")
+            .route("/health", web::get().to(health))
+            .route("/openapi.json", web::get().to(|| async { Json(openapi()) }))
+            .route("/sign-in-keys", web::post().to(sign_in_keys))
+            .route("/snapshot", web::get().to(snapshot))
+            .route("/stream", web::get().to(stream::stream))
+            .route("/environments", web::get().to(list_environments))
+            .route("/environments", web::post().to(add_environment))
+            .route("/environments/{environment}/workloads/{name}", web::get().to(show_workload))
+            .route("/environments/{environment}/workloads/{name}", web::delete().to(remove))
+            .route("/environments/{environment}/workloads/{name}/scale", web::post().to(scale))
+            .route("/environments/{environment}/workloads/{name}/deploy", web::post().to(deploy))
+            .route("/environments/{environment}/workloads/{name}/rollback", web::post().to(rollback))
+            .route("/environments/{environment}/workloads/{name}/logs", web::get().to(logs))
+            .route("/declare", web::post().to(declare))
+            .route("/images", web::get().to(list_images))
+            .route("/images", web::post().to(add_image))
+            .route("/trail", web::get().to(trail)),
+    );
+    app.route("/sign-in", web::get().to(sign_in));
+}
+
+type Answer = Result<Json<Value>, Problem>;
+
+fn target(path: Path<(String, String)>) -> Result<Target, Problem> {
+    let (environment, name) = path.into_inner();
+    format!("{environment}/{name}").parse().map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))
+}
+
+#[utoipa::path(get, path = "/api/v1/health", responses((status = 200)))]
+async fn health(control: Data<Control>) -> Json<Value> {
+    Json(json!({"ok": true, "version": env!("CARGO_PKG_VERSION"), "change": *control.steward.latest.borrow()}))
+}
+
+#[derive(Deserialize)]
+struct Key {
+    #[serde(default)]
+    key: String,
+}
+
+async fn sign_in(control: Data<Control>, key: Query<Key>) -> Result<HttpResponse, Problem> {
+    access::sign_in(control, &key.key).await
+}
+
+#[utoipa::path(post, path = "/api/v1/sign-in-keys", responses((status = 200)))]
+async fn sign_in_keys(control: Data<Control>, member: Member) -> Answer {
+    let key = access::sign_in_key(&control, &member).await?;
+    Ok(Json(json!({"path": format!("/sign-in?key={key}"), "good_for_seconds": 900})))
+}
+
+/// Everything the record holds, and the number to follow the stream from.
+#[derive(Serialize, ToSchema)]
+struct Snapshot {
+    /// The number of the last change.
+    cursor: u64,
+    /// Who asks.
+    member: String,
+    /// Where the gateway is reached.
+    gateway: String,
+    /// By kind, then by key.
+    #[schema(value_type = Object)]
+    objects: BTreeMap<&'static str, BTreeMap<String, Value>>,
+    /// The signal of each state, by kind.
+    #[schema(value_type = Object)]
+    signals: Value,
+    /// The last ten seconds.
+    figures: Vec<WayFigures>,
+    /// The last quarter of an hour, by service.
+    #[schema(value_type = Object)]
+    series: BTreeMap<String, Vec<Point>>,
+}
+
+#[utoipa::path(get, path = "/api/v1/snapshot", responses((status = 200, body = Snapshot)))]
+async fn snapshot(control: Data<Control>, member: Member) -> Result<Json<Snapshot>, Problem> {
+    let published = control.steward.published.read().await;
+    Ok(Json(Snapshot {
+        cursor: published.1,
+        member: member.0,
+        gateway: control.gateway_http.clone(),
+        objects: objects(&published.0).map_err(|error| Problem::unavailable(error.to_string()))?,
+        signals: signals(),
+        figures: control.traffic.recent(),
+        series: control.traffic.series(),
+    }))
+}
+
+fn objects(state: &State) -> serde_json::Result<BTreeMap<&'static str, BTreeMap<String, Value>>> {
+    fn map<K, T: Serialize>(things: &BTreeMap<K, T>, key: impl Fn(&T) -> String) -> serde_json::Result<BTreeMap<String, Value>> {
+        things.values().map(|thing| Ok((key(thing), serde_json::to_value(thing)?))).collect()
+    }
+    Ok(BTreeMap::from([
+        (Kind::Environment.word(), map(&state.environments, |it| it.name.to_string())?),
+        (Kind::Workload.word(), map(&state.workloads, |it| it.target.to_string())?),
+        (Kind::Release.word(), map(&state.releases, |it| format!("{}@{}", it.workload, it.number))?),
+        (Kind::Rollout.word(), map(&state.rollouts, |it| format!("{}@{}", it.workload, it.to))?),
+        (Kind::Replica.word(), map(&state.replicas, |it| it.id.to_string())?),
+        (Kind::Service.word(), map(&state.services, |it| it.target.to_string())?),
+        (Kind::Route.word(), map(&state.routes, |it| it.target.to_string())?),
+        (Kind::Image.word(), map(&state.images, |it| it.image.to_string())?),
+        (Kind::Node.word(), map(&state.nodes, |it| it.name.to_string())?),
+    ]))
+}
+
+fn signals() -> Value {
+    let workload: BTreeMap<_, _> = WorkloadState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
+    let replica: BTreeMap<_, _> = ReplicaState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
+    let rollout: BTreeMap<_, _> = RolloutState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
+    json!({"workload": workload, "replica": replica, "rollout": rollout})
+}
+
+#[utoipa::path(get, path = "/api/v1/environments", responses((status = 200)))]
+async fn list_environments(control: Data<Control>) -> Json<Value> {
+    let published = control.steward.published.read().await;
+    Json(json!(published.0.environments.values().collect::<Vec<_>>()))
+}
+
+#[derive(Deserialize, ToSchema)]
+struct NewEnvironment {
+    /// Its name.
+    #[schema(value_type = String)]
+    name: Name,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments", request_body = NewEnvironment, responses((status = 200), (status = 409, body = Problem)))]
+async fn add_environment(control: Data<Control>, member: Member, body: Json<NewEnvironment>) -> Answer {
+    let name = body.into_inner().name;
+    let act = control.steward.act(move |cluster| {
+        cluster.add_environment(&name, &member.0, Timestamp::now())?;
+        Ok(json!({"name": name}))
+    });
+    Ok(Json(act.await?))
+}
+
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]
+async fn show_workload(control: Data<Control>, path: Path<(String, String)>) -> Answer {
+    let target = target(path)?;
+    let published = control.steward.published.read().await;
+    let state = &published.0;
+    let workload = state.workloads.get(&target).ok_or_else(|| {
+        let known: Vec<String> = state.workloads.keys().map(ToString::to_string).collect();
+        let text = target.to_string();
+        let hint = mainyard_core::near::did_you_mean(&text, known.iter().map(String::as_str));
+        Problem::not_found(format!("there is no workload {target}{hint}"))
+    })?;
+    let releases: Vec<_> = state.releases.values().filter(|release| release.workload == target).collect();
+    let rollouts: Vec<_> = state.rollouts.values().filter(|rollout| rollout.workload == target).collect();
+    let replicas: Vec<_> = mainyard_core::routing::replicas_of(&state.replicas, &target).collect();
+    Ok(Json(json!({"cursor": published.1, "workload": workload, "releases": releases, "rollouts": rollouts, "replicas": replicas})))
+}
+
+#[derive(Deserialize, ToSchema)]
+struct Scale {
+    /// How many replicas are wanted.
+    replicas: u32,
+}
+
+#[derive(Serialize, ToSchema)]
+struct Scaled {
+    /// How many were wanted before.
+    before: u32,
+    /// How many are wanted now.
+    replicas: u32,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
+async fn scale(control: Data<Control>, member: Member, path: Path<(String, String)>, body: Json<Scale>) -> Answer {
+    let (target, replicas) = (target(path)?, body.replicas);
+    let act = control.steward.act(move |cluster| {
+        let before = cluster.scale(&target, replicas, &member.0, Timestamp::now())?;
+        Ok(json!({"before": before, "replicas": replicas}))
+    });
+    Ok(Json(act.await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+struct Deploy {
+    /// Another image, as `repository:tag`.
+    #[schema(value_type = Option<String>)]
+    image: Option<ImageRef>,
+    /// Settings to set.
+    #[serde(default)]
+    settings: BTreeMap<String, String>,
+}
+
+#[derive(Serialize, ToSchema)]
+struct Deployed {
+    /// The new release; absent when nothing would differ.
+    release: Option<u32>,
+    /// What differs, in words.
+    differences: Vec<String>,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
+async fn deploy(control: Data<Control>, member: Member, path: Path<(String, String)>, body: Json<Deploy>) -> Answer {
+    let target = target(path)?;
+    let Deploy { image, settings } = body.into_inner();
+    let act = control.steward.act(move |cluster| {
+        let request = DeployRequest { image, settings };
+        let done = cluster.deploy(&target, &request, &member.0, Timestamp::now())?;
+        let (release, differences) = done.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));
+        Ok(json!({"release": release, "differences": differences}))
+    });
+    Ok(Json(act.await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+struct Rollback {
+    /// The release to equal; the last one that was done where it is left out.
+    to: Option<u32>,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/rollback", request_body = Rollback, responses((status = 200), (status = 409, body = Problem)))]
+async fn rollback(control: Data<Control>, member: Member, path: Path<(String, String)>, body: Json<Rollback>) -> Answer {
+    let (target, to) = (target(path)?, body.to.map(ReleaseNumber));
+    let act = control.steward.act(move |cluster| {
+        let (release, same_as) = cluster.rollback(&target, to, &member.0, Timestamp::now())?;
+        Ok(json!({"release": release, "same_as": same_as}))
+    });
+    Ok(Json(act.await?))
+}
+
+#[utoipa::path(delete, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]
+async fn remove(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
+    let target = target(path)?;
+    let act = control.steward.act(move |cluster| Ok(json!({"gone": cluster.remove_target(&target, &member.0, Timestamp::now())?})));
+    Ok(Json(act.await?))
+}
+
+#[derive(Deserialize, utoipa::IntoParams)]
+struct LogQuery {
+    /// One replica by its short name.
+    replica: Option<String>,
+    /// How many lines of what is there.
+    #[serde(default = "default_tail")]
+    tail: u32,
+    /// Go on with what comes.
+    #[serde(default)]
+    follow: bool,
+}
+
+fn default_tail() -> u32 {
+    200
+}
+
+/// Log lines as JSON, one a line.
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}/logs", params(LogQuery), responses((status = 200, content_type = "application/x-ndjson", body = String)))]
+async fn logs(control: Data<Control>, path: Path<(String, String)>, query: Query<LogQuery>) -> Result<HttpResponse, Problem> {
+    let target = target(path)?;
+    let mut by_node: BTreeMap<Name, Vec<_>> = BTreeMap::new();
+    {
+        let published = control.steward.published.read().await;
+        let state = &published.0;
+        if !state.workloads.contains_key(&target) {
+            return Err(Problem::not_found(format!("there is no workload {target}")));
+        }
+        let all: Vec<_> = mainyard_core::routing::replicas_of(&state.replicas, &target).collect();
+        let wanted = |short: &str| query.replica.as_deref().is_none_or(|only| only == short);
+        for replica in all.iter().filter(|replica| wanted(&replica.id.short)) {
+            if let Some(node) = &replica.node {
+                by_node.entry(node.clone()).or_default().push(replica.id.clone());
+            }
+        }
+        if let Some(only) = query.replica.as_ref().filter(|_| by_node.is_empty()) {
+            let known: Vec<&str> = all.iter().map(|replica| replica.id.short.as_str()).collect();
+            return Err(Problem::not_found(format!("{target} has no replica {only}; it has {}", known.join(", "))));
+        }
+    }
+    let tail = query.tail.min(100_000);
+    let mut streams = Vec::new();
+    for (node, replicas) in by_node {
+        let lines = control.links.ask_for_log(&node, replicas, tail, query.follow);
+        let lines = lines.ok_or_else(|| Problem::unavailable(format!("the node {node} is not linked at the moment")))?;
+        streams.push(futures_util::stream::unfold(lines, |mut lines| async move { Some((lines.recv().await?, lines)) }).boxed());
+    }
+    let merged = futures_util::stream::select_all(streams).map(Ok::<Bytes, std::convert::Infallible>);
+    Ok(HttpResponse::Ok().content_type("application/x-ndjson").streaming(merged))
+}
+
+#[derive(Deserialize, ToSchema)]
+struct Declare {
+    /// For which environment.
+    #[schema(value_type = String)]
+    environment: Name,
+    /// The files.
+    #[schema(value_type = Vec<Object>)]
+    files: Vec<SourceFile>,
+    /// Also remove what the application no longer declares.
+    #[serde(default)]
+    exact: bool,
+    /// Change nothing, only say what would change.
+    #[serde(default)]
+    forecast: bool,
+}
+
+#[derive(Serialize, ToSchema)]
+struct Declared {
+    /// What changed, or would.
+    #[schema(value_type = Vec<Object>)]
+    changes: Vec<mainyard_core::declare::ChangeLine>,
+}
+
+#[utoipa::path(post, path = "/api/v1/declare", request_body = Declare, responses((status = 200, body = Declared), (status = 422, body = Problem)))]
+async fn declare(control: Data<Control>, member: Member, body: Json<Declare>) -> Answer {
+    let Declare { environment, files, exact, forecast } = body.into_inner();
+    if files.iter().map(|file| file.text.len()).sum::<usize>() > JSON_LIMIT {
+        return Err(Problem::too_large("the files are longer than 8 MiB together"));
+    }
+    let declared = read(&files, Some(&environment)).map_err(Problem::files)?;
+    let act = control.steward.act(move |cluster| {
+        let changes = if forecast {
+            cluster.plan(&declared, &environment, exact)?.lines
+        } else {
+            cluster.declare(&declared, &environment, exact, &member.0, Timestamp::now())?
+        };
+        Ok(json!(Declared { changes }))
+    });
+    Ok(Json(act.await?))
+}
+
+#[utoipa::path(get, path = "/api/v1/images", responses((status = 200)))]
+async fn list_images(control: Data<Control>) -> Json<Value> {
+    let published = control.steward.published.read().await;
+    Json(json!(published.0.images.values().collect::<Vec<_>>()))
+}
+
+#[derive(Deserialize, utoipa::IntoParams)]
+struct NewImage {
+    /// Its name, instead of the one the layout gives it.
+    name: Option<String>,
+}
+
+/// Takes in an image layout as a tar archive, plain or compressed.
+#[utoipa::path(post, path = "/api/v1/images", params(NewImage), request_body(content = Vec<u8>, content_type = "application/x-tar"), responses((status = 200), (status = 422, body = Problem)))]
+async fn add_image(control: Data<Control>, member: Member, query: Query<NewImage>, body: Payload) -> Answer {
+    let (to, from) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
+    let store = control.images.clone();
+    let reader = futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) });
+    let reader = StreamReader::new(Box::pin(reader));
+    let imported = tokio::task::spawn_blocking(move || import_archive(&store, SyncIoBridge::new(reader)));
+    let mut body = body;
+    while let Some(chunk) = body.next().await {
+        if to.send(chunk.map_err(std::io::Error::other)).await.is_err() {
+            break; // refused already; the reason comes below
+        }
+    }
+    drop(to);
+    let imported = imported.await.map_err(|error| Problem::unavailable(error.to_string()))?;
+    let imported = imported.map_err(|error| Problem::invalid(error.to_string()))?;
+    let mut records = Vec::new();
+    for image in &imported {
+        let name = match (&query.name, &image.name) {
+            (Some(_), _) if imported.len() > 1 => return Err(Problem::invalid("the layout holds several images; a name can be given to one only")),
+            (Some(name), _) | (None, Some(name)) => name,
+            (None, None) => return Err(Problem::invalid("the layout gives the image no name; give it one with --name lockers/locker-api:1.4.0")),
+        };
+        let name: ImageRef = name.parse().map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
+        let origin = Origin { by: member.0.clone(), act: "added".to_owned(), at: Timestamp::now() };
+        records.push(ImageRecord { image: name, digest: image.digest.to_string(), size: image.size, layers: image.layers as u32, origin });
+    }
+    let act = control.steward.act(move |cluster| {
+        records.iter().cloned().for_each(|record| cluster.add_image(record));
+        Ok(json!(records))
+    });
+    Ok(Json(act.await?))
+}
+
+#[derive(Deserialize, utoipa::IntoParams)]
+struct TrailQuery {
+    /// Of one object only, by its key.
+    #[serde(default)]
+    of: String,
+    /// How many entries at most.
+    #[serde(default = "default_tail")]
+    limit: u32,
+}
+
+/// What people did, the newest first.
+#[utoipa::path(get, path = "/api/v1/trail", params(TrailQuery), responses((status = 200)))]
+async fn trail(control: Data<Control>, query: Query<TrailQuery>) -> Answer {
+    Ok(Json(json!(control.store.trail(&query.of, query.limit.min(1000)).await?)))
+}

@@ -1,0 +1,161 @@
+//! Where node agents and gateways call in: order streams, reports, blobs, and streams that were asked for.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use actix_web::web::{Bytes, Data, Json, Path, Payload};
+use actix_web::{HttpResponse, web};
+use futures_util::StreamExt;
+use mainyard_core::link::{GatewayOrder, GatewayReport, NodeHello, NodeOrder, NodeReport};
+use mainyard_core::model::{Name, ReplicaId};
+use mainyard_images::Digest;
+use tokio::sync::mpsc;
+
+use crate::Control;
+use crate::problem::Problem;
+use crate::steward::Message;
+
+type Line = mpsc::UnboundedSender<Bytes>;
+
+#[derive(Default)]
+struct Inner {
+    nodes: HashMap<String, Line>,
+    gateways: HashMap<String, Line>,
+    streams: HashMap<u64, mpsc::Sender<Bytes>>,
+    next_stream: u64,
+}
+
+/// The open links.
+#[derive(Clone, Default)]
+pub struct Links(Arc<Mutex<Inner>>);
+
+/// Something is said at least this often.
+const BEAT: Duration = Duration::from_secs(3);
+
+impl Links {
+    fn with<T>(&self, act: impl FnOnce(&mut Inner) -> T) -> T {
+        act(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// To one node, where it is linked.
+    pub fn order_node(&self, node: &Name, order: NodeOrder) {
+        self.with(|inner| send(inner.nodes.get(node.as_str()), &order));
+    }
+
+    /// To all nodes.
+    pub fn order_all_nodes(&self, order: &NodeOrder) {
+        self.with(|inner| inner.nodes.values().for_each(|line| send(Some(line), order)));
+    }
+
+    /// To one gateway.
+    pub fn order_gateway(&self, gateway: &str, order: GatewayOrder) {
+        self.with(|inner| send(inner.gateways.get(gateway), &order));
+    }
+
+    /// To all gateways.
+    pub fn order_all_gateways(&self, order: &GatewayOrder) {
+        self.with(|inner| inner.gateways.values().for_each(|line| send(Some(line), order)));
+    }
+
+    /// Ends every link; the parts call again.
+    pub fn hang_up(&self) {
+        self.with(|inner| {
+            inner.nodes.clear();
+            inner.gateways.clear();
+        });
+    }
+
+    /// Asks a node for log lines; they come through the receiver.
+    pub fn ask_for_log(&self, node: &Name, replicas: Vec<ReplicaId>, tail: u32, follow: bool) -> Option<mpsc::Receiver<Bytes>> {
+        let (to, from) = mpsc::channel(16);
+        self.with(|inner| {
+            let line = inner.nodes.get(node.as_str())?;
+            inner.next_stream += 1;
+            let stream = inner.next_stream;
+            send(Some(line), &NodeOrder::Log { stream, replicas, tail, follow });
+            inner.streams.insert(stream, to);
+            Some(from)
+        })
+    }
+}
+
+fn send(line: Option<&Line>, order: &impl serde::Serialize) {
+    let Some(line) = line else { return };
+    match serde_json::to_vec(order) {
+        Ok(mut bytes) => {
+            bytes.push(b'\n');
+            let _ = line.send(bytes.into());
+        }
+        Err(error) => tracing::error!(%error, "an order cannot be written down"),
+    }
+}
+
+/// What parts call.
+pub fn routes(app: &mut web::ServiceConfig) {
+    app.service(
+        web::scope("/api/v1/link")
+            .route("/nodes/{node}/orders", web::post().to(node_orders))
+            .route("/nodes/{node}/reports", web::post().to(node_reports))
+            .route("/gateways/{gateway}/orders", web::post().to(gateway_orders))
+            .route("/gateways/{gateway}/reports", web::post().to(gateway_reports))
+            .route("/streams/{stream}", web::post().to(stream))
+            .route("/blobs/{digest}", web::get().to(blob)),
+    );
+}
+
+/// Lines as they come, and a beat when none does.
+fn lines(orders: mpsc::UnboundedReceiver<Bytes>, beat: Bytes) -> HttpResponse {
+    let stream = futures_util::stream::unfold((orders, beat), |(mut orders, beat)| async move {
+        let line = match tokio::time::timeout(BEAT, orders.recv()).await {
+            Ok(line) => line?,
+            Err(_) => beat.clone(),
+        };
+        Some((Ok::<_, std::convert::Infallible>(line), (orders, beat)))
+    });
+    HttpResponse::Ok().content_type("application/x-ndjson").streaming(stream)
+}
+
+async fn node_orders(control: Data<Control>, node: Path<Name>, hello: Json<NodeHello>) -> HttpResponse {
+    let (line, orders) = mpsc::unbounded_channel();
+    control.links.with(|inner| inner.nodes.insert(node.to_string(), line));
+    control.steward.tell(Message::Hello(hello.into_inner()));
+    lines(orders, Bytes::from_static(b"{\"order\":\"beat\"}\n"))
+}
+
+async fn node_reports(control: Data<Control>, node: Path<Name>, report: Json<NodeReport>) -> HttpResponse {
+    control.steward.tell(Message::Node(node.into_inner(), report.into_inner()));
+    HttpResponse::NoContent().finish()
+}
+
+async fn gateway_orders(control: Data<Control>, gateway: Path<String>) -> HttpResponse {
+    let (line, orders) = mpsc::unbounded_channel();
+    control.links.with(|inner| inner.gateways.insert(gateway.to_string(), line));
+    control.steward.tell(Message::GatewayCalled(gateway.into_inner()));
+    lines(orders, Bytes::from_static(b"{\"order\":\"beat\"}\n"))
+}
+
+async fn gateway_reports(control: Data<Control>, gateway: Path<String>, report: Json<GatewayReport>) -> HttpResponse {
+    let GatewayReport { view, figures } = report.into_inner();
+    control.steward.tell(Message::Gateway(gateway.into_inner(), view, figures));
+    HttpResponse::NoContent().finish()
+}
+
+async fn stream(control: Data<Control>, stream: Path<u64>, mut body: Payload) -> Result<HttpResponse, Problem> {
+    let to = control.links.with(|inner| inner.streams.remove(&stream));
+    let to = to.ok_or_else(|| Problem::not_found(format!("nobody asked for stream {stream}")))?;
+    while let Some(chunk) = body.next().await {
+        let chunk = chunk.map_err(|error| Problem::invalid(error.to_string()))?;
+        if to.send(chunk).await.is_err() {
+            break; // whoever asked has gone
+        }
+    }
+    Ok(HttpResponse::NoContent().finish())
+}
+
+async fn blob(control: Data<Control>, digest: Path<String>) -> Result<HttpResponse, Problem> {
+    let digest = Digest::parse(&digest).map_err(|error| Problem::invalid(error.to_string()))?;
+    let path = control.images.path(&digest);
+    let file = tokio::fs::File::open(path).await.map_err(|_| Problem::not_found(format!("the store has no blob {digest}")))?;
+    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(tokio_util::io::ReaderStream::with_capacity(file, 256 * 1024)))
+}

@@ -1,0 +1,127 @@
+//! Errors as problem documents (RFC 9457).
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, ResponseError};
+use mainyard_core::cluster::{Refusal, RefusalKind};
+use mainyard_core::manifest::Problem as FileProblem;
+use serde::{Deserialize, Serialize};
+
+use crate::steward::ActError;
+
+/// A problem document.
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Problem {
+    /// A URI that names the kind of problem.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The kind in words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What happened, and what would help.
+    pub detail: String,
+    /// A word for programs.
+    pub code: String,
+    /// For declarations: everything that is wrong, each with its place.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(value_type = Vec<Object>)]
+    pub problems: Vec<FileProblem>,
+}
+
+impl Problem {
+    fn new(status: StatusCode, code: &str, title: &str, detail: impl Into<String>) -> Problem {
+        Problem {
+            kind: format!("urn:mainyard:problem:{code}"),
+            title: title.to_owned(),
+            status: status.as_u16(),
+            detail: detail.into(),
+            code: code.to_owned(),
+            problems: Vec::new(),
+        }
+    }
+
+    pub fn not_found(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::NOT_FOUND, "not-found", "There is nothing of that name", detail)
+    }
+
+    pub fn invalid(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", "This is not valid", detail)
+    }
+
+    pub fn conflict(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::CONFLICT, "conflict", "This cannot be done as things are", detail)
+    }
+
+    pub fn unauthorized(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::UNAUTHORIZED, "not-signed-in", "Who is asking?", detail)
+    }
+
+    pub fn forbidden(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::FORBIDDEN, "not-allowed", "Not allowed", detail)
+    }
+
+    pub fn unavailable(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::SERVICE_UNAVAILABLE, "record-unreachable", "The record cannot be reached", detail)
+    }
+
+    pub fn too_large(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "This is too large", detail)
+    }
+
+    /// Everything that is wrong with a declaration.
+    pub fn files(problems: Vec<FileProblem>) -> Problem {
+        let count = problems.len();
+        let detail = if count == 1 { "1 problem in the declaration".to_owned() } else { format!("{count} problems in the declaration") };
+        Problem { problems, ..Problem::invalid(detail) }
+    }
+}
+
+impl std::fmt::Display for Problem {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.detail)
+    }
+}
+
+impl ResponseError for Problem {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        HttpResponse::build(self.status_code()).content_type("application/problem+json").json(self)
+    }
+}
+
+impl From<ActError> for Problem {
+    fn from(error: ActError) -> Problem {
+        match error {
+            ActError::Refused(Refusal { kind, message }) => match kind {
+                RefusalKind::NotFound => Problem::not_found(message),
+                RefusalKind::Conflict => Problem::conflict(message),
+                RefusalKind::Invalid => Problem::invalid(message),
+            },
+            ActError::Record(message) => Problem::unavailable(message),
+        }
+    }
+}
+
+impl From<mainyard_store::Error> for Problem {
+    fn from(error: mainyard_store::Error) -> Problem {
+        Problem::unavailable(error.to_string())
+    }
+}
+
+/// A body that cannot be read.
+pub fn body(error: actix_web::error::JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
+    Problem::invalid(format!("the request's body cannot be read: {error}")).into()
+}
+
+/// A path that cannot be read.
+pub fn path(error: actix_web::error::PathError, _: &HttpRequest) -> actix_web::Error {
+    Problem::not_found(format!("the path cannot be read: {error}")).into()
+}
+
+/// A query that cannot be read.
+pub fn query(error: actix_web::error::QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
+    Problem::invalid(format!("the query cannot be read: {error}")).into()
+}

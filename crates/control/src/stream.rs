@@ -1,0 +1,103 @@
+//! The event stream: every change of the record in its order, and figures beside it.
+//!
+//! Server-Sent Events. A change is an event `change` whose id is its number in the journal; a client that comes
+//! back with `Last-Event-ID` goes on exactly there. `reset` says that the journal no longer reaches back so far.
+//! Figures are events `figures` without an id: they are of the moment.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use actix_web::web::{Bytes, Data, Query};
+use actix_web::{HttpRequest, HttpResponse};
+use mainyard_store::Error;
+use serde::Deserialize;
+use tokio::time::Instant;
+
+use crate::Control;
+use crate::problem::Problem;
+
+/// Where to begin.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+pub struct From {
+    /// The number of the last change that is known; `Last-Event-ID` goes before it.
+    after: Option<u64>,
+}
+
+const FIGURES_EVERY: Duration = Duration::from_secs(1);
+/// Changes read at once.
+const PIECE: u32 = 500;
+
+struct Reader {
+    control: Data<Control>,
+    cursor: u64,
+    latest: tokio::sync::watch::Receiver<u64>,
+    ready: VecDeque<Bytes>,
+    figures_at: Instant,
+    ended: bool,
+}
+
+/// Every change after a number, as it comes.
+#[utoipa::path(get, path = "/api/v1/stream", params(From), responses((status = 200, content_type = "text/event-stream", body = String)))]
+pub async fn stream(request: HttpRequest, control: Data<Control>, from: Query<From>) -> Result<HttpResponse, Problem> {
+    let last = request.headers().get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
+    let cursor = last.or(from.after).unwrap_or_else(|| *control.steward.latest.borrow());
+    let latest = control.steward.latest.clone();
+    let reader = Reader { control, cursor, latest, ready: VecDeque::new(), figures_at: Instant::now(), ended: false };
+    let events = futures_util::stream::unfold(reader, |mut reader| async move {
+        let next = reader.next().await?;
+        Some((Ok::<_, std::convert::Infallible>(next), reader))
+    });
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header(("cache-control", "no-store"))
+        .insert_header(("x-accel-buffering", "no"))
+        .streaming(events))
+}
+
+impl Reader {
+    async fn next(&mut self) -> Option<Bytes> {
+        loop {
+            if let Some(event) = self.ready.pop_front() {
+                return Some(event);
+            }
+            if self.ended {
+                return None;
+            }
+            if *self.latest.borrow_and_update() > self.cursor {
+                self.read().await;
+                continue;
+            }
+            if Instant::now() >= self.figures_at {
+                self.figures_at = Instant::now() + FIGURES_EVERY;
+                let figures = self.control.traffic.recent();
+                self.ready.push_back(event("figures", None, &figures));
+                continue;
+            }
+            let _ = tokio::time::timeout_at(self.figures_at, self.latest.changed()).await;
+        }
+    }
+
+    async fn read(&mut self) {
+        match self.control.store.read_since(self.cursor, PIECE).await {
+            Ok(feed) => {
+                let events = feed.entries.iter().map(|entry| event("change", Some(entry.number), entry));
+                self.ready.extend(events);
+                self.cursor = feed.cursor;
+            }
+            Err(Error::Reset(_)) => {
+                self.ready.push_back(event("reset", None, &()));
+                self.ended = true;
+            }
+            Err(error) => {
+                tracing::warn!(%error, "a stream ends: the journal cannot be read");
+                self.ended = true;
+            }
+        }
+    }
+}
+
+fn event(kind: &str, id: Option<u64>, data: &impl serde::Serialize) -> Bytes {
+    let id = id.map_or(String::new(), |id| format!("id: {id}\n"));
+    let data = serde_json::to_string(data).unwrap_or_default();
+    Bytes::from(format!("event: {kind}\n{id}data: {data}\n\n"))
+}

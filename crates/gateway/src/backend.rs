@@ -1,0 +1,104 @@
+//! Connections to replicas: each worker keeps its own.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::net::SocketAddrV4;
+use std::rc::Rc;
+use std::time::Duration;
+
+use hyper::body::Incoming;
+use hyper::client::conn::http1::{self, SendRequest};
+use hyper_util::rt::TokioIo;
+use tokio::net::TcpStream;
+
+use crate::forward::RequestBody;
+
+/// A lost first packet costs a second; a replica on the same node answers in far less than this.
+const CONNECT_WITHIN: Duration = Duration::from_millis(700);
+/// Idle connections kept for each replica by each worker.
+const IDLE: usize = 64;
+
+/// A connection that can take a request.
+pub struct Connection {
+    /// Sends on it.
+    pub sender: SendRequest<RequestBody>,
+    /// Whether it has carried a request before.
+    pub reused: bool,
+}
+
+/// A worker's idle connections.
+#[derive(Clone, Default)]
+pub struct Pool {
+    idle: Rc<RefCell<HashMap<SocketAddrV4, Vec<SendRequest<RequestBody>>>>>,
+}
+
+impl Pool {
+    /// An idle connection that is still good, or a new one.
+    pub async fn get(&self, address: SocketAddrV4) -> std::io::Result<Connection> {
+        loop {
+            let Some(mut sender) = self.idle.borrow_mut().get_mut(&address).and_then(Vec::pop) else { break };
+            if !sender.is_closed() && sender.ready().await.is_ok() {
+                return Ok(Connection { sender, reused: true });
+            }
+        }
+        Self::dial(address).await
+    }
+
+    /// A new connection.
+    pub async fn dial(address: SocketAddrV4) -> std::io::Result<Connection> {
+        let stream = tokio::time::timeout(CONNECT_WITHIN, TcpStream::connect(address));
+        let stream = stream.await.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
+        stream.set_nodelay(true)?;
+        let (sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
+        tokio::task::spawn_local(async move {
+            if let Err(error) = connection.with_upgrades().await {
+                tracing::trace!(%error, %address, "a connection to a replica ended");
+            }
+        });
+        Ok(Connection { sender, reused: false })
+    }
+
+    /// Keeps a connection whose answer was read to its end.
+    pub fn put(&self, address: SocketAddrV4, sender: SendRequest<RequestBody>) {
+        if sender.is_closed() {
+            return;
+        }
+        let mut idle = self.idle.borrow_mut();
+        let list = idle.entry(address).or_default();
+        if list.len() < IDLE {
+            list.push(sender);
+        }
+    }
+
+    /// Lets go of connections to addresses that are no longer in the table.
+    pub fn keep_only(&self, keep: impl Fn(&SocketAddrV4) -> bool) {
+        self.idle.borrow_mut().retain(|address, _| keep(address));
+    }
+}
+
+/// The answer of a replica, or the request back where it was not sent.
+pub type Sent = Result<hyper::Response<Incoming>, http1_error::Failed>;
+
+/// Why sending failed.
+pub mod http1_error {
+    use super::RequestBody;
+
+    /// What is left after a failed send.
+    #[derive(Debug)]
+    pub struct Failed {
+        /// The request, where not a byte of it was sent.
+        pub unsent: Option<hyper::Request<RequestBody>>,
+        /// What happened.
+        pub error: hyper::Error,
+    }
+}
+
+impl Connection {
+    /// Sends a request.
+    pub async fn send(&mut self, request: hyper::Request<RequestBody>) -> Sent {
+        self.sender.try_send_request(request).await.map_err(|mut failed| {
+            let unsent = failed.take_message();
+            http1_error::Failed { unsent, error: failed.into_error() }
+        })
+    }
+}

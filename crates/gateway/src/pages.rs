@@ -1,0 +1,88 @@
+//! What the gateway itself answers: a short page, or a problem document (RFC 9457) for programs.
+
+use bytes::Bytes;
+use http::header::{ACCEPT, CACHE_CONTROL, CONTENT_TYPE, HeaderValue};
+use http::{Response, StatusCode};
+use http_body_util::{Either, Full};
+use mainyard_core::model::Reason;
+
+use crate::forward::AnswerBody;
+
+/// An id for one request: the time, so that ids sort, and chance.
+pub fn request_id() -> String {
+    let mut chance = [0; 8];
+    let _ = getrandom::fill(&mut chance);
+    let millis = jiff::Timestamp::now().as_millisecond();
+    format!("{millis:012x}{:016x}", u64::from_be_bytes(chance))
+}
+
+/// The answer for what cannot be served.
+pub fn problem(status: StatusCode, reason: &Reason, id: &str, accept: Option<&HeaderValue>) -> Response<AnswerBody> {
+    let accept = accept.and_then(|value| value.to_str().ok()).unwrap_or("");
+    let (kind, text) = if accept.contains("text/html") {
+        ("text/html; charset=utf-8", page(status, reason, id))
+    } else {
+        ("application/problem+json", document(status, reason, id))
+    };
+    let mut answer = Response::new(Either::Right(Full::new(Bytes::from(text))));
+    *answer.status_mut() = status;
+    answer.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
+    answer.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    answer.headers_mut().insert(http::header::VARY, HeaderValue::from_static(ACCEPT.as_str()));
+    answer
+}
+
+fn document(status: StatusCode, reason: &Reason, id: &str) -> String {
+    let body = serde_json::json!({
+        "type": format!("urn:mainyard:reason:{}", reason.code),
+        "title": title(status),
+        "status": status.as_u16(),
+        "detail": reason.sentence,
+        "code": reason.code,
+        "request_id": id,
+    });
+    format!("{body}\n")
+}
+
+fn title(status: StatusCode) -> &'static str {
+    match status {
+        StatusCode::NOT_FOUND => "Nothing is here",
+        StatusCode::BAD_GATEWAY | StatusCode::SERVICE_UNAVAILABLE => "Not answering at the moment",
+        StatusCode::FORBIDDEN => "Not open to this caller",
+        _ => "This request cannot be served",
+    }
+}
+
+fn page(status: StatusCode, reason: &Reason, id: &str) -> String {
+    let (title, sentence) = (title(status), escape(&reason.sentence));
+    format!(
+        "<!doctype html><html lang=en><meta charset=utf-8><meta name=viewport content='width=device-width'>\
+         <title>{title}</title><style>body{{font:16px/1.5 system-ui,sans-serif;background:#f4f3ee;color:#1b212b;\
+         margin:12vh auto;max-width:34rem;padding:0 1.5rem}}code{{font:13px ui-monospace,monospace;color:#5a616d}}\
+         </style><h1>{title}</h1><p>{sentence}.</p><p><code>{} · {} · request {id}</code></p></html>\n",
+        status.as_u16(),
+        reason.code
+    )
+}
+
+fn escape(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mainyard_core::model::ReasonCode;
+
+    #[test]
+    fn nothing_of_a_visitors_text_becomes_markup() {
+        let reason = Reason::new(ReasonCode::NoSuchHost, "no route has the host <script>");
+        assert!(!page(StatusCode::NOT_FOUND, &reason, "1").contains("<script>"));
+    }
+
+    #[test]
+    fn ids_differ_and_sort_by_time() {
+        let ids: std::collections::BTreeSet<String> = (0..1000).map(|_| request_id()).collect();
+        assert_eq!(ids.len(), 1000);
+    }
+}

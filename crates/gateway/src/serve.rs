@@ -1,0 +1,146 @@
+//! The workers: one thread a core, each with its own runtime and connections to replicas.
+
+use std::collections::HashSet;
+use std::net::{SocketAddr, SocketAddrV4, TcpListener as StdListener};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use mainyard_runtime::enter;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::TcpListener;
+use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
+use tokio::task::LocalSet;
+use tokio_rustls::TlsAcceptor;
+
+use crate::Config;
+use crate::backend::Pool;
+use crate::forward::{Arrival, Forwarder};
+use crate::serving::Serving;
+
+/// A visitor's headers must be here within this time.
+const HEADERS_WITHIN: Duration = Duration::from_secs(20);
+/// Most bytes of a request's head.
+const HEAD_LIMIT: usize = 64 * 1024;
+
+/// How a listener's connections are taken.
+#[derive(Clone)]
+enum Door {
+    Http,
+    Https(TlsAcceptor),
+    Inside,
+}
+
+/// Starts the workers. Gives, for each, a way to hand it another listener for callers inside.
+pub fn start(
+    config: &Config,
+    tls: Option<TlsAcceptor>,
+    serving: &Arc<Serving>,
+) -> std::io::Result<Vec<UnboundedSender<StdListener>>> {
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
+    let mut ports = Vec::new();
+    for number in 0..cores {
+        let mut doors = vec![(config.http.try_clone()?, Door::Http)];
+        if let (Some(listener), Some(acceptor)) = (&config.https, &tls) {
+            doors.push((listener.try_clone()?, Door::Https(acceptor.clone())));
+        }
+        let (to_worker, more) = unbounded_channel();
+        ports.push(to_worker);
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let (network, serving) = (config.network.clone(), Arc::clone(serving));
+        std::thread::Builder::new().name(format!("worker-{number}")).spawn(move || {
+            LocalSet::new().block_on(&runtime, work(doors, more, network, serving));
+        })?;
+    }
+    Ok(ports)
+}
+
+async fn work(
+    doors: Vec<(StdListener, Door)>,
+    mut more: UnboundedReceiver<StdListener>,
+    network: Option<PathBuf>,
+    serving: Arc<Serving>,
+) {
+    if let Some(network) = network
+        && let Err(error) = enter(&network)
+    {
+        tracing::error!(%error, "no replica can be reached");
+    }
+    let forwarder = Forwarder { serving, pool: Pool::default() };
+    for (listener, door) in doors {
+        listen(listener, door, &forwarder);
+    }
+    tokio::task::spawn_local(drop_idle(forwarder.clone()));
+    while let Some(listener) = more.recv().await {
+        listen(listener, Door::Inside, &forwarder);
+    }
+}
+
+/// Idle connections to replicas that left the table are closed.
+async fn drop_idle(forwarder: Forwarder) {
+    loop {
+        tokio::time::sleep(Duration::from_secs(1)).await;
+        let routing = forwarder.serving.routing();
+        let ports = routing.inside.values().flat_map(|service| service.ports.values());
+        let present: HashSet<SocketAddrV4> =
+            ports.flat_map(|port| port.replicas.iter().map(|replica| replica.backend.address)).collect();
+        forwarder.pool.keep_only(|address| present.contains(address));
+    }
+}
+
+fn listen(listener: StdListener, door: Door, forwarder: &Forwarder) {
+    let opened = listener.set_nonblocking(true).and_then(|()| TcpListener::from_std(listener));
+    match opened {
+        Ok(listener) => {
+            tokio::task::spawn_local(accept(listener, door, forwarder.clone()));
+        }
+        Err(error) => tracing::error!(%error, "a listener cannot be used"),
+    }
+}
+
+async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
+    loop {
+        let (stream, peer) = match listener.accept().await {
+            Ok(accepted) => accepted,
+            Err(error) => {
+                // Out of descriptors, most likely: connections wait in the queue meanwhile.
+                tracing::warn!(%error, "a connection could not be taken");
+                tokio::time::sleep(Duration::from_millis(20)).await;
+                continue;
+            }
+        };
+        let _ = stream.set_nodelay(true);
+        let (door, forwarder) = (door.clone(), forwarder.clone());
+        tokio::task::spawn_local(async move {
+            match door {
+                Door::Http => talk(stream, Arrival { peer, secure: false, inside: None }, forwarder).await,
+                Door::Inside => {
+                    let called: Option<SocketAddr> = stream.local_addr().ok();
+                    talk(stream, Arrival { peer, secure: false, inside: called }, forwarder).await;
+                }
+                Door::Https(acceptor) => {
+                    let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
+                    match opened {
+                        Ok(Ok(stream)) => talk(stream, Arrival { peer, secure: true, inside: None }, forwarder).await,
+                        other => tracing::debug!(%peer, failed = ?other.err(), "no TLS was agreed"),
+                    }
+                }
+            }
+        });
+    }
+}
+
+async fn talk(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, arrival: Arrival, forwarder: Forwarder) {
+    let service = service_fn(|request| {
+        let forwarder = forwarder.clone();
+        async move { Ok::<_, std::convert::Infallible>(forwarder.answer(request, arrival).await) }
+    });
+    let mut builder = http1::Builder::new();
+    builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN).max_buf_size(HEAD_LIMIT).half_close(true);
+    if let Err(error) = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await {
+        tracing::trace!(%error, peer = %arrival.peer, "a visitor's connection ended");
+    }
+}

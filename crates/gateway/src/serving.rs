@@ -1,0 +1,336 @@
+//! The table as the workers use it, and what is counted while serving.
+
+use std::collections::{BTreeMap, HashMap};
+use std::net::Ipv4Addr;
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arc_swap::ArcSwap;
+use mainyard_core::drain::GatewayView;
+use mainyard_core::link::{Figure, time_bucket};
+use mainyard_core::model::{EnvironmentIndex, Reason, ReplicaId, Target};
+use mainyard_core::routing::{Backend, Table, TableVersion};
+use tokio::sync::Notify;
+
+/// One replica as it is dialled, shared by all tables that hold it.
+#[derive(Debug)]
+pub struct Replica {
+    /// Which replica, of which release, and how to dial it.
+    pub backend: Backend,
+    /// Requests open to it now.
+    open: AtomicU32,
+    /// Whether it has left the table.
+    retired: AtomicBool,
+}
+
+/// A request that is open to a replica.
+#[derive(Debug)]
+pub struct Open {
+    /// The replica.
+    pub replica: Arc<Replica>,
+    changed: Arc<Notify>,
+}
+
+impl Drop for Open {
+    fn drop(&mut self) {
+        let last = self.replica.open.fetch_sub(1, Ordering::SeqCst) == 1;
+        if last && self.replica.retired.load(Ordering::SeqCst) {
+            self.changed.notify_one();
+        }
+    }
+}
+
+/// One port of a service and the replicas behind it.
+#[derive(Debug)]
+pub struct Port {
+    /// Replicas that take requests.
+    pub replicas: Vec<Arc<Replica>>,
+    /// Counts requests, across tables.
+    turn: Arc<AtomicU64>,
+}
+
+/// A service.
+#[derive(Debug)]
+pub struct Service {
+    /// Where and under which name.
+    pub target: Target,
+    /// Its environment's index.
+    pub environment: EnvironmentIndex,
+    /// By service port.
+    pub ports: BTreeMap<u16, Port>,
+    /// Why there is no replica.
+    pub reason: Option<Reason>,
+}
+
+/// A host's route.
+#[derive(Debug)]
+pub struct Host {
+    /// Services by share.
+    pub services: Vec<Arc<Service>>,
+    /// Their shares.
+    pub shares: Vec<u32>,
+    /// Counts requests, across tables.
+    pub turn: Arc<AtomicU64>,
+}
+
+/// A table, ready to serve by.
+#[derive(Debug, Default)]
+pub struct Routing {
+    /// Its number.
+    pub version: TableVersion,
+    /// Outside hosts.
+    pub hosts: HashMap<String, Host>,
+    /// Services by their address inside.
+    pub inside: HashMap<Ipv4Addr, Arc<Service>>,
+}
+
+/// What a figure is kept by.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Way {
+    /// The host, or service and port for callers inside.
+    pub name: Arc<str>,
+    /// Whether the caller was inside.
+    pub inside: bool,
+    /// The service.
+    pub service: Arc<str>,
+    /// The replica's table entry.
+    pub replica: Option<ReplicaId>,
+}
+
+#[derive(Debug, Default)]
+struct Count {
+    service: Option<Target>,
+    release: Option<mainyard_core::model::ReleaseNumber>,
+    requests: u64,
+    failed: u64,
+    times: BTreeMap<u8, u64>,
+}
+
+/// What all workers share.
+#[derive(Debug)]
+pub struct Serving {
+    routing: ArcSwap<Routing>,
+    known: Mutex<HashMap<String, Arc<Replica>>>,
+    turns: Mutex<HashMap<String, Arc<AtomicU64>>>,
+    figures: Mutex<HashMap<Way, Count>>,
+    /// Woken when control should hear from this gateway at once.
+    pub changed: Arc<Notify>,
+}
+
+impl Default for Serving {
+    fn default() -> Serving {
+        Serving::new()
+    }
+}
+
+impl Serving {
+    /// Nothing to serve yet.
+    pub fn new() -> Serving {
+        Serving {
+            routing: ArcSwap::default(),
+            known: Mutex::default(),
+            turns: Mutex::default(),
+            figures: Mutex::default(),
+            changed: Arc::default(),
+        }
+    }
+
+    /// The table in force.
+    pub fn routing(&self) -> arc_swap::Guard<Arc<Routing>> {
+        self.routing.load()
+    }
+
+    /// Takes a newer table; an older one is refused.
+    pub fn take(&self, table: &Table) -> bool {
+        if table.version <= self.routing.load().version {
+            return false;
+        }
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut turn = |key: &str| Arc::clone(turns.entry(key.to_owned()).or_default());
+        let mut present: HashMap<String, Arc<Replica>> = HashMap::new();
+        let mut services: HashMap<&str, Arc<Service>> = HashMap::new();
+        let mut inside = HashMap::new();
+        for (key, entry) in &table.services {
+            let ports = entry.ports.iter().map(|(port, list)| {
+                let replicas = list.iter().map(|backend| {
+                    let id = format!("{} {}", backend.replica, backend.address);
+                    let replica = known.get(&id).filter(|replica| !replica.retired.load(Ordering::SeqCst));
+                    let replica = replica.cloned().or_else(|| present.get(&id).cloned());
+                    let replica = replica.unwrap_or_else(|| Arc::new(Replica::new(backend.clone())));
+                    present.insert(id, Arc::clone(&replica));
+                    replica
+                });
+                (*port, Port { replicas: replicas.collect(), turn: turn(&format!("{key}:{port}")) })
+            });
+            let service = Arc::new(Service {
+                target: entry.target.clone(),
+                environment: entry.environment,
+                ports: ports.collect(),
+                reason: entry.reason.clone(),
+            });
+            inside.insert(entry.address, Arc::clone(&service));
+            services.insert(key, service);
+        }
+        let hosts = table.hosts.iter().map(|(name, host)| {
+            let to = host.to.iter().filter_map(|(key, share)| Some((Arc::clone(services.get(key.as_str())?), *share)));
+            let (services, shares) = to.unzip();
+            (name.clone(), Host { services, shares, turn: turn(name) })
+        });
+        let routing = Routing { version: table.version, hosts: hosts.collect(), inside };
+        self.routing.store(Arc::new(routing));
+        // Only now, when no thread can find it in the table any more: see `enter`.
+        known.retain(|id, replica| {
+            let stays = present.contains_key(id);
+            if !stays {
+                replica.retired.store(true, Ordering::SeqCst);
+            }
+            stays || replica.open.load(Ordering::SeqCst) > 0
+        });
+        known.extend(present);
+        self.changed.notify_one();
+        true
+    }
+
+    /// Opens a request to a replica, unless it has left meanwhile. The count is raised first and the mark looked
+    /// at after; whoever retires a replica does it the other way round, so one of both always sees the other.
+    pub fn enter(&self, replica: &Arc<Replica>) -> Option<Open> {
+        replica.open.fetch_add(1, Ordering::SeqCst);
+        let open = Open { replica: Arc::clone(replica), changed: Arc::clone(&self.changed) };
+        (!replica.retired.load(Ordering::SeqCst)).then_some(open)
+    }
+
+    /// What control is told.
+    pub fn view(&self) -> GatewayView {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let confirmed = self.routing.load().version;
+        known.retain(|_, replica| {
+            !replica.retired.load(Ordering::SeqCst) || replica.open.load(Ordering::SeqCst) > 0
+        });
+        let retired = known.values().filter(|replica| replica.retired.load(Ordering::SeqCst));
+        let mut open = BTreeMap::new();
+        for replica in retired {
+            *open.entry(replica.backend.replica.clone()).or_default() += replica.open.load(Ordering::SeqCst);
+        }
+        GatewayView { confirmed, open }
+    }
+
+    /// Counts a request that ended.
+    pub fn count(&self, way: Way, service: &Target, replica: Option<&Backend>, failed: bool, micros: u64) {
+        let mut figures = self.figures.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = figures.entry(way).or_default();
+        if count.service.is_none() {
+            count.service = Some(service.clone());
+            count.release = replica.map(|backend| backend.release);
+        }
+        count.requests += 1;
+        count.failed += u64::from(failed);
+        *count.times.entry(time_bucket(micros)).or_default() += 1;
+    }
+
+    /// Takes what was counted since the last call.
+    pub fn take_figures(&self) -> Vec<Figure> {
+        let counted = std::mem::take(&mut *self.figures.lock().unwrap_or_else(PoisonError::into_inner));
+        let figures = counted.into_iter().filter_map(|(way, count)| {
+            Some(Figure {
+                way: way.name.to_string(),
+                inside: way.inside,
+                service: count.service?,
+                replica: way.replica,
+                release: count.release,
+                requests: count.requests,
+                failed: count.failed,
+                times: count.times,
+            })
+        });
+        figures.collect()
+    }
+}
+
+impl Replica {
+    fn new(backend: Backend) -> Replica {
+        Replica { backend, open: AtomicU32::new(0), retired: AtomicBool::new(false) }
+    }
+
+    /// Whether it has left the table.
+    pub fn is_retired(&self) -> bool {
+        self.retired.load(Ordering::SeqCst)
+    }
+}
+
+impl Port {
+    /// Replicas in the order in which this request should try them.
+    pub fn in_turn(&self) -> impl Iterator<Item = &Arc<Replica>> {
+        let first = self.turn.fetch_add(1, Ordering::Relaxed) as usize;
+        let count = self.replicas.len();
+        (0..count).map(move |step| &self.replicas[(first + step) % count])
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mainyard_core::model::ReleaseNumber;
+    use mainyard_core::routing::ServiceEntry;
+
+    fn table(counter: u64, shorts: &[&str]) -> Table {
+        let target: Target = "staging/locker-api".parse().expect("a target");
+        let backends = shorts.iter().enumerate().map(|(n, short)| Backend {
+            replica: ReplicaId::new(target.clone(), (*short).to_owned()),
+            release: ReleaseNumber(1),
+            node: "node-1".parse().expect("a name"),
+            address: std::net::SocketAddrV4::new([10, 118, 16, 2 + n as u8].into(), 8080),
+        });
+        let ports = BTreeMap::from([(80, backends.collect())]);
+        let address = [10, 118, 0, 16].into();
+        let environment = EnvironmentIndex::new(1).expect("in range");
+        let entry = ServiceEntry { target, environment, address, ports, reason: None };
+        Table {
+            version: TableVersion { epoch: 1, counter },
+            services: BTreeMap::from([("staging/locker-api".to_owned(), entry)]),
+            ..Table::default()
+        }
+    }
+
+    fn replicas(serving: &Serving) -> Vec<Arc<Replica>> {
+        let routing = serving.routing();
+        let service = routing.inside.values().next().expect("a service");
+        service.ports[&80].in_turn().cloned().collect()
+    }
+
+    #[test]
+    fn an_older_table_is_refused() {
+        let serving = Serving::new();
+        assert!(serving.take(&table(5, &["a0"])));
+        assert!(!serving.take(&table(5, &["a0", "a1"])));
+        assert!(!serving.take(&table(4, &[])));
+        assert_eq!(replicas(&serving).len(), 1);
+    }
+
+    #[test]
+    fn a_replica_that_left_is_entered_no_more_and_its_open_requests_are_told() {
+        let serving = Serving::new();
+        serving.take(&table(1, &["a0", "a1"]));
+        let first = replicas(&serving).into_iter().find(|r| r.backend.replica.short == "a0").expect("a0");
+        let open = serving.enter(&first).expect("it is in the table");
+        serving.take(&table(2, &["a1"]));
+        assert!(serving.enter(&first).is_none());
+        assert_eq!(serving.view().open.get(&first.backend.replica), Some(&1));
+        drop(open);
+        assert_eq!(serving.view().open, BTreeMap::new());
+    }
+
+    #[test]
+    fn the_turn_goes_on_across_tables() {
+        let serving = Serving::new();
+        serving.take(&table(1, &["a0", "a1", "a2"]));
+        let mut seen = BTreeMap::new();
+        for round in 0..300 {
+            if round == 100 {
+                serving.take(&table(2, &["a0", "a1", "a2"]));
+            }
+            *seen.entry(replicas(&serving)[0].backend.replica.short.clone()).or_insert(0) += 1;
+        }
+        assert!(seen.values().all(|count| *count == 100), "{seen:?}");
+    }
+}

@@ -1,0 +1,129 @@
+//! Getting images from control's store onto the node: each layer once, whoever asks for it.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use futures_util::TryStreamExt;
+use mainyard_core::model::{Reason, ReasonCode};
+use mainyard_images::{Digest, ImageConfiguration, ImageManifest, Users, resolve_user, unpack_layer};
+use tokio_util::io::{StreamReader, SyncIoBridge};
+
+use crate::Config;
+
+/// An image that is unpacked on this node, and what its configuration says.
+#[derive(Debug)]
+pub struct Prepared {
+    /// Unpacked layers, the lowest first.
+    pub layers: Vec<PathBuf>,
+    /// Program and arguments.
+    pub command: Vec<String>,
+    /// `KEY=value` pairs.
+    pub env: Vec<String>,
+    /// Working directory.
+    pub cwd: String,
+    /// User and group.
+    pub user: Users,
+}
+
+/// The node's images.
+#[derive(Clone)]
+pub struct Images {
+    dir: PathBuf,
+    control: String,
+    token: String,
+    client: reqwest::Client,
+    prepared: Arc<Mutex<HashMap<String, Arc<Prepared>>>>,
+    one_at_a_time: Arc<tokio::sync::Mutex<()>>,
+}
+
+impl Images {
+    pub fn new(config: &Config, client: reqwest::Client) -> Images {
+        Images {
+            dir: config.dir.join("layers"),
+            control: config.control.clone(),
+            token: config.token.clone(),
+            client,
+            prepared: Arc::default(),
+            one_at_a_time: Arc::default(),
+        }
+    }
+
+    /// The image, where it is prepared already.
+    pub fn prepared(&self, digest: &str) -> Option<Arc<Prepared>> {
+        self.prepared.lock().unwrap_or_else(PoisonError::into_inner).get(digest).cloned()
+    }
+
+    /// Gets and unpacks what is missing of an image.
+    pub async fn prepare(&self, digest: &str) -> Result<Arc<Prepared>, Reason> {
+        let _turn = self.one_at_a_time.lock().await;
+        if let Some(image) = self.prepared(digest) {
+            return Ok(image);
+        }
+        let image = self.get(digest).await.map_err(|message| Reason::new(ReasonCode::ImageUnusable, message))?;
+        let image = Arc::new(image);
+        self.prepared.lock().unwrap_or_else(PoisonError::into_inner).insert(digest.to_owned(), Arc::clone(&image));
+        Ok(image)
+    }
+
+    async fn get(&self, digest: &str) -> Result<Prepared, String> {
+        let manifest: ImageManifest = self.document(digest).await?;
+        let config: ImageConfiguration = self.document(manifest.config().digest().as_ref()).await?;
+        let mut layers = Vec::new();
+        for (layer, diff_id) in manifest.layers().iter().zip(config.rootfs().diff_ids()) {
+            layers.push(self.layer(layer.digest().as_ref(), diff_id).await?);
+        }
+        let run = config.config().clone().unwrap_or_default();
+        let mut command = run.entrypoint().clone().unwrap_or_default();
+        command.extend(run.cmd().clone().unwrap_or_default());
+        let user = resolve_user(run.user().as_deref().unwrap_or(""), &layers).map_err(|error| error.to_string())?;
+        Ok(Prepared {
+            layers,
+            command,
+            env: run.env().clone().unwrap_or_default(),
+            cwd: run.working_dir().clone().unwrap_or_default(),
+            user,
+        })
+    }
+
+    async fn blob(&self, digest: &str) -> Result<reqwest::Response, String> {
+        let url = format!("{}/api/v1/link/blobs/{digest}", self.control);
+        let answer = self.client.get(url).bearer_auth(&self.token).send().await.map_err(|error| error.to_string())?;
+        answer.error_for_status().map_err(|error| format!("the image's blob {digest} cannot be had: {error}"))
+    }
+
+    /// A manifest or configuration; kept on disk, so that a replica can be started while control is away.
+    async fn document<T: serde::de::DeserializeOwned>(&self, digest: &str) -> Result<T, String> {
+        let id = Digest::parse(digest).map_err(|error| error.to_string())?;
+        let kept = self.dir.join(format!("{}.json", id.hex()));
+        let is_it = |bytes: &Vec<u8>| Digest::of(bytes) == id;
+        let bytes = match std::fs::read(&kept).ok().filter(is_it) {
+            Some(bytes) => bytes,
+            None => {
+                let bytes = self.blob(digest).await?.bytes().await.map_err(|error| error.to_string())?.to_vec();
+                if !is_it(&bytes) {
+                    return Err(format!("the blob {digest} was changed on the way"));
+                }
+                std::fs::write(&kept, &bytes).map_err(|error| format!("cannot keep the blob {digest}: {error}"))?;
+                bytes
+            }
+        };
+        serde_json::from_slice(&bytes).map_err(|error| error.to_string())
+    }
+
+    async fn layer(&self, packed: &str, diff_id: &str) -> Result<PathBuf, String> {
+        let id = Digest::parse(diff_id).map_err(|error| error.to_string())?;
+        let dir = self.dir.join(id.hex());
+        if dir.is_dir() {
+            return Ok(dir);
+        }
+        let body = self.blob(packed).await?.bytes_stream().map_err(std::io::Error::other);
+        let target = dir.clone();
+        let unpacked = tokio::task::spawn_blocking(move || {
+            let reader = SyncIoBridge::new(StreamReader::new(body));
+            unpack_layer(reader, &id, &target)
+        });
+        unpacked.await.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+        Ok(dir)
+    }
+}

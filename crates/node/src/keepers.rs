@@ -1,0 +1,140 @@
+//! Starting keepers, hearing from them, and watching those that an earlier agent started.
+
+use std::os::fd::{FromRawFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+
+use mainyard_core::link::RunOrder;
+use mainyard_core::model::ReplicaId;
+use mainyard_core::replica_run::{Ended, Event};
+use mainyard_runtime::{Ending, Isolation, Progress, Run, last_ending};
+use tokio::io::unix::AsyncFd;
+use tokio::io::{AsyncBufReadExt, BufReader};
+use tokio::sync::mpsc::UnboundedSender;
+
+use crate::agent::Message;
+use crate::images::Prepared;
+use crate::logs;
+
+/// A keeper that runs.
+#[derive(Debug)]
+pub struct Keeper {
+    /// Its process id.
+    pub pid: u32,
+    /// The process id of the replica's init, once it runs.
+    pub init: Option<u32>,
+}
+
+impl Keeper {
+    /// The keeper passes it on, and kills after the grace.
+    pub fn ask_to_stop(&self) {
+        // SAFETY: no memory is involved; the keeper is ours and is reaped only after its end was heard.
+        unsafe { libc::kill(self.pid as i32, libc::SIGTERM) };
+    }
+}
+
+/// What a replica is started with.
+pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBuf, log_dir: PathBuf) -> Run {
+    let id = &order.id;
+    let mut env = image.env.clone();
+    let own = [
+        ("MAINYARD_ENVIRONMENT", id.workload.environment.to_string()),
+        ("MAINYARD_WORKLOAD", id.workload.name.to_string()),
+        ("MAINYARD_REPLICA", id.short.clone()),
+        ("MAINYARD_RELEASE", order.release.to_string()),
+    ];
+    let settings = order.spec.settings.iter().map(|(key, value)| (key.as_str(), value.clone()));
+    for (key, value) in own.into_iter().chain(settings) {
+        env.retain(|pair| !pair.starts_with(&format!("{key}=")));
+        env.push(format!("{key}={value}"));
+    }
+    Run {
+        name: id.dotted(),
+        hostname: format!("{}-{}", id.workload.name, id.short),
+        environment: order.environment,
+        layers: image.layers.clone(),
+        argv: order.spec.command.clone().unwrap_or_else(|| image.command.clone()),
+        env,
+        cwd: image.cwd.clone(),
+        user: image.user,
+        limits: order.spec.limits,
+        address: order.address,
+        hosts,
+        grace: order.spec.stop.grace.duration(),
+        run_dir,
+        log_dir,
+    }
+}
+
+/// Starts a keeper; what it tells comes as messages. Gives its process id.
+pub fn start(
+    isolation: &Isolation,
+    run: &Run,
+    id: ReplicaId,
+    number: u64,
+    inbox: UnboundedSender<Message>,
+) -> Result<u32, String> {
+    let command = isolation.command(run).map_err(|error| error.to_string())?;
+    let mut command = tokio::process::Command::from(command);
+    let mut child = command.stderr(Stdio::null()).spawn().map_err(|error| format!("cannot start the keeper: {error}"))?;
+    let pid = child.id().unwrap_or(0);
+    let output = child.stdout.take();
+    let run_dir = run.run_dir.clone();
+    let log_dir = run.log_dir.clone();
+    tokio::spawn(async move {
+        let mut told = None;
+        if let Some(output) = output {
+            let mut lines = BufReader::new(output).lines();
+            while let Ok(Some(line)) = lines.next_line().await {
+                match Progress::parse(&line) {
+                    Some(Progress::Running(init)) => {
+                        let _ = inbox.send(Message::Started(id.clone(), number, pid, init));
+                    }
+                    other => told = other,
+                }
+            }
+        }
+        let _ = child.wait().await;
+        let event = match told {
+            Some(Progress::Failed { step, errno }) => {
+                Event::CouldNotStart(format!("cannot {step}: {}", std::io::Error::from_raw_os_error(errno)))
+            }
+            Some(Progress::Ended(ending)) => ended(Some(ending), &log_dir),
+            _ => ended(last_ending(&run_dir), &log_dir),
+        };
+        let _ = inbox.send(Message::Event(id, number, event));
+    });
+    Ok(pid)
+}
+
+fn ended(ending: Option<Ending>, log_dir: &Path) -> Event {
+    let tail = logs::last_lines(log_dir, 2);
+    Event::Ended(match ending {
+        Some(ending) => Ended {
+            code: ending.code,
+            signal: ending.signal,
+            memory_kills: ending.memory_kills,
+            told: true,
+            tail,
+        },
+        None => Ended { tail, ..Ended::default() },
+    })
+}
+
+/// Waits for the end of a keeper that is not this process's child.
+pub fn watch_adopted(pid: u32, id: ReplicaId, number: u64, run_dir: PathBuf, inbox: UnboundedSender<Message>) {
+    tokio::spawn(async move {
+        // SAFETY: the descriptor is new and owned here.
+        let fd = unsafe {
+            let fd = libc::syscall(libc::SYS_pidfd_open, pid, 0);
+            (fd >= 0).then(|| OwnedFd::from_raw_fd(fd as i32))
+        };
+        // SAFETY: the descriptor stays open and the same for as long as it is registered: it owns itself.
+        if let Some(waiting) = fd.and_then(|fd| unsafe { AsyncFd::register(fd) }.ok()) {
+            let _ = waiting.readable().await;
+        }
+        let log_dir = run_dir.parent().and_then(Path::parent).map(|dir| dir.join("logs").join(id.dotted()));
+        let event = ended(last_ending(&run_dir), &log_dir.unwrap_or_default());
+        let _ = inbox.send(Message::Event(id, number, event));
+    });
+}

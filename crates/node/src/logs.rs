@@ -1,0 +1,123 @@
+//! Reading replicas' logs: the last lines, or a stream that control asked for.
+
+use std::io::{Read, Seek, SeekFrom};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use bytes::Bytes;
+use mainyard_core::link::LogLine;
+use mainyard_core::model::ReplicaId;
+use tokio::sync::mpsc;
+
+use crate::Config;
+
+/// How far back a log is read for its last lines.
+const TAIL_BYTES: u64 = 1 << 20;
+
+/// The texts of the last lines that the process itself wrote.
+pub fn last_lines(dir: &Path, count: usize) -> Vec<String> {
+    let text = end_of(&dir.join("current"));
+    let lines = text.lines().rev().filter_map(|line| {
+        let mut parts = line.splitn(3, ' ');
+        let (_, source, text) = (parts.next()?, parts.next()?, parts.next()?);
+        (source != "k" && !text.trim().is_empty()).then(|| text.chars().take(200).collect())
+    });
+    let mut last: Vec<String> = lines.take(count).collect();
+    last.reverse();
+    last
+}
+
+fn end_of(path: &Path) -> String {
+    let read = || -> std::io::Result<String> {
+        let mut file = std::fs::File::open(path)?;
+        let length = file.metadata()?.len();
+        let start = length.saturating_sub(TAIL_BYTES);
+        file.seek(SeekFrom::Start(start))?;
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes)?;
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        // A line whose beginning was not read is not shown.
+        Ok(if start == 0 { text } else { text.split_once('\n').map_or(String::new(), |(_, rest)| rest.to_owned()) })
+    };
+    read().unwrap_or_default()
+}
+
+fn parse(line: &str, replica: &ReplicaId) -> Option<LogLine> {
+    let mut parts = line.splitn(3, ' ');
+    let at = parts.next()?.parse().ok()?;
+    let source = parts.next()?.chars().next()?;
+    Some(LogLine { at, replica: replica.clone(), source, text: parts.next()?.to_owned() })
+}
+
+/// Where reading of one replica's log stands.
+struct Reader {
+    replica: ReplicaId,
+    path: PathBuf,
+    inode: u64,
+    position: u64,
+    partial: String,
+}
+
+impl Reader {
+    /// What was added since the last call; begins anew when the log was turned over.
+    fn more(&mut self) -> Vec<LogLine> {
+        let Ok(mut file) = std::fs::File::open(&self.path) else { return Vec::new() };
+        let Ok(found) = file.metadata() else { return Vec::new() };
+        if found.ino() != self.inode {
+            (self.inode, self.position) = (found.ino(), 0);
+            self.partial.clear();
+        }
+        let mut bytes = Vec::new();
+        let read = file.seek(SeekFrom::Start(self.position)).and_then(|_| file.take(TAIL_BYTES).read_to_end(&mut bytes));
+        self.position += read.unwrap_or(0) as u64;
+        self.partial.push_str(&String::from_utf8_lossy(&bytes));
+        let Some(end) = self.partial.rfind('\n') else { return Vec::new() };
+        let rest = self.partial.split_off(end + 1);
+        let whole = std::mem::replace(&mut self.partial, rest);
+        whole.lines().filter_map(|line| parse(line, &self.replica)).collect()
+    }
+}
+
+/// Sends the end of the logs and, if asked, what follows, as a request of the node's own.
+pub async fn send(config: Config, client: reqwest::Client, stream: u64, dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool) {
+    let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(16);
+    tokio::spawn(produce(dirs, tail, follow, to_send));
+    let url = format!("{}/api/v1/link/streams/{stream}", config.control);
+    let body = futures_util::stream::unfold(body, |mut body| async move { Some((body.recv().await?, body)) });
+    let sent = client.post(url).bearer_auth(&config.token).body(reqwest::Body::wrap_stream(body)).send().await;
+    if let Err(error) = sent {
+        tracing::debug!(%error, stream, "a log stream ended early");
+    }
+}
+
+async fn produce(dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool, to: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+    let mut readers = Vec::new();
+    let mut lines: Vec<LogLine> = Vec::new();
+    for (dir, replica) in dirs {
+        let path = dir.join("current");
+        let found = std::fs::metadata(&path).ok();
+        let (inode, position) = found.map_or((0, 0), |found| (found.ino(), found.len()));
+        let mut own: Vec<LogLine> = end_of(&dir.join("previous")).lines().filter_map(|line| parse(line, &replica)).collect();
+        own.extend(end_of(&path).lines().filter_map(|line| parse(line, &replica)));
+        lines.extend(own.split_off(own.len().saturating_sub(tail as usize)));
+        readers.push(Reader { replica, path, inode, position, partial: String::new() });
+    }
+    lines.sort_by_key(|line| line.at);
+    lines.drain(..lines.len().saturating_sub(tail as usize));
+    loop {
+        let text: String = lines.iter().filter_map(|line| serde_json::to_string(line).ok()).map(|line| line + "\n").collect();
+        // An empty piece shows whether anyone still listens.
+        if to.send(Ok(Bytes::from(text))).await.is_err() || !follow {
+            return;
+        }
+        loop {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+            lines = readers.iter_mut().flat_map(Reader::more).collect();
+            lines.sort_by_key(|line| line.at);
+            if !lines.is_empty() || to.is_closed() {
+                break;
+            }
+        }
+    }
+}

@@ -1,0 +1,94 @@
+//! Ready and alive probes, made from a thread that lives in the node's network namespace.
+
+use std::net::{Ipv4Addr, SocketAddrV4};
+use std::path::PathBuf;
+use std::time::Duration;
+
+use mainyard_core::model::{CheckKind, ReplicaId};
+use mainyard_core::replica_run::{Event, ProbeFault};
+use mainyard_runtime::enter;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio::sync::mpsc::{self, UnboundedSender};
+
+use crate::agent::Message;
+
+/// One probe to make.
+#[derive(Debug)]
+pub struct Probe {
+    pub id: ReplicaId,
+    pub number: u64,
+    pub run: u32,
+    pub after: Duration,
+    pub within: Duration,
+    pub kind: CheckKind,
+    pub alive: bool,
+    pub address: Ipv4Addr,
+}
+
+/// The probing thread.
+pub struct Probes {
+    to_make: UnboundedSender<Probe>,
+}
+
+impl Probes {
+    pub fn start(network: PathBuf, inbox: UnboundedSender<Message>) -> std::io::Result<Probes> {
+        let (to_make, mut asked) = mpsc::unbounded_channel::<Probe>();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        std::thread::Builder::new().name("probes".to_owned()).spawn(move || {
+            if let Err(error) = enter(&network) {
+                tracing::error!(%error, "no probe can be made");
+                return;
+            }
+            runtime.block_on(async move {
+                while let Some(probe) = asked.recv().await {
+                    let inbox = inbox.clone();
+                    tokio::spawn(async move {
+                        if !probe.after.is_zero() {
+                            tokio::time::sleep(probe.after).await;
+                        }
+                        let result = make(&probe).await;
+                        let event = if probe.alive { Event::AliveProbed(probe.run, result) } else { Event::Probed(probe.run, result) };
+                        let _ = inbox.send(Message::Event(probe.id, probe.number, event));
+                    });
+                }
+            });
+        })?;
+        Ok(Probes { to_make })
+    }
+
+    pub fn ask(&self, probe: Probe) {
+        let _ = self.to_make.send(probe);
+    }
+}
+
+async fn make(probe: &Probe) -> Result<(), ProbeFault> {
+    match tokio::time::timeout(probe.within, attempt(&probe.kind, probe.address)).await {
+        Err(_) => Err(ProbeFault::Late),
+        Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => Err(ProbeFault::Refused),
+        Ok(Err(error)) => Err(ProbeFault::Other(error.to_string())),
+        Ok(Ok(status)) if (200..400).contains(&status) => Ok(()),
+        Ok(Ok(status)) => Err(ProbeFault::Status(status)),
+    }
+}
+
+/// The answer's status; 200 for a connection that was taken.
+async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
+    let (CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind;
+    let mut stream = TcpStream::connect(SocketAddrV4::new(address, *port)).await?;
+    let CheckKind::Http(path, _) = kind else { return Ok(200) };
+    let request = format!("GET {path} HTTP/1.1\r\nhost: {address}:{port}\r\nuser-agent: mainyard-check\r\nconnection: close\r\n\r\n");
+    stream.write_all(request.as_bytes()).await?;
+    let mut head = Vec::new();
+    let mut chunk = [0; 512];
+    // "HTTP/1.1 200" is all that matters.
+    while head.len() < 12 {
+        let length = stream.read(&mut chunk).await?;
+        if length == 0 {
+            break;
+        }
+        head.extend_from_slice(&chunk[..length]);
+    }
+    let status = head.get(9..12).and_then(|digits| std::str::from_utf8(digits).ok()?.parse().ok());
+    status.filter(|_| head.starts_with(b"HTTP/1.")).ok_or_else(|| std::io::Error::other("the answer is not HTTP/1"))
+}
