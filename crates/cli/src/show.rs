@@ -198,7 +198,8 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
 fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
     let state = &snapshot.state;
     let rate = |way: &dyn Fn(&mainyard_control::WayFigures) -> bool| -> f64 {
-        snapshot.figures.iter().filter(|figure| way(figure)).map(|figure| figure.rate).sum()
+        // An empty sum of fractions is -0.
+        snapshot.figures.iter().filter(|figure| way(figure)).map(|figure| figure.rate).sum::<f64>() + 0.0
     };
     for service in services_of(state, workload) {
         let key = service.target.to_string();

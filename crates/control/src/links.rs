@@ -120,7 +120,7 @@ async fn node_orders(control: Data<Control>, node: Path<Name>, hello: Json<NodeH
     let (line, orders) = mpsc::unbounded_channel();
     control.links.with(|inner| inner.nodes.insert(node.to_string(), line));
     control.steward.tell(Message::Hello(hello.into_inner()));
-    lines(orders, Bytes::from_static(b"{\"order\":\"beat\"}\n"))
+    lines(orders, Bytes::from_static(b"\"beat\"\n"))
 }
 
 async fn node_reports(control: Data<Control>, node: Path<Name>, report: Json<NodeReport>) -> HttpResponse {
@@ -132,7 +132,7 @@ async fn gateway_orders(control: Data<Control>, gateway: Path<String>) -> HttpRe
     let (line, orders) = mpsc::unbounded_channel();
     control.links.with(|inner| inner.gateways.insert(gateway.to_string(), line));
     control.steward.tell(Message::GatewayCalled(gateway.into_inner()));
-    lines(orders, Bytes::from_static(b"{\"order\":\"beat\"}\n"))
+    lines(orders, Bytes::from_static(b"\"beat\"\n"))
 }
 
 async fn gateway_reports(control: Data<Control>, gateway: Path<String>, report: Json<GatewayReport>) -> HttpResponse {

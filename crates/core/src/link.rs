@@ -30,7 +30,7 @@ pub struct RunOrder {
 
 /// From control to a node agent.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "order", rename_all = "kebab-case")]
+#[serde(rename_all = "kebab-case")]
 pub enum NodeOrder {
     /// Replicas to run and replicas to stop. A `whole` one names all that should run: others are stopped.
     Replicas {
@@ -115,7 +115,7 @@ pub struct LogLine {
 
 /// From control to a gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "order", rename_all = "kebab-case")]
+#[serde(rename_all = "kebab-case")]
 pub enum GatewayOrder {
     /// The table to serve by.
     Table(Table),
@@ -179,6 +179,20 @@ pub fn percentile(times: &BTreeMap<u8, u64>, share: f64) -> Option<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_table_travels_as_it_is() {
+        let service = serde_json::json!({
+            "target": {"environment": "staging", "name": "locker-api"}, "environment": 1, "address": "10.118.0.16",
+            "ports": {"80": []}, "reason": null,
+        });
+        let table = serde_json::json!({"version": {"epoch": 1, "counter": 2}, "hosts": {}, "services": {"staging/locker-api": service}});
+        let table: Table = serde_json::from_value(table).expect("a table");
+        let order = GatewayOrder::Table(table);
+        let line = serde_json::to_string(&order).expect("a line");
+        assert_eq!(serde_json::from_str::<GatewayOrder>(&line).expect("read back"), order);
+        assert_eq!(serde_json::from_str::<NodeOrder>("\"beat\"").expect("read"), NodeOrder::Beat);
+    }
 
     #[test]
     fn a_time_is_never_above_the_end_of_its_bucket() {

@@ -70,16 +70,15 @@ impl Forwarder {
         let id = pages::request_id();
         let accept = request.headers().get(http::header::ACCEPT).cloned();
         let refuse = |status: StatusCode, reason: &Reason| pages::problem(status, reason, &id, accept.as_ref());
-        let lead = match self.lead(&request, arrival) {
-            Ok(lead) => lead,
-            Err((status, reason)) => return refuse(status, &reason),
-        };
-        let mut answer = match self.forward(request, arrival, &lead, &id, begun).await {
-            Ok(answer) => answer,
-            Err((status, reason)) => {
-                self.count(&lead, None, true, begun);
-                refuse(status, &reason)
-            }
+        let mut answer = match self.lead(&request, arrival) {
+            Err((status, reason)) => refuse(status, &reason),
+            Ok(lead) => match self.forward(request, arrival, &lead, &id, begun).await {
+                Ok(answer) => answer,
+                Err((status, reason)) => {
+                    self.count(&lead, None, true, begun);
+                    refuse(status, &reason)
+                }
+            },
         };
         if let Ok(value) = HeaderValue::from_str(&id) {
             answer.headers_mut().insert(REQUEST_ID, value);

@@ -114,7 +114,7 @@ pub async fn follow(config: &Config, client: &reqwest::Client, serving: &Arc<Ser
                     }
                     Ok(None) => {}
                     Err(error) => {
-                        tracing::debug!(%error, "the link to control was lost");
+                        tracing::warn!(%error, "the link to control was lost");
                         break;
                     }
                 }

@@ -28,7 +28,7 @@ pub async fn follow_orders(config: Config, client: reqwest::Client, inbox: Unbou
     loop {
         match one_link(&config, &client, &inbox).await {
             Ok(()) => pause = Duration::from_millis(20),
-            Err(error) => tracing::debug!(%error, "no link to control"),
+            Err(error) => tracing::warn!(%error, "no link to control"),
         }
         tokio::time::sleep(pause).await;
         pause = (pause * 2).min(Duration::from_secs(1));
