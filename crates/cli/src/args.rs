@@ -8,7 +8,9 @@ use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
 #[command(name = "mainyard", version, max_term_width = 100, arg_required_else_help = true)]
-#[command(after_help = "Begin with:\n  mainyard start --demo\n  mainyard board\n\nExit codes: 0 done, 1 it failed, 2 wrong usage, 3 refused, 4 the platform can't be reached.")]
+#[command(
+    after_help = "Begin with:\n  mainyard start --demo\n  mainyard board\n\nExit codes: 0 done, 1 it failed, 2 wrong usage, 3 refused, 4 the platform can't be reached."
+)]
 pub struct Arguments {
     /// Where the platform on this machine keeps everything.
     #[arg(long, global = true, env = "MAINYARD_DATA", value_name = "DIR")]
@@ -28,7 +30,9 @@ pub enum Command {
     #[command(after_help = "Example:\n  mainyard start --demo --background")]
     Start(Start),
     /// Stop the whole platform on this machine; what is declared stays declared.
-    #[command(after_help = "Example:\n  mainyard stop\n\nTo stop one workload, scale it to none:\n  mainyard scale staging/locker-api 0")]
+    #[command(
+        after_help = "Example:\n  mainyard stop\n\nTo stop one workload, scale it to none:\n  mainyard scale staging/locker-api 0"
+    )]
     Stop {
         #[arg(hide = true)]
         workload: Option<String>,
@@ -56,7 +60,9 @@ pub enum Command {
         output: Output,
     },
     /// Read what a workload's replicas write.
-    #[command(after_help = "Example:\n  mainyard logs staging/locker-api --follow\n  mainyard logs staging/locker-api --replica a0 --tail 20")]
+    #[command(
+        after_help = "Example:\n  mainyard logs staging/locker-api --follow\n  mainyard logs staging/locker-api --replica a0 --tail 20"
+    )]
     Logs {
         /// The workload, as environment/name.
         target: String,
@@ -91,7 +97,9 @@ pub enum Command {
         wait: Wait,
     },
     /// Move a workload to another image or other settings, and follow to the verdict.
-    #[command(after_help = "Example:\n  mainyard deploy staging/locker-api --image lockers/locker-api:1.5.0\n  mainyard deploy staging/locker-api --set LOG_LEVEL=debug")]
+    #[command(
+        after_help = "Example:\n  mainyard deploy staging/locker-api --image lockers/locker-api:1.5.0\n  mainyard deploy staging/locker-api --set LOG_LEVEL=debug"
+    )]
     Deploy {
         /// The workload, as environment/name.
         target: String,
@@ -105,7 +113,9 @@ pub enum Command {
         wait: Wait,
     },
     /// Take a workload back to an earlier release, and follow to the verdict.
-    #[command(after_help = "Example:\n  mainyard rollback staging/locker-api\n  mainyard rollback staging/locker-api --to staging/locker-api@2")]
+    #[command(
+        after_help = "Example:\n  mainyard rollback staging/locker-api\n  mainyard rollback staging/locker-api --to staging/locker-api@2"
+    )]
     Rollback {
         /// The workload, as environment/name.
         target: String,
@@ -125,7 +135,9 @@ pub enum Command {
         yes: bool,
     },
     /// Make what files declare so, all of it or nothing.
-    #[command(after_help = "Example:\n  mainyard declare mainyard.toml --in staging\n  mainyard declare mainyard.toml --in staging --forecast")]
+    #[command(
+        after_help = "Example:\n  mainyard declare mainyard.toml --in staging\n  mainyard declare mainyard.toml --in staging --forecast"
+    )]
     Declare {
         /// Files, or directories of files that end in .toml.
         #[arg(required = true)]
@@ -216,7 +228,9 @@ pub enum Part {
 #[derive(Debug, Subcommand)]
 pub enum Image {
     /// Add an image: an image layout as a directory or a tar archive.
-    #[command(after_help = "Example:\n  mainyard image add locker-api-1.5.0.tar\n  mainyard image add ./layout --name lockers/locker-api:1.5.0")]
+    #[command(
+        after_help = "Example:\n  mainyard image add locker-api-1.5.0.tar\n  mainyard image add ./layout --name lockers/locker-api:1.5.0"
+    )]
     Add {
         /// The archive or directory.
         path: PathBuf,
@@ -282,7 +296,9 @@ mod tests {
     #[test]
     fn every_command_has_an_example() {
         fn look(command: &clap::Command) {
-            for inner in command.get_subcommands().filter(|inner| !inner.is_hide_set() && inner.get_name() != "help") {
+            for inner in
+                command.get_subcommands().filter(|inner| !inner.is_hide_set() && inner.get_name() != "help")
+            {
                 let help = inner.get_after_help().map(ToString::to_string).unwrap_or_default();
                 let has = help.contains("Example:") || inner.has_subcommands();
                 assert!(has, "{} has no example", inner.get_name());

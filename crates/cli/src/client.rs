@@ -75,10 +75,13 @@ impl Client {
         let status = answer.status();
         let text = answer.text().await.unwrap_or_default();
         let problem: Value = serde_json::from_str(&text).unwrap_or_default();
-        let detail = problem["detail"].as_str().map_or_else(|| format!("the platform answers {status}"), str::to_owned);
+        let detail = problem["detail"]
+            .as_str()
+            .map_or_else(|| format!("the platform answers {status}"), str::to_owned);
         let places = problem["problems"].as_array().cloned().unwrap_or_default();
         let lines = places.into_iter().filter_map(|place| serde_json::from_value(place).ok());
-        let lines: Vec<String> = lines.map(|problem: mainyard_core::manifest::Problem| format!("\n  {problem}")).collect();
+        let lines: Vec<String> =
+            lines.map(|problem: mainyard_core::manifest::Problem| format!("\n  {problem}")).collect();
         let message = format!("{detail}{}", lines.concat());
         Err(match status.as_u16() {
             503 => Failure::unreachable(message),
@@ -89,7 +92,9 @@ impl Client {
     fn unreachable(&self, error: &reqwest::Error) -> Failure {
         let url = &self.call.url;
         if error.is_connect() {
-            return Failure::unreachable(format!("nothing answers at {url}\nStart the platform with: mainyard start"));
+            return Failure::unreachable(format!(
+                "nothing answers at {url}\nStart the platform with: mainyard start"
+            ));
         }
         let mut words = error.to_string();
         let mut source = std::error::Error::source(error);
@@ -167,7 +172,8 @@ impl Client {
 fn apply(event: &str, snapshot: &mut Snapshot) -> Result<bool, Failure> {
     let field = |name: &str| event.lines().find_map(|line| line.strip_prefix(name)).unwrap_or("");
     let data = field("data: ");
-    let wrong = |error: serde_json::Error| Failure::failed(format!("the stream holds what cannot be read: {error}"));
+    let wrong =
+        |error: serde_json::Error| Failure::failed(format!("the stream holds what cannot be read: {error}"));
     match field("event: ") {
         "change" => {
             let entry: RawEntry = serde_json::from_str(data).map_err(wrong)?;
@@ -190,6 +196,9 @@ fn apply(event: &str, snapshot: &mut Snapshot) -> Result<bool, Failure> {
 
 fn object(kind: Kind, key: &str, body: Value) -> Result<Object, Failure> {
     Object::read(kind, body).map_err(|error| {
-        Failure::failed(format!("the {} {key} cannot be read: {error}\nIs this client of the platform's version?", kind.word()))
+        Failure::failed(format!(
+            "the {} {key} cannot be read: {error}\nIs this client of the platform's version?",
+            kind.word()
+        ))
     })
 }

@@ -52,7 +52,11 @@ impl Progress {
         if let Some(bar) = &self.bar {
             bar.finish_and_clear();
         }
-        println!("{} {words} · {:.1} s", Paint::stdout().signal(signal, shape(signal)), self.begun.elapsed().as_secs_f64());
+        println!(
+            "{} {words} · {:.1} s",
+            Paint::stdout().signal(signal, shape(signal)),
+            self.begun.elapsed().as_secs_f64()
+        );
     }
 }
 
@@ -64,7 +68,9 @@ struct Counts {
 
 fn counts(state: &State, target: &Target) -> Counts {
     let wanted = state.workloads.get(target).map_or(0, |workload| workload.wanted as usize);
-    let in_state = |wanted: ReplicaState| replicas_of(&state.replicas, target).filter(|replica| replica.state == wanted).count();
+    let in_state = |wanted: ReplicaState| {
+        replicas_of(&state.replicas, target).filter(|replica| replica.state == wanted).count()
+    };
     Counts { wanted, ready: in_state(ReplicaState::Ready), leaving: in_state(ReplicaState::Draining) }
 }
 
@@ -91,7 +97,11 @@ pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
     });
     match ended.await? {
         Ok(wanted) => {
-            let words = if wanted == 0 { format!("{target} is off") } else { format!("{target} is steady, {wanted} of {wanted} ready") };
+            let words = if wanted == 0 {
+                format!("{target} is off")
+            } else {
+                format!("{target} is steady, {wanted} of {wanted} ready")
+            };
             progress.end(if wanted == 0 { Signal::Rest } else { Signal::Good }, &words);
             Ok(())
         }
@@ -108,23 +118,34 @@ pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -
     let mut progress = Progress::new(1);
     let key = (target.clone(), release);
     let ended = client.follow(&mut snapshot, |now: &Snapshot| {
-        let Some(rollout) = now.state.rollouts.get(&key) else { return Some(Err(format!("{target} was removed meanwhile"))) };
+        let Some(rollout) = now.state.rollouts.get(&key) else {
+            return Some(Err(format!("{target} was removed meanwhile")));
+        };
         let wanted = now.state.workloads.get(target).map_or(0, |workload| workload.wanted as usize);
         let ready = |of_new: bool| {
-            let all = replicas_of(&now.state.replicas, target).filter(|replica| replica.state == ReplicaState::Ready);
+            let all = replicas_of(&now.state.replicas, target)
+                .filter(|replica| replica.state == ReplicaState::Ready);
             all.filter(|replica| (replica.release == release) == of_new).count()
         };
         let (new, old) = (ready(true), ready(false));
         let before = rollout.from.map_or(String::new(), |from| format!(", {old} of release {from}"));
-        progress.show(new as u64, wanted as u64, format!("{}: {new} of {wanted} ready in release {release}{before}", rollout.state));
+        progress.show(
+            new as u64,
+            wanted as u64,
+            format!("{}: {new} of {wanted} ready in release {release}{before}", rollout.state),
+        );
         if rollout.state == RolloutState::Superseded {
-            return Some(Err(rollout.verdict.clone().unwrap_or_else(|| "a newer release took its place".to_owned())));
+            return Some(Err(rollout
+                .verdict
+                .clone()
+                .unwrap_or_else(|| "a newer release took its place".to_owned())));
         }
         let verdict = rollout.verdict.clone().unwrap_or_default();
         match rollout.state {
             RolloutState::Done => Some(Ok(verdict)),
             RolloutState::Awaiting | RolloutState::WentBack | RolloutState::Cancelled => {
-                let code = rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}: ", reason.code));
+                let code =
+                    rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}: ", reason.code));
                 Some(Err(format!("{code}{verdict}")))
             }
             _ => None,
@@ -137,7 +158,9 @@ pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -
         }
         Err(verdict) => {
             progress.end(Signal::Caution, &format!("{target} waits for a person"));
-            let next = format!("Read more with: mainyard logs {target}    Take it back with: mainyard rollback {target}");
+            let next = format!(
+                "Read more with: mainyard logs {target}    Take it back with: mainyard rollback {target}"
+            );
             Err(Failure::failed(format!("{verdict}\n{next}")))
         }
     }

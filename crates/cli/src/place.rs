@@ -41,7 +41,8 @@ impl Place {
     /// Makes the directory, or checks that it is of this version.
     pub fn prepare(&self) -> Result<(), Failure> {
         let shown = self.data.display();
-        std::fs::create_dir_all(&self.data).map_err(|error| Failure::failed(format!("cannot make {shown}: {error}")))?;
+        std::fs::create_dir_all(&self.data)
+            .map_err(|error| Failure::failed(format!("cannot make {shown}: {error}")))?;
         let file = self.file("layout");
         match std::fs::read_to_string(&file) {
             Ok(found) if found.trim() == LAYOUT => Ok(()),
@@ -86,7 +87,9 @@ impl Place {
 
     /// How to call the platform.
     pub fn call(&self) -> Result<Call, Failure> {
-        let kept: Option<Call> = std::fs::read(self.file("client.json")).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        let kept: Option<Call> = std::fs::read(self.file("client.json"))
+            .ok()
+            .and_then(|bytes| serde_json::from_slice(&bytes).ok());
         let token = std::env::var("MAINYARD_TOKEN").ok().or(kept.as_ref().map(|call| call.token.clone()));
         match (self.url.clone().or(kept.map(|call| call.url)), token) {
             (Some(url), Some(token)) => Ok(Call { url: url.trim_end_matches('/').to_owned(), token }),
@@ -107,7 +110,11 @@ fn default_data() -> PathBuf {
         return PathBuf::from("/var/lib/mainyard");
     }
     let home = || std::env::var_os("HOME").map(|home| Path::new(&home).join(".local/share"));
-    std::env::var_os("XDG_DATA_HOME").map(PathBuf::from).or_else(home).unwrap_or_else(|| ".".into()).join("mainyard")
+    std::env::var_os("XDG_DATA_HOME")
+        .map(PathBuf::from)
+        .or_else(home)
+        .unwrap_or_else(|| ".".into())
+        .join("mainyard")
 }
 
 /// Writes a file whole or not at all.
@@ -135,8 +142,10 @@ pub fn default_environment() -> Option<String> {
 
 /// Makes an environment the default.
 pub fn use_environment(name: &str) -> Result<(), Failure> {
-    let file = default_environment_file().ok_or_else(|| Failure::failed("there is no home directory to keep it in"))?;
+    let file = default_environment_file()
+        .ok_or_else(|| Failure::failed("there is no home directory to keep it in"))?;
     let dir = file.parent().unwrap_or(Path::new("/"));
-    std::fs::create_dir_all(dir).map_err(|error| Failure::failed(format!("cannot make {}: {error}", dir.display())))?;
+    std::fs::create_dir_all(dir)
+        .map_err(|error| Failure::failed(format!("cannot make {}: {error}", dir.display())))?;
     write_whole(&file, name.as_bytes(), 0o644)
 }

@@ -42,7 +42,11 @@ fn coloured(text: String, signal: Signal) -> Cell {
 pub fn moment(at: Timestamp) -> String {
     let zone = jiff::tz::TimeZone::system();
     let (then, now) = (at.to_zoned(zone.clone()), Timestamp::now().to_zoned(zone));
-    if then.date() == now.date() { then.strftime("%H:%M").to_string() } else { then.strftime("%-d %b %H:%M").to_string() }
+    if then.date() == now.date() {
+        then.strftime("%H:%M").to_string()
+    } else {
+        then.strftime("%-d %b %H:%M").to_string()
+    }
 }
 
 fn change(origin: &Origin) -> String {
@@ -58,18 +62,26 @@ fn current<'a>(state: &'a State, workload: &Workload) -> Option<&'a Release> {
 }
 
 /// Services that select the workload.
-fn services_of<'a>(state: &'a State, workload: &'a Workload) -> impl Iterator<Item = &'a mainyard_core::model::Service> {
+fn services_of<'a>(
+    state: &'a State,
+    workload: &'a Workload,
+) -> impl Iterator<Item = &'a mainyard_core::model::Service> {
     let labels = current(state, workload).map(|release| release.spec.labels.clone()).unwrap_or_default();
     state.services.values().filter(move |service| {
-        service.target.environment == workload.target.environment && selects(&service.select, &workload.target.name, &labels)
+        service.target.environment == workload.target.environment
+            && selects(&service.select, &workload.target.name, &labels)
     })
 }
 
 /// Hosts that lead to the workload.
 fn hosts_of(state: &State, workload: &Workload) -> Vec<String> {
     let services: Vec<&Name> = services_of(state, workload).map(|service| &service.target.name).collect();
-    let routes = state.routes.values().filter(|route| route.target.environment == workload.target.environment);
-    routes.filter(|route| route.to.iter().any(|(name, _)| services.contains(&name))).map(|route| route.host.clone()).collect()
+    let routes =
+        state.routes.values().filter(|route| route.target.environment == workload.target.environment);
+    routes
+        .filter(|route| route.to.iter().any(|(name, _)| services.contains(&name)))
+        .map(|route| route.host.clone())
+        .collect()
 }
 
 fn rate_of(snapshot: &Snapshot, target: &Target) -> f64 {
@@ -85,7 +97,8 @@ fn is_bad(workload: &Workload) -> bool {
 pub fn board(snapshot: &Snapshot, environment: &Name) {
     let state = &snapshot.state;
     let paint = Paint::stdout();
-    let here: Vec<&Workload> = state.workloads.values().filter(|workload| workload.target.environment == *environment).collect();
+    let here: Vec<&Workload> =
+        state.workloads.values().filter(|workload| workload.target.environment == *environment).collect();
     let bad: Vec<&&Workload> = here.iter().filter(|workload| is_bad(workload)).collect();
     let (mut wanted, mut up) = (0, 0);
     for workload in &here {
@@ -97,10 +110,16 @@ pub fn board(snapshot: &Snapshot, environment: &Name) {
         1 => "1 thing needs you".to_owned(),
         many => format!("{many} things need you"),
     };
-    let all = format!("{} · {up} of {wanted} replicas ready on {}", count(here.len(), "workload"), count(state.nodes.len(), "node"));
+    let all = format!(
+        "{} · {up} of {wanted} replicas ready on {}",
+        count(here.len(), "workload"),
+        count(state.nodes.len(), "node")
+    );
     println!("{}  {}  {}", paint.strong(environment.as_str()), paint.strong(&needs), paint.quiet(&all));
     if here.is_empty() {
-        println!("\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {environment}");
+        println!(
+            "\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {environment}"
+        );
         return;
     }
     if !bad.is_empty() {
@@ -108,18 +127,31 @@ pub fn board(snapshot: &Snapshot, environment: &Name) {
     }
     for workload in bad {
         let signal = workload.state.signal();
-        let why = workload.reason.as_ref().map_or_else(|| "fewer replicas are ready than wanted".to_owned(), |reason| reason.sentence.clone());
-        println!("{}  {}  {why}", paint.signal(signal, &format!("{} {:<8}", shape(signal), workload.state.word())), paint.strong(workload.target.name.as_str()));
+        let why = workload.reason.as_ref().map_or_else(
+            || "fewer replicas are ready than wanted".to_owned(),
+            |reason| reason.sentence.clone(),
+        );
+        println!(
+            "{}  {}  {why}",
+            paint.signal(signal, &format!("{} {:<8}", shape(signal), workload.state.word())),
+            paint.strong(workload.target.name.as_str())
+        );
     }
     println!();
-    let mut rows = table(&["WORKLOAD", "STATE", "READY", "RELEASE", "IMAGE", "TRAFFIC", "REACHED AT", "LAST CHANGE"]);
+    let mut rows =
+        table(&["WORKLOAD", "STATE", "READY", "RELEASE", "IMAGE", "TRAFFIC", "REACHED AT", "LAST CHANGE"]);
     for workload in here {
         let signal = workload.state.signal();
         let release = current(state, workload);
         let rate = rate_of(snapshot, &workload.target);
         let hosts = hosts_of(state, workload);
-        let inside = services_of(state, workload).next().map(|service| format!("{} inside", service.target.name));
-        let reached = if hosts.is_empty() { inside.unwrap_or_else(|| "nothing, it has no port".to_owned()) } else { hosts.join(", ") };
+        let inside =
+            services_of(state, workload).next().map(|service| format!("{} inside", service.target.name));
+        let reached = if hosts.is_empty() {
+            inside.unwrap_or_else(|| "nothing, it has no port".to_owned())
+        } else {
+            hosts.join(", ")
+        };
         rows.add_row(vec![
             Cell::new(&workload.target.name),
             coloured(format!("{} {}", shape(signal), workload.state), signal),
@@ -135,7 +167,10 @@ pub fn board(snapshot: &Snapshot, environment: &Name) {
 }
 
 fn release_words(state: &State, workload: &Workload) -> String {
-    let rollout = state.rollouts.get(&(workload.target.clone(), workload.release)).filter(|rollout| rollout.state.is_open());
+    let rollout = state
+        .rollouts
+        .get(&(workload.target.clone(), workload.release))
+        .filter(|rollout| rollout.state.is_open());
     let same_as = current(state, workload).and_then(|release| release.same_as);
     match (rollout.and_then(|rollout| rollout.from), same_as) {
         (Some(from), _) => format!("{from} → {}", workload.release),
@@ -177,7 +212,12 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
     let Some(workload) = state.workloads.get(target) else { return };
     let signal = workload.state.signal();
     let image = current(state, workload).map(|release| release.spec.image.to_string()).unwrap_or_default();
-    println!("{}  {}  release {}  {image}", paint.strong(&target.to_string()), paint.signal(signal, &format!("{} {}", shape(signal), workload.state)), release_words(state, workload));
+    println!(
+        "{}  {}  release {}  {image}",
+        paint.strong(&target.to_string()),
+        paint.signal(signal, &format!("{} {}", shape(signal), workload.state)),
+        release_words(state, workload)
+    );
     if let Some(reason) = &workload.reason {
         println!("{}  {}", paint.signal(signal, reason.code.word()), reason.sentence);
     }
@@ -185,8 +225,13 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
     line(snapshot, workload, paint);
     if let Some(rollout) = state.rollouts.get(&(target.clone(), workload.release)) {
         let signal = rollout.state.signal();
-        let words = rollout.verdict.clone().unwrap_or_else(|| format!("{} requests, {} failed so far", rollout.evidence.served, rollout.evidence.failed));
-        println!("\nrollout   {}  {words}", paint.signal(signal, &format!("{} {}", shape(signal), rollout.state)));
+        let words = rollout.verdict.clone().unwrap_or_else(|| {
+            format!("{} requests, {} failed so far", rollout.evidence.served, rollout.evidence.failed)
+        });
+        println!(
+            "\nrollout   {}  {words}",
+            paint.signal(signal, &format!("{} {}", shape(signal), rollout.state))
+        );
     }
     println!();
     releases(state, target);
@@ -212,21 +257,41 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
         }
         let inside = rate(&|figure| figure.service == key && figure.inside);
         println!("inside: {} {} ─┤", service.target.name, paint.quiet(&format!("{inside:.1}/s")));
-        println!("  └─ service {}  {}", paint.strong(service.target.name.as_str()), paint.quiet(&service.address.to_string()));
+        println!(
+            "  └─ service {}  {}",
+            paint.strong(service.target.name.as_str()),
+            paint.quiet(&service.address.to_string())
+        );
     }
-    let mut lanes: Vec<_> = replicas_of(&state.replicas, &workload.target).map(|replica| replica.release).collect();
+    let mut lanes: Vec<_> =
+        replicas_of(&state.replicas, &workload.target).map(|replica| replica.release).collect();
     lanes.sort_unstable();
     lanes.dedup();
     if lanes.is_empty() {
-        println!("      {} nothing answers: {}", paint.quiet("╳"), if workload.wanted == 0 { "scaled to 0" } else { "no replica yet" });
+        println!(
+            "      {} nothing answers: {}",
+            paint.quiet("╳"),
+            if workload.wanted == 0 { "scaled to 0" } else { "no replica yet" }
+        );
     }
     for release in lanes.into_iter().rev() {
-        let members: Vec<&Replica> = replicas_of(&state.replicas, &workload.target).filter(|replica| replica.release == release).collect();
-        let tag = state.releases.get(&(workload.target.clone(), release)).map(|found| found.spec.image.tag.clone()).unwrap_or_default();
+        let members: Vec<&Replica> = replicas_of(&state.replicas, &workload.target)
+            .filter(|replica| replica.release == release)
+            .collect();
+        let tag = state
+            .releases
+            .get(&(workload.target.clone(), release))
+            .map(|found| found.spec.image.tag.clone())
+            .unwrap_or_default();
         let cells: Vec<String> = members.iter().take(40).map(|replica| cell(replica, paint)).collect();
-        let more = if members.len() > 40 { format!(" and {} more", members.len() - 40) } else { String::new() };
+        let more =
+            if members.len() > 40 { format!(" and {} more", members.len() - 40) } else { String::new() };
         let up = members.iter().filter(|replica| replica.state == ReplicaState::Ready).count();
-        println!("      ├─ release {release} {tag}  {}{more}  {}", cells.concat(), paint.quiet(&format!("{up} of {} ready", members.len())));
+        println!(
+            "      ├─ release {release} {tag}  {}{more}  {}",
+            cells.concat(),
+            paint.quiet(&format!("{up} of {} ready", members.len()))
+        );
     }
 }
 
@@ -248,7 +313,9 @@ fn releases(state: &State, target: &Target) {
     for release in own.iter().rev().take(10) {
         let rollout = state.rollouts.get(&(target.clone(), release.number));
         let outcome = rollout.map_or(RolloutState::Superseded, |rollout| rollout.state);
-        let number = release.same_as.map_or(release.number.to_string(), |same| format!("{} (same as {same})", release.number));
+        let number = release
+            .same_as
+            .map_or(release.number.to_string(), |same| format!("{} (same as {same})", release.number));
         rows.add_row(vec![
             Cell::new(number),
             coloured(format!("{} {outcome}", shape(outcome.signal())), outcome.signal()),

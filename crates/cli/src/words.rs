@@ -56,7 +56,11 @@ impl Failure {
             FailureKind::Refused => "refused",
             FailureKind::Unreachable => "no platform",
         };
-        eprintln!("{} {}", paint.signal(Signal::Fault, &format!("{} {word}:", shape(Signal::Fault))), self.message);
+        eprintln!(
+            "{} {}",
+            paint.signal(Signal::Fault, &format!("{} {word}:", shape(Signal::Fault))),
+            self.message
+        );
     }
 }
 

@@ -84,14 +84,20 @@ async fn member(request: &ServiceRequest, control: &Control) -> Result<Member, P
         return Err(Problem::unauthorized("only node agents and gateways call here, with their token"));
     }
     let cookie = request.cookie(&cookie_name(&control.instance));
-    let cookie = cookie.ok_or_else(|| Problem::unauthorized("send a bearer token, or sign in with the link that `mainyard sign-in` prints"))?;
+    let cookie = cookie.ok_or_else(|| {
+        Problem::unauthorized("send a bearer token, or sign in with the link that `mainyard sign-in` prints")
+    })?;
     // Another site's page can make a browser send the cookie, but not a different origin.
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD);
     if changing && !same_origin(request) {
         return Err(Problem::forbidden("this request comes from another site's page"));
     }
     let member = control.store.token(&hash(cookie.value()), TokenKind::Session).await?;
-    member.map(Member).ok_or_else(|| Problem::unauthorized("the session has ended; sign in again with the link that `mainyard sign-in` prints"))
+    member.map(Member).ok_or_else(|| {
+        Problem::unauthorized(
+            "the session has ended; sign in again with the link that `mainyard sign-in` prints",
+        )
+    })
 }
 
 fn same_origin(request: &ServiceRequest) -> bool {

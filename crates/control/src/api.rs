@@ -24,12 +24,42 @@ use crate::{Control, JSON_LIMIT, stream};
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Main Yard", description = "The API that the client and the console use. Errors are problem documents (RFC 9457)."),
-    paths(
-        health, sign_in_keys, snapshot, stream::stream, list_environments, add_environment, show_workload, scale,
-        deploy, rollback, remove, logs, declare, list_images, add_image, trail
+    info(
+        title = "Main Yard",
+        description = "The API that the client and the console use. Errors are problem documents (RFC 9457)."
     ),
-    components(schemas(Problem, Snapshot, WayFigures, Point, NewEnvironment, Scale, Scaled, Deploy, Deployed, Rollback, Declare, Declared))
+    paths(
+        health,
+        sign_in_keys,
+        snapshot,
+        stream::stream,
+        list_environments,
+        add_environment,
+        show_workload,
+        scale,
+        deploy,
+        rollback,
+        remove,
+        logs,
+        declare,
+        list_images,
+        add_image,
+        trail
+    ),
+    components(schemas(
+        Problem,
+        Snapshot,
+        WayFigures,
+        Point,
+        NewEnvironment,
+        Scale,
+        Scaled,
+        Deploy,
+        Deployed,
+        Rollback,
+        Declare,
+        Declared
+    ))
 )]
 struct Document;
 
@@ -66,12 +96,16 @@ type Answer = Result<Json<Value>, Problem>;
 
 fn target(path: Path<(String, String)>) -> Result<Target, Problem> {
     let (environment, name) = path.into_inner();
-    format!("{environment}/{name}").parse().map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))
+    format!("{environment}/{name}")
+        .parse()
+        .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))
 }
 
 #[utoipa::path(get, path = "/api/v1/health", responses((status = 200)))]
 async fn health(control: Data<Control>) -> Json<Value> {
-    Json(json!({"ok": true, "version": env!("CARGO_PKG_VERSION"), "change": *control.steward.latest.borrow()}))
+    Json(
+        json!({"ok": true, "version": env!("CARGO_PKG_VERSION"), "change": *control.steward.latest.borrow()}),
+    )
 }
 
 #[derive(Deserialize)]
@@ -127,7 +161,10 @@ async fn snapshot(control: Data<Control>, member: Member) -> Result<Json<Snapsho
 }
 
 fn objects(state: &State) -> serde_json::Result<BTreeMap<&'static str, BTreeMap<String, Value>>> {
-    fn map<K, T: Serialize>(things: &BTreeMap<K, T>, key: impl Fn(&T) -> String) -> serde_json::Result<BTreeMap<String, Value>> {
+    fn map<K, T: Serialize>(
+        things: &BTreeMap<K, T>,
+        key: impl Fn(&T) -> String,
+    ) -> serde_json::Result<BTreeMap<String, Value>> {
         things.values().map(|thing| Ok((key(thing), serde_json::to_value(thing)?))).collect()
     }
     Ok(BTreeMap::from([
@@ -144,9 +181,12 @@ fn objects(state: &State) -> serde_json::Result<BTreeMap<&'static str, BTreeMap<
 }
 
 fn signals() -> Value {
-    let workload: BTreeMap<_, _> = WorkloadState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
-    let replica: BTreeMap<_, _> = ReplicaState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
-    let rollout: BTreeMap<_, _> = RolloutState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
+    let workload: BTreeMap<_, _> =
+        WorkloadState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
+    let replica: BTreeMap<_, _> =
+        ReplicaState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
+    let rollout: BTreeMap<_, _> =
+        RolloutState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
     json!({"workload": workload, "replica": replica, "rollout": rollout})
 }
 
@@ -187,7 +227,9 @@ async fn show_workload(control: Data<Control>, path: Path<(String, String)>) -> 
     let releases: Vec<_> = state.releases.values().filter(|release| release.workload == target).collect();
     let rollouts: Vec<_> = state.rollouts.values().filter(|rollout| rollout.workload == target).collect();
     let replicas: Vec<_> = mainyard_core::routing::replicas_of(&state.replicas, &target).collect();
-    Ok(Json(json!({"cursor": published.1, "workload": workload, "releases": releases, "rollouts": rollouts, "replicas": replicas})))
+    Ok(Json(
+        json!({"cursor": published.1, "workload": workload, "releases": releases, "rollouts": rollouts, "replicas": replicas}),
+    ))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -205,7 +247,12 @@ struct Scaled {
 }
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
-async fn scale(control: Data<Control>, member: Member, path: Path<(String, String)>, body: Json<Scale>) -> Answer {
+async fn scale(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    body: Json<Scale>,
+) -> Answer {
     let (target, replicas) = (target(path)?, body.replicas);
     let act = control.steward.act(move |cluster| {
         let before = cluster.scale(&target, replicas, &member.0, Timestamp::now())?;
@@ -233,13 +280,19 @@ struct Deployed {
 }
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
-async fn deploy(control: Data<Control>, member: Member, path: Path<(String, String)>, body: Json<Deploy>) -> Answer {
+async fn deploy(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    body: Json<Deploy>,
+) -> Answer {
     let target = target(path)?;
     let Deploy { image, settings } = body.into_inner();
     let act = control.steward.act(move |cluster| {
         let request = DeployRequest { image, settings };
         let done = cluster.deploy(&target, &request, &member.0, Timestamp::now())?;
-        let (release, differences) = done.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));
+        let (release, differences) =
+            done.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));
         Ok(json!({"release": release, "differences": differences}))
     });
     Ok(Json(act.await?))
@@ -252,7 +305,12 @@ struct Rollback {
 }
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/rollback", request_body = Rollback, responses((status = 200), (status = 409, body = Problem)))]
-async fn rollback(control: Data<Control>, member: Member, path: Path<(String, String)>, body: Json<Rollback>) -> Answer {
+async fn rollback(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    body: Json<Rollback>,
+) -> Answer {
     let (target, to) = (target(path)?, body.to.map(ReleaseNumber));
     let act = control.steward.act(move |cluster| {
         let (release, same_as) = cluster.rollback(&target, to, &member.0, Timestamp::now())?;
@@ -264,7 +322,9 @@ async fn rollback(control: Data<Control>, member: Member, path: Path<(String, St
 #[utoipa::path(delete, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]
 async fn remove(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
     let target = target(path)?;
-    let act = control.steward.act(move |cluster| Ok(json!({"gone": cluster.remove_target(&target, &member.0, Timestamp::now())?})));
+    let act = control.steward.act(move |cluster| {
+        Ok(json!({"gone": cluster.remove_target(&target, &member.0, Timestamp::now())?}))
+    });
     Ok(Json(act.await?))
 }
 
@@ -286,7 +346,11 @@ fn default_tail() -> u32 {
 
 /// Log lines as JSON, one a line.
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}/logs", params(LogQuery), responses((status = 200, content_type = "application/x-ndjson", body = String)))]
-async fn logs(control: Data<Control>, path: Path<(String, String)>, query: Query<LogQuery>) -> Result<HttpResponse, Problem> {
+async fn logs(
+    control: Data<Control>,
+    path: Path<(String, String)>,
+    query: Query<LogQuery>,
+) -> Result<HttpResponse, Problem> {
     let target = target(path)?;
     let mut by_node: BTreeMap<Name, Vec<_>> = BTreeMap::new();
     {
@@ -304,15 +368,25 @@ async fn logs(control: Data<Control>, path: Path<(String, String)>, query: Query
         }
         if let Some(only) = query.replica.as_ref().filter(|_| by_node.is_empty()) {
             let known: Vec<&str> = all.iter().map(|replica| replica.id.short.as_str()).collect();
-            return Err(Problem::not_found(format!("{target} has no replica {only}; it has {}", known.join(", "))));
+            return Err(Problem::not_found(format!(
+                "{target} has no replica {only}; it has {}",
+                known.join(", ")
+            )));
         }
     }
     let tail = query.tail.min(100_000);
     let mut streams = Vec::new();
     for (node, replicas) in by_node {
         let lines = control.links.ask_for_log(&node, replicas, tail, query.follow);
-        let lines = lines.ok_or_else(|| Problem::unavailable(format!("the node {node} is not linked at the moment")))?;
-        streams.push(futures_util::stream::unfold(lines, |mut lines| async move { Some((lines.recv().await?, lines)) }).boxed());
+        let lines = lines
+            .ok_or_else(|| Problem::unavailable(format!("the node {node} is not linked at the moment")))?;
+        streams.push(
+            futures_util::stream::unfold(
+                lines,
+                |mut lines| async move { Some((lines.recv().await?, lines)) },
+            )
+            .boxed(),
+        );
     }
     let merged = futures_util::stream::select_all(streams).map(Ok::<Bytes, std::convert::Infallible>);
     Ok(HttpResponse::Ok().content_type("application/x-ndjson").streaming(merged))
@@ -376,7 +450,8 @@ struct NewImage {
 async fn add_image(control: Data<Control>, member: Member, query: Query<NewImage>, body: Payload) -> Answer {
     let (to, from) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     let store = control.images.clone();
-    let reader = futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) });
+    let reader =
+        futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) });
     let reader = StreamReader::new(Box::pin(reader));
     let imported = tokio::task::spawn_blocking(move || import_archive(&store, SyncIoBridge::new(reader)));
     let mut body = body;
@@ -391,13 +466,29 @@ async fn add_image(control: Data<Control>, member: Member, query: Query<NewImage
     let mut records = Vec::new();
     for image in &imported {
         let name = match (&query.name, &image.name) {
-            (Some(_), _) if imported.len() > 1 => return Err(Problem::invalid("the layout holds several images; a name can be given to one only")),
+            (Some(_), _) if imported.len() > 1 => {
+                return Err(Problem::invalid(
+                    "the layout holds several images; a name can be given to one only",
+                ));
+            }
             (Some(name), _) | (None, Some(name)) => name,
-            (None, None) => return Err(Problem::invalid("the layout gives the image no name; give it one with --name lockers/locker-api:1.4.0")),
+            (None, None) => {
+                return Err(Problem::invalid(
+                    "the layout gives the image no name; give it one with --name lockers/locker-api:1.4.0",
+                ));
+            }
         };
-        let name: ImageRef = name.parse().map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
+        let name: ImageRef = name
+            .parse()
+            .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
         let origin = Origin { by: member.0.clone(), act: "added".to_owned(), at: Timestamp::now() };
-        records.push(ImageRecord { image: name, digest: image.digest.to_string(), size: image.size, layers: image.layers as u32, origin });
+        records.push(ImageRecord {
+            image: name,
+            digest: image.digest.to_string(),
+            size: image.size,
+            layers: image.layers as u32,
+            origin,
+        });
     }
     let act = control.steward.act(move |cluster| {
         records.iter().cloned().for_each(|record| cluster.add_image(record));

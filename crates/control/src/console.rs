@@ -21,11 +21,15 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
         return HttpResponse::NotFound().content_type("text/plain").body(text);
     };
     // Names of built files hold a hash of their content.
-    let caching = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    let caching =
+        if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
     HttpResponse::Ok()
         .content_type(file.metadata.mimetype())
         .insert_header(("cache-control", caching))
         .insert_header(("x-content-type-options", "nosniff"))
-        .insert_header(("content-security-policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'"))
+        .insert_header((
+            "content-security-policy",
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'",
+        ))
         .body(file.data.into_owned())
 }

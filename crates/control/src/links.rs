@@ -67,7 +67,13 @@ impl Links {
     }
 
     /// Asks a node for log lines; they come through the receiver.
-    pub fn ask_for_log(&self, node: &Name, replicas: Vec<ReplicaId>, tail: u32, follow: bool) -> Option<mpsc::Receiver<Bytes>> {
+    pub fn ask_for_log(
+        &self,
+        node: &Name,
+        replicas: Vec<ReplicaId>,
+        tail: u32,
+        follow: bool,
+    ) -> Option<mpsc::Receiver<Bytes>> {
         let (to, from) = mpsc::channel(16);
         self.with(|inner| {
             let line = inner.nodes.get(node.as_str())?;
@@ -135,13 +141,21 @@ async fn gateway_orders(control: Data<Control>, gateway: Path<String>) -> HttpRe
     lines(orders, Bytes::from_static(b"\"beat\"\n"))
 }
 
-async fn gateway_reports(control: Data<Control>, gateway: Path<String>, report: Json<GatewayReport>) -> HttpResponse {
+async fn gateway_reports(
+    control: Data<Control>,
+    gateway: Path<String>,
+    report: Json<GatewayReport>,
+) -> HttpResponse {
     let GatewayReport { view, figures } = report.into_inner();
     control.steward.tell(Message::Gateway(gateway.into_inner(), view, figures));
     HttpResponse::NoContent().finish()
 }
 
-async fn stream(control: Data<Control>, stream: Path<u64>, mut body: Payload) -> Result<HttpResponse, Problem> {
+async fn stream(
+    control: Data<Control>,
+    stream: Path<u64>,
+    mut body: Payload,
+) -> Result<HttpResponse, Problem> {
     let to = control.links.with(|inner| inner.streams.remove(&stream));
     let to = to.ok_or_else(|| Problem::not_found(format!("nobody asked for stream {stream}")))?;
     while let Some(chunk) = body.next().await {
@@ -156,6 +170,10 @@ async fn stream(control: Data<Control>, stream: Path<u64>, mut body: Payload) ->
 async fn blob(control: Data<Control>, digest: Path<String>) -> Result<HttpResponse, Problem> {
     let digest = Digest::parse(&digest).map_err(|error| Problem::invalid(error.to_string()))?;
     let path = control.images.path(&digest);
-    let file = tokio::fs::File::open(path).await.map_err(|_| Problem::not_found(format!("the store has no blob {digest}")))?;
-    Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(tokio_util::io::ReaderStream::with_capacity(file, 256 * 1024)))
+    let file = tokio::fs::File::open(path)
+        .await
+        .map_err(|_| Problem::not_found(format!("the store has no blob {digest}")))?;
+    Ok(HttpResponse::Ok()
+        .content_type("application/octet-stream")
+        .streaming(tokio_util::io::ReaderStream::with_capacity(file, 256 * 1024)))
 }

@@ -61,7 +61,12 @@ impl Problem {
     }
 
     pub fn unavailable(detail: impl Into<String>) -> Problem {
-        Problem::new(StatusCode::SERVICE_UNAVAILABLE, "record-unreachable", "The record cannot be reached", detail)
+        Problem::new(
+            StatusCode::SERVICE_UNAVAILABLE,
+            "record-unreachable",
+            "The record cannot be reached",
+            detail,
+        )
     }
 
     pub fn too_large(detail: impl Into<String>) -> Problem {
@@ -71,7 +76,11 @@ impl Problem {
     /// Everything that is wrong with a declaration.
     pub fn files(problems: Vec<FileProblem>) -> Problem {
         let count = problems.len();
-        let detail = if count == 1 { "1 problem in the declaration".to_owned() } else { format!("{count} problems in the declaration") };
+        let detail = if count == 1 {
+            "1 problem in the declaration".to_owned()
+        } else {
+            format!("{count} problems in the declaration")
+        };
         Problem { problems, ..Problem::invalid(detail) }
     }
 }

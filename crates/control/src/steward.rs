@@ -68,7 +68,9 @@ impl Handle {
     ) -> Result<serde_json::Value, ActError> {
         let (answer, answered) = oneshot::channel();
         self.tell(Message::Act(Box::new(act), answer));
-        answered.await.unwrap_or_else(|_| Err(ActError::Record("the steward is being started again".to_owned())))
+        answered
+            .await
+            .unwrap_or_else(|_| Err(ActError::Record("the steward is being started again".to_owned())))
     }
 }
 
@@ -90,7 +92,8 @@ pub async fn start(store: Store, links: Links, traffic: Arc<Traffic>) -> Result<
     let (latest, changed) = watch::channel(number);
     let (inbox, messages) = mpsc::unbounded_channel();
     let cluster = Cluster::new(state, epoch, Timestamp::now());
-    let steward = Steward { store, links, traffic, cluster, epoch, published: Arc::clone(&published), latest };
+    let steward =
+        Steward { store, links, traffic, cluster, epoch, published: Arc::clone(&published), latest };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error| Error::Database(error.into()))?;
     let spawned = std::thread::Builder::new().name("steward".to_owned()).spawn(move || {
@@ -100,7 +103,8 @@ pub async fn start(store: Store, links: Links, traffic: Arc<Traffic>) -> Result<
     Ok(Handle { inbox, published, latest: changed })
 }
 
-type Waiting = Vec<(oneshot::Sender<Result<serde_json::Value, ActError>>, Result<serde_json::Value, Refusal>)>;
+type Waiting =
+    Vec<(oneshot::Sender<Result<serde_json::Value, ActError>>, Result<serde_json::Value, Refusal>)>;
 
 impl Steward {
     async fn work(mut self, mut messages: mpsc::UnboundedReceiver<Message>) {
@@ -172,7 +176,8 @@ impl Steward {
             self.links.order_all_nodes(&NodeOrder::Hosts { environment, text });
         }
         for (node, orders) in settled.orders {
-            let order = NodeOrder::Replicas { epoch: self.epoch, whole: false, run: orders.run, stop: orders.stop };
+            let order =
+                NodeOrder::Replicas { epoch: self.epoch, whole: false, run: orders.run, stop: orders.stop };
             self.links.order_node(&node, order);
         }
         if let Some(table) = settled.table {

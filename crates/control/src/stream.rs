@@ -38,11 +38,16 @@ struct Reader {
 
 /// Every change after a number, as it comes.
 #[utoipa::path(get, path = "/api/v1/stream", params(From), responses((status = 200, content_type = "text/event-stream", body = String)))]
-pub async fn stream(request: HttpRequest, control: Data<Control>, from: Query<From>) -> Result<HttpResponse, Problem> {
+pub async fn stream(
+    request: HttpRequest,
+    control: Data<Control>,
+    from: Query<From>,
+) -> Result<HttpResponse, Problem> {
     let last = request.headers().get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
     let cursor = last.or(from.after).unwrap_or_else(|| *control.steward.latest.borrow());
     let latest = control.steward.latest.clone();
-    let reader = Reader { control, cursor, latest, ready: VecDeque::new(), figures_at: Instant::now(), ended: false };
+    let reader =
+        Reader { control, cursor, latest, ready: VecDeque::new(), figures_at: Instant::now(), ended: false };
     let events = futures_util::stream::unfold(reader, |mut reader| async move {
         let next = reader.next().await?;
         Some((Ok::<_, std::convert::Infallible>(next), reader))

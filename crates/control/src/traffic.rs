@@ -129,7 +129,9 @@ impl Traffic {
                 let total = sums.entry(key).or_default();
                 total.requests += sum.requests;
                 total.failed += sum.failed;
-                sum.times.iter().for_each(|(bucket, count)| *total.times.entry(*bucket).or_default() += count);
+                sum.times
+                    .iter()
+                    .for_each(|(bucket, count)| *total.times.entry(*bucket).or_default() += count);
             }
         }
         let figures = sums.into_iter().map(|(key, sum)| WayFigures {
@@ -194,7 +196,10 @@ mod tests {
         traffic.add(&[figure(1, 30), figure(2, 10)]);
         traffic.add(&[figure(1, 20)]);
         let recent = traffic.recent();
-        assert_eq!(recent.iter().map(|f| (f.release, f.rate, f.failed)).collect::<Vec<_>>(), [(1, 5.0, 2), (2, 1.0, 1)]);
+        assert_eq!(
+            recent.iter().map(|f| (f.release, f.rate, f.failed)).collect::<Vec<_>>(),
+            [(1, 5.0, 2), (2, 1.0, 1)]
+        );
         assert_eq!(recent[0].p95, Some(0.4));
         let points: u64 = traffic.series()["staging/locker-api"].iter().map(|point| point.requests).sum();
         assert_eq!(points, 60);

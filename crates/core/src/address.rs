@@ -41,7 +41,11 @@ pub fn environment_of(address: Ipv4Addr) -> Option<EnvironmentIndex> {
 }
 
 /// The lowest number from `0..limit` that is not taken.
-pub fn lowest_free(taken: impl IntoIterator<Item = Ipv4Addr>, limit: u16, of: impl Fn(u16) -> Option<Ipv4Addr>) -> Option<Ipv4Addr> {
+pub fn lowest_free(
+    taken: impl IntoIterator<Item = Ipv4Addr>,
+    limit: u16,
+    of: impl Fn(u16) -> Option<Ipv4Addr>,
+) -> Option<Ipv4Addr> {
     let taken: std::collections::BTreeSet<Ipv4Addr> = taken.into_iter().collect();
     (0..limit).map_while(of).find(|address| !taken.contains(address))
 }

@@ -110,7 +110,8 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
     for (name, service) in &declared.services {
         let words = format!("{} → {}", ports(service), selector(&service.select));
         let before = present.services.get(name);
-        let same = before.is_some_and(|before| before.select == service.select && before.ports == service.ports);
+        let same =
+            before.is_some_and(|before| before.select == service.select && before.ports == service.ports);
         if !same {
             plan.line(before.is_some(), format!("service {name}"), words);
             plan.steps.push(Step::Service(name.clone(), service.clone()));
@@ -137,13 +138,24 @@ impl Plan {
     }
 }
 
-fn plan_workload(plan: &mut Plan, name: &Name, declared: &DeclaredWorkload, before: Option<&(Workload, Release)>) {
+fn plan_workload(
+    plan: &mut Plan,
+    name: &Name,
+    declared: &DeclaredWorkload,
+    before: Option<&(Workload, Release)>,
+) {
     let object = format!("workload {name}");
     let Some((workload, release)) = before else {
         let count = declared.replicas.unwrap_or(1);
         plan.line(false, object, format!("{count} × {}", declared.spec.image));
         let declared = Box::new(declared.clone());
-        plan.steps.push(Step::Workload { name: name.clone(), declared, new: true, replicas: Some(count), release: true });
+        plan.steps.push(Step::Workload {
+            name: name.clone(),
+            declared,
+            new: true,
+            replicas: Some(count),
+            release: true,
+        });
         return;
     };
     let mut words = differences(&release.spec, &declared.spec);
@@ -163,7 +175,13 @@ fn plan_workload(plan: &mut Plan, name: &Name, declared: &DeclaredWorkload, befo
     if !words.is_empty() {
         plan.line(true, object, words.join(", "));
         let declared = Box::new(declared.clone());
-        plan.steps.push(Step::Workload { name: name.clone(), declared, new: false, replicas, release: new_release });
+        plan.steps.push(Step::Workload {
+            name: name.clone(),
+            declared,
+            new: false,
+            replicas,
+            release: new_release,
+        });
     }
 }
 
@@ -206,7 +224,11 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<String> {
     words
 }
 
-fn map_differences(what: &str, before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) -> Vec<String> {
+fn map_differences(
+    what: &str,
+    before: &BTreeMap<String, String>,
+    after: &BTreeMap<String, String>,
+) -> Vec<String> {
     let keys: std::collections::BTreeSet<&String> = before.keys().chain(after.keys()).collect();
     let line = |key: &String| match (before.get(key), after.get(key)) {
         (Some(from), Some(to)) if from != to => Some(format!("{what} {key} {from} → {to}")),
@@ -220,18 +242,26 @@ fn map_differences(what: &str, before: &BTreeMap<String, String>, after: &BTreeM
 fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let mine = |application: &Name| *application == declared.application;
     let removed = |object: String, words: String| ChangeLine { kind: ChangeKind::Remove, object, words };
-    let gone = present.routes.iter().filter(|(name, r)| mine(&r.application) && !declared.routes.contains_key(*name));
+    let gone = present
+        .routes
+        .iter()
+        .filter(|(name, r)| mine(&r.application) && !declared.routes.contains_key(*name));
     for (name, route) in gone {
         plan.lines.push(removed(format!("route {name}"), format!("{} no longer leads anywhere", route.host)));
         plan.steps.push(Step::RemoveRoute(name.clone()));
     }
-    let gone = present.services.iter().filter(|(name, s)| mine(&s.application) && !declared.services.contains_key(*name));
+    let gone = present
+        .services
+        .iter()
+        .filter(|(name, s)| mine(&s.application) && !declared.services.contains_key(*name));
     for (name, _) in gone {
         plan.lines.push(removed(format!("service {name}"), "its name no longer answers".to_owned()));
         plan.steps.push(Step::RemoveService(name.clone()));
     }
-    let gone =
-        present.workloads.iter().filter(|(name, (w, _))| mine(&w.application) && !declared.workloads.contains_key(*name));
+    let gone = present
+        .workloads
+        .iter()
+        .filter(|(name, (w, _))| mine(&w.application) && !declared.workloads.contains_key(*name));
     for (name, (workload, _)) in gone {
         plan.lines.push(removed(format!("workload {name}"), format!("{} replicas end", workload.wanted)));
         plan.steps.push(Step::RemoveWorkload(name.clone()));
@@ -242,7 +272,8 @@ fn conflicts(declared: &Declared, present: &Present) -> Vec<Conflict> {
     let mut list = Vec::new();
     let mut owned = |kind: &str, name: &Name, application: Option<&Name>| {
         if let Some(other) = application.filter(|other| **other != declared.application) {
-            let message = format!("it belongs to the application {other}; declare it there, or remove it first");
+            let message =
+                format!("it belongs to the application {other}; declare it there, or remove it first");
             list.push(Conflict { object: format!("{kind} {name}"), message });
         }
     };
@@ -256,7 +287,8 @@ fn conflicts(declared: &Declared, present: &Present) -> Vec<Conflict> {
         owned("route", name, present.routes.get(name).map(|route| &route.application));
     }
     for (name, route) in &declared.routes {
-        let here = present.routes.values().find(|other| other.host == route.host && other.target.name != *name);
+        let here =
+            present.routes.values().find(|other| other.host == route.host && other.target.name != *name);
         let here = here.filter(|other| !declared.routes.contains_key(&other.target.name));
         let holder = here.map(|other| &other.target).or(present.foreign_hosts.get(&route.host));
         if let Some(holder) = holder {
@@ -266,7 +298,8 @@ fn conflicts(declared: &Declared, present: &Present) -> Vec<Conflict> {
         for (service, _) in &route.to {
             if !declared.services.contains_key(service) && !present.services.contains_key(service) {
                 let known = present.services.keys().map(Name::as_str);
-                let message = format!("there is no service {service}{}", did_you_mean(service.as_str(), known));
+                let message =
+                    format!("there is no service {service}{}", did_you_mean(service.as_str(), known));
                 list.push(Conflict { object: format!("route {name}"), message });
             }
         }
@@ -285,6 +318,8 @@ fn selector(select: &BTreeMap<String, String>) -> String {
 fn shares(to: &[(Name, u32)]) -> String {
     match to {
         [(service, _)] => service.to_string(),
-        many => many.iter().map(|(service, share)| format!("{service} {share}")).collect::<Vec<_>>().join(", "),
+        many => {
+            many.iter().map(|(service, share)| format!("{service} {share}")).collect::<Vec<_>>().join(", ")
+        }
     }
 }

@@ -80,7 +80,8 @@ mod tests {
         assert!(may(&[(view(5, 1), 129)], 130), "the limit has passed");
         assert!(!may(&[(view(5, 0), 100), (view(4, 0), 90)], 101), "silent, but may still serve");
         assert!(may(&[(view(5, 0), 129), (view(4, 0), 90)], 130), "silent past the limit");
-        let newer = GatewayView { confirmed: TableVersion { epoch: 2, counter: 0 }, ..GatewayView::default() };
+        let newer =
+            GatewayView { confirmed: TableVersion { epoch: 2, counter: 0 }, ..GatewayView::default() };
         assert!(may(&[(newer, 100)], 101), "a later epoch's table is later");
     }
 }

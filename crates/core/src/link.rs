@@ -198,7 +198,10 @@ mod tests {
     fn a_time_is_never_above_the_end_of_its_bucket() {
         for micros in [1, 99, 100, 101, 450, 1000, 9999, 1_000_000, 30_000_000] {
             let end = bucket_millis(time_bucket(micros)) * 1000.0;
-            assert!(micros as f64 <= end * 1.000_001 && end <= (micros.max(100) as f64) * 1.42, "{micros} in {end}");
+            assert!(
+                micros as f64 <= end * 1.000_001 && end <= (micros.max(100) as f64) * 1.42,
+                "{micros} in {end}"
+            );
         }
         let times = BTreeMap::from([(0, 95), (4, 5)]);
         assert_eq!(percentile(&times, 0.95), Some(0.1));

@@ -32,6 +32,9 @@ mod tests {
     fn finds_the_slip_and_not_the_stranger() {
         assert_eq!(near("replcas", ["replicas", "rollout", "reserve"]), ["replicas"]);
         assert_eq!(near("zzz", ["replicas", "image"]), Vec::<&str>::new());
-        assert_eq!(near("lockers/locker-api:1.5.1", ["lockers/locker-api:1.5.0", "lockers/courier-web:2.3.0"])[0], "lockers/locker-api:1.5.0");
+        assert_eq!(
+            near("lockers/locker-api:1.5.1", ["lockers/locker-api:1.5.0", "lockers/courier-web:2.3.0"])[0],
+            "lockers/locker-api:1.5.0"
+        );
     }
 }

@@ -44,7 +44,8 @@ pub fn place(reserve: Reserve, nodes: &mut [Occupied]) -> Result<Name, Reason> {
     }
     let free: Vec<String> =
         nodes.iter().map(|node| format!("{} has {} cpu and {}", node.node, node.cpu, node.memory)).collect();
-    let free = if free.is_empty() { "no node is there".to_owned() } else { format!("free: {}", free.join(", ")) };
+    let free =
+        if free.is_empty() { "no node is there".to_owned() } else { format!("free: {}", free.join(", ")) };
     let sentence = format!("a replica asks for {} cpu and {}; {free}", reserve.cpu, reserve.memory);
     Err(Reason::new(ReasonCode::NoRoom, sentence))
 }
@@ -61,7 +62,8 @@ mod tests {
     fn spreads_by_room_and_says_what_is_missing() {
         let reserve = Reserve { cpu: Cpu::from_milli(500), memory: Bytes::mib(100) };
         let mut nodes = [node("node-a", 1000, 300), node("node-b", 500, 400)];
-        let placed: Vec<String> = (0..3).filter_map(|_| place(reserve, &mut nodes).ok()).map(String::from).collect();
+        let placed: Vec<String> =
+            (0..3).filter_map(|_| place(reserve, &mut nodes).ok()).map(String::from).collect();
         assert_eq!(placed, ["node-b", "node-a", "node-a"]);
         let refused = place(reserve, &mut nodes).expect_err("no room is left");
         assert_eq!(

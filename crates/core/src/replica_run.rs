@@ -186,7 +186,9 @@ impl ReplicaRun {
 
     /// Takes an event and says what to do.
     pub fn handle(&mut self, event: Event, now: u64) -> Vec<Do> {
-        if matches!(self.phase, Phase::Stopping | Phase::Gone) && !matches!(event, Event::Ended(_) | Event::CouldNotStart(_)) {
+        if matches!(self.phase, Phase::Stopping | Phase::Gone)
+            && !matches!(event, Event::Ended(_) | Event::CouldNotStart(_))
+        {
             return Vec::new();
         }
         match event {
@@ -267,10 +269,14 @@ impl ReplicaRun {
         if self.is_ready && self.failures >= FAILURES_IN_A_ROW {
             self.is_ready = false;
         }
-        let port_known = self.check_reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::PortSilent);
+        let port_known =
+            self.check_reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::PortSilent);
         let worth_saying = self.was_ready && !self.is_ready || ran >= 3000;
         if worth_saying && !(refused && port_known) && !self.is_ready {
-            self.check_reason = Some(Reason::new(ReasonCode::CheckFails, self.sentence_of(&fault, check.kind(&self.order.spec.ports))));
+            self.check_reason = Some(Reason::new(
+                ReasonCode::CheckFails,
+                self.sentence_of(&fault, check.kind(&self.order.spec.ports)),
+            ));
         }
         let pause = if self.is_ready { check.every } else { first_pauses(self.tries, ran).min(check.every) };
         list.push(Do::Probe(self.run, pause));
@@ -335,7 +341,10 @@ impl ReplicaRun {
     fn out_of_memory(&self) -> Reason {
         let (count, limit) = (self.kills_before + self.kills_now, self.order.spec.limits.memory);
         let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };
-        Reason::new(ReasonCode::OutOfMemory, format!("the kernel killed it for memory {times}; its limit is {limit}"))
+        Reason::new(
+            ReasonCode::OutOfMemory,
+            format!("the kernel killed it for memory {times}; its limit is {limit}"),
+        )
     }
 
     fn could_not_start(&mut self, step: String) -> Vec<Do> {
@@ -370,11 +379,15 @@ impl ReplicaRun {
                 (Some(code), _) => format!("exit code {code}"),
                 (None, signal) => format!("signal {}", signal.unwrap_or(0)),
             };
-            let tail = if ended.tail.is_empty() { String::new() } else { format!(": {}", ended.tail.join(" | ")) };
+            let tail =
+                if ended.tail.is_empty() { String::new() } else { format!(": {}", ended.tail.join(" | ")) };
             if self.ends == 1 {
                 Reason::new(ReasonCode::EndedOnce, format!("ended with {how}{tail}"))
             } else {
-                Reason::new(ReasonCode::KeepsEnding, format!("ended {} times, the last with {how}{tail}", self.ends))
+                Reason::new(
+                    ReasonCode::KeepsEnding,
+                    format!("ended {} times, the last with {how}{tail}", self.ends),
+                )
             }
         });
         self.kills_before += self.kills_now;
@@ -420,7 +433,13 @@ impl ReplicaRun {
 fn first_pauses(tries: u32, ran: u64) -> Span {
     const EARLY: [u64; 10] = [1, 1, 2, 3, 5, 8, 13, 20, 30, 50];
     let early = EARLY.get(tries as usize).copied().unwrap_or(50);
-    Span::from_millis(if ran > 10_000 { 1000 } else if ran > 2000 { 250 } else { early })
+    Span::from_millis(if ran > 10_000 {
+        1000
+    } else if ran > 2000 {
+        250
+    } else {
+        early
+    })
 }
 
 #[cfg(test)]

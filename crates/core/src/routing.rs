@@ -9,8 +9,8 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
-    Environment, EnvironmentIndex, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId, ReplicaState, Route,
-    Service, Target, Workload,
+    Environment, EnvironmentIndex, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId,
+    ReplicaState, Route, Service, Target, Workload,
 };
 
 /// A table's number: who decided, and the how-many-eth it was.
@@ -89,7 +89,11 @@ pub struct Sources<'a> {
 
 /// Whether a workload's release carries all the labels that a service asks for. Its own name is the label
 /// `workload`.
-pub fn selects(select: &BTreeMap<String, String>, workload: &Name, labels: &BTreeMap<String, String>) -> bool {
+pub fn selects(
+    select: &BTreeMap<String, String>,
+    workload: &Name,
+    labels: &BTreeMap<String, String>,
+) -> bool {
     !select.is_empty()
         && select.iter().all(|(key, value)| match key.as_str() {
             "workload" => workload.as_str() == value,
@@ -114,11 +118,13 @@ pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
 fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
     let environment = &service.target.environment;
     let here = sources.workloads.values().filter(|workload| workload.target.environment == *environment);
-    let mut ports: BTreeMap<u16, Vec<Backend>> = service.ports.keys().map(|port| (*port, Vec::new())).collect();
+    let mut ports: BTreeMap<u16, Vec<Backend>> =
+        service.ports.keys().map(|port| (*port, Vec::new())).collect();
     let mut selected = Vec::new();
     for workload in here {
         let wanted = sources.releases.get(&(workload.target.clone(), workload.release));
-        let matches = |release: &Release| selects(&service.select, &workload.target.name, &release.spec.labels);
+        let matches =
+            |release: &Release| selects(&service.select, &workload.target.name, &release.spec.labels);
         if wanted.is_some_and(matches) {
             selected.push(workload);
         }
@@ -143,7 +149,13 @@ fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> Se
     }
     let silent = ports.values().all(Vec::is_empty);
     let reason = silent.then(|| why_silent(service, &selected));
-    ServiceEntry { target: service.target.clone(), environment: index, address: service.address, ports, reason }
+    ServiceEntry {
+        target: service.target.clone(),
+        environment: index,
+        address: service.address,
+        ports,
+        reason,
+    }
 }
 
 /// The replicas of one workload, in a map ordered by id.
@@ -153,12 +165,16 @@ pub fn replicas_of<'a>(
 ) -> impl Iterator<Item = &'a Replica> + use<'a> {
     let first = ReplicaId::new(workload.clone(), String::new());
     let workload = workload.clone();
-    replicas.range(first..).map(|(_, replica)| replica).take_while(move |replica| replica.id.workload == workload)
+    replicas
+        .range(first..)
+        .map(|(_, replica)| replica)
+        .take_while(move |replica| replica.id.workload == workload)
 }
 
 fn why_silent(service: &Service, selected: &[&Workload]) -> Reason {
     let Some(workload) = selected.first() else {
-        let asks: Vec<String> = service.select.iter().map(|(key, value)| format!("{key} = {value}")).collect();
+        let asks: Vec<String> =
+            service.select.iter().map(|(key, value)| format!("{key} = {value}")).collect();
         let sentence = format!(
             "the service {} selects {}, which no workload in {} carries",
             service.target.name,

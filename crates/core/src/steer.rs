@@ -10,7 +10,7 @@
 use jiff::Timestamp;
 
 use crate::model::{
-    Reason, ReasonCode, Replica, ReplicaId, ReplicaState, ReleaseNumber, Rollout, RolloutState, Workload,
+    Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Workload,
     WorkloadState,
 };
 
@@ -65,7 +65,14 @@ pub fn is_fault(reason: &Reason) -> bool {
     use ReasonCode::*;
     matches!(
         reason.code,
-        OutOfMemory | PortSilent | ImageNotFound | ImageUnusable | KeepsEnding | NoRoom | CannotStart | KeeperLost
+        OutOfMemory
+            | PortSilent
+            | ImageNotFound
+            | ImageUnusable
+            | KeepsEnding
+            | NoRoom
+            | CannotStart
+            | KeeperLost
     )
 }
 
@@ -113,7 +120,8 @@ pub fn decide(view: View<'_>, now: Timestamp) -> Decision {
         None => (keep(view, &counts), None, None),
     };
     let rollout_state = rollout.as_ref().map(|step| step.state).or(open.map(|rollout| rollout.state));
-    let rollout_reason = rollout.as_ref().map_or(open.and_then(|rollout| rollout.reason.as_ref()), |s| s.reason.as_ref());
+    let rollout_reason =
+        rollout.as_ref().map_or(open.and_then(|rollout| rollout.reason.as_ref()), |s| s.reason.as_ref());
     let (state, reason) = judge(view, &counts, rollout_state, rollout_reason);
     Decision { acts, state, reason, rollout, look_again }
 }
@@ -152,7 +160,8 @@ fn roll(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now: Timestamp) 
     }
     if let Some(reason) = trouble(counts, deadline, now, wanted) {
         let verdict = verdict_of_trouble(rollout, counts, &reason, wanted);
-        let step = RolloutStep { state: RolloutState::Awaiting, reason: Some(reason), verdict: Some(verdict) };
+        let step =
+            RolloutStep { state: RolloutState::Awaiting, reason: Some(reason), verdict: Some(verdict) };
         return (Vec::new(), Some(step), None);
     }
 
@@ -198,9 +207,10 @@ fn stand_still(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Vec<Ac
     let there = counts.old.len();
     match rollout.from {
         Some(before) if there < wanted && there > 0 => vec![Act::Start(before, (wanted - there) as u32)],
-        Some(_) if there > wanted => {
-            first_to_go(&counts.old).take(there - wanted).map(|replica| Act::LetGo(replica.id.clone())).collect()
-        }
+        Some(_) if there > wanted => first_to_go(&counts.old)
+            .take(there - wanted)
+            .map(|replica| Act::LetGo(replica.id.clone()))
+            .collect(),
         None if counts.new.len() != wanted => keep(view, counts),
         _ => Vec::new(),
     }

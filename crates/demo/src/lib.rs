@@ -39,13 +39,22 @@ pub fn pack_images(store: &ContentStore) -> Result<Vec<(ImageRef, Digest)>, Erro
     IMAGES.iter().map(|(program, tag, fault)| pack_one(store, program, tag, fault)).collect()
 }
 
-fn pack_one(store: &ContentStore, program: &str, tag: &str, fault: &str) -> Result<(ImageRef, Digest), Error> {
+fn pack_one(
+    store: &ContentStore,
+    program: &str,
+    tag: &str,
+    fault: &str,
+) -> Result<(ImageRef, Digest), Error> {
     let release = format!("version {tag}\nfault {fault}\n");
     let base = vec![
         FileEntry::Dir("app/".into(), 0o755),
         FileEntry::File("app/larkfield".into(), PROGRAM.to_vec(), 0o755),
         FileEntry::Dir("etc/".into(), 0o755),
-        FileEntry::File("etc/passwd".into(), b"root:x:0:0::/:\nlarkfield:x:1000:1000::/app:\n".to_vec(), 0o644),
+        FileEntry::File(
+            "etc/passwd".into(),
+            b"root:x:0:0::/:\nlarkfield:x:1000:1000::/app:\n".to_vec(),
+            0o644,
+        ),
     ];
     let own = vec![
         FileEntry::Dir("app/".into(), 0o755),

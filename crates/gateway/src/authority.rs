@@ -32,7 +32,8 @@ pub fn acceptor(dir: &Path) -> std::io::Result<TlsAcceptor> {
     let authority = Authority { issuer: issuer(dir)?, ready: Mutex::default() };
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
-    let mut config = builder.map_err(std::io::Error::other)?.with_no_client_auth().with_cert_resolver(Arc::new(authority));
+    let mut config =
+        builder.map_err(std::io::Error::other)?.with_no_client_auth().with_cert_resolver(Arc::new(authority));
     config.alpn_protocols = vec![b"http/1.1".to_vec()];
     Ok(TlsAcceptor::from(Arc::new(config)))
 }

@@ -49,7 +49,8 @@ impl Pool {
         let stream = tokio::time::timeout(CONNECT_WITHIN, TcpStream::connect(address));
         let stream = stream.await.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
         stream.set_nodelay(true)?;
-        let (sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
+        let (sender, connection) =
+            http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
         tokio::task::spawn_local(async move {
             if let Err(error) = connection.with_upgrades().await {
                 tracing::trace!(%error, %address, "a connection to a replica ended");

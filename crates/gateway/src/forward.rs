@@ -69,7 +69,8 @@ impl Forwarder {
         let begun = Instant::now();
         let id = pages::request_id();
         let accept = request.headers().get(http::header::ACCEPT).cloned();
-        let refuse = |status: StatusCode, reason: &Reason| pages::problem(status, reason, &id, accept.as_ref());
+        let refuse =
+            |status: StatusCode, reason: &Reason| pages::problem(status, reason, &id, accept.as_ref());
         let mut answer = match self.lead(&request, arrival) {
             Err((status, reason)) => refuse(status, &reason),
             Ok(lead) => match self.forward(request, arrival, &lead, &id, begun).await {
@@ -91,7 +92,10 @@ impl Forwarder {
         let routing = self.serving.routing();
         if let Some(called) = arrival.inside {
             let IpAddr::V4(address) = called.ip() else {
-                return Err((StatusCode::MISDIRECTED_REQUEST, Reason::new(ReasonCode::NoSuchHost, "no service has this address")));
+                return Err((
+                    StatusCode::MISDIRECTED_REQUEST,
+                    Reason::new(ReasonCode::NoSuchHost, "no service has this address"),
+                ));
             };
             let service = routing.inside.get(&address).cloned().ok_or_else(|| {
                 let sentence = format!("no service has the address {address}");
@@ -117,7 +121,11 @@ impl Forwarder {
             let sentence = format!("no route has the host {host}");
             return Err((StatusCode::NOT_FOUND, Reason::new(ReasonCode::NoSuchHost, sentence)));
         };
-        let turn = if found.shares.len() == 1 { 0 } else { found.turn.fetch_add(1, std::sync::atomic::Ordering::Relaxed) };
+        let turn = if found.shares.len() == 1 {
+            0
+        } else {
+            found.turn.fetch_add(1, std::sync::atomic::Ordering::Relaxed)
+        };
         let chosen = by_share(&found.shares, turn).and_then(|place| found.services.get(place));
         let service = chosen.cloned().ok_or_else(|| {
             let sentence = format!("every share of the route {host} is zero");
@@ -137,11 +145,17 @@ impl Forwarder {
     ) -> Result<Response<AnswerBody>, (StatusCode, Reason)> {
         let upgrade = wanted_upgrade(request.headers());
         let on_upgrade = upgrade.is_some().then(|| hyper::upgrade::on(&mut request));
-        let safe_to_repeat = matches!(*request.method(), Method::GET | Method::HEAD) && request.body().is_end_stream();
+        let safe_to_repeat =
+            matches!(*request.method(), Method::GET | Method::HEAD) && request.body().is_end_stream();
         let mut onward = prepare(request, arrival, id, upgrade.as_ref())?;
         let port = lead.service.ports.get(&lead.port);
         let silent = || {
-            let otherwise = || Reason::new(ReasonCode::NoneReady, format!("no replica of {} takes requests", lead.service.target.name));
+            let otherwise = || {
+                Reason::new(
+                    ReasonCode::NoneReady,
+                    format!("no replica of {} takes requests", lead.service.target.name),
+                )
+            };
             (StatusCode::SERVICE_UNAVAILABLE, lead.service.reason.clone().unwrap_or_else(otherwise))
         };
         let port = port.ok_or_else(silent)?;
@@ -149,7 +163,11 @@ impl Forwarder {
         let mut repeated = false;
         for replica in port.in_turn().chain(port.in_turn()).take(TRIES.max(port.replicas.len().min(TRIES))) {
             let Some(open) = self.serving.enter(replica) else { continue };
-            let connection = if upgrade.is_some() { Pool::dial(replica.backend.address).await } else { self.pool.get(replica.backend.address).await };
+            let connection = if upgrade.is_some() {
+                Pool::dial(replica.backend.address).await
+            } else {
+                self.pool.get(replica.backend.address).await
+            };
             let mut connection = match connection {
                 Ok(connection) => connection,
                 Err(error) => {
@@ -167,8 +185,12 @@ impl Forwarder {
                     // second GET changes nothing.
                     (None, Some(spare)) if connection.reused => (onward, repeated) = (spare, true),
                     (None, _) => {
-                        let sentence = format!("{} broke the connection: {}", replica.backend.replica, failed.error);
-                        return Err((StatusCode::BAD_GATEWAY, Reason::new(ReasonCode::AnswerBroken, sentence)));
+                        let sentence =
+                            format!("{} broke the connection: {}", replica.backend.replica, failed.error);
+                        return Err((
+                            StatusCode::BAD_GATEWAY,
+                            Reason::new(ReasonCode::AnswerBroken, sentence),
+                        ));
                     }
                 },
             }
@@ -195,7 +217,9 @@ impl Forwarder {
                 // The connection counts as open for as long as both sides talk.
                 let _open = open;
                 if let (Ok(visitor), Ok(replica)) = (visitor.await, replica.await) {
-                    let _ = tokio::io::copy_bidirectional(&mut TokioIo::new(visitor), &mut TokioIo::new(replica)).await;
+                    let _ =
+                        tokio::io::copy_bidirectional(&mut TokioIo::new(visitor), &mut TokioIo::new(replica))
+                            .await;
                 }
             });
             return answer.map(|_| Either::Right(Full::default()));
@@ -277,7 +301,10 @@ fn prepare(
     let (mut head, body) = request.into_parts();
     let bad = |sentence: &str| (StatusCode::BAD_REQUEST, Reason::new(ReasonCode::BadRequest, sentence));
     if head.method == Method::CONNECT {
-        return Err((StatusCode::NOT_IMPLEMENTED, Reason::new(ReasonCode::BadRequest, "CONNECT is not offered")));
+        return Err((
+            StatusCode::NOT_IMPLEMENTED,
+            Reason::new(ReasonCode::BadRequest, "CONNECT is not offered"),
+        ));
     }
     if let Some(authority) = head.uri.authority().map(|authority| authority.as_str().to_owned()) {
         let host = HeaderValue::from_str(&authority).map_err(|_| bad("the host cannot be read"))?;
@@ -295,7 +322,8 @@ fn prepare(
         let host = head.headers.get(HOST).cloned();
         let peer = arrival.peer.ip().to_string();
         head.headers.insert(FORWARDED_FOR, HeaderValue::from_str(&peer).map_err(|_| bad("no peer"))?);
-        head.headers.insert(FORWARDED_PROTO, HeaderValue::from_static(if arrival.secure { "https" } else { "http" }));
+        head.headers
+            .insert(FORWARDED_PROTO, HeaderValue::from_static(if arrival.secure { "https" } else { "http" }));
         if let Some(host) = host {
             head.headers.insert(FORWARDED_HOST, host);
         }
@@ -348,7 +376,10 @@ impl Body for Delivered {
     type Data = Bytes;
     type Error = hyper::Error;
 
-    fn poll_frame(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
         let polled = Pin::new(&mut self.inner).poll_frame(context);
         let ended = match &polled {
             Poll::Ready(None) => Some(false),

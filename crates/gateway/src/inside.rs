@@ -13,7 +13,11 @@ use tokio::sync::mpsc::UnboundedSender;
 use crate::serving::Serving;
 
 /// Starts the thread that opens listeners as services come.
-pub fn start(network: Option<PathBuf>, serving: Arc<Serving>, workers: Vec<UnboundedSender<TcpListener>>) -> std::io::Result<()> {
+pub fn start(
+    network: Option<PathBuf>,
+    serving: Arc<Serving>,
+    workers: Vec<UnboundedSender<TcpListener>>,
+) -> std::io::Result<()> {
     let Some(network) = network else { return Ok(()) };
     std::thread::Builder::new().name("inside".to_owned()).spawn(move || {
         if let Err(error) = enter(&network) {
@@ -22,8 +26,12 @@ pub fn start(network: Option<PathBuf>, serving: Arc<Serving>, workers: Vec<Unbou
         }
         let mut open: BTreeSet<u16> = BTreeSet::new();
         loop {
-            let wanted: BTreeSet<u16> =
-                serving.routing().inside.values().flat_map(|service| service.ports.keys().copied().collect::<Vec<_>>()).collect();
+            let wanted: BTreeSet<u16> = serving
+                .routing()
+                .inside
+                .values()
+                .flat_map(|service| service.ports.keys().copied().collect::<Vec<_>>())
+                .collect();
             for port in wanted.difference(&open).copied().collect::<Vec<_>>() {
                 match TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)) {
                     Ok(listener) => {

@@ -68,7 +68,12 @@ pub fn run(config: Config) -> Result<(), Error> {
         link::first_table(&config, &client, &serving).await;
         let ports = serve::start(&config, tls, &serving).map_err(io("start the workers"))?;
         inside::start(config.network.clone(), Arc::clone(&serving), ports).map_err(io("listen inside"))?;
-        tokio::spawn(link::report(config.name.clone(), link::Address::of(&config), client.clone(), Arc::clone(&serving)));
+        tokio::spawn(link::report(
+            config.name.clone(),
+            link::Address::of(&config),
+            client.clone(),
+            Arc::clone(&serving),
+        ));
         link::follow(&config, &client, &serving).await;
         Ok(())
     })

@@ -36,7 +36,8 @@ impl Address {
 
 /// A client that goes straight to control, whatever the surroundings say of proxies.
 pub fn client() -> reqwest::Client {
-    let builder = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(2)).tcp_nodelay(true);
+    let builder =
+        reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(2)).tcp_nodelay(true);
     builder.build().expect("a client without TLS needs nothing from outside")
 }
 
@@ -82,7 +83,8 @@ type OrderLines = Lines<Box<dyn tokio::io::AsyncBufRead + Unpin + Send>>;
 async fn open(config: &Config, client: &reqwest::Client) -> Result<OrderLines, String> {
     let url = format!("{}/api/v1/link/gateways/{}/orders", config.control, config.name);
     let call = client.post(url).bearer_auth(&config.token).send();
-    let answer = call.await.and_then(reqwest::Response::error_for_status).map_err(|error| error.to_string())?;
+    let answer =
+        call.await.and_then(reqwest::Response::error_for_status).map_err(|error| error.to_string())?;
     let body = answer.bytes_stream().map_err(std::io::Error::other);
     let reader: Box<dyn tokio::io::AsyncBufRead + Unpin + Send> = Box::new(StreamReader::new(body));
     Ok(reader.lines())

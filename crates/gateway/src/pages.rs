@@ -17,7 +17,12 @@ pub fn request_id() -> String {
 }
 
 /// The answer for what cannot be served.
-pub fn problem(status: StatusCode, reason: &Reason, id: &str, accept: Option<&HeaderValue>) -> Response<AnswerBody> {
+pub fn problem(
+    status: StatusCode,
+    reason: &Reason,
+    id: &str,
+    accept: Option<&HeaderValue>,
+) -> Response<AnswerBody> {
     let accept = accept.and_then(|value| value.to_str().ok()).unwrap_or("");
     let (kind, text) = if accept.contains("text/html") {
         ("text/html; charset=utf-8", page(status, reason, id))

@@ -124,7 +124,9 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 Door::Https(acceptor) => {
                     let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
                     match opened {
-                        Ok(Ok(stream)) => talk(stream, Arrival { peer, secure: true, inside: None }, forwarder).await,
+                        Ok(Ok(stream)) => {
+                            talk(stream, Arrival { peer, secure: true, inside: None }, forwarder).await
+                        }
                         other => tracing::debug!(%peer, failed = ?other.err(), "no TLS was agreed"),
                     }
                 }
@@ -133,13 +135,21 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
     }
 }
 
-async fn talk(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, arrival: Arrival, forwarder: Forwarder) {
+async fn talk(
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    arrival: Arrival,
+    forwarder: Forwarder,
+) {
     let service = service_fn(|request| {
         let forwarder = forwarder.clone();
         async move { Ok::<_, std::convert::Infallible>(forwarder.answer(request, arrival).await) }
     });
     let mut builder = http1::Builder::new();
-    builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN).max_buf_size(HEAD_LIMIT).half_close(true);
+    builder
+        .timer(TokioTimer::new())
+        .header_read_timeout(HEADERS_WITHIN)
+        .max_buf_size(HEAD_LIMIT)
+        .half_close(true);
     if let Err(error) = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await {
         tracing::trace!(%error, peer = %arrival.peer, "a visitor's connection ended");
     }

@@ -173,7 +173,10 @@ impl Serving {
             services.insert(key, service);
         }
         let hosts = table.hosts.iter().map(|(name, host)| {
-            let to = host.to.iter().filter_map(|(key, share)| Some((Arc::clone(services.get(key.as_str())?), *share)));
+            let to = host
+                .to
+                .iter()
+                .filter_map(|(key, share)| Some((Arc::clone(services.get(key.as_str())?), *share)));
             let (services, shares) = to.unzip();
             (name.clone(), Host { services, shares, turn: turn(name) })
         });

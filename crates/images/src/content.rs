@@ -19,7 +19,9 @@ impl Digest {
         let hex = text.strip_prefix("sha256:").filter(|hex| hex.len() == 64);
         match hex.filter(|hex| hex.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'))) {
             Some(hex) => Ok(Digest(hex.to_owned())),
-            None => Err(Error::Invalid(format!("{text:?} is not a digest: expected sha256: and 64 hexadecimal digits"))),
+            None => Err(Error::Invalid(format!(
+                "{text:?} is not a digest: expected sha256: and 64 hexadecimal digits"
+            ))),
         }
     }
 
@@ -86,7 +88,9 @@ impl ContentStore {
         fs::create_dir_all(dir.join("blobs/sha256")).doing("make the content store")?;
         let incoming = dir.join("incoming");
         match fs::remove_dir_all(&incoming) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error).doing("clear the content store"),
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                return Err(error).doing("clear the content store");
+            }
             _ => fs::create_dir_all(&incoming).doing("make the content store")?,
         }
         Ok(store)

@@ -85,7 +85,9 @@ fn layout_path(name: &str) -> Option<PathBuf> {
         "oci-layout" | "index.json" => Some(name.into()),
         _ => {
             let hex = name.strip_prefix("blobs/sha256/")?;
-            Digest::parse(&format!("sha256:{hex}")).ok().map(|digest| Path::new("blobs/sha256").join(digest.hex()))
+            Digest::parse(&format!("sha256:{hex}"))
+                .ok()
+                .map(|digest| Path::new("blobs/sha256").join(digest.hex()))
         }
     }
 }
@@ -152,7 +154,12 @@ fn find_manifests(
     Ok(())
 }
 
-fn import_manifest(store: &ContentStore, dir: &Path, name: Option<String>, digest: &Digest) -> Result<Imported, Error> {
+fn import_manifest(
+    store: &ContentStore,
+    dir: &Path,
+    name: Option<String>,
+    digest: &Digest,
+) -> Result<Imported, Error> {
     let bytes = verified(dir, digest)?;
     let manifest: ImageManifest = document(&bytes, "the manifest")?;
     let config_digest = digest_of(manifest.config())?;
@@ -160,7 +167,9 @@ fn import_manifest(store: &ContentStore, dir: &Path, name: Option<String>, diges
     let config: ImageConfiguration = document(&config_bytes, "the configuration")?;
     let (layers, ids) = (manifest.layers().len(), config.rootfs().diff_ids().len());
     if layers != ids || layers == 0 || layers > LAYERS {
-        let message = format!("the manifest names {layers} layers and the configuration {ids}; 1 to {LAYERS} of both are expected");
+        let message = format!(
+            "the manifest names {layers} layers and the configuration {ids}; 1 to {LAYERS} of both are expected"
+        );
         return Err(Error::Invalid(message));
     }
     let mut size = 0;
@@ -192,11 +201,16 @@ fn verified(dir: &Path, digest: &Digest) -> Result<Vec<u8>, Error> {
     if found == *digest {
         return Ok(bytes);
     }
-    Err(Error::DigestMismatch { what: "a blob".to_owned(), expected: digest.to_string(), found: found.to_string() })
+    Err(Error::DigestMismatch {
+        what: "a blob".to_owned(),
+        expected: digest.to_string(),
+        found: found.to_string(),
+    })
 }
 
 fn document<T: serde::de::DeserializeOwned>(bytes: &[u8], what: &str) -> Result<T, Error> {
-    serde_json::from_slice(bytes).map_err(|error| Error::Invalid(format!("{what} does not follow the image specification: {error}")))
+    serde_json::from_slice(bytes)
+        .map_err(|error| Error::Invalid(format!("{what} does not follow the image specification: {error}")))
 }
 
 /// Writes one image of the store as a layout archive: what [`import_archive`] reads.

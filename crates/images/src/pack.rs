@@ -56,7 +56,8 @@ pub fn pack(store: &ContentStore, content: &ImageContent) -> Result<Digest, Erro
             "size": size,
         }));
     }
-    let exposed: serde_json::Map<_, _> = content.ports.iter().map(|port| (format!("{port}/tcp"), json!({}))).collect();
+    let exposed: serde_json::Map<_, _> =
+        content.ports.iter().map(|port| (format!("{port}/tcp"), json!({}))).collect();
     let arch = if std::env::consts::ARCH == "aarch64" { "arm64" } else { "amd64" };
     let config = json!({
         "architecture": arch,

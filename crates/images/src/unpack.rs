@@ -25,7 +25,8 @@ pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(
         return Ok(());
     }
     let parent = dir.parent().unwrap_or(Path::new("/"));
-    let partial = tempfile::Builder::new().prefix("unpacking-").tempdir_in(parent).doing("make a layer's directory")?;
+    let partial =
+        tempfile::Builder::new().prefix("unpacking-").tempdir_in(parent).doing("make a layer's directory")?;
     let root = partial.path().join("root");
     fs::create_dir(&root).doing("make a layer's directory")?;
     let mut plain = hash_reader(decompressed(packed)?);
@@ -90,7 +91,8 @@ impl Unpacker {
                 // SAFETY: descriptor and string live across the call.
                 let made = unsafe { libc::mkdirat(parent.as_raw_fd(), leaf.as_ptr(), 0o755) };
                 ignore_existing(made).doing("make the directory")?;
-                let dir = open_beneath(&parent, &file_name, libc::O_RDONLY | libc::O_DIRECTORY).doing("open the directory")?;
+                let dir = open_beneath(&parent, &file_name, libc::O_RDONLY | libc::O_DIRECTORY)
+                    .doing("open the directory")?;
                 self.own_attributes(&dir, &header)
             }
             tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
@@ -109,21 +111,26 @@ impl Unpacker {
                 let target = link_target(entry, name)?;
                 remove(&parent, &leaf)?;
                 // SAFETY: descriptor and strings live across the calls.
-                let made = unsafe { libc::symlinkat(c_text(&target).as_ptr(), parent.as_raw_fd(), leaf.as_ptr()) };
+                let made =
+                    unsafe { libc::symlinkat(c_text(&target).as_ptr(), parent.as_raw_fd(), leaf.as_ptr()) };
                 check(made).doing("make the link")?;
                 let (uid, gid) = owner(&header)?;
                 let flags = libc::AT_SYMLINK_NOFOLLOW;
                 // SAFETY: as above.
-                check(unsafe { libc::fchownat(parent.as_raw_fd(), leaf.as_ptr(), uid, gid, flags) }).doing("set the owner of")
+                check(unsafe { libc::fchownat(parent.as_raw_fd(), leaf.as_ptr(), uid, gid, flags) })
+                    .doing("set the owner of")
             }
             tar::EntryType::Link => self.hard_link(&link_target(entry, name)?, &parent, &leaf, name),
             tar::EntryType::Fifo => {
                 remove(&parent, &leaf)?;
                 // SAFETY: descriptor and string live across the call.
-                check(unsafe { libc::mkfifoat(parent.as_raw_fd(), leaf.as_ptr(), 0o644) }).doing("make the pipe")
+                check(unsafe { libc::mkfifoat(parent.as_raw_fd(), leaf.as_ptr(), 0o644) })
+                    .doing("make the pipe")
             }
             other => {
-                let problem = format!("is of a kind that is not taken ({other:?}): files, directories, links and pipes are");
+                let problem = format!(
+                    "is of a kind that is not taken ({other:?}): files, directories, links and pipes are"
+                );
                 Err(Error::Escapes { entry: name.to_owned(), problem })
             }
         }
@@ -141,20 +148,24 @@ impl Unpacker {
         let dir = if dir.is_empty() { ".".to_owned() } else { dir };
         let flags = libc::O_RDONLY | libc::O_DIRECTORY;
         let dir = open_beneath(&self.root, &dir, flags).map_err(|error| match error.raw_os_error() {
-            Some(libc::EXDEV) => Error::Escapes { entry: name.to_owned(), problem: format!("leads outside by {target:?}") },
+            Some(libc::EXDEV) => {
+                Error::Escapes { entry: name.to_owned(), problem: format!("leads outside by {target:?}") }
+            }
             _ => missing(),
         })?;
         remove(parent, leaf)?;
         let from = c_text(&target_name);
         // SAFETY: descriptors and strings live across the call.
-        let made = unsafe { libc::linkat(dir.as_raw_fd(), from.as_ptr(), parent.as_raw_fd(), leaf.as_ptr(), 0) };
+        let made =
+            unsafe { libc::linkat(dir.as_raw_fd(), from.as_ptr(), parent.as_raw_fd(), leaf.as_ptr(), 0) };
         check(made).map_err(|_| missing())
     }
 
     /// Opens the directory an entry belongs in, making what is missing.
     fn parent(&self, path: &Path) -> Result<OwnedFd, Error> {
         let flags = libc::O_RDONLY | libc::O_DIRECTORY;
-        let text = if path.as_os_str().is_empty() { ".".to_owned() } else { path.to_string_lossy().into_owned() };
+        let text =
+            if path.as_os_str().is_empty() { ".".to_owned() } else { path.to_string_lossy().into_owned() };
         match open_beneath(&self.root, &text, flags) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
                 let above = self.parent(path.parent().unwrap_or(Path::new("")))?;
@@ -187,14 +198,19 @@ impl Unpacker {
 fn owner(header: &tar::Header) -> Result<(u32, u32), Error> {
     let id = |id: io::Result<u64>| {
         let id = id.doing("read the owner of")?;
-        u32::try_from(id).ok().filter(|id| *id < 65_536).ok_or_else(|| Error::Invalid(format!("the owner {id} is past 65535")))
+        u32::try_from(id)
+            .ok()
+            .filter(|id| *id < 65_536)
+            .ok_or_else(|| Error::Invalid(format!("the owner {id} is past 65535")))
     };
     Ok((id(header.uid())?, id(header.gid())?))
 }
 
 fn link_target(entry: &tar::Entry<'_, impl Read>, name: &str) -> Result<String, Error> {
     let target = entry.link_name_bytes().map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
-    target.filter(|target| !target.is_empty()).ok_or_else(|| Error::Invalid(format!("the link {name:?} leads nowhere")))
+    target
+        .filter(|target| !target.is_empty())
+        .ok_or_else(|| Error::Invalid(format!("the link {name:?} leads nowhere")))
 }
 
 /// The entry's path without `.` parts; with `..` or a root it is refused.
@@ -242,7 +258,8 @@ fn open_beneath(dir: &OwnedFd, path: &str, flags: i32) -> io::Result<OwnedFd> {
     // SAFETY: the structure is plain data, zero is a valid value of each field, its size is given.
     unsafe {
         let mut how: libc::open_how = std::mem::zeroed();
-        how.flags = (flags | libc::O_CLOEXEC | libc::O_NOFOLLOW * i32::from(flags & libc::O_CREAT != 0)) as u64;
+        how.flags =
+            (flags | libc::O_CLOEXEC | (libc::O_NOFOLLOW * i32::from(flags & libc::O_CREAT != 0))) as u64;
         how.mode = if flags & libc::O_CREAT == 0 { 0 } else { 0o600 };
         how.resolve = libc::RESOLVE_BENEATH | libc::RESOLVE_NO_MAGICLINKS;
         let size = size_of::<libc::open_how>();
@@ -277,12 +294,16 @@ fn remove_unless_dir(parent: &OwnedFd, leaf: &CString) -> Result<(), Error> {
 
 fn whiteout(parent: &OwnedFd, hidden: &str, name: &str) -> Result<(), Error> {
     if hidden.is_empty() || hidden == "." || hidden == ".." {
-        return Err(Error::Escapes { entry: name.to_owned(), problem: "hides nothing that has a name".to_owned() });
+        return Err(Error::Escapes {
+            entry: name.to_owned(),
+            problem: "hides nothing that has a name".to_owned(),
+        });
     }
     let leaf = c_text(hidden);
     remove(parent, &leaf)?;
     // SAFETY: descriptor and string live across the call.
-    check(unsafe { libc::mknodat(parent.as_raw_fd(), leaf.as_ptr(), libc::S_IFCHR, 0) }).doing("make the whiteout")
+    check(unsafe { libc::mknodat(parent.as_raw_fd(), leaf.as_ptr(), libc::S_IFCHR, 0) })
+        .doing("make the whiteout")
 }
 
 fn opaque(dir: &OwnedFd) -> Result<(), Error> {
@@ -311,7 +332,9 @@ pub fn resolve_user(user: &str, layers: &[PathBuf]) -> Result<Users, Error> {
         let fields = |line: &str| line.split(':').map(str::to_owned).collect::<Vec<_>>();
         lines.lines().map(fields).filter(|f| f.len() > 2).map(|f| (f[0].clone(), f)).collect()
     };
-    let unknown = |what: &str, name: &str| Error::Invalid(format!("the image runs as {what} {name:?}, which its /etc does not name"));
+    let unknown = |what: &str, name: &str| {
+        Error::Invalid(format!("the image runs as {what} {name:?}, which its /etc does not name"))
+    };
     let number = |fields: &[String], at: usize| fields.get(at).and_then(|text| text.parse::<u32>().ok());
     let (uid, own_gid) = match user {
         "" => (0, 0),
@@ -332,7 +355,10 @@ pub fn resolve_user(user: &str, layers: &[PathBuf]) -> Result<Users, Error> {
         None => own_gid,
         Some(text) => match text.parse::<u32>() {
             Ok(gid) => gid,
-            Err(_) => table("etc/group").get(text).and_then(|fields| number(fields, 2)).ok_or_else(|| unknown("group", text))?,
+            Err(_) => table("etc/group")
+                .get(text)
+                .and_then(|fields| number(fields, 2))
+                .ok_or_else(|| unknown("group", text))?,
         },
     };
     if uid > 65_535 || gid > 65_535 {

@@ -235,24 +235,29 @@ fn start(spec: &Spec, outputs: [OwnedFd; 2]) -> Result<i32, Fault> {
     drop((started.write, outputs));
     let mut errno = [0; 4];
     match File::from(started.read).read(&mut errno) {
-        Ok(4) => Err(Fault {
-            step: format!("start {}", spec.argv[0]).into(),
-            errno: i32::from_ne_bytes(errno),
-        }),
+        Ok(4) => {
+            Err(Fault { step: format!("start {}", spec.argv[0]).into(), errno: i32::from_ne_bytes(errno) })
+        }
         _ => Ok(pid),
     }
 }
 
 /// The program's path: as given, or found along the replica's own `PATH`.
 fn find_program(spec: &Spec) -> Result<CString, Fault> {
-    let none = || Fault { step: "find a command: the image names none and none is declared".into(), errno: libc::ENOENT };
+    let none = || Fault {
+        step: "find a command: the image names none and none is declared".into(),
+        errno: libc::ENOENT,
+    };
     let name = spec.argv.first().ok_or_else(none)?;
     if name.contains('/') {
         return Ok(text(name));
     }
     let path = spec.env.iter().find_map(|pair| pair.strip_prefix("PATH=")).unwrap_or("/usr/bin:/bin");
-    let found = path.split(':').map(|dir| format!("{dir}/{name}")).find(|path| std::fs::metadata(path).is_ok());
-    found.map(|path| text(&path)).ok_or(Fault { step: format!("find {name} in {path}").into(), errno: libc::ENOENT })
+    let found =
+        path.split(':').map(|dir| format!("{dir}/{name}")).find(|path| std::fs::metadata(path).is_ok());
+    found
+        .map(|path| text(&path))
+        .ok_or(Fault { step: format!("find {name} in {path}").into(), errno: libc::ENOENT })
 }
 
 fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], outputs: &[OwnedFd; 2]) -> i32 {

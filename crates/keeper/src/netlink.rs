@@ -34,7 +34,14 @@ pub struct Batch {
 
 impl Batch {
     /// Makes a veth pair: `name` here with index `index`, and `eth0` in the network namespace of `pid`.
-    pub fn link_pair(&mut self, name: &str, index: u32, here: [u8; 6], pid: u32, there: [u8; 6]) -> &mut Self {
+    pub fn link_pair(
+        &mut self,
+        name: &str,
+        index: u32,
+        here: [u8; 6],
+        pid: u32,
+        there: [u8; 6],
+    ) -> &mut Self {
         self.message(NEWLINK, CREATE, |m| {
             m.link_header(index as i32, IFF_UP);
             m.attribute(3, name_bytes(name).as_slice());
@@ -82,7 +89,15 @@ impl Batch {
 
     /// Makes every address of the range one of this namespace's own.
     pub fn local_range(&mut self, to: [u8; 4], prefix: u8, index: u32) -> &mut Self {
-        self.route_message(to, prefix, index, None, libc::RT_TABLE_LOCAL, libc::RT_SCOPE_HOST, libc::RTN_LOCAL)
+        self.route_message(
+            to,
+            prefix,
+            index,
+            None,
+            libc::RT_TABLE_LOCAL,
+            libc::RT_SCOPE_HOST,
+            libc::RTN_LOCAL,
+        )
     }
 
     #[allow(clippy::too_many_arguments, reason = "one parameter for each field of the message")]
@@ -192,7 +207,8 @@ impl Batch {
             }
             let mut rest = &answer[..got as usize];
             while rest.len() >= 20 {
-                let word = |at: usize| i32::from_ne_bytes([rest[at], rest[at + 1], rest[at + 2], rest[at + 3]]);
+                let word =
+                    |at: usize| i32::from_ne_bytes([rest[at], rest[at + 1], rest[at + 2], rest[at + 3]]);
                 let errno = -word(16);
                 if errno != 0 {
                     return Err(io::Error::from_raw_os_error(errno));

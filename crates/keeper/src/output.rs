@@ -26,7 +26,8 @@ pub struct Log {
 impl Log {
     pub fn open(spec: &Spec) -> Result<Log, Fault> {
         let dir = Path::new(&spec.log_dir).to_owned();
-        let file = step("open the log", OpenOptions::new().create(true).append(true).open(dir.join("current")))?;
+        let file =
+            step("open the log", OpenOptions::new().create(true).append(true).open(dir.join("current")))?;
         let size = file.metadata().map_or(0, |found| found.len());
         Ok(Log { dir, file, size, limit: spec.log_limit })
     }
@@ -157,7 +158,8 @@ fn take_signal(
             libc::SIGCHLD => {
                 let mut status = 0;
                 // SAFETY: the status is plain data.
-                ended |= unsafe { libc::waitpid(child.pid as i32, &mut status, libc::WNOHANG) } == child.pid as i32;
+                ended |= unsafe { libc::waitpid(child.pid as i32, &mut status, libc::WNOHANG) }
+                    == child.pid as i32;
             }
             libc::SIGTERM | libc::SIGINT | libc::SIGQUIT if kill_at.is_none() => {
                 log.line('k', b"asked to stop");

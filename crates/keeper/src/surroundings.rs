@@ -99,7 +99,8 @@ fn devices(spec: &Spec) -> io::Result<()> {
     for (name, minor) in [("null", 3), ("zero", 5), ("full", 7), ("random", 8), ("urandom", 9)] {
         let path = format!("/dev/{name}");
         // SAFETY: the string lives across the call.
-        let made = unsafe { libc::mknod(text(&path).as_ptr(), libc::S_IFCHR | 0o666, libc::makedev(1, minor)) };
+        let made =
+            unsafe { libc::mknod(text(&path).as_ptr(), libc::S_IFCHR | 0o666, libc::makedev(1, minor)) };
         check(made.into())?;
         fs::set_permissions(&path, fs::Permissions::from_mode(0o666))?;
     }
@@ -123,8 +124,23 @@ fn devices(spec: &Spec) -> io::Result<()> {
 /// What tells of the machine or changes it, hidden or made read-only.
 fn mask() -> Result<(), Fault> {
     for file in [
-        "kcore", "kmsg", "keys", "key-users", "kallsyms", "modules", "sysrq-trigger", "timer_list", "sched_debug",
-        "vmallocinfo", "slabinfo", "pagetypeinfo", "cmdline", "config.gz", "diskstats", "partitions", "swaps",
+        "kcore",
+        "kmsg",
+        "keys",
+        "key-users",
+        "kallsyms",
+        "modules",
+        "sysrq-trigger",
+        "timer_list",
+        "sched_debug",
+        "vmallocinfo",
+        "slabinfo",
+        "pagetypeinfo",
+        "cmdline",
+        "config.gz",
+        "diskstats",
+        "partitions",
+        "swaps",
         "interrupts",
     ] {
         let path = format!("/proc/{file}");

@@ -101,13 +101,7 @@ pub fn clone_into_namespaces() -> Result<u32, Fault> {
     Ok(step("make the namespaces", check(pid))? as u32)
 }
 
-pub fn mount(
-    source: &str,
-    target: &str,
-    kind: &str,
-    flags: libc::c_ulong,
-    options: &str,
-) -> io::Result<()> {
+pub fn mount(source: &str, target: &str, kind: &str, flags: libc::c_ulong, options: &str) -> io::Result<()> {
     let (source, target, kind, options) = (text(source), text(target), text(kind), text(options));
     // SAFETY: all four strings live across the call.
     let answer = unsafe {
@@ -196,7 +190,8 @@ pub fn write_below(dir: &OwnedFd, path: &str, value: &str) -> io::Result<()> {
     let path = text(path);
     // SAFETY: the string lives across the call; the descriptor is new and then owned by the file.
     let mut file = unsafe {
-        let fd = check(libc::openat(dir.as_raw_fd(), path.as_ptr(), libc::O_WRONLY | libc::O_CLOEXEC).into())?;
+        let fd =
+            check(libc::openat(dir.as_raw_fd(), path.as_ptr(), libc::O_WRONLY | libc::O_CLOEXEC).into())?;
         File::from_raw_fd(fd as RawFd)
     };
     io::Write::write_all(&mut file, value.as_bytes())

@@ -41,7 +41,11 @@ impl Request {
     }
 }
 
-fn copy(from: &mut impl Read, mut left: u64, each: &mut impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<u64> {
+fn copy(
+    from: &mut impl Read,
+    mut left: u64,
+    each: &mut impl FnMut(&[u8]) -> io::Result<()>,
+) -> io::Result<u64> {
     let mut chunk = vec![0; 64 * 1024];
     let total = left;
     while left > 0 {
@@ -77,7 +81,8 @@ impl Answer<'_> {
     /// The head, and the first bytes of the body with it in one packet.
     pub fn head(&mut self, status: &str, kind: &str, length: u64, first: &[u8]) -> io::Result<()> {
         let mut out =
-            format!("HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {length}\r\n\r\n").into_bytes();
+            format!("HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {length}\r\n\r\n")
+                .into_bytes();
         out.extend_from_slice(first);
         self.to.write_all(&out)
     }

@@ -20,7 +20,8 @@ pub struct Release {
 impl Release {
     fn read() -> Release {
         let text = std::fs::read_to_string("/app/release").unwrap_or_default();
-        let value = |key| text.lines().find_map(|line| line.strip_prefix(key)).unwrap_or("").trim().to_owned();
+        let value =
+            |key| text.lines().find_map(|line| line.strip_prefix(key)).unwrap_or("").trim().to_owned();
         Release { version: value("version "), fault: value("fault ") }
     }
 }

@@ -15,7 +15,10 @@ fn port() -> u16 {
     std::env::var("PORT").ok().and_then(|text| text.parse().ok()).unwrap_or(8080)
 }
 
-fn run_server(port: u16, handle: impl Fn(&mut Request, &mut Answer<'_>) -> io::Result<()> + Send + Sync + 'static) {
+fn run_server(
+    port: u16,
+    handle: impl Fn(&mut Request, &mut Answer<'_>) -> io::Result<()> + Send + Sync + 'static,
+) {
     if let Err(error) = serve(port, handle) {
         eprintln!("cannot serve on {port}: {error}");
         std::process::exit(1);
@@ -43,7 +46,9 @@ pub fn locker_api(release: Release) {
         let path = path.split('?').next().unwrap_or("/");
         if path == "/ready" {
             return match release.fault.as_str() {
-                "never-ready" => answer.send("503 Service Unavailable", "text/plain", "still reading the locker map\n"),
+                "never-ready" => {
+                    answer.send("503 Service Unavailable", "text/plain", "still reading the locker map\n")
+                }
                 _ => answer.send("200 OK", "text/plain", "ready\n"),
             };
         }

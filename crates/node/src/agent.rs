@@ -70,7 +70,8 @@ pub async fn run(config: Config) -> Result<(), Error> {
     let isolation = Arc::new(Isolation::open(&config.dir, &config.groups)?);
     let (inbox, mut messages) = mpsc::unbounded_channel();
     let (reports, to_report) = watch::channel(None);
-    let probes = Probes::start(isolation.network().file().to_owned(), inbox.clone()).map_err(io("start the probes"))?;
+    let probes = Probes::start(isolation.network().file().to_owned(), inbox.clone())
+        .map_err(io("start the probes"))?;
     let client = link::client(&config);
     tokio::spawn(link::follow_orders(config.clone(), client.clone(), inbox.clone()));
     tokio::spawn(link::send_reports(config.clone(), client.clone(), to_report, inbox.clone()));
@@ -149,7 +150,13 @@ impl Agent {
 
     fn add(&mut self, order: RunOrder) -> u64 {
         self.next_number += 1;
-        let slot = Slot { number: self.next_number, run: ReplicaRun::new(order.clone()), keeper: None, image: None, told: None };
+        let slot = Slot {
+            number: self.next_number,
+            run: ReplicaRun::new(order.clone()),
+            keeper: None,
+            image: None,
+            told: None,
+        };
         self.gone.remove(&order.id);
         self.slots.insert(order.id, slot);
         self.next_number
@@ -157,7 +164,9 @@ impl Agent {
 
     fn take(&mut self, message: Message, client: &reqwest::Client) {
         match message {
-            Message::Order(NodeOrder::Replicas { whole, run, stop, .. }) => self.take_orders(whole, run, stop),
+            Message::Order(NodeOrder::Replicas { whole, run, stop, .. }) => {
+                self.take_orders(whole, run, stop)
+            }
             Message::Order(NodeOrder::Hosts { environment, text }) => self.take_hosts(environment, text),
             Message::Order(NodeOrder::Log { stream, replicas, tail, follow }) => {
                 let dirs = replicas.into_iter().map(|id| (self.log_dir_of(&id), id)).collect();
@@ -334,7 +343,11 @@ impl Agent {
             self.carry_out(id, Do::Fetch);
             return;
         };
-        let hosts = self.hosts.get(&id.workload.environment).cloned().unwrap_or_else(|| "127.0.0.1 localhost\n".to_owned());
+        let hosts = self
+            .hosts
+            .get(&id.workload.environment)
+            .cloned()
+            .unwrap_or_else(|| "127.0.0.1 localhost\n".to_owned());
         let run = keepers::run_of(&slot.run.order, image, hosts, run_dir.clone(), log_dir);
         for name in ["exit", "init", "pid"] {
             let _ = std::fs::remove_file(run_dir.join(name));
@@ -351,9 +364,11 @@ impl Agent {
     }
 
     fn count_kills(&mut self) {
-        let running: Vec<ReplicaId> = self.slots.iter().filter(|(_, slot)| slot.keeper.is_some()).map(|(id, _)| id.clone()).collect();
+        let running: Vec<ReplicaId> =
+            self.slots.iter().filter(|(_, slot)| slot.keeper.is_some()).map(|(id, _)| id.clone()).collect();
         for id in running {
-            if let Some(count) = self.isolation.groups().memory_kills(&id.dotted()).filter(|count| *count > 0) {
+            if let Some(count) = self.isolation.groups().memory_kills(&id.dotted()).filter(|count| *count > 0)
+            {
                 self.handle(&id, Event::MemoryKills(count));
             }
         }

@@ -60,9 +60,13 @@ impl Images {
         if let Some(image) = self.prepared(digest) {
             return Ok(image);
         }
-        let image = self.get(digest).await.map_err(|message| Reason::new(ReasonCode::ImageUnusable, message))?;
+        let image =
+            self.get(digest).await.map_err(|message| Reason::new(ReasonCode::ImageUnusable, message))?;
         let image = Arc::new(image);
-        self.prepared.lock().unwrap_or_else(PoisonError::into_inner).insert(digest.to_owned(), Arc::clone(&image));
+        self.prepared
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .insert(digest.to_owned(), Arc::clone(&image));
         Ok(image)
     }
 
@@ -76,7 +80,8 @@ impl Images {
         let run = config.config().clone().unwrap_or_default();
         let mut command = run.entrypoint().clone().unwrap_or_default();
         command.extend(run.cmd().clone().unwrap_or_default());
-        let user = resolve_user(run.user().as_deref().unwrap_or(""), &layers).map_err(|error| error.to_string())?;
+        let user =
+            resolve_user(run.user().as_deref().unwrap_or(""), &layers).map_err(|error| error.to_string())?;
         Ok(Prepared {
             layers,
             command,
@@ -88,7 +93,8 @@ impl Images {
 
     async fn blob(&self, digest: &str) -> Result<reqwest::Response, String> {
         let url = format!("{}/api/v1/link/blobs/{digest}", self.control);
-        let answer = self.client.get(url).bearer_auth(&self.token).send().await.map_err(|error| error.to_string())?;
+        let answer =
+            self.client.get(url).bearer_auth(&self.token).send().await.map_err(|error| error.to_string())?;
         answer.error_for_status().map_err(|error| format!("the image's blob {digest} cannot be had: {error}"))
     }
 
@@ -100,11 +106,13 @@ impl Images {
         let bytes = match std::fs::read(&kept).ok().filter(is_it) {
             Some(bytes) => bytes,
             None => {
-                let bytes = self.blob(digest).await?.bytes().await.map_err(|error| error.to_string())?.to_vec();
+                let bytes =
+                    self.blob(digest).await?.bytes().await.map_err(|error| error.to_string())?.to_vec();
                 if !is_it(&bytes) {
                     return Err(format!("the blob {digest} was changed on the way"));
                 }
-                std::fs::write(&kept, &bytes).map_err(|error| format!("cannot keep the blob {digest}: {error}"))?;
+                std::fs::write(&kept, &bytes)
+                    .map_err(|error| format!("cannot keep the blob {digest}: {error}"))?;
                 bytes
             }
         };

@@ -76,7 +76,8 @@ pub fn start(
 ) -> Result<u32, String> {
     let command = isolation.command(run).map_err(|error| error.to_string())?;
     let mut command = tokio::process::Command::from(command);
-    let mut child = command.stderr(Stdio::null()).spawn().map_err(|error| format!("cannot start the keeper: {error}"))?;
+    let mut child =
+        command.stderr(Stdio::null()).spawn().map_err(|error| format!("cannot start the keeper: {error}"))?;
     let pid = child.id().unwrap_or(0);
     let output = child.stdout.take();
     let run_dir = run.run_dir.clone();
@@ -122,7 +123,13 @@ fn ended(ending: Option<Ending>, log_dir: &Path) -> Event {
 }
 
 /// Waits for the end of a keeper that is not this process's child.
-pub fn watch_adopted(pid: u32, id: ReplicaId, number: u64, run_dir: PathBuf, inbox: UnboundedSender<Message>) {
+pub fn watch_adopted(
+    pid: u32,
+    id: ReplicaId,
+    number: u64,
+    run_dir: PathBuf,
+    inbox: UnboundedSender<Message>,
+) {
     tokio::spawn(async move {
         // SAFETY: the descriptor is new and owned here.
         let fd = unsafe {

@@ -59,5 +59,9 @@ fn hello(name: &Name) -> NodeHello {
     let total = meminfo.lines().find_map(|line| line.strip_prefix("MemTotal:"));
     let kib: u64 = total.and_then(|rest| rest.split_whitespace().next()?.parse().ok()).unwrap_or(0);
     // A sixteenth stays with the machine itself.
-    NodeHello { node: name.clone(), cpu: Cpu::from_milli(cores * 1000), memory: Bytes::new(kib * 1024 / 16 * 15) }
+    NodeHello {
+        node: name.clone(),
+        cpu: Cpu::from_milli(cores * 1000),
+        memory: Bytes::new(kib * 1024 / 16 * 15),
+    }
 }

@@ -15,7 +15,8 @@ use crate::{Config, hello};
 
 /// A client that goes straight to control, whatever the surroundings say of proxies.
 pub fn client(_config: &Config) -> reqwest::Client {
-    let builder = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(2)).tcp_nodelay(true);
+    let builder =
+        reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(2)).tcp_nodelay(true);
     builder.build().expect("a client without TLS needs nothing from outside")
 }
 
@@ -35,10 +36,15 @@ pub async fn follow_orders(config: Config, client: reqwest::Client, inbox: Unbou
     }
 }
 
-async fn one_link(config: &Config, client: &reqwest::Client, inbox: &UnboundedSender<Message>) -> Result<(), String> {
+async fn one_link(
+    config: &Config,
+    client: &reqwest::Client,
+    inbox: &UnboundedSender<Message>,
+) -> Result<(), String> {
     let url = format!("{}/api/v1/link/nodes/{}/orders", config.control, config.name);
     let call = client.post(url).bearer_auth(&config.token).json(&hello(&config.name)).send();
-    let answer = call.await.and_then(reqwest::Response::error_for_status).map_err(|error| error.to_string())?;
+    let answer =
+        call.await.and_then(reqwest::Response::error_for_status).map_err(|error| error.to_string())?;
     let body = answer.bytes_stream().map_err(std::io::Error::other);
     let mut lines = StreamReader::new(body).lines();
     let mut first = true;

@@ -38,7 +38,11 @@ fn end_of(path: &Path) -> String {
         file.read_to_end(&mut bytes)?;
         let text = String::from_utf8_lossy(&bytes).into_owned();
         // A line whose beginning was not read is not shown.
-        Ok(if start == 0 { text } else { text.split_once('\n').map_or(String::new(), |(_, rest)| rest.to_owned()) })
+        Ok(if start == 0 {
+            text
+        } else {
+            text.split_once('\n').map_or(String::new(), |(_, rest)| rest.to_owned())
+        })
     };
     read().unwrap_or_default()
 }
@@ -69,7 +73,9 @@ impl Reader {
             self.partial.clear();
         }
         let mut bytes = Vec::new();
-        let read = file.seek(SeekFrom::Start(self.position)).and_then(|_| file.take(TAIL_BYTES).read_to_end(&mut bytes));
+        let read = file
+            .seek(SeekFrom::Start(self.position))
+            .and_then(|_| file.take(TAIL_BYTES).read_to_end(&mut bytes));
         self.position += read.unwrap_or(0) as u64;
         self.partial.push_str(&String::from_utf8_lossy(&bytes));
         let Some(end) = self.partial.rfind('\n') else { return Vec::new() };
@@ -80,25 +86,39 @@ impl Reader {
 }
 
 /// Sends the end of the logs and, if asked, what follows, as a request of the node's own.
-pub async fn send(config: Config, client: reqwest::Client, stream: u64, dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool) {
+pub async fn send(
+    config: Config,
+    client: reqwest::Client,
+    stream: u64,
+    dirs: Vec<(PathBuf, ReplicaId)>,
+    tail: u32,
+    follow: bool,
+) {
     let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     tokio::spawn(produce(dirs, tail, follow, to_send));
     let url = format!("{}/api/v1/link/streams/{stream}", config.control);
     let body = futures_util::stream::unfold(body, |mut body| async move { Some((body.recv().await?, body)) });
-    let sent = client.post(url).bearer_auth(&config.token).body(reqwest::Body::wrap_stream(body)).send().await;
+    let sent =
+        client.post(url).bearer_auth(&config.token).body(reqwest::Body::wrap_stream(body)).send().await;
     if let Err(error) = sent {
         tracing::debug!(%error, stream, "a log stream ended early");
     }
 }
 
-async fn produce(dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool, to: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+async fn produce(
+    dirs: Vec<(PathBuf, ReplicaId)>,
+    tail: u32,
+    follow: bool,
+    to: mpsc::Sender<Result<Bytes, std::io::Error>>,
+) {
     let mut readers = Vec::new();
     let mut lines: Vec<LogLine> = Vec::new();
     for (dir, replica) in dirs {
         let path = dir.join("current");
         let found = std::fs::metadata(&path).ok();
         let (inode, position) = found.map_or((0, 0), |found| (found.ino(), found.len()));
-        let mut own: Vec<LogLine> = end_of(&dir.join("previous")).lines().filter_map(|line| parse(line, &replica)).collect();
+        let mut own: Vec<LogLine> =
+            end_of(&dir.join("previous")).lines().filter_map(|line| parse(line, &replica)).collect();
         own.extend(end_of(&path).lines().filter_map(|line| parse(line, &replica)));
         lines.extend(own.split_off(own.len().saturating_sub(tail as usize)));
         readers.push(Reader { replica, path, inode, position, partial: String::new() });
@@ -106,7 +126,11 @@ async fn produce(dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool, to: m
     lines.sort_by_key(|line| line.at);
     lines.drain(..lines.len().saturating_sub(tail as usize));
     loop {
-        let text: String = lines.iter().filter_map(|line| serde_json::to_string(line).ok()).map(|line| line + "\n").collect();
+        let text: String = lines
+            .iter()
+            .filter_map(|line| serde_json::to_string(line).ok())
+            .map(|line| line + "\n")
+            .collect();
         // An empty piece shows whether anyone still listens.
         if to.send(Ok(Bytes::from(text))).await.is_err() || !follow {
             return;

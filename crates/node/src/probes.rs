@@ -48,7 +48,11 @@ impl Probes {
                             tokio::time::sleep(probe.after).await;
                         }
                         let result = make(&probe).await;
-                        let event = if probe.alive { Event::AliveProbed(probe.run, result) } else { Event::Probed(probe.run, result) };
+                        let event = if probe.alive {
+                            Event::AliveProbed(probe.run, result)
+                        } else {
+                            Event::Probed(probe.run, result)
+                        };
                         let _ = inbox.send(Message::Event(probe.id, probe.number, event));
                     });
                 }
@@ -77,7 +81,9 @@ async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
     let (CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind;
     let mut stream = TcpStream::connect(SocketAddrV4::new(address, *port)).await?;
     let CheckKind::Http(path, _) = kind else { return Ok(200) };
-    let request = format!("GET {path} HTTP/1.1\r\nhost: {address}:{port}\r\nuser-agent: mainyard-check\r\nconnection: close\r\n\r\n");
+    let request = format!(
+        "GET {path} HTTP/1.1\r\nhost: {address}:{port}\r\nuser-agent: mainyard-check\r\nconnection: close\r\n\r\n"
+    );
     stream.write_all(request.as_bytes()).await?;
     let mut head = Vec::new();
     let mut chunk = [0; 512];
@@ -90,5 +96,7 @@ async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
         head.extend_from_slice(&chunk[..length]);
     }
     let status = head.get(9..12).and_then(|digits| std::str::from_utf8(digits).ok()?.parse().ok());
-    status.filter(|_| head.starts_with(b"HTTP/1.")).ok_or_else(|| std::io::Error::other("the answer is not HTTP/1"))
+    status
+        .filter(|_| head.starts_with(b"HTTP/1."))
+        .ok_or_else(|| std::io::Error::other("the answer is not HTTP/1"))
 }

@@ -16,10 +16,14 @@ use std::time::{Duration, Instant};
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// The package is missing.
-    #[error("PostgreSQL is not installed: no /usr/lib/postgresql/*/bin/initdb\nInstall it with: apt-get install postgresql")]
+    #[error(
+        "PostgreSQL is not installed: no /usr/lib/postgresql/*/bin/initdb\nInstall it with: apt-get install postgresql"
+    )]
     NotInstalled,
     /// The account that the server should run as is missing.
-    #[error("there is no account `postgres`, which the server runs as because PostgreSQL refuses to run as root\nInstall it with: apt-get install postgresql")]
+    #[error(
+        "there is no account `postgres`, which the server runs as because PostgreSQL refuses to run as root\nInstall it with: apt-get install postgresql"
+    )]
     NoAccount,
     /// A directory above keeps the account out.
     #[error("{} shuts PostgreSQL's account out (mode {mode:04o})\nLet others pass with: chmod o+x {}   or choose another place with --data", dir.display(), dir.display())]
@@ -93,13 +97,15 @@ impl Postgres {
             chown(dir, Some(account.uid), Some(account.gid)).doing("hand over the data directory")?;
             passable(dir, account)?;
         }
-        fs::set_permissions(dir, fs::Permissions::from_mode(0o700)).doing("close the data directory to others")?;
+        fs::set_permissions(dir, fs::Permissions::from_mode(0o700))
+            .doing("close the data directory to others")?;
         let data = dir.join("data");
         let bin = binaries(&data)?;
         let password = kept(&dir.join("password"), new_password)?;
         let port = kept(&dir.join("port"), || Ok(free_port()?.to_string()))?;
         let port = port.trim().parse().map_err(io::Error::other).doing("read the port file")?;
-        let server = Postgres { dir: dir.to_owned(), bin, account, password: password.trim().to_owned(), port };
+        let server =
+            Postgres { dir: dir.to_owned(), bin, account, password: password.trim().to_owned(), port };
         if !data.join("PG_VERSION").exists() {
             server.initialise()?;
         }
@@ -141,7 +147,13 @@ impl Postgres {
             chown(&password_file, Some(account.uid), Some(account.gid)).doing("hand over the password")?;
         }
         let (data, file) = (partial.display().to_string(), password_file.display().to_string());
-        let common = ["--username=mainyard", "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"];
+        let common = [
+            "--username=mainyard",
+            "--auth=scram-sha-256",
+            "--encoding=UTF8",
+            "--locale=C.UTF-8",
+            "--no-sync",
+        ];
         let mut arguments = vec!["--pgdata", &data, "--pwfile", &file];
         arguments.extend(common);
         self.run("initdb", &arguments)?;
@@ -184,7 +196,12 @@ impl Postgres {
         }
         command.stdout(log.try_clone().doing("make the server's log")?).stderr(log);
         // SAFETY: setsid is safe between fork and exec.
-        unsafe { command.pre_exec(|| { libc::setsid(); Ok(()) }) };
+        unsafe {
+            command.pre_exec(|| {
+                libc::setsid();
+                Ok(())
+            })
+        };
         let child = command.spawn().doing("start postgres")?;
         self.wait_until_ready(child.id())?;
         Ok(child.id())
@@ -211,7 +228,15 @@ impl Postgres {
     /// Makes a database; one that is there already is left as it is.
     pub fn create_database(&self, name: &str) -> Result<(), Error> {
         let mut command = self.command("createdb");
-        command.env("PGPASSWORD", &self.password).args(["-h", "127.0.0.1", "-U", "mainyard", "-p", &self.port.to_string(), name]);
+        command.env("PGPASSWORD", &self.password).args([
+            "-h",
+            "127.0.0.1",
+            "-U",
+            "mainyard",
+            "-p",
+            &self.port.to_string(),
+            name,
+        ]);
         let output = command.output().doing("run createdb")?;
         let words = String::from_utf8_lossy(&output.stderr).trim().to_owned();
         if output.status.success() || words.contains("already exists") {
@@ -250,7 +275,8 @@ fn own_account() -> Result<Option<Account>, Error> {
         return Ok(None);
     }
     let users = fs::read_to_string("/etc/passwd").doing("read /etc/passwd")?;
-    let fields = users.lines().map(|line| line.split(':').collect::<Vec<_>>()).find(|fields| fields[0] == "postgres");
+    let fields =
+        users.lines().map(|line| line.split(':').collect::<Vec<_>>()).find(|fields| fields[0] == "postgres");
     let id = |fields: &[&str], at: usize| fields.get(at).and_then(|text| text.parse().ok());
     let account = fields.and_then(|fields| Some(Account { uid: id(&fields, 2)?, gid: id(&fields, 3)? }));
     account.map(Some).ok_or(Error::NoAccount)

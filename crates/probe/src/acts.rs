@@ -69,16 +69,27 @@ fn mounts(list: &mut Vec<Outcome>) {
     let mount = |source: &str, target: &str, kind: &str, flags| {
         let (source, target, kind) = (c(source), c(target), c(kind));
         // SAFETY: the strings live across the call.
-        call(unsafe { libc::mount(source.as_ptr(), target.as_ptr(), kind.as_ptr(), flags, std::ptr::null()) }.into())
+        call(
+            unsafe { libc::mount(source.as_ptr(), target.as_ptr(), kind.as_ptr(), flags, std::ptr::null()) }
+                .into(),
+        )
     };
     add(list, "mount a tmpfs", say(mount("x", "/tmp", "tmpfs", 0)));
     add(list, "mount a second proc", say(mount("proc", "/tmp", "proc", 0)));
     add(list, "make /proc/sys writable", say(mount("", "/proc/sys", "", libc::MS_REMOUNT | libc::MS_BIND)));
     // SAFETY: constants only.
     unsafe {
-        add(list, "unmount the mask of /proc/meminfo", say(call(libc::umount2(c"/proc/meminfo".as_ptr(), libc::MNT_DETACH).into())));
+        add(
+            list,
+            "unmount the mask of /proc/meminfo",
+            say(call(libc::umount2(c"/proc/meminfo".as_ptr(), libc::MNT_DETACH).into())),
+        );
         add(list, "change the root", say(call(libc::chroot(c"/tmp".as_ptr()).into())));
-        add(list, "open a tree of mounts", say(call(libc::syscall(libc::SYS_open_tree, libc::AT_FDCWD, c"/".as_ptr(), 1))));
+        add(
+            list,
+            "open a tree of mounts",
+            say(call(libc::syscall(libc::SYS_open_tree, libc::AT_FDCWD, c"/".as_ptr(), 1))),
+        );
         add(list, "make a user namespace", say(call(libc::unshare(libc::CLONE_NEWUSER).into())));
         add(list, "make a mount namespace", say(call(libc::unshare(libc::CLONE_NEWNS).into())));
         let flags = libc::CLONE_NEWUSER | libc::SIGCHLD;
@@ -90,7 +101,9 @@ fn mounts(list: &mut Vec<Outcome>) {
         add(list, "clone by the newer call", say(call(libc::syscall(libc::SYS_clone3, 0, 0))));
     }
     let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-    let telling = mounts.lines().filter(|line| line.contains("/var/") || line.contains("mainyard") || line.contains("/node/"));
+    let telling = mounts
+        .lines()
+        .filter(|line| line.contains("/var/") || line.contains("mainyard") || line.contains("/node/"));
     add(list, "read the machine's paths from the mounts", format!("{} lines tell of one", telling.count()));
     let dir = fs::read_to_string("/proc/self/cgroup").unwrap_or_default();
     let outside = dir.lines().filter(|line| line.contains("mainyard")).count();
@@ -113,11 +126,17 @@ fn processes(list: &mut Vec<Outcome>) {
     }
     add(list, "read the memory of the first process", say(fs::File::open("/proc/1/mem").map(drop)));
     add(list, "enter the first process's root", say(fs::read_dir("/proc/1/root/").map(|dir| dir.count())));
-    add(list, "read the first process's environment", say(fs::read("/proc/1/environ").map(|text| text.len())));
+    add(
+        list,
+        "read the first process's environment",
+        say(fs::read("/proc/1/environ").map(|text| text.len())),
+    );
 }
 
 fn machine(list: &mut Vec<Outcome>) {
-    let write = |path: &str| say(fs::OpenOptions::new().write(true).open(path).and_then(|mut f| io::Write::write(&mut f, b"1")));
+    let write = |path: &str| {
+        say(fs::OpenOptions::new().write(true).open(path).and_then(|mut f| io::Write::write(&mut f, b"1")))
+    };
     add(list, "set a kernel setting", write("/proc/sys/kernel/panic"));
     add(list, "set a network setting", write("/proc/sys/net/ipv4/ip_forward"));
     add(list, "press the kernel's keys", write("/proc/sysrq-trigger"));
@@ -139,7 +158,11 @@ fn machine(list: &mut Vec<Outcome>) {
         add(list, "load a module", say(call(libc::syscall(libc::SYS_init_module, 0, 0, c"".as_ptr()))));
         add(list, "load a program into the kernel", say(call(libc::syscall(libc::SYS_bpf, 0, 0, 0))));
         add(list, "use the kernel's key ring", say(call(libc::syscall(libc::SYS_keyctl, 0, -3, 0, 0, 0))));
-        add(list, "watch the machine's performance", say(call(libc::syscall(libc::SYS_perf_event_open, 0, 0, 0, 0, 0))));
+        add(
+            list,
+            "watch the machine's performance",
+            say(call(libc::syscall(libc::SYS_perf_event_open, 0, 0, 0, 0, 0))),
+        );
         add(list, "make a submission ring", say(call(libc::syscall(libc::SYS_io_uring_setup, 1, 0))));
         add(list, "restart the machine", say(call(libc::syscall(libc::SYS_reboot, 0, 0, 0, 0))));
         add(list, "take a port of the processor", say(call(libc::syscall(libc::SYS_ioperm, 0, 1, 1))));
@@ -178,11 +201,19 @@ fn files(list: &mut Vec<Outcome>) {
         let mut head = [0u32; 40];
         head[0] = 128;
         let mut id = 0;
-        call(libc::syscall(libc::SYS_name_to_handle_at, libc::AT_FDCWD, c"/tmp/handle".as_ptr(), head.as_mut_ptr(), &mut id, 0))
+        call(libc::syscall(
+            libc::SYS_name_to_handle_at,
+            libc::AT_FDCWD,
+            c"/tmp/handle".as_ptr(),
+            head.as_mut_ptr(),
+            &mut id,
+            0,
+        ))
     });
     add(list, "make a handle of a file", say(handle));
     let ids = fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let field = |key: &str| ids.lines().find_map(|line| line.strip_prefix(key)).unwrap_or("").trim().to_owned();
+    let field =
+        |key: &str| ids.lines().find_map(|line| line.strip_prefix(key)).unwrap_or("").trim().to_owned();
     add(list, "keep capabilities", field("CapBnd:"));
     add(list, "gain rights by a program", format!("no new rights: {}", field("NoNewPrivs:")));
 }
@@ -207,7 +238,8 @@ fn network(list: &mut Vec<Outcome>, addresses: &[String]) {
         let socket = libc::socket(libc::AF_INET, libc::SOCK_DGRAM, 0);
         let on: i32 = 1;
         let size = size_of::<i32>() as u32;
-        let answer = libc::setsockopt(socket, libc::SOL_IP, libc::IP_TRANSPARENT, (&raw const on).cast(), size);
+        let answer =
+            libc::setsockopt(socket, libc::SOL_IP, libc::IP_TRANSPARENT, (&raw const on).cast(), size);
         add(list, "act for other addresses", say(call(answer.into())));
     }
     add(list, "listen on a low port", say(TcpListener::bind("0.0.0.0:80").map(drop)));
@@ -231,10 +263,13 @@ fn limits(list: &mut Vec<Outcome>) {
     // SAFETY: no memory is involved; the children end at once.
     let watches = unsafe {
         let fd = libc::inotify_init1(0);
-        (0..20_000).take_while(|n| {
-            let dir = format!("/tmp/w{n}");
-            fs::create_dir(&dir).is_ok() && libc::inotify_add_watch(fd, c(&dir).as_ptr(), libc::IN_CREATE) >= 0
-        }).count()
+        (0..20_000)
+            .take_while(|n| {
+                let dir = format!("/tmp/w{n}");
+                fs::create_dir(&dir).is_ok()
+                    && libc::inotify_add_watch(fd, c(&dir).as_ptr(), libc::IN_CREATE) >= 0
+            })
+            .count()
     };
     add(list, "take all watches", format!("got {watches}"));
     // SAFETY: each child only waits to be killed.
@@ -242,7 +277,9 @@ fn limits(list: &mut Vec<Outcome>) {
         let mut children = Vec::new();
         while children.len() < 5000 {
             match libc::fork() {
-                0 => loop { libc::pause(); },
+                0 => loop {
+                    libc::pause();
+                },
                 -1 => break,
                 pid => children.push(pid),
             }
@@ -253,5 +290,9 @@ fn limits(list: &mut Vec<Outcome>) {
         }
         children.len()
     };
-    add(list, "start processes without end", format!("got {}", if forks < 100 { "fewer than 100" } else { "100 or more" }));
+    add(
+        list,
+        "start processes without end",
+        format!("got {}", if forks < 100 { "fewer than 100" } else { "100 or more" }),
+    );
 }

@@ -18,24 +18,63 @@ const NEW_NAMESPACES: u64 = 0x7e02_0080;
 fn refused() -> Vec<i64> {
     let mut list = vec![
         // mounts and roots
-        libc::SYS_mount, libc::SYS_umount2, libc::SYS_pivot_root, libc::SYS_chroot, libc::SYS_open_tree,
-        libc::SYS_move_mount, libc::SYS_fsopen, libc::SYS_fsconfig, libc::SYS_fsmount, libc::SYS_fspick,
-        libc::SYS_mount_setattr, libc::SYS_swapon, libc::SYS_swapoff, libc::SYS_quotactl,
-        libc::SYS_open_by_handle_at, libc::SYS_name_to_handle_at,
+        libc::SYS_mount,
+        libc::SYS_umount2,
+        libc::SYS_pivot_root,
+        libc::SYS_chroot,
+        libc::SYS_open_tree,
+        libc::SYS_move_mount,
+        libc::SYS_fsopen,
+        libc::SYS_fsconfig,
+        libc::SYS_fsmount,
+        libc::SYS_fspick,
+        libc::SYS_mount_setattr,
+        libc::SYS_swapon,
+        libc::SYS_swapoff,
+        libc::SYS_quotactl,
+        libc::SYS_open_by_handle_at,
+        libc::SYS_name_to_handle_at,
         // namespaces and other processes
-        libc::SYS_unshare, libc::SYS_setns, libc::SYS_ptrace, libc::SYS_process_vm_readv,
-        libc::SYS_process_vm_writev, libc::SYS_process_madvise, libc::SYS_kcmp, libc::SYS_pidfd_getfd,
+        libc::SYS_unshare,
+        libc::SYS_setns,
+        libc::SYS_ptrace,
+        libc::SYS_process_vm_readv,
+        libc::SYS_process_vm_writev,
+        libc::SYS_process_madvise,
+        libc::SYS_kcmp,
+        libc::SYS_pidfd_getfd,
         // the kernel itself
-        libc::SYS_init_module, libc::SYS_finit_module, libc::SYS_delete_module, libc::SYS_kexec_load,
-        libc::SYS_reboot, libc::SYS_bpf, libc::SYS_perf_event_open, libc::SYS_userfaultfd, libc::SYS_syslog,
-        libc::SYS_acct, libc::SYS_lookup_dcookie, libc::SYS_fanotify_init, libc::SYS_io_uring_setup,
-        libc::SYS_io_uring_enter, libc::SYS_io_uring_register,
+        libc::SYS_init_module,
+        libc::SYS_finit_module,
+        libc::SYS_delete_module,
+        libc::SYS_kexec_load,
+        libc::SYS_reboot,
+        libc::SYS_bpf,
+        libc::SYS_perf_event_open,
+        libc::SYS_userfaultfd,
+        libc::SYS_syslog,
+        libc::SYS_acct,
+        libc::SYS_lookup_dcookie,
+        libc::SYS_fanotify_init,
+        libc::SYS_io_uring_setup,
+        libc::SYS_io_uring_enter,
+        libc::SYS_io_uring_register,
         // keys, clocks, names
-        libc::SYS_add_key, libc::SYS_request_key, libc::SYS_keyctl, libc::SYS_settimeofday,
-        libc::SYS_clock_settime, libc::SYS_clock_adjtime, libc::SYS_adjtimex, libc::SYS_sethostname,
-        libc::SYS_setdomainname, libc::SYS_vhangup,
+        libc::SYS_add_key,
+        libc::SYS_request_key,
+        libc::SYS_keyctl,
+        libc::SYS_settimeofday,
+        libc::SYS_clock_settime,
+        libc::SYS_clock_adjtime,
+        libc::SYS_adjtimex,
+        libc::SYS_sethostname,
+        libc::SYS_setdomainname,
+        libc::SYS_vhangup,
         // memory of the whole machine
-        libc::SYS_move_pages, libc::SYS_migrate_pages, libc::SYS_mbind, libc::SYS_set_mempolicy,
+        libc::SYS_move_pages,
+        libc::SYS_migrate_pages,
+        libc::SYS_mbind,
+        libc::SYS_set_mempolicy,
     ];
     #[cfg(target_arch = "x86_64")]
     list.extend([libc::SYS_iopl, libc::SYS_ioperm, libc::SYS_kexec_file_load, libc::SYS_modify_ldt]);
@@ -45,8 +84,10 @@ fn refused() -> Vec<i64> {
 /// The filter as the kernel takes it: instructions of eight bytes each.
 pub fn program() -> Result<Vec<u8>, String> {
     let refused = refused();
-    let mut rules: BTreeMap<i64, Vec<SeccompRule>> =
-        (0..=LAST_KNOWN).filter(|number| !refused.contains(number)).map(|number| (number, Vec::new())).collect();
+    let mut rules: BTreeMap<i64, Vec<SeccompRule>> = (0..=LAST_KNOWN)
+        .filter(|number| !refused.contains(number))
+        .map(|number| (number, Vec::new()))
+        .collect();
     let text = |error: seccompiler::BackendError| error.to_string();
     let when = |argument, operator, value| {
         SeccompCondition::new(argument, SeccompCmpArgLen::Dword, operator, value)

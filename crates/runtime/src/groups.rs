@@ -29,7 +29,8 @@ impl Groups {
         let find = |controller: &str| {
             let found = mounts.lines().find_map(|line| {
                 let fields: Vec<&str> = line.split(' ').collect();
-                let is_it = fields.get(2) == Some(&"cgroup") && fields.get(3)?.split(',').any(|o| o == controller);
+                let is_it =
+                    fields.get(2) == Some(&"cgroup") && fields.get(3)?.split(',').any(|o| o == controller);
                 is_it.then(|| PathBuf::from(fields[1]).join(name))
             });
             found.ok_or_else(|| Error {
@@ -65,7 +66,10 @@ impl Groups {
             ),
             group(
                 &self.cpu,
-                vec![("cpu.cfs_period_us", PERIOD_MICROS.to_string()), ("cpu.cfs_quota_us", quota.to_string())],
+                vec![
+                    ("cpu.cfs_period_us", PERIOD_MICROS.to_string()),
+                    ("cpu.cfs_quota_us", quota.to_string()),
+                ],
                 "",
             ),
             group(&self.processes, vec![("pids.max", limits.processes.to_string())], ""),
@@ -85,7 +89,8 @@ impl Groups {
 
     /// Process ids that are in a group of this node, whatever replica they belong to.
     pub fn members(&self) -> Vec<u32> {
-        let below = |base: &Path| fs::read_dir(base).into_iter().flatten().flatten().map(|entry| entry.path());
+        let below =
+            |base: &Path| fs::read_dir(base).into_iter().flatten().flatten().map(|entry| entry.path());
         let tasks = self.all().into_iter().flat_map(|base| below(base).map(|dir| dir.join("tasks")));
         let mut list: Vec<u32> = tasks
             .filter_map(|file| fs::read_to_string(file).ok())

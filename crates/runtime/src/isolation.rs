@@ -165,7 +165,10 @@ impl Isolation {
 /// What a program reads to learn how much memory it may use: its own limit.
 fn meminfo(limit: Bytes) -> String {
     let kib = limit.bytes() / 1024;
-    format!("MemTotal: {kib:>15} kB\nMemFree: {kib:>16} kB\nMemAvailable: {kib:>11} kB\nSwapTotal: {:>14} kB\nSwapFree: {:>15} kB\n", 0, 0)
+    format!(
+        "MemTotal: {kib:>15} kB\nMemFree: {kib:>16} kB\nMemAvailable: {kib:>11} kB\nSwapTotal: {:>14} kB\nSwapFree: {:>15} kB\n",
+        0, 0
+    )
 }
 
 fn write_program(path: &Path, content: &[u8]) -> std::io::Result<()> {

@@ -37,7 +37,10 @@ fn parse(table: &str, found: &mut Listening) {
         // The address is in the machine's byte order, word by word: 127.x.y.z ends in 7F.
         let loopback = match address.len() {
             8 => address.ends_with("7F"),
-            _ => address == "00000000000000000000000001000000" || address.starts_with("0000000000000000FFFF0000") && address.ends_with("7F"),
+            _ => {
+                address == "00000000000000000000000001000000"
+                    || address.starts_with("0000000000000000FFFF0000") && address.ends_with("7F")
+            }
         };
         if loopback { found.loopback_only.push(port) } else { found.open.push(port) }
     }

@@ -65,7 +65,9 @@ impl NodeNetwork {
             furnish()?;
             bind("/proc/thread-self/ns/net", &file).doing("keep the network namespace")
         });
-        made.join().unwrap_or_else(|_| Err(std::io::Error::other("the thread ended early")).doing("make the network"))
+        made.join().unwrap_or_else(|_| {
+            Err(std::io::Error::other("the thread ended early")).doing("make the network")
+        })
     }
 
     /// Lets go of the namespace; it ends with the last process in it.

@@ -50,7 +50,8 @@ impl Store {
         if cursor + 1 < first as u64 {
             return Err(Error::Reset(first as u64));
         }
-        let rows = sqlx::query(READ_SINCE).bind(cursor as i64).bind(i64::from(limit)).fetch_all(self.pool()).await?;
+        let rows =
+            sqlx::query(READ_SINCE).bind(cursor as i64).bind(i64::from(limit)).fetch_all(self.pool()).await?;
         let entries: Vec<Entry> = rows.iter().filter_map(entry).collect();
         let cursor = rows.last().map_or(cursor, |row| row.get::<i64, _>(0) as u64);
         Ok(Feed { entries, cursor })

@@ -53,8 +53,7 @@ const READ_NUMBER: &str = "SELECT number FROM ledger";
 const TAKE_LEDGER: &str = "SELECT number, epoch FROM ledger FOR UPDATE";
 const TAKE_OVER: &str = "UPDATE ledger SET epoch = epoch + 1, holder = $1 RETURNING epoch";
 const SET_NUMBER: &str = "UPDATE ledger SET number = $1";
-const DELETE_OBJECTS: &str =
-    "DELETE FROM object USING UNNEST($1::text[], $2::text[]) AS gone(kind, key) WHERE object.kind = gone.kind AND object.key = gone.key";
+const DELETE_OBJECTS: &str = "DELETE FROM object USING UNNEST($1::text[], $2::text[]) AS gone(kind, key) WHERE object.kind = gone.kind AND object.key = gone.key";
 const PUT_OBJECTS: &str = "INSERT INTO object (kind, key, body, changed) \
     SELECT * FROM UNNEST($1::text[], $2::text[], $3::jsonb[], $4::bigint[]) \
     ON CONFLICT (kind, key) DO UPDATE SET body = EXCLUDED.body, changed = EXCLUDED.changed";
@@ -63,8 +62,20 @@ const WRITE_JOURNAL: &str = "INSERT INTO journal (number, kind, key, body, cause
 
 /// Every query, for the test that prepares each of them.
 pub const QUERIES: &[&str] = &[
-    READ_OBJECTS, READ_NUMBER, TAKE_LEDGER, TAKE_OVER, SET_NUMBER, DELETE_OBJECTS, PUT_OBJECTS, WRITE_JOURNAL,
-    journal::READ_SINCE, journal::READ_FIRST, journal::READ_TRAIL, tokens::PUT_TOKEN, tokens::READ_TOKEN, tokens::TAKE_TOKEN,
+    READ_OBJECTS,
+    READ_NUMBER,
+    TAKE_LEDGER,
+    TAKE_OVER,
+    SET_NUMBER,
+    DELETE_OBJECTS,
+    PUT_OBJECTS,
+    WRITE_JOURNAL,
+    journal::READ_SINCE,
+    journal::READ_FIRST,
+    journal::READ_TRAIL,
+    tokens::PUT_TOKEN,
+    tokens::READ_TOKEN,
+    tokens::TAKE_TOKEN,
     tokens::SWEEP_TOKENS,
 ];
 
@@ -99,7 +110,8 @@ impl Store {
         for row in rows {
             let (kind, key): (String, String) = (row.get(0), row.get(1));
             let Some(known) = Kind::from_word(&kind) else { continue };
-            let object = Object::read(known, row.get(2)).map_err(|source| Error::Unreadable { kind, key, source })?;
+            let object =
+                Object::read(known, row.get(2)).map_err(|source| Error::Unreadable { kind, key, source })?;
             state.put(object);
         }
         Ok((state, number as u64))
@@ -122,7 +134,8 @@ impl Store {
             let kept: Vec<&Entry> = entries.iter().filter(keep).collect();
             let kinds: Vec<String> = kept.iter().map(|entry| entry.kind.word().to_owned()).collect();
             let keys: Vec<String> = kept.iter().map(|entry| entry.key.clone()).collect();
-            let bodies: Vec<Option<serde_json::Value>> = kept.iter().map(|entry| entry.body.clone()).collect();
+            let bodies: Vec<Option<serde_json::Value>> =
+                kept.iter().map(|entry| entry.body.clone()).collect();
             let numbers: Vec<i64> = kept.iter().map(|entry| entry.number as i64).collect();
             (kinds, keys, bodies, numbers)
         };
@@ -130,10 +143,17 @@ impl Store {
         let (kinds, keys, _, _) = columns(|entry| entry.body.is_none());
         sqlx::query(DELETE_OBJECTS).bind(kinds).bind(keys).execute(&mut *transaction).await?;
         let (kinds, keys, bodies, numbers) = columns(|entry| entry.body.is_some());
-        sqlx::query(PUT_OBJECTS).bind(kinds).bind(keys).bind(bodies).bind(numbers).execute(&mut *transaction).await?;
+        sqlx::query(PUT_OBJECTS)
+            .bind(kinds)
+            .bind(keys)
+            .bind(bodies)
+            .bind(numbers)
+            .execute(&mut *transaction)
+            .await?;
         let (kinds, keys, bodies, numbers) = columns(|_| true);
         let causes: Vec<serde_json::Value> = entries.iter().map(|entry| entry.cause.clone()).collect();
-        let insert = sqlx::query(WRITE_JOURNAL).bind(numbers).bind(kinds).bind(keys).bind(bodies).bind(causes);
+        let insert =
+            sqlx::query(WRITE_JOURNAL).bind(numbers).bind(kinds).bind(keys).bind(bodies).bind(causes);
         insert.execute(&mut *transaction).await?;
         sqlx::query(SET_NUMBER).bind(number + entries.len() as i64).execute(&mut *transaction).await?;
         transaction.commit().await?;
@@ -144,8 +164,11 @@ impl Store {
 fn entries(after: u64, changes: &[Change]) -> Result<Vec<Entry>, Error> {
     let numbered = changes.iter().zip(after + 1..);
     let entry = |(change, number): (&Change, u64)| {
-        let unreadable =
-            |source| Error::Unreadable { kind: change.kind.word().to_owned(), key: change.key.clone(), source };
+        let unreadable = |source| Error::Unreadable {
+            kind: change.kind.word().to_owned(),
+            key: change.key.clone(),
+            source,
+        };
         let body = change.object.as_ref().map(Object::body).transpose().map_err(unreadable)?;
         let cause = serde_json::to_value(&change.cause).map_err(unreadable)?;
         Ok(Entry { number, kind: change.kind, key: change.key.clone(), body, cause, at: Timestamp::now() })

@@ -32,15 +32,26 @@ pub(crate) const PUT_TOKEN: &str = "INSERT INTO token (hash, member, kind, expir
     VALUES ($1, $2, $3, now() + make_interval(secs => $4)) ON CONFLICT (hash) DO NOTHING";
 pub(crate) const READ_TOKEN: &str =
     "SELECT member FROM token WHERE hash = $1 AND kind = $2 AND (expires IS NULL OR expires > now())";
-pub(crate) const TAKE_TOKEN: &str =
-    "DELETE FROM token WHERE hash = $1 AND kind = $2 AND (expires IS NULL OR expires > now()) RETURNING member";
+pub(crate) const TAKE_TOKEN: &str = "DELETE FROM token WHERE hash = $1 AND kind = $2 AND (expires IS NULL OR expires > now()) RETURNING member";
 pub(crate) const SWEEP_TOKENS: &str = "DELETE FROM token WHERE expires < now()";
 
 impl Store {
     /// Lets the bearer of what hashes to `hash` in; for `seconds`, or for good.
-    pub async fn put_token(&self, hash: &[u8], member: &str, kind: TokenKind, seconds: Option<f64>) -> Result<(), Error> {
+    pub async fn put_token(
+        &self,
+        hash: &[u8],
+        member: &str,
+        kind: TokenKind,
+        seconds: Option<f64>,
+    ) -> Result<(), Error> {
         sqlx::query(SWEEP_TOKENS).execute(self.pool()).await?;
-        sqlx::query(PUT_TOKEN).bind(hash).bind(member).bind(kind.word()).bind(seconds).execute(self.pool()).await?;
+        sqlx::query(PUT_TOKEN)
+            .bind(hash)
+            .bind(member)
+            .bind(kind.word())
+            .bind(seconds)
+            .execute(self.pool())
+            .await?;
         Ok(())
     }
 

@@ -10,7 +10,11 @@ use testing::postgres::Server;
 fn environment(name: &str, index: u8) -> Change {
     let origin = Origin { by: "mira".into(), act: "added".into(), at: Timestamp::UNIX_EPOCH };
     let index = EnvironmentIndex::new(index).expect("in range");
-    let object = Object::Environment(Environment { name: name.parse().expect("a name"), index, origin: origin.clone() });
+    let object = Object::Environment(Environment {
+        name: name.parse().expect("a name"),
+        index,
+        origin: origin.clone(),
+    });
     Change { kind: object.kind(), key: object.key(), object: Some(object), cause: origin }
 }
 
@@ -28,7 +32,10 @@ async fn what_is_written_is_read_back_in_its_order() {
     let server = Server::start();
     let store = Store::connect(&server.database("order")).await.expect("a record");
     let epoch = store.take_over("control-1").await.expect("an epoch");
-    let entries = store.write(epoch, &[environment("staging", 1), environment("production", 2)]).await.expect("written");
+    let entries = store
+        .write(epoch, &[environment("staging", 1), environment("production", 2)])
+        .await
+        .expect("written");
     assert_eq!(entries.iter().map(|entry| entry.number).collect::<Vec<_>>(), [1, 2]);
     let gone = Change { object: None, ..environment("staging", 1) };
     store.write(epoch, &[gone]).await.expect("written");
@@ -38,7 +45,10 @@ async fn what_is_written_is_read_back_in_its_order() {
     expected.put(environment("production", 2).object.expect("an object"));
     assert_eq!((state, number), (expected, 3));
     let feed = store.read_since(1, 10).await.expect("a feed");
-    assert_eq!(feed.entries.iter().map(|entry| (entry.number, entry.body.is_some())).collect::<Vec<_>>(), [(2, true), (3, false)]);
+    assert_eq!(
+        feed.entries.iter().map(|entry| (entry.number, entry.body.is_some())).collect::<Vec<_>>(),
+        [(2, true), (3, false)]
+    );
     assert_eq!(feed.cursor, 3);
     let trail = store.trail("staging", 10).await.expect("a trail");
     assert_eq!(trail.iter().map(|entry| entry.number).collect::<Vec<_>>(), [3, 1]);
@@ -50,7 +60,9 @@ async fn only_the_present_epoch_writes_and_concurrent_writers_leave_no_gap() {
     let store = Store::connect(&server.database("epoch")).await.expect("a record");
     let old = store.take_over("control-1").await.expect("an epoch");
     let new = store.take_over("control-2").await.expect("an epoch");
-    assert!(matches!(store.write(old, &[environment("staging", 1)]).await, Err(Error::Superseded(now, mine)) if (now, mine) == (new, old)));
+    assert!(
+        matches!(store.write(old, &[environment("staging", 1)]).await, Err(Error::Superseded(now, mine)) if (now, mine) == (new, old))
+    );
     let writers = (0..40).map(|n| {
         let store = store.clone();
         tokio::spawn(async move { store.write(new, &[environment(&format!("e{n}"), 1)]).await })
@@ -59,7 +71,10 @@ async fn only_the_present_epoch_writes_and_concurrent_writers_leave_no_gap() {
         writer.await.expect("a task").expect("written");
     }
     let feed = store.read_since(0, 1000).await.expect("a feed");
-    assert_eq!(feed.entries.iter().map(|entry| entry.number).collect::<Vec<_>>(), (1..=40).collect::<Vec<_>>());
+    assert_eq!(
+        feed.entries.iter().map(|entry| entry.number).collect::<Vec<_>>(),
+        (1..=40).collect::<Vec<_>>()
+    );
 }
 
 #[tokio::test]

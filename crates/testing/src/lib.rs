@@ -29,7 +29,8 @@ pub fn unpack_all(store: &ContentStore, digest: &mainyard_images::Digest, dir: &
     let manifest: mainyard_images::ImageManifest =
         serde_json_from(&store.read(digest, 1 << 20).expect("a manifest"));
     let config = mainyard_images::Digest::parse(manifest.config().digest().as_ref()).expect("a digest");
-    let config: mainyard_images::ImageConfiguration = serde_json_from(&store.read(&config, 1 << 20).expect("a configuration"));
+    let config: mainyard_images::ImageConfiguration =
+        serde_json_from(&store.read(&config, 1 << 20).expect("a configuration"));
     let pairs = manifest.layers().iter().zip(config.rootfs().diff_ids());
     let layers = pairs.map(|(layer, id)| {
         let id = mainyard_images::Digest::parse(id).expect("a digest");
@@ -68,12 +69,14 @@ impl MachineLists {
         let read = |path: &str| lines(std::fs::read_to_string(path).unwrap_or_default());
         let names = |path: &str| {
             let entries = std::fs::read_dir(path).into_iter().flatten().flatten();
-            let mut names: Vec<String> = entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+            let mut names: Vec<String> =
+                entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
             names.sort();
             names
         };
         let mounts = read("/proc/self/mounts");
-        let bases = mounts.iter().filter(|line| line.contains(" cgroup ")).filter_map(|line| line.split(' ').nth(1));
+        let bases =
+            mounts.iter().filter(|line| line.contains(" cgroup ")).filter_map(|line| line.split(' ').nth(1));
         let groups = bases
             .flat_map(|base| names(base).into_iter().map(move |name| format!("{base}/{name}")))
             .filter(|path| path.contains("mainyard"))

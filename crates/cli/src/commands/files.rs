@@ -14,7 +14,8 @@ use crate::place;
 use crate::words::{Failure, Paint, count};
 
 pub fn schema() -> Result<(), Failure> {
-    let schema = serde_json::to_string_pretty(&manifest::schema::schema()).map_err(|error| Failure::failed(error.to_string()))?;
+    let schema = serde_json::to_string_pretty(&manifest::schema::schema())
+        .map_err(|error| Failure::failed(error.to_string()))?;
     println!("{schema}");
     Ok(())
 }
@@ -23,7 +24,8 @@ pub fn schema() -> Result<(), Failure> {
 fn gather(paths: &[PathBuf]) -> Result<Vec<SourceFile>, Failure> {
     let mut files = Vec::new();
     for path in paths {
-        let cannot = |error: &std::io::Error| Failure::usage(format!("cannot read {}: {error}", path.display()));
+        let cannot =
+            |error: &std::io::Error| Failure::usage(format!("cannot read {}: {error}", path.display()));
         if path.is_dir() {
             let entries = std::fs::read_dir(path).map_err(|error| cannot(&error))?;
             let mut inner: Vec<PathBuf> = entries.flatten().map(|entry| entry.path()).collect();
@@ -43,7 +45,8 @@ fn gather(paths: &[PathBuf]) -> Result<Vec<SourceFile>, Failure> {
 }
 
 fn read(path: &Path) -> Result<SourceFile, Failure> {
-    let bytes = std::fs::read(path).map_err(|error| Failure::usage(format!("cannot read {}: {error}", path.display())))?;
+    let bytes = std::fs::read(path)
+        .map_err(|error| Failure::usage(format!("cannot read {}: {error}", path.display())))?;
     let text = String::from_utf8(bytes).map_err(|error| {
         let at = error.utf8_error().valid_up_to();
         Failure::refused(format!("{}: not a text: byte {at} is not UTF-8", path.display()))
@@ -96,13 +99,17 @@ pub async fn declare(
     })?;
     let body = json!({"environment": environment, "files": files, "exact": exact, "forecast": forecast});
     let answer = client.post("/declare", &body).await?;
-    let lines: Vec<ChangeLine> =
-        serde_json::from_value(answer["changes"].clone()).map_err(|error| Failure::failed(error.to_string()))?;
+    let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone())
+        .map_err(|error| Failure::failed(error.to_string()))?;
     if lines.is_empty() {
         println!("{environment}: everything is as declared; nothing was changed");
         return Ok(());
     }
-    println!("{environment}: {}{}", count(lines.len(), "change"), if forecast { " would be made" } else { "" });
+    println!(
+        "{environment}: {}{}",
+        count(lines.len(), "change"),
+        if forecast { " would be made" } else { "" }
+    );
     let paint = Paint::stdout();
     for line in &lines {
         let (sign, signal) = match line.kind {
@@ -117,7 +124,9 @@ pub async fn declare(
     }
     for line in lines.iter().filter(|line| line.kind != ChangeKind::Remove) {
         let Some(name) = line.object.strip_prefix("workload ") else { continue };
-        let target: Target = format!("{environment}/{name}").parse().map_err(|error: mainyard_core::model::NameError| Failure::failed(error.to_string()))?;
+        let target: Target = format!("{environment}/{name}")
+            .parse()
+            .map_err(|error: mainyard_core::model::NameError| Failure::failed(error.to_string()))?;
         follow::scaling(client, &target).await?;
     }
     Ok(())

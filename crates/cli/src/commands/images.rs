@@ -12,7 +12,8 @@ use crate::show::table;
 use crate::words::{Failure, age, count};
 
 pub async fn add(client: &Client, path: &Path, name: Option<String>) -> Result<(), Failure> {
-    let cannot = |error: &dyn std::fmt::Display| Failure::usage(format!("cannot read {}: {error}", path.display()));
+    let cannot =
+        |error: &dyn std::fmt::Display| Failure::usage(format!("cannot read {}: {error}", path.display()));
     let mut request = client.request(Method::POST, "/images");
     if let Some(name) = &name {
         request = request.query(&[("name", name)]);
@@ -58,7 +59,13 @@ pub async fn list(client: &Client, output: Output) -> Result<(), Failure> {
     for image in images.values() {
         let short: String = image.digest.chars().take(19).collect();
         let ago = age(jiff::Timestamp::now().duration_since(image.origin.at));
-        rows.add_row([image.image.to_string(), short, Bytes::new(image.size).to_string(), image.layers.to_string(), format!("{ago} ago by {}", image.origin.by)]);
+        rows.add_row([
+            image.image.to_string(),
+            short,
+            Bytes::new(image.size).to_string(),
+            image.layers.to_string(),
+            format!("{ago} ago by {}", image.origin.by),
+        ]);
     }
     println!("{rows}");
     Ok(())

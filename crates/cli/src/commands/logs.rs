@@ -11,7 +11,14 @@ use crate::args::Output;
 use crate::client::Client;
 use crate::words::{Failure, Paint};
 
-pub async fn logs(client: &Client, target: &Target, replica: Option<&str>, tail: u32, follow: bool, output: Output) -> Result<(), Failure> {
+pub async fn logs(
+    client: &Client,
+    target: &Target,
+    replica: Option<&str>,
+    tail: u32,
+    follow: bool,
+    output: Output,
+) -> Result<(), Failure> {
     let path = format!("/environments/{}/workloads/{}/logs", target.environment, target.name);
     let mut query = vec![("tail", tail.to_string()), ("follow", follow.to_string())];
     if let Some(replica) = replica {
@@ -24,7 +31,9 @@ pub async fn logs(client: &Client, target: &Target, replica: Option<&str>, tail:
     let paint = Paint::stdout();
     let mut any = false;
     while let Some(chunk) = body.next().await {
-        text.extend_from_slice(&chunk.map_err(|error| Failure::unreachable(format!("the log breaks off: {error}")))?);
+        text.extend_from_slice(
+            &chunk.map_err(|error| Failure::unreachable(format!("the log breaks off: {error}")))?,
+        );
         while let Some(end) = text.iter().position(|byte| *byte == b'\n') {
             let line: Vec<u8> = text.drain(..=end).collect();
             let line = &line[..end];
@@ -35,7 +44,8 @@ pub async fn logs(client: &Client, target: &Target, replica: Option<&str>, tail:
             let written = if output.json {
                 writeln!(out, "{}", String::from_utf8_lossy(line))
             } else {
-                let parsed: LogLine = serde_json::from_slice(line).map_err(|error| Failure::failed(error.to_string()))?;
+                let parsed: LogLine =
+                    serde_json::from_slice(line).map_err(|error| Failure::failed(error.to_string()))?;
                 writeln!(out, "{}", shown(&parsed, paint))
             };
             if written.and_then(|()| out.flush()).is_err() {
@@ -57,5 +67,9 @@ fn shown(line: &LogLine, paint: Paint) -> String {
         'k' => paint.quiet(&format!("[{}]", line.text)),
         _ => line.text.clone(),
     };
-    format!("{} {} {text}", paint.quiet(&at), paint.signal(Signal::Moving, &format!("{:<3}", line.replica.short)))
+    format!(
+        "{} {} {text}",
+        paint.quiet(&at),
+        paint.signal(Signal::Moving, &format!("{:<3}", line.replica.short))
+    )
 }

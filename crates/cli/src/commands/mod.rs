@@ -33,11 +33,15 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Logs { target, follow, replica, tail, output } => {
             logs::logs(&client, &parse_target(&target)?, replica.as_deref(), tail, follow, output).await
         }
-        Command::Scale { target, replicas, wait } => acts::scale(&client, &parse_target(&target)?, replicas, wait).await,
+        Command::Scale { target, replicas, wait } => {
+            acts::scale(&client, &parse_target(&target)?, replicas, wait).await
+        }
         Command::Deploy { target, image, settings, wait } => {
             acts::deploy(&client, &parse_target(&target)?, image, settings, wait).await
         }
-        Command::Rollback { target, to, wait } => acts::rollback(&client, &parse_target(&target)?, to, wait).await,
+        Command::Rollback { target, to, wait } => {
+            acts::rollback(&client, &parse_target(&target)?, to, wait).await
+        }
         Command::Remove { target, yes } => acts::remove(&client, &parse_target(&target)?, yes).await,
         Command::Declare { files, environment, exact, forecast, wait } => {
             files::declare(&client, &files, environment, exact, forecast, wait).await
@@ -46,7 +50,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Image(Image::List { output }) => images::list(&client, output).await,
         Command::Environment(Environment::Add { name }) => {
             client.post("/environments", &json!({"name": name})).await?;
-            println!("{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}");
+            println!(
+                "{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}"
+            );
             Ok(())
         }
         Command::Environment(Environment::List { output }) => seeing::environments(&client, output).await,
@@ -61,9 +67,12 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             println!("{environment} is the default now: `locker-api` means `{environment}/locker-api`");
             Ok(())
         }
-        Command::Start(_) | Command::Stop { .. } | Command::Serve(_) | Command::Validate { .. } | Command::Schema | Command::Completions { .. } => {
-            Err(Failure::usage("this command does not call the platform"))
-        }
+        Command::Start(_)
+        | Command::Stop { .. }
+        | Command::Serve(_)
+        | Command::Validate { .. }
+        | Command::Schema
+        | Command::Completions { .. } => Err(Failure::usage("this command does not call the platform")),
     }
 }
 
@@ -72,7 +81,8 @@ fn parse_target(text: &str) -> Result<Target, Failure> {
     let whole = match (text.contains('/'), place::default_environment()) {
         (false, Some(environment)) => format!("{environment}/{text}"),
         (false, None) => {
-            let hint = format!("say which environment: staging/{text}, or choose a default: mainyard use staging");
+            let hint =
+                format!("say which environment: staging/{text}, or choose a default: mainyard use staging");
             return Err(Failure::usage(hint));
         }
         (true, _) => text.to_owned(),

@@ -15,7 +15,11 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
         Some(wanted) => {
             let known = names.iter().find(|name| name.as_str() == wanted);
             let hint = || mainyard_core::near::did_you_mean(wanted, names.iter().map(Name::as_str));
-            vec![known.cloned().ok_or_else(|| Failure::refused(format!("there is no environment {wanted}{}", hint())))?]
+            vec![
+                known
+                    .cloned()
+                    .ok_or_else(|| Failure::refused(format!("there is no environment {wanted}{}", hint())))?,
+            ]
         }
         None => names.clone(),
     };
@@ -37,7 +41,8 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
 }
 
 pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
-    let detail = client.get(&format!("/environments/{}/workloads/{}", target.environment, target.name)).await?;
+    let detail =
+        client.get(&format!("/environments/{}/workloads/{}", target.environment, target.name)).await?;
     if output.json {
         println!("{detail:#}");
         return Ok(());
@@ -87,8 +92,10 @@ pub async fn environments(client: &Client, output: Output) -> Result<(), Failure
     }
     let mut rows = show::table(&["ENVIRONMENT", "WORKLOADS", "REPLICAS", "ADDED"]);
     for environment in snapshot.state.environments.values() {
-        let workloads = snapshot.state.workloads.keys().filter(|target| target.environment == environment.name).count();
-        let replicas = snapshot.state.replicas.keys().filter(|id| id.workload.environment == environment.name).count();
+        let workloads =
+            snapshot.state.workloads.keys().filter(|target| target.environment == environment.name).count();
+        let replicas =
+            snapshot.state.replicas.keys().filter(|id| id.workload.environment == environment.name).count();
         let added = format!("{} by {}", show::moment(environment.origin.at), environment.origin.by);
         rows.add_row([environment.name.to_string(), workloads.to_string(), replicas.to_string(), added]);
     }

@@ -25,9 +25,15 @@ pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     }
     command.stdin(Stdio::null()).stdout(Stdio::piped()).current_dir("/");
     // SAFETY: setsid is safe between fork and exec.
-    unsafe { command.pre_exec(|| { libc::setsid(); Ok(()) }) };
+    unsafe {
+        command.pre_exec(|| {
+            libc::setsid();
+            Ok(())
+        })
+    };
     let mut child = command.spawn().map_err(failed)?;
-    let output = child.stdout.take().ok_or_else(|| Failure::failed("the background process has no output"))?;
+    let output =
+        child.stdout.take().ok_or_else(|| Failure::failed("the background process has no output"))?;
     for line in BufReader::new(output).lines() {
         let line = line.map_err(failed)?;
         if line == READY {

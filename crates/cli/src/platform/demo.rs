@@ -16,7 +16,8 @@ use crate::words::Failure;
 
 /// Adds what is missing of the demo. What a person changed since stays as it is.
 pub async fn seed(client: &Client) -> Result<(), Failure> {
-    let failed = |error: &dyn std::fmt::Display| Failure::failed(format!("the demo cannot be brought up: {error}"));
+    let failed =
+        |error: &dyn std::fmt::Display| Failure::failed(format!("the demo cannot be brought up: {error}"));
     let there = client.snapshot().await?.state;
     let dir = tempfile::tempdir().map_err(|error| failed(&error))?;
     let store = ContentStore::open(dir.path()).map_err(|error| failed(&error))?;
@@ -49,7 +50,8 @@ impl Visitors {
     pub fn start(gateway: SocketAddr) -> Visitors {
         let stop = Arc::new(AtomicBool::new(false));
         let seen = Arc::clone(&stop);
-        let spawned = std::thread::Builder::new().name("visitors".to_owned()).spawn(move || visit(gateway, &seen));
+        let spawned =
+            std::thread::Builder::new().name("visitors".to_owned()).spawn(move || visit(gateway, &seen));
         if let Err(error) = spawned {
             eprintln!("the demo has no visitors: {error}");
         }

@@ -14,7 +14,11 @@ pub struct Listeners {
 
 impl Listeners {
     pub fn open(start: &Start) -> Result<Listeners, Failure> {
-        Ok(Listeners { api: bind(start.api, "--api")?, http: bind(start.http, "--http")?, https: bind(start.https, "--https")? })
+        Ok(Listeners {
+            api: bind(start.api, "--api")?,
+            http: bind(start.http, "--http")?,
+            https: bind(start.https, "--https")?,
+        })
     }
 }
 
@@ -24,13 +28,21 @@ fn bind(address: SocketAddr, option: &str) -> Result<TcpListener, Failure> {
         let message = match error.kind() {
             std::io::ErrorKind::AddrInUse => {
                 let holder = holder(address.port()).map_or("another process".to_owned(), |holder| holder);
-                format!("{address} is taken by {holder}\nStop it, or choose another address: {option} {other}")
+                format!(
+                    "{address} is taken by {holder}\nStop it, or choose another address: {option} {other}"
+                )
             }
             std::io::ErrorKind::AddrNotAvailable => {
-                format!("{} is not an address of this machine\nChoose one that is: {option} 127.0.0.1:{}", address.ip(), address.port())
+                format!(
+                    "{} is not an address of this machine\nChoose one that is: {option} 127.0.0.1:{}",
+                    address.ip(),
+                    address.port()
+                )
             }
             std::io::ErrorKind::PermissionDenied => {
-                format!("{address} may not be taken by this account\nChoose a port above 1023: {option} {other}")
+                format!(
+                    "{address} may not be taken by this account\nChoose a port above 1023: {option} {other}"
+                )
             }
             _ => format!("{address} cannot be taken: {error}"),
         };
@@ -50,7 +62,9 @@ fn holder(port: u16) -> Option<String> {
         .map(|fields| format!("socket:[{}]", fields[9]))
         .collect();
     for process in std::fs::read_dir("/proc").ok()?.flatten() {
-        let Some(pid) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        let Some(pid) = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else {
+            continue;
+        };
         let descriptors = std::fs::read_dir(process.path().join("fd")).into_iter().flatten().flatten();
         for descriptor in descriptors {
             let target = std::fs::read_link(descriptor.path()).unwrap_or_default();

@@ -34,7 +34,14 @@ pub fn stop(place: &Place, workload: Option<&str>) -> Result<(), Failure> {
     let stopped = supervisor::ask_to_stop(place)?;
     // Also when no supervisor lives: whatever it left is found and ended here.
     cleaning::clean(place)?;
-    println!("{}", if stopped { "stopped; what is declared is kept" } else { "it was not running; everything is cleared away" });
+    println!(
+        "{}",
+        if stopped {
+            "stopped; what is declared is kept"
+        } else {
+            "it was not running; everything is cleared away"
+        }
+    );
     Ok(())
 }
 

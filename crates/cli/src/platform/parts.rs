@@ -50,10 +50,16 @@ impl Part {
 
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.
 pub fn spawn(place: &Place, part: Part, brief: &Brief, listeners: &[&TcpListener]) -> Result<Child, Failure> {
-    let failed = |doing: &str, error: &dyn std::fmt::Display| Failure::failed(format!("cannot {doing} {}: {error}", part.word()));
+    let failed = |doing: &str, error: &dyn std::fmt::Display| {
+        Failure::failed(format!("cannot {doing} {}: {error}", part.word()))
+    };
     let program = std::env::current_exe().map_err(|error| failed("find the program for", &error))?;
     let log = place.file("logs").join(format!("{}.log", part.word()));
-    let log = OpenOptions::new().create(true).append(true).open(log).map_err(|error| failed("open the log of", &error))?;
+    let log = OpenOptions::new()
+        .create(true)
+        .append(true)
+        .open(log)
+        .map_err(|error| failed("open the log of", &error))?;
     let brief = serde_json::to_string(brief).map_err(|error| failed("brief", &error))?;
     let mut command = Command::new(program);
     command.arg("serve").arg(part.word()).arg("--data").arg(&place.data).env(BRIEF, brief);
@@ -133,7 +139,8 @@ pub fn node(place: &Place) -> Result<(), Failure> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     let runtime = runtime.map_err(|error| log_and_fail(&error))?;
     runtime.block_on(async {
-        let mut ends = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(|error| log_and_fail(&error))?;
+        let mut ends = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())
+            .map_err(|error| log_and_fail(&error))?;
         tokio::select! {
             ended = mainyard_node::run(config) => ended.map_err(|error| log_and_fail(&error)),
             _ = ends.recv() => Ok(()),

@@ -41,7 +41,9 @@ fn lock(place: &Place) -> Result<File, Failure> {
     if unsafe { libc::flock(file.as_raw_fd(), libc::LOCK_EX | libc::LOCK_NB) } != 0 {
         let url = place.call().map(|call| format!(" at {}", call.url)).unwrap_or_default();
         let data = place.data.display();
-        let message = format!("the platform in {data} runs already{url}\nSee it with: mainyard board    End it with: mainyard stop");
+        let message = format!(
+            "the platform in {data} runs already{url}\nSee it with: mainyard board    End it with: mainyard stop"
+        );
         return Err(Failure::refused(message));
     }
     Ok(file)
@@ -110,7 +112,8 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
     // Both the node agent and the gateway live in it: it is there before either.
     NodeNetwork::open(&Isolation::network_file(&place.file("node"))).map_err(|error| failed(&error))?;
 
-    let member = std::env::var("SUDO_USER").or_else(|_| std::env::var("USER")).unwrap_or_else(|_| "root".to_owned());
+    let member =
+        std::env::var("SUDO_USER").or_else(|_| std::env::var("USER")).unwrap_or_else(|_| "root".to_owned());
     let brief = Brief {
         instance: place.instance()?,
         api: start.api,
@@ -135,7 +138,8 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
     for part in [Part::Control, Part::Node, Part::Gateway] {
         platform.launch(place, part, Duration::from_millis(100))?;
     }
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(|error| failed(&error))?;
+    let runtime =
+        tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(|error| failed(&error))?;
     let client = Client::to(call.clone())?;
     let link = runtime.block_on(async {
         ready(&mut platform, &client).await?;
@@ -155,7 +159,10 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
     println!("  data      {}", place.data.display());
     if start.demo {
         let port = start.http.port();
-        println!("\nTry:\n  mainyard board\n  curl -H 'Host: api.staging.lockers.localhost' http://{}/who", reachable(start.http));
+        println!(
+            "\nTry:\n  mainyard board\n  curl -H 'Host: api.staging.lockers.localhost' http://{}/who",
+            reachable(start.http)
+        );
         println!("  http://staging.lockers.localhost:{port} in a browser");
     } else {
         println!("\nNext:\n  mainyard environment add staging");
@@ -187,11 +194,15 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
         for running in &mut platform.parts {
             if let Ok(Some(status)) = running.child.try_wait() {
                 let part = running.part.word();
-                return Err(Failure::failed(format!("{part} ended while starting ({status}); its log is in the data directory, logs/{part}.log")));
+                return Err(Failure::failed(format!(
+                    "{part} ended while starting ({status}); its log is in the data directory, logs/{part}.log"
+                )));
             }
         }
         if begun.elapsed() > Duration::from_secs(60) {
-            return Err(Failure::failed("the parts were not ready within a minute; their logs are in the data directory, logs/"));
+            return Err(Failure::failed(
+                "the parts were not ready within a minute; their logs are in the data directory, logs/",
+            ));
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
@@ -210,7 +221,8 @@ impl Platform {
     }
 
     fn remember(&self, place: &Place) -> Result<(), Failure> {
-        let known: Vec<Known> = self.parts.iter().filter_map(|running| Known::of(running.child.id())).collect();
+        let known: Vec<Known> =
+            self.parts.iter().filter_map(|running| Known::of(running.child.id())).collect();
         cleaning::remember(place, &known)
     }
 
@@ -218,11 +230,18 @@ impl Platform {
     fn watch(&mut self, place: &Place) -> Result<(), Failure> {
         while !asked_to_stop() {
             std::thread::sleep(Duration::from_millis(30));
-            let ended: Vec<usize> = (0..self.parts.len()).rev().filter(|n| matches!(self.parts[*n].child.try_wait(), Ok(Some(_)))).collect();
+            let ended: Vec<usize> = (0..self.parts.len())
+                .rev()
+                .filter(|n| matches!(self.parts[*n].child.try_wait(), Ok(Some(_))))
+                .collect();
             for number in ended {
                 let running = self.parts.remove(number);
                 // One that ran for a while is started at once; one that falls over again and again, less often.
-                let pause = if running.begun.elapsed() > Duration::from_secs(20) { Duration::from_millis(100) } else { (running.pause * 2).min(Duration::from_secs(5)) };
+                let pause = if running.begun.elapsed() > Duration::from_secs(20) {
+                    Duration::from_millis(100)
+                } else {
+                    (running.pause * 2).min(Duration::from_secs(5))
+                };
                 let asked = wait_unless_asked(pause);
                 if !asked {
                     self.launch(place, running.part, pause)?;

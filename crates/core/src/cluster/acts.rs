@@ -58,10 +58,14 @@ impl Cluster {
         if self.state.environments.contains_key(name) {
             return Refusal::new(RefusalKind::Conflict, format!("the environment {name} exists already"));
         }
-        let taken: Vec<EnvironmentIndex> = self.state.environments.values().map(|there| there.index).collect();
+        let taken: Vec<EnvironmentIndex> =
+            self.state.environments.values().map(|there| there.index).collect();
         let free = (1..).map_while(EnvironmentIndex::new).find(|index| !taken.contains(index));
         let Some(index) = free else {
-            return Refusal::new(RefusalKind::Conflict, "15 environments exist, and no more fit one platform");
+            return Refusal::new(
+                RefusalKind::Conflict,
+                "15 environments exist, and no more fit one platform",
+            );
         };
         self.cause = Origin { by: by.to_owned(), act: "added".to_owned(), at: now };
         self.put(Object::Environment(Environment { name: name.clone(), index, origin: self.cause.clone() }));
@@ -90,7 +94,8 @@ impl Cluster {
     pub fn plan(&self, declared: &Declared, environment: &Name, exact: bool) -> Result<Plan, Refusal> {
         self.environment(environment)?;
         plan(declared, &self.present(environment), exact).map_err(|conflicts| {
-            let lines: Vec<String> = conflicts.iter().map(|c| format!("{}: {}", c.object, c.message)).collect();
+            let lines: Vec<String> =
+                conflicts.iter().map(|c| format!("{}: {}", c.object, c.message)).collect();
             Refusal { kind: RefusalKind::Conflict, message: lines.join("\n") }
         })
     }
@@ -109,13 +114,24 @@ impl Cluster {
         let new_services = plan.steps.iter().filter(|step| matches!(step, Step::Service(..))).count();
         let most = 4000usize.saturating_sub(self.state.services.len());
         if new_services > most {
-            return Refusal::new(RefusalKind::Conflict, format!("{most} more services fit the address range, not {new_services}"));
+            return Refusal::new(
+                RefusalKind::Conflict,
+                format!("{most} more services fit the address range, not {new_services}"),
+            );
         }
         for step in plan.steps {
             match step {
                 Step::Workload { name, declared: workload, new, replicas, release } => {
                     let target = Target::new(environment, &name);
-                    self.declare_workload(&target, &declared.application, *workload, new, replicas, release, now);
+                    self.declare_workload(
+                        &target,
+                        &declared.application,
+                        *workload,
+                        new,
+                        replicas,
+                        release,
+                        now,
+                    );
                 }
                 Step::Service(name, service) => {
                     self.declare_service(&Target::new(environment, &name), &declared.application, service);
@@ -128,7 +144,9 @@ impl Cluster {
                     self.remove(Kind::Service, Target::new(environment, &name).to_string());
                     self.hosts_stale.insert(environment.clone());
                 }
-                Step::RemoveRoute(name) => self.remove(Kind::Route, Target::new(environment, &name).to_string()),
+                Step::RemoveRoute(name) => {
+                    self.remove(Kind::Route, Target::new(environment, &name).to_string())
+                }
             }
         }
         self.table_stale = true;
@@ -137,17 +155,22 @@ impl Cluster {
 
     fn present(&self, environment: &Name) -> Present {
         let here = |target: &Target| target.environment == *environment;
-        let workloads = self.state.workloads.values().filter(|workload| here(&workload.target)).filter_map(|workload| {
-            let release = self.state.releases.get(&(workload.target.clone(), workload.release))?;
-            Some((workload.target.name.clone(), (workload.clone(), release.clone())))
-        });
+        let workloads =
+            self.state.workloads.values().filter(|workload| here(&workload.target)).filter_map(|workload| {
+                let release = self.state.releases.get(&(workload.target.clone(), workload.release))?;
+                Some((workload.target.name.clone(), (workload.clone(), release.clone())))
+            });
         let services = self.state.services.values().filter(|service| here(&service.target));
-        let (routes, foreign): (Vec<&Route>, Vec<&Route>) = self.state.routes.values().partition(|route| here(&route.target));
+        let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
+            self.state.routes.values().partition(|route| here(&route.target));
         Present {
             workloads: workloads.collect(),
             services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
             routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
-            foreign_hosts: foreign.into_iter().map(|route| (route.host.clone(), route.target.clone())).collect(),
+            foreign_hosts: foreign
+                .into_iter()
+                .map(|route| (route.host.clone(), route.target.clone()))
+                .collect(),
         }
     }
 
@@ -225,15 +248,31 @@ impl Cluster {
     }
 
     /// Makes the next release of a workload the wanted one and begins its rollout.
-    fn release(&mut self, workload: &mut Workload, spec: ReleaseSpec, same_as: Option<ReleaseNumber>, now: Timestamp) {
+    fn release(
+        &mut self,
+        workload: &mut Workload,
+        spec: ReleaseSpec,
+        same_as: Option<ReleaseNumber>,
+        now: Timestamp,
+    ) {
         let target = workload.target.clone();
         let last = self.releases_of(&target).map(|release| release.number).max().unwrap_or(ReleaseNumber(0));
         let number = ReleaseNumber(last.0 + 1);
         let kept = same_as.and_then(|same| self.state.releases.get(&(target.clone(), same))?.digest.clone());
-        let digest = kept.or_else(|| self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone()));
+        let digest =
+            kept.or_else(|| self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone()));
         let origin = self.cause.clone();
-        self.put(Object::Release(Release { workload: target.clone(), number, spec, digest, same_as, origin }));
-        if let Some(open) = self.state.rollouts.get(&(target.clone(), workload.release)).filter(|r| r.state.is_open()) {
+        self.put(Object::Release(Release {
+            workload: target.clone(),
+            number,
+            spec,
+            digest,
+            same_as,
+            origin,
+        }));
+        if let Some(open) =
+            self.state.rollouts.get(&(target.clone(), workload.release)).filter(|r| r.state.is_open())
+        {
             let state = if same_as.is_some() { RolloutState::WentBack } else { RolloutState::Superseded };
             let mut ended = Rollout { state, ended: Some(now), ..open.clone() };
             let how = if same_as.is_some() { "taken back" } else { "superseded" };
@@ -336,11 +375,14 @@ impl Cluster {
             Some(number) => number,
             None => self.before(&workload).ok_or_else(|| Refusal {
                 kind: RefusalKind::Conflict,
-                message: format!("{target} has no earlier release that was done; name one with --to {target}@N"),
+                message: format!(
+                    "{target} has no earlier release that was done; name one with --to {target}@N"
+                ),
             })?,
         };
         let Some(release) = self.state.releases.get(&(target.clone(), goal)).cloned() else {
-            let known: Vec<String> = self.releases_of(target).map(|release| release.number.to_string()).collect();
+            let known: Vec<String> =
+                self.releases_of(target).map(|release| release.number.to_string()).collect();
             let message = format!("{target} has no release {goal}; it has {}", known.join(", "));
             return Refusal::new(RefusalKind::NotFound, message);
         };
@@ -368,7 +410,12 @@ impl Cluster {
     }
 
     /// Removes a workload with its own service and the routes that lead only there. Gives what went, in words.
-    pub fn remove_target(&mut self, target: &Target, by: &str, now: Timestamp) -> Result<Vec<String>, Refusal> {
+    pub fn remove_target(
+        &mut self,
+        target: &Target,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<String>, Refusal> {
         let workload = self.workload(target)?.clone();
         self.cause = Origin { by: by.to_owned(), act: "removed".to_owned(), at: now };
         let mut gone = vec![format!("workload {target}: {} replicas end", workload.wanted)];
@@ -376,7 +423,8 @@ impl Cluster {
             service.select.get("workload").map(String::as_str) == Some(target.name.as_str())
                 && service.target.environment == target.environment
         };
-        let services: Vec<Target> = self.state.services.values().filter(|s| own(s)).map(|s| s.target.clone()).collect();
+        let services: Vec<Target> =
+            self.state.services.values().filter(|s| own(s)).map(|s| s.target.clone()).collect();
         let routes: Vec<Route> = self.state.routes.values().cloned().collect();
         for route in routes.into_iter().filter(|route| route.target.environment == target.environment) {
             let leads_here = |name: &Name| services.iter().any(|service| service.name == *name);

@@ -12,7 +12,11 @@ impl Cluster {
     pub fn hear_hello(&mut self, hello: NodeHello, now: Timestamp) {
         self.cause = platform(now);
         let node = Node { name: hello.node, cpu: hello.cpu, memory: hello.memory, heard: now };
-        let same = self.state.nodes.get(&node.name).is_some_and(|known| known.cpu == node.cpu && known.memory == node.memory);
+        let same = self
+            .state
+            .nodes
+            .get(&node.name)
+            .is_some_and(|known| known.cpu == node.cpu && known.memory == node.memory);
         if !same {
             self.put(Object::Node(node));
         }
@@ -26,7 +30,9 @@ impl Cluster {
             self.hear_replica(node, replica, now);
         }
         for id in report.gone {
-            let Some(replica) = self.state.replicas.get(&id).filter(|replica| replica.node.as_ref() == Some(node)) else {
+            let Some(replica) =
+                self.state.replicas.get(&id).filter(|replica| replica.node.as_ref() == Some(node))
+            else {
                 continue;
             };
             // What was not asked to stop is started again by the next order.
@@ -53,7 +59,8 @@ impl Cluster {
         }
         let mut replica = known.clone();
         // Once it is let go, only its end changes anything.
-        let state = if replica.state == ReplicaState::Draining { ReplicaState::Draining } else { report.state };
+        let state =
+            if replica.state == ReplicaState::Draining { ReplicaState::Draining } else { report.state };
         if replica.state == state && replica.reason == report.reason && replica.restarts == report.restarts {
             return;
         }
@@ -74,7 +81,13 @@ impl Cluster {
         if left || self.state.workloads.contains_key(workload) {
             return;
         }
-        let keys: Vec<String> = self.state.releases.values().filter(|r| r.workload == *workload).map(|r| format!("{workload}@{}", r.number)).collect();
+        let keys: Vec<String> = self
+            .state
+            .releases
+            .values()
+            .filter(|r| r.workload == *workload)
+            .map(|r| format!("{workload}@{}", r.number))
+            .collect();
         for key in keys {
             self.remove(Kind::Release, key);
         }
@@ -84,7 +97,8 @@ impl Cluster {
     pub fn hear_gateway(&mut self, gateway: &str, view: GatewayView, now: Timestamp) {
         self.gateways.insert(gateway.to_owned(), (view, now));
         // One that has been silent for long is forgotten, so that the list does not grow.
-        self.gateways.retain(|_, (_, heard)| now.duration_since(*heard) < jiff::SignedDuration::from_hours(1));
+        self.gateways
+            .retain(|_, (_, heard)| now.duration_since(*heard) < jiff::SignedDuration::from_hours(1));
     }
 
     /// Adds what was served to the evidence of rollouts that move. Written with the rollout's next change.
@@ -93,7 +107,8 @@ impl Cluster {
             let Some(replica) = &figure.replica else { continue };
             let Some(workload) = self.state.workloads.get(&replica.workload) else { continue };
             let key = (workload.target.clone(), workload.release);
-            if let Some(rollout) = self.state.rollouts.get_mut(&key).filter(|rollout| rollout.state.is_open()) {
+            if let Some(rollout) = self.state.rollouts.get_mut(&key).filter(|rollout| rollout.state.is_open())
+            {
                 rollout.evidence.served += figure.requests;
                 rollout.evidence.failed += figure.failed;
             }

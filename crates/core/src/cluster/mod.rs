@@ -68,15 +68,25 @@ impl Cluster {
 
     /// Records an object as it is now, and why.
     fn put(&mut self, object: Object) {
-        let change = Change { kind: object.kind(), key: object.key(), object: Some(object.clone()), cause: self.cause.clone() };
-        self.pending.insert((change.kind, change.key.clone()), change);
+        self.note(object.kind(), object.key(), Some(object.clone()));
         self.state.put(object);
     }
 
     fn remove(&mut self, kind: Kind, key: String) {
         self.state.remove(kind, &key);
-        let change = Change { kind, key: key.clone(), object: None, cause: self.cause.clone() };
-        self.pending.insert((kind, key), change);
+        self.note(kind, key, None);
+    }
+
+    /// What a person caused stays theirs when the platform goes on with it in the same transaction.
+    fn note(&mut self, kind: Kind, key: String, object: Option<Object>) {
+        let index = (kind, key.clone());
+        let theirs = self
+            .pending
+            .get(&index)
+            .filter(|_| self.cause.by == PLATFORM)
+            .map(|earlier| earlier.cause.clone());
+        let cause = theirs.unwrap_or_else(|| self.cause.clone());
+        self.pending.insert(index, Change { kind, key, object, cause });
     }
 
     fn touch(&mut self, workload: &Target) {
@@ -85,9 +95,12 @@ impl Cluster {
     }
 }
 
-/// What nobody asked for and the platform did by itself.
+/// Who did what nobody asked for.
+const PLATFORM: &str = "platform";
+
+/// What the platform did by itself.
 fn platform(now: Timestamp) -> Origin {
-    Origin { by: "platform".to_owned(), act: "settled".to_owned(), at: now }
+    Origin { by: PLATFORM.to_owned(), act: "settled".to_owned(), at: now }
 }
 
 #[cfg(test)]

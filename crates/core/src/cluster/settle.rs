@@ -46,7 +46,8 @@ impl Cluster {
     /// Decides until nothing follows any more.
     pub fn settle(&mut self, now: Timestamp) -> Settled {
         self.cause = platform(now);
-        let due: Vec<Target> = self.wake.iter().filter(|(_, at)| **at <= now).map(|(target, _)| target.clone()).collect();
+        let due: Vec<Target> =
+            self.wake.iter().filter(|(_, at)| **at <= now).map(|(target, _)| target.clone()).collect();
         self.dirty.extend(due);
         // A decision may call for another; each round gets closer, and the bound is a guard against a rule that
         // would not.
@@ -66,7 +67,9 @@ impl Cluster {
         let orders = self.take_orders();
         let hosts = std::mem::take(&mut self.hosts_stale)
             .into_iter()
-            .filter_map(|name| Some((name.clone(), hosts_file(self.state.environments.get(&name)?, &self.state.services))))
+            .filter_map(|name| {
+                Some((name.clone(), hosts_file(self.state.environments.get(&name)?, &self.state.services)))
+            })
             .collect();
         let changes = std::mem::take(&mut self.pending).into_values().collect();
         Settled { changes, orders, table, hosts, wake: self.next_wake(now) }
@@ -88,7 +91,11 @@ impl Cluster {
                     for _ in 0..count {
                         let short = replica_short_name(workload.next_replica);
                         workload.next_replica += 1;
-                        self.put(Object::Replica(new_replica(ReplicaId::new(target.clone(), short), release, now)));
+                        self.put(Object::Replica(new_replica(
+                            ReplicaId::new(target.clone(), short),
+                            release,
+                            now,
+                        )));
                     }
                 }
                 Act::LetGo(id) => self.let_go(&id, now),
@@ -144,7 +151,8 @@ impl Cluster {
 
     /// Gives waiting replicas a node and an address, where the image is there and a node has room.
     fn place_waiting(&mut self, now: Timestamp) {
-        let waiting: Vec<Replica> = self.state.replicas.values().filter(|r| r.node.is_none()).cloned().collect();
+        let waiting: Vec<Replica> =
+            self.state.replicas.values().filter(|r| r.node.is_none()).cloned().collect();
         if waiting.is_empty() {
             return;
         }
@@ -155,7 +163,9 @@ impl Cluster {
         for mut replica in waiting {
             let target = replica.id.workload.clone();
             let Some(release) = self.state.releases.get(&(target.clone(), replica.release)) else { continue };
-            let Some(index) = self.state.environments.get(&target.environment).map(|e| e.index) else { continue };
+            let Some(index) = self.state.environments.get(&target.environment).map(|e| e.index) else {
+                continue;
+            };
             let placed = if release.digest.is_none() {
                 Err(self.image_missing(&release.spec.image.to_string()))
             } else {
@@ -163,19 +173,24 @@ impl Cluster {
             };
             let reason = match placed {
                 Ok(node) => {
-                    let free = (from..address::REPLICAS_PER_NODE).map_while(|n| Some((n, address::replica(index, n)?)));
+                    let free = (from..address::REPLICAS_PER_NODE)
+                        .map_while(|n| Some((n, address::replica(index, n)?)));
                     let mut free = free.filter(|(_, address)| !taken.contains(&(node.clone(), *address)));
                     match free.next() {
                         Some((number, address)) => {
                             from = number;
                             taken.insert((node.clone(), address));
-                            (replica.node, replica.address, replica.reason) = (Some(node), Some(address), None);
+                            (replica.node, replica.address, replica.reason) =
+                                (Some(node), Some(address), None);
                             self.to_run.insert(replica.id.clone());
                             self.put(Object::Replica(replica));
                             self.dirty.insert(target);
                             continue;
                         }
-                        None => Reason::new(ReasonCode::NoRoom, format!("{node} has no address left for {}", target.environment)),
+                        None => Reason::new(
+                            ReasonCode::NoRoom,
+                            format!("{node} has no address left for {}", target.environment),
+                        ),
                     }
                 }
                 Err(reason) => reason,
@@ -199,7 +214,8 @@ impl Cluster {
 
     fn rooms(&self) -> Vec<Occupied> {
         let rooms = self.state.nodes.values().map(|node| {
-            let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(&node.name));
+            let here =
+                self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(&node.name));
             let kept = here.filter_map(|replica| {
                 Some(self.state.releases.get(&(replica.id.workload.clone(), replica.release))?.spec.reserve)
             });
@@ -232,7 +248,11 @@ impl Cluster {
 
     /// Everything that drains is out of the table just made, and of every later one.
     fn begin_leaving(&mut self, now: Timestamp) {
-        let draining = self.state.replicas.values().filter(|replica| replica.state == ReplicaState::Draining && !replica.stopping);
+        let draining = self
+            .state
+            .replicas
+            .values()
+            .filter(|replica| replica.state == ReplicaState::Draining && !replica.stopping);
         for replica in draining {
             let limit = self.state.releases.get(&(replica.id.workload.clone(), replica.release));
             let limit = limit.map_or(crate::model::Stop::default().drain, |release| release.spec.stop.drain);
@@ -243,8 +263,12 @@ impl Cluster {
 
     fn stop_idle(&mut self, now: Timestamp) {
         let gateways = || self.gateways.values().map(|(view, heard)| (view, *heard));
-        let idle: Vec<ReplicaId> =
-            self.leaving.iter().filter(|(id, leaving)| may_stop(id, leaving, gateways(), now)).map(|(id, _)| id.clone()).collect();
+        let idle: Vec<ReplicaId> = self
+            .leaving
+            .iter()
+            .filter(|(id, leaving)| may_stop(id, leaving, gateways(), now))
+            .map(|(id, _)| id.clone())
+            .collect();
         for id in idle {
             self.leaving.remove(&id);
             let Some(mut replica) = self.state.replicas.get(&id).cloned() else { continue };
@@ -291,7 +315,9 @@ impl Cluster {
     /// The hosts files of all environments.
     pub fn all_hosts(&self) -> BTreeMap<Name, String> {
         let files = self.state.environments.values();
-        files.map(|environment| (environment.name.clone(), hosts_file(environment, &self.state.services))).collect()
+        files
+            .map(|environment| (environment.name.clone(), hosts_file(environment, &self.state.services)))
+            .collect()
     }
 
     fn next_wake(&self, now: Timestamp) -> Option<Timestamp> {

@@ -67,7 +67,8 @@ impl Yard {
     fn declare(&mut self, text: &str, exact: bool) -> Vec<String> {
         let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
         let declared = read(&files, Some(&name("staging"))).expect("valid");
-        let lines = self.cluster.declare(&declared, &name("staging"), exact, "mira", self.now).expect("taken");
+        let lines =
+            self.cluster.declare(&declared, &name("staging"), exact, "mira", self.now).expect("taken");
         lines.into_iter().map(|line| format!("{}: {}", line.object, line.words)).collect()
     }
 
@@ -89,7 +90,12 @@ impl Yard {
                 self.running.insert(order.id.clone(), order);
             }
             for id in orders.stop {
-                let in_table = self.table.services.values().flat_map(|s| s.ports.values().flatten()).any(|b| b.replica == id);
+                let in_table = self
+                    .table
+                    .services
+                    .values()
+                    .flat_map(|s| s.ports.values().flatten())
+                    .any(|b| b.replica == id);
                 assert!(!in_table, "{id} is stopped while the gateway sends to it");
                 self.running.remove(&id);
                 report.gone.push(id);
@@ -140,7 +146,11 @@ fn a_declaration_names_whom_it_overrules() {
     assert_eq!(words, ["workload locker-api: replicas 9 → 3 (scaled by jon 13:46 UTC)"]);
     let silent = MANIFEST.replace("replicas = 3\n", "");
     yard.cluster.scale(&api(), 5, "jon", yard.now).expect("scaled");
-    assert_eq!(yard.declare(&silent, false), Vec::<String>::new(), "a number that is left out belongs to whoever scales");
+    assert_eq!(
+        yard.declare(&silent, false),
+        Vec::<String>::new(),
+        "a number that is left out belongs to whoever scales"
+    );
 }
 
 #[test]
@@ -150,12 +160,17 @@ fn a_rollout_moves_and_goes_back() {
     yard.settle_down();
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     let request = DeployRequest { image, ..DeployRequest::default() };
-    let (number, words) = yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken").expect("differs");
+    let (number, words) =
+        yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken").expect("differs");
     assert_eq!((number, words), (ReleaseNumber(2), vec!["image 1.4.0 → 1.5.0".to_owned()]));
     yard.settle_down();
     assert_eq!(yard.state(), WorkloadState::Steady);
     assert!(yard.running.values().all(|order| order.release == ReleaseNumber(2)));
-    assert_eq!(yard.cluster.deploy(&api(), &request, "mira", yard.now), Ok(None), "the same again is no release");
+    assert_eq!(
+        yard.cluster.deploy(&api(), &request, "mira", yard.now),
+        Ok(None),
+        "the same again is no release"
+    );
     let (number, same_as) = yard.cluster.rollback(&api(), None, "mira", yard.now).expect("taken");
     assert_eq!((number, same_as), (ReleaseNumber(3), ReleaseNumber(1)));
     yard.settle_down();
@@ -196,7 +211,10 @@ fn a_missing_image_is_told_with_near_names_and_mends_itself() {
     yard.add_image("1.4.1");
     yard.settle_down();
     assert_eq!(yard.state(), WorkloadState::Steady);
-    let request = DeployRequest { image: Some("lockers/locker-api:1.5".parse().expect("an image")), ..Default::default() };
+    let request = DeployRequest {
+        image: Some("lockers/locker-api:1.5".parse().expect("an image")),
+        ..Default::default()
+    };
     let refused = yard.cluster.deploy(&api(), &request, "mira", yard.now).expect_err("not in the store");
     assert_eq!(refused.kind, RefusalKind::NotFound);
 }
@@ -209,7 +227,10 @@ fn no_room_says_what_is_asked_and_what_is_free_and_is_used_when_it_comes() {
     yard.cluster.scale(&api(), 200, "jon", yard.now).expect("scaled");
     yard.settle_down();
     let reason = yard.cluster.state.workloads[&api()].reason.clone().expect("a reason");
-    assert_eq!(reason.to_string(), "no-room: a replica asks for 0.01 cpu and 32 MiB; free: node-1 has 0.72 cpu and 0 B");
+    assert_eq!(
+        reason.to_string(),
+        "no-room: a replica asks for 0.01 cpu and 32 MiB; free: node-1 has 0.72 cpu and 0 B"
+    );
     assert_eq!(yard.running.len(), 128);
     yard.cluster.scale(&api(), 100, "jon", yard.now).expect("scaled");
     yard.settle_down();
@@ -222,7 +243,9 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
     yard.declare(MANIFEST, false);
     yard.settle_down();
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
-    yard.cluster.deploy(&api(), &DeployRequest { image, ..Default::default() }, "mira", yard.now).expect("taken");
+    yard.cluster
+        .deploy(&api(), &DeployRequest { image, ..Default::default() }, "mira", yard.now)
+        .expect("taken");
     (0..7).for_each(|_| yard.round());
     let open = yard.record.rollouts[&(api(), ReleaseNumber(2))].state;
     assert!(open.is_open() && open != RolloutState::Starting, "{open}");
@@ -232,7 +255,11 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
         .keys()
         .map(|id| ReplicaReport { id: id.clone(), state: ReplicaState::Ready, reason: None, restarts: 0 })
         .collect();
-    yard.cluster.hear_node(&name("node-1"), NodeReport { whole: true, replicas: known, gone: vec![] }, yard.now);
+    yard.cluster.hear_node(
+        &name("node-1"),
+        NodeReport { whole: true, replicas: known, gone: vec![] },
+        yard.now,
+    );
     yard.settle_down();
     assert_eq!(yard.state(), WorkloadState::Steady);
     assert!(yard.running.values().all(|order| order.release == ReleaseNumber(2)));
@@ -248,7 +275,12 @@ fn what_is_removed_leaves_nothing() {
     assert_eq!(gone.len(), 3, "{gone:?}");
     yard.settle_down();
     let state = &yard.cluster.state;
-    assert!(yard.running.is_empty() && state.replicas.is_empty() && state.releases.is_empty() && state.rollouts.is_empty());
+    assert!(
+        yard.running.is_empty()
+            && state.replicas.is_empty()
+            && state.releases.is_empty()
+            && state.rollouts.is_empty()
+    );
     assert_eq!(yard.record, yard.cluster.state);
 }
 

@@ -69,7 +69,11 @@ impl Checker<'_> {
                 }
                 None => {
                     let known: Vec<&str> = keys.iter().map(|key| key.name).collect();
-                    let place = if path.is_empty() { "at the top of the file".to_owned() } else { format!("in `{path}`") };
+                    let place = if path.is_empty() {
+                        "at the top of the file".to_owned()
+                    } else {
+                        format!("in `{path}`")
+                    };
                     let meant = did_you_mean(name, known.iter().copied());
                     let list = known.join(", ");
                     self.say(span, format!("`{name}` is not a key {place}{meant} (allowed: {list})"));
@@ -114,11 +118,14 @@ impl Checker<'_> {
                 Some(expected) => expected,
                 None => return,
             },
-            Shape::Image => match wrong::<ImageRef>(text, |error| error.expected.to_owned(), "an image in quotes") {
-                Some(expected) => expected,
-                None => return,
-            },
-            Shape::Size => match wrong::<Bytes>(text, |error| error, "a size in quotes, such as \"128 MiB\"") {
+            Shape::Image => {
+                match wrong::<ImageRef>(text, |error| error.expected.to_owned(), "an image in quotes") {
+                    Some(expected) => expected,
+                    None => return,
+                }
+            }
+            Shape::Size => match wrong::<Bytes>(text, |error| error, "a size in quotes, such as \"128 MiB\"")
+            {
                 Some(expected) => expected,
                 None => return,
             },
@@ -152,7 +159,11 @@ impl Checker<'_> {
     }
 }
 
-fn wrong<T: FromStr>(text: Option<&str>, expected: impl Fn(T::Err) -> String, otherwise: &str) -> Option<String> {
+fn wrong<T: FromStr>(
+    text: Option<&str>,
+    expected: impl Fn(T::Err) -> String,
+    otherwise: &str,
+) -> Option<String> {
     match text {
         Some(text) => text.parse::<T>().err().map(expected),
         None => Some(otherwise.to_owned()),
@@ -163,7 +174,8 @@ fn wrong_key(kind: MapKey, name: &str) -> Option<&'static str> {
     match kind {
         MapKey::Name => name.parse::<Name>().err().map(|error| error.expected),
         MapKey::Label => {
-            let fits = !name.is_empty() && name.len() <= 60 && name.chars().all(|c| !c.is_whitespace() && c != '=');
+            let fits =
+                !name.is_empty() && name.len() <= 60 && name.chars().all(|c| !c.is_whitespace() && c != '=');
             (!fits).then_some("a label: up to 60 characters without spaces")
         }
         MapKey::Setting => {
@@ -171,7 +183,9 @@ fn wrong_key(kind: MapKey, name: &str) -> Option<&'static str> {
                 && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
             (!fits).then_some("a setting: letters, digits and underscores")
         }
-        MapKey::Port => name.parse::<u16>().map_or(true, |port| port == 0).then_some("a port from 1 to 65535"),
+        MapKey::Port => {
+            name.parse::<u16>().map_or(true, |port| port == 0).then_some("a port from 1 to 65535")
+        }
     }
 }
 

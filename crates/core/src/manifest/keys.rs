@@ -100,7 +100,11 @@ static PORT: Shape = Shape::Integer(1, 65_535);
 
 static LIMITS: Shape = Shape::Table(&[
     key("cpu", &Shape::Number(0.01, 1024.0), "Processors; 1 by default."),
-    key("memory", &Shape::Size, "Memory, what is written to the root file system included; 256 MiB by default."),
+    key(
+        "memory",
+        &Shape::Size,
+        "Memory, what is written to the root file system included; 256 MiB by default.",
+    ),
     key("processes", &Shape::Integer(4, 100_000), "Processes and threads; 128 by default."),
 ]);
 
@@ -129,16 +133,32 @@ static CHECK: Shape = Shape::Table(&[
 
 static ROLLOUT: Shape = Shape::Table(&[
     key("style", &Shape::Word(&["rolling"]), "How replicas are replaced."),
-    key("may_exceed", &Shape::Integer(0, 10_000), "Replicas above the wanted number while moving; 1 by default."),
-    key("may_lack", &Shape::Integer(0, 10_000), "Replicas below the wanted number while moving; 0 by default."),
+    key(
+        "may_exceed",
+        &Shape::Integer(0, 10_000),
+        "Replicas above the wanted number while moving; 1 by default.",
+    ),
+    key(
+        "may_lack",
+        &Shape::Integer(0, 10_000),
+        "Replicas below the wanted number while moving; 0 by default.",
+    ),
     key("settle", &Shape::Time, "How long a replica stays ready before it counts; 1s by default."),
     key("deadline", &Shape::Time, "When the rollout should be done; 2m by default."),
 ]);
 
 /// A service.
 pub static SERVICE: Shape = Shape::Table(&[
-    required("select", &Shape::Map(MapKey::Label, &Shape::Text), "Labels a workload must carry; `workload` is its name."),
-    required("ports", &Shape::Map(MapKey::Port, &Shape::Name), "Service port to the name of the workload's port."),
+    required(
+        "select",
+        &Shape::Map(MapKey::Label, &Shape::Text),
+        "Labels a workload must carry; `workload` is its name.",
+    ),
+    required(
+        "ports",
+        &Shape::Map(MapKey::Port, &Shape::Name),
+        "Service port to the name of the workload's port.",
+    ),
 ]);
 
 /// A route.

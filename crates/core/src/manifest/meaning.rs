@@ -144,7 +144,8 @@ pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared
 /// A workload with ports is reached by its own name: its first port on 80, the others as they are.
 fn own_service(name: &Name, workload: &DeclaredWorkload) -> DeclaredService {
     let select = BTreeMap::from([("workload".to_owned(), name.to_string())]);
-    let first = workload.spec.ports.keys().find(|port| port.as_str() == "http").or(workload.spec.ports.keys().next());
+    let first =
+        workload.spec.ports.keys().find(|port| port.as_str() == "http").or(workload.spec.ports.keys().next());
     let ports = workload.spec.ports.iter().map(|(port, number)| {
         let outer = if Some(port) == first { 80 } else { *number };
         (outer, port.clone())
@@ -156,7 +157,8 @@ fn application(parsed: &[Parsed<'_>], problems: &mut Vec<Problem>) -> Option<Nam
     let named: Vec<(&Parsed<'_>, &str)> =
         parsed.iter().filter_map(|file| Some((file, file.document.get("application")?.as_str()?))).collect();
     let Some((_, first)) = named.first() else {
-        let place = parsed.first().map_or_else(|| Place::of("mainyard.toml", "", None), |file| file.place(&[]));
+        let place =
+            parsed.first().map_or_else(|| Place::of("mainyard.toml", "", None), |file| file.place(&[]));
         let message = "the file lacks `application`: what everything in it is declared and removed with, \
                        such as application = \"lockers\"";
         problems.push(Problem { place, message: message.to_owned() });
@@ -273,8 +275,11 @@ impl Reader<'_> {
             } else if check.kind(&spec.ports).is_none() {
                 let port = check.connect.as_ref().or(check.port.as_ref()).map_or("", Name::as_str);
                 let meant = did_you_mean(port, known.iter().copied());
-                let declared = if known.is_empty() { "none is declared".to_owned() } else { known.join(", ") };
-                let message = format!("the {which} check of `{name}` asks for port `{port}`{meant} (ports: {declared})");
+                let declared =
+                    if known.is_empty() { "none is declared".to_owned() } else { known.join(", ") };
+                let message = format!(
+                    "the {which} check of `{name}` asks for port `{port}`{meant} (ports: {declared})"
+                );
                 self.say(&path, message);
             }
         }
@@ -327,7 +332,9 @@ impl Reader<'_> {
                 if !declared.workloads.is_empty() {
                     let known: Vec<&str> = declared.workloads.keys().map(Name::as_str).collect();
                     let meant = did_you_mean(workload, known.iter().copied());
-                    let message = format!("service `{name}` selects workload `{workload}`, which is not declared{meant}");
+                    let message = format!(
+                        "service `{name}` selects workload `{workload}`, which is not declared{meant}"
+                    );
                     self.say(&["service", name.as_str(), "select"], message);
                 }
                 continue;
@@ -335,16 +342,21 @@ impl Reader<'_> {
             for port in service.ports.values().filter(|port| !found.1.spec.ports.contains_key(*port)) {
                 let known: Vec<&str> = found.1.spec.ports.keys().map(Name::as_str).collect();
                 let meant = did_you_mean(port.as_str(), known.iter().copied());
-                let message = format!("service `{name}` leads to port `{port}`, which workload `{workload}` lacks{meant}");
+                let message = format!(
+                    "service `{name}` leads to port `{port}`, which workload `{workload}` lacks{meant}"
+                );
                 self.say(&["service", name.as_str(), "ports"], message);
             }
         }
         let mut hosts: BTreeMap<&str, &Name> = BTreeMap::new();
         for (name, route) in &declared.routes {
-            for (service, _) in route.to.iter().filter(|(service, _)| !declared.services.contains_key(service)) {
+            for (service, _) in
+                route.to.iter().filter(|(service, _)| !declared.services.contains_key(service))
+            {
                 let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
                 let meant = did_you_mean(service.as_str(), known.iter().copied());
-                let message = format!("route `{name}` leads to service `{service}`, which is not declared{meant}");
+                let message =
+                    format!("route `{name}` leads to service `{service}`, which is not declared{meant}");
                 self.say(&["route", name.as_str(), "to"], message);
             }
             if let Some(other) = hosts.insert(&route.host, name) {
@@ -368,7 +380,9 @@ fn json(item: &Item) -> Json {
     match item {
         Item::Value(value) => json_value(value),
         Item::ArrayOfTables(list) => list.iter().map(|table| json(&Item::Table(table.clone()))).collect(),
-        Item::Table(table) => Json::Object(table.iter().map(|(name, item)| (name.to_owned(), json(item))).collect()),
+        Item::Table(table) => {
+            Json::Object(table.iter().map(|(name, item)| (name.to_owned(), json(item))).collect())
+        }
         Item::None => Json::Null,
     }
 }

@@ -18,7 +18,9 @@ fn of(shape: &Shape, whole: bool) -> Value {
     match shape {
         Shape::Text => json!({"type": "string"}),
         Shape::Name => json!({"type": "string", "pattern": "^[a-z](-?[a-z0-9])*$", "maxLength": 40}),
-        Shape::Image => json!({"type": "string", "pattern": "^[a-z0-9][a-z0-9._/-]*:[A-Za-z0-9_][A-Za-z0-9._-]*$"}),
+        Shape::Image => {
+            json!({"type": "string", "pattern": "^[a-z0-9][a-z0-9._/-]*:[A-Za-z0-9_][A-Za-z0-9._-]*$"})
+        }
         Shape::Integer(least, most) => json!({"type": "integer", "minimum": least, "maximum": most}),
         Shape::Number(least, most) => json!({"type": "number", "minimum": least, "maximum": most}),
         Shape::Size => json!({"type": "string", "pattern": "^[0-9.]+ ?(B|KiB|MiB|GiB)$"}),
@@ -43,7 +45,8 @@ fn of(shape: &Shape, whole: bool) -> Value {
                 property["description"] = json!(key.about);
                 properties.insert(key.name.to_owned(), property);
             }
-            let required: Vec<&str> = keys.iter().filter(|key| whole && key.required).map(|key| key.name).collect();
+            let required: Vec<&str> =
+                keys.iter().filter(|key| whole && key.required).map(|key| key.name).collect();
             json!({"type": "object", "properties": properties, "required": required, "additionalProperties": false})
         }
     }

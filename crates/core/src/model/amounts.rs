@@ -32,7 +32,9 @@ impl fmt::Display for Bytes {
         let (unit, size) = UNITS.into_iter().find(|(_, size)| self.0 >= *size).unwrap_or(("B", 1));
         if self.0.is_multiple_of(size) {
             write!(f, "{} {unit}", self.0 / size)
-        } else if let Some((unit, size)) = UNITS.into_iter().find(|(_, size)| self.0.is_multiple_of(*size) && self.0 / size < 10_000) {
+        } else if let Some((unit, size)) =
+            UNITS.into_iter().find(|(_, size)| self.0.is_multiple_of(*size) && self.0 / size < 10_000)
+        {
             write!(f, "{} {unit}", self.0 / size)
         } else {
             write!(f, "{:.1} {unit}", self.0 as f64 / size as f64)
@@ -47,7 +49,7 @@ impl FromStr for Bytes {
         let size = UNITS.into_iter().find(|(name, _)| name.eq_ignore_ascii_case(unit)).map(|(_, size)| size);
         let amount = number.parse::<f64>().ok().zip(size).map(|(number, size)| number * size as f64);
         match amount {
-            Some(amount) if amount >= 1.0 && amount < 1e18 => Ok(Bytes(amount as u64)),
+            Some(amount) if (1.0..1e18).contains(&amount) => Ok(Bytes(amount as u64)),
             _ => Err("a size such as \"128 MiB\" (KiB, MiB or GiB)".to_owned()),
         }
     }
@@ -152,7 +154,8 @@ macro_rules! as_text {
         impl<'de> Deserialize<'de> for $type {
             fn deserialize<D: Deserializer<'de>>(from: D) -> Result<$type, D::Error> {
                 let text = String::deserialize(from)?;
-                text.parse().map_err(|expected| serde::de::Error::custom(format!("{text:?} is not {expected}")))
+                text.parse()
+                    .map_err(|expected| serde::de::Error::custom(format!("{text:?} is not {expected}")))
             }
         }
     };

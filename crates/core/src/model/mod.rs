@@ -8,7 +8,9 @@ mod spec;
 mod state;
 
 pub use amounts::{Bytes, Cpu, Span};
-pub use names::{EnvironmentIndex, ImageRef, Name, NameError, ReleaseNumber, ReplicaId, Target, replica_short_name};
+pub use names::{
+    EnvironmentIndex, ImageRef, Name, NameError, ReleaseNumber, ReplicaId, Target, replica_short_name,
+};
 pub use reason::{Reason, ReasonCode};
 pub use record::{
     Environment, Evidence, ImageRecord, Node, Origin, Release, Replica, Rollout, Route, Service, Workload,

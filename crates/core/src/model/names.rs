@@ -21,7 +21,8 @@ pub struct NameError {
 pub struct Name(String);
 
 /// What a name may be.
-pub const NAME_RULE: &str = "a name: a letter, then letters, digits and single hyphens, all lower case, at most 40";
+pub const NAME_RULE: &str =
+    "a name: a letter, then letters, digits and single hyphens, all lower case, at most 40";
 
 impl Name {
     /// The name as text.
@@ -38,7 +39,11 @@ impl FromStr for Name {
             && !text.ends_with('-')
             && !text.contains("--")
             && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
-        if fits { Ok(Name(text.to_owned())) } else { Err(NameError { given: text.to_owned(), expected: NAME_RULE }) }
+        if fits {
+            Ok(Name(text.to_owned()))
+        } else {
+            Err(NameError { given: text.to_owned(), expected: NAME_RULE })
+        }
     }
 }
 
@@ -148,10 +153,14 @@ impl fmt::Display for ReplicaId {
 impl FromStr for ReplicaId {
     type Err = NameError;
     fn from_str(text: &str) -> Result<ReplicaId, NameError> {
-        let wrong = || NameError { given: text.to_owned(), expected: "a replica such as staging/locker-api/a0" };
+        let wrong =
+            || NameError { given: text.to_owned(), expected: "a replica such as staging/locker-api/a0" };
         let (workload, short) = text.rsplit_once('/').ok_or_else(wrong)?;
         let fits = !short.is_empty() && short.len() <= 12 && short.chars().all(|c| c.is_ascii_alphanumeric());
-        Ok(ReplicaId { workload: workload.parse().ok().filter(|_| fits).ok_or_else(wrong)?, short: short.to_owned() })
+        Ok(ReplicaId {
+            workload: workload.parse().ok().filter(|_| fits).ok_or_else(wrong)?,
+            short: short.to_owned(),
+        })
     }
 }
 
@@ -199,7 +208,8 @@ impl FromStr for ImageRef {
     type Err = NameError;
     fn from_str(text: &str) -> Result<ImageRef, NameError> {
         let wrong = || NameError { given: text.to_owned(), expected: IMAGE_RULE };
-        let (repository, tag) = text.rsplit_once(':').filter(|(_, tag)| !tag.contains('/')).ok_or_else(wrong)?;
+        let (repository, tag) =
+            text.rsplit_once(':').filter(|(_, tag)| !tag.contains('/')).ok_or_else(wrong)?;
         let segment = |part: &str| {
             part.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit())
                 && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || "._-".contains(c))

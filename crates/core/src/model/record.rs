@@ -7,8 +7,8 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState,
-    RolloutRule, RolloutState, Target, WorkloadState,
+    Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
+    ReplicaState, RolloutRule, RolloutState, Target, WorkloadState,
 };
 
 /// Who did something, when, and by what means.

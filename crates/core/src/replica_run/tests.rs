@@ -84,7 +84,10 @@ fn pauses_grow_and_the_reason_names_code_and_last_lines() {
         run.handle(Event::Running, 12);
     }
     assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 60, 60]);
-    assert_eq!(shown(&run), "failed keeps-ending: ended 8 times, the last with exit code 78: PRINTER is not set");
+    assert_eq!(
+        shown(&run),
+        "failed keeps-ending: ended 8 times, the last with exit code 78: PRINTER is not set"
+    );
     run.handle(Event::Wake, 12 + UNCHECKED_READY_AFTER);
     assert!(shown(&run).starts_with("ready keeps-ending"), "it runs, and the trouble is not forgotten yet");
     run.handle(Event::Wake, 12 + TROUBLE_FORGOTTEN_AFTER);
@@ -96,7 +99,10 @@ fn a_kill_for_memory_is_told_by_the_kernels_count() {
     let mut run = running(r#","limits":{"memory":"64 MiB"}"#);
     let killed = Event::Ended(Ended { signal: Some(9), memory_kills: 1, told: true, ..Ended::default() });
     run.handle(killed, 100);
-    assert_eq!(shown(&run), "failed out-of-memory: the kernel killed it for memory once; its limit is 64 MiB");
+    assert_eq!(
+        shown(&run),
+        "failed out-of-memory: the kernel killed it for memory once; its limit is 64 MiB"
+    );
     run.handle(Event::Wake, 1100);
     run.handle(Event::Running, 1101);
     run.handle(Event::MemoryKills(2), 1200);

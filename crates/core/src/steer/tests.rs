@@ -95,7 +95,8 @@ impl World {
 
     fn set(&mut self, id: &ReplicaId, state: ReplicaState) {
         let now = at(self.now);
-        let replica = self.replicas.iter_mut().find(|replica| replica.id == *id).expect("a replica that exists");
+        let replica =
+            self.replicas.iter_mut().find(|replica| replica.id == *id).expect("a replica that exists");
         replica.state = state;
         replica.since = now;
     }
@@ -214,8 +215,13 @@ fn a_new_release_with_a_fault_waits_and_the_old_one_stays_whole() {
     assert!(world.run_until_done(&[1, 2, 4, 5], |_| {}));
     world.release(2);
     world.step();
-    let new = world.replicas.iter_mut().find(|replica| replica.release == ReleaseNumber(2)).expect("one of the new");
-    new.reason = Some(Reason::new(ReasonCode::PortSilent, "nothing listens on 8080; the process listens on 9090"));
+    let new = world
+        .replicas
+        .iter_mut()
+        .find(|replica| replica.release == ReleaseNumber(2))
+        .expect("one of the new");
+    new.reason =
+        Some(Reason::new(ReasonCode::PortSilent, "nothing listens on 8080; the process listens on 9090"));
     let decision = world.step();
     let step = decision.rollout.expect("the rollout changes");
     assert_eq!(step.state, RolloutState::Awaiting);

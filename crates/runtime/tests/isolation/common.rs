@@ -45,7 +45,8 @@ impl Bench {
     pub fn new(name: &str) -> Bench {
         let dir = tempfile::tempdir().expect("a directory");
         let name = format!("mainyard-test-{name}-{}", std::process::id());
-        let isolation = Isolation::open(&dir.path().join("node"), &name).expect("root, with namespaces and control groups");
+        let isolation = Isolation::open(&dir.path().join("node"), &name)
+            .expect("root, with namespaces and control groups");
         let store = ContentStore::open(&dir.path().join("images")).expect("a store");
         Bench { isolation, store, demo: OnceLock::new(), dir }
     }
@@ -66,13 +67,24 @@ impl Bench {
         self.launch(layers, argv, number, change).unwrap_or_else(|progress| panic!("{progress}"))
     }
 
-    pub fn try_start(&self, image: &ImageContent, number: u16, change: impl FnOnce(&mut Run)) -> Result<Replica, Progress> {
+    pub fn try_start(
+        &self,
+        image: &ImageContent,
+        number: u16,
+        change: impl FnOnce(&mut Run),
+    ) -> Result<Replica, Progress> {
         let digest = pack(&self.store, image).expect("an image");
         let layers = testing::unpack_all(&self.store, &digest, self.dir.path());
         self.launch(layers, image.entrypoint.clone(), number, change)
     }
 
-    fn launch(&self, layers: Vec<PathBuf>, argv: Vec<String>, number: u16, change: impl FnOnce(&mut Run)) -> Result<Replica, Progress> {
+    fn launch(
+        &self,
+        layers: Vec<PathBuf>,
+        argv: Vec<String>,
+        number: u16,
+        change: impl FnOnce(&mut Run),
+    ) -> Result<Replica, Progress> {
         let environment = EnvironmentIndex::new(1).expect("in range");
         let run_dir = self.dir.path().join(format!("run-{number}"));
         std::fs::create_dir_all(&run_dir).expect("a directory");

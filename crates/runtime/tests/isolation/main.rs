@@ -12,7 +12,8 @@ use mainyard_runtime::{Progress, listening};
 #[test]
 fn the_probe_gets_nowhere() {
     let bench = Bench::new("probe");
-    let addresses = ["10.118.0.1:22", "10.118.32.2:8080", "10.118.16.3:8080", "127.0.0.1:22", "169.254.169.254:80"];
+    let addresses =
+        ["10.118.0.1:22", "10.118.32.2:8080", "10.118.16.3:8080", "127.0.0.1:22", "169.254.169.254:80"];
     let image = testing::probe_image(&addresses);
     let mut replica = bench.start(&image, 0, |run| run.user = (0, 0));
     let log = until("the probe is through", || {
@@ -45,7 +46,9 @@ fn replicas_are_reached_from_the_node_and_not_from_each_other() {
     let mut second = bench.start_api("1.4.0", 1, |_| {});
     for replica in [&first, &second] {
         let address = replica.address;
-        until("the replica answers", || bench.in_network(move || TcpStream::connect((address, 8080)).ok().map(drop)));
+        until("the replica answers", || {
+            bench.in_network(move || TcpStream::connect((address, 8080)).ok().map(drop))
+        });
     }
     let other = format!("{}:8080", second.address);
     let mut prober = bench.start(&testing::probe_image(&[&other]), 2, |_| {});
@@ -93,7 +96,8 @@ fn a_killed_keeper_takes_its_replica_along_and_nothing_stays() {
 #[test]
 fn what_cannot_be_started_says_why() {
     let bench = Bench::new("start");
-    let progress = bench.try_start(&testing::probe_image(&[]), 0, |run| run.argv = vec!["/app/nothing".into()]);
+    let progress =
+        bench.try_start(&testing::probe_image(&[]), 0, |run| run.argv = vec!["/app/nothing".into()]);
     let Err(Progress::Failed { step, errno }) = progress else { panic!("it started") };
     assert_eq!((step.as_str(), errno), ("start /app/nothing", libc::ENOENT));
     let progress = bench.try_start(&testing::probe_image(&[]), 0, |run| run.argv = vec![]);
@@ -107,7 +111,9 @@ fn a_hundred_start_and_end_without_a_trace() {
     let mut replicas: Vec<_> = (0..100).map(|number| bench.start_api("1.4.0", number, |_| {})).collect();
     for replica in &replicas {
         let address = replica.address;
-        until("the replica answers", || bench.in_network(move || TcpStream::connect((address, 8080)).ok().map(drop)));
+        until("the replica answers", || {
+            bench.in_network(move || TcpStream::connect((address, 8080)).ok().map(drop))
+        });
     }
     for replica in &mut replicas {
         replica.stop();

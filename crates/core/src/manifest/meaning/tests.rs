@@ -46,7 +46,10 @@ fn an_environment_changes_only_what_it_names() {
     assert_eq!(staging.workloads[&api].replicas, Some(3));
     assert_eq!(production.workloads[&api].replicas, Some(6));
     let limits = production.workloads[&api].spec.limits;
-    assert_eq!((limits.memory.to_string(), limits.cpu.milli(), limits.processes), ("256 MiB".into(), 500, 64));
+    assert_eq!(
+        (limits.memory.to_string(), limits.cpu.milli(), limits.processes),
+        ("256 MiB".into(), 500, 64)
+    );
     assert_eq!(staging.routes[&name("api")].host, "api.staging.lockers.localhost");
     assert_eq!(production.routes[&name("api")].host, "api.lockers.localhost");
     assert_eq!(staging.services[&api].ports, BTreeMap::from([(80, name("http"))]));
@@ -56,7 +59,8 @@ fn an_environment_changes_only_what_it_names() {
 
 #[test]
 fn slips_are_told_with_place_expectation_and_suggestion() {
-    insta::assert_snapshot!(problems(r#"
+    insta::assert_snapshot!(problems(
+        r#"
 application = "Lockers"
 aplication = "lockers"
 [workload.locker-api]
@@ -71,12 +75,14 @@ rollout = { style = "roling" }
 image = "lockers"
 [in.staging.workload.locker-api]
 replica = 2
-"#));
+"#
+    ));
 }
 
 #[test]
 fn what_does_not_fit_together_is_told_where_it_stands() {
-    insta::assert_snapshot!(problems(r#"
+    insta::assert_snapshot!(problems(
+        r#"
 application = "lockers"
 [workload.locker-api]
 image = "lockers/locker-api:1.4.0"
@@ -96,7 +102,8 @@ to = [{ service = "locker-apy" }]
 [route.again]
 host = "api.lockers.localhost"
 to = []
-"#));
+"#
+    ));
 }
 
 #[test]

@@ -1,0 +1,48 @@
+# make demo    start the platform with the Larkfield Lockers demo
+# make test    every test, the console's in headless Chromium included
+# make build   target/debug/mainyard, or with PROFILE=release target/release/mainyard
+# make bench   measure, and print tables; docs/benchmarks.md keeps them
+# make lint    formatting and lints, warnings refused
+
+PROFILE ?= debug
+CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
+CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
+
+.PHONY: demo test build bench lint setup setup-test
+
+demo: build
+	@echo "== starting the platform with the demo; Ctrl-C ends it"
+	target/$(PROFILE)/mainyard start --demo
+
+build: setup console/dist/index.html
+	@echo "== building the platform ($(PROFILE)); the first time takes a few minutes"
+	cargo build $(CARGO_PROFILE) --bin mainyard
+
+test: setup-test console/dist/index.html
+	@echo "== tests"
+	cargo build --workspace --tests --bins
+	cargo test --workspace
+
+bench: setup console/dist/index.html
+	cargo build --release --bin mainyard
+	cargo bench --package mainyard --bench platform
+
+lint: setup console/dist/index.html
+	cargo fmt --all --check
+	cargo clippy --workspace --all-targets -- --deny warnings
+	cd console && npm run --silent lint
+
+setup:
+	@sh scripts/install-missing.sh
+
+setup-test:
+	@sh scripts/install-missing.sh for-tests
+
+console/node_modules: console/package.json console/package-lock.json
+	@echo "== fetching the console's packages"
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules $(CONSOLE_SOURCES)
+	@echo "== building the console"
+	cd console && npm run --silent build

@@ -1,0 +1,31 @@
+// Acts: each one is the API call that the client makes too.
+
+import type { Target } from './model'
+
+export class Refused extends Error {}
+
+async function call(method: string, path: string, body?: unknown): Promise<unknown> {
+  const answer = await fetch(`/api/v1${path}`, {
+    method,
+    headers: { 'content-type': 'application/json' },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  })
+  const text = await answer.text()
+  if (answer.ok) return text === '' ? null : JSON.parse(text)
+  let detail = `the platform answers ${answer.status}`
+  try {
+    detail = (JSON.parse(text) as { detail?: string }).detail ?? detail
+  } catch {
+    // not a problem document: the status has to do
+  }
+  throw new Refused(detail)
+}
+
+function workload(target: Target, act: string) {
+  return `/environments/${target.environment}/workloads/${target.name}${act}`
+}
+
+export const scale = (target: Target, replicas: number) => call('POST', workload(target, '/scale'), { replicas })
+export const deploy = (target: Target, image: string) => call('POST', workload(target, '/deploy'), { image })
+export const rollback = (target: Target, to?: number) => call('POST', workload(target, '/rollback'), { to })
+export const logsPath = (target: Target, tail: number) => `/api/v1${workload(target, `/logs?follow=true&tail=${tail}`)}`

@@ -1,0 +1,117 @@
+import type { ReactNode } from 'react'
+import { Link, NavLink, Navigate, Route, Routes, useLocation, useParams } from 'react-router'
+
+import { BoardPage } from './pages/board'
+import { WorkloadPage } from './pages/workload'
+import { usePhase, useView } from './store'
+
+export function App() {
+  const phase = usePhase()
+  if (phase.phase === 'loading') return <Alone title="Main Yard">Reading the board…</Alone>
+  if (phase.phase === 'signed-out') {
+    return (
+      <Alone title="Sign in">
+        Open the link that this command prints, on the machine where the platform runs:
+        <code className="figures mt-3 block rounded-md border border-line bg-card px-3 py-2">mainyard sign-in</code>
+      </Alone>
+    )
+  }
+  return (
+    <Routes>
+      <Route path="/" element={<First />} />
+      <Route path="/:environment" element={<Frame><BoardPage /></Frame>} />
+      <Route path="/:environment/:name" element={<Frame><WorkloadPage /></Frame>} />
+    </Routes>
+  )
+}
+
+function Alone({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <main className="mx-auto mt-[18vh] max-w-md px-6">
+      <Mark />
+      <h1 className="mt-5 text-2xl font-semibold">{title}</h1>
+      <div className="mt-2 text-soft">{children}</div>
+    </main>
+  )
+}
+
+/** The environment someone looked at last, or the first one. */
+function First() {
+  const view = useView()
+  const names = Object.keys(view.objects.environment)
+  const last = localStorage.getItem('environment') ?? ''
+  const first = names.includes(last) ? last : (names.includes('staging') ? 'staging' : names[0])
+  if (first !== undefined) return <Navigate to={`/${first}`} replace />
+  return (
+    <Alone title="Nothing is here yet">
+      Environments hold everything that runs. Make the first one:
+      <code className="figures mt-3 block rounded-md border border-line bg-card px-3 py-2">mainyard environment add staging</code>
+    </Alone>
+  )
+}
+
+function Mark() {
+  return <img src="/mark.svg" width="34" height="34" alt="" />
+}
+
+function Frame({ children }: { children: ReactNode }) {
+  const view = useView()
+  const { environment, name } = useParams()
+  const { pathname } = useLocation()
+  const names = Object.keys(view.objects.environment).sort((a, b) => Number(b === 'staging') - Number(a === 'staging') || a.localeCompare(b))
+  return (
+    <div className="flex min-h-screen max-sm:flex-col">
+      <nav aria-label="Pages" className="flex w-16 shrink-0 flex-col items-center gap-3 bg-rail py-3.5 max-sm:w-full max-sm:flex-row max-sm:px-3 max-sm:py-2">
+        <Link to="/" aria-label="Main Yard, to the board">
+          <Mark />
+        </Link>
+        <NavLink
+          to={`/${environment ?? ''}`}
+          end={false}
+          className="flex w-13 flex-col items-center gap-1 rounded-lg bg-white/10 py-2 text-[11px] font-medium text-white max-sm:w-auto max-sm:flex-row max-sm:px-3"
+        >
+          <svg width="18" height="14" viewBox="0 0 18 14" aria-hidden fill="none" stroke="currentColor" strokeWidth="2">
+            <path d="M0 1h18M0 7h12M0 13h16" />
+          </svg>
+          Board
+        </NavLink>
+      </nav>
+      <div className="min-w-0 grow">
+        <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-line bg-card px-6 py-2.5">
+          <div role="group" aria-label="Environment" className="flex overflow-hidden rounded-lg border border-line">
+            {names.map((each) => (
+              <Link
+                key={each}
+                to={`/${each}`}
+                aria-current={each === environment ? 'true' : undefined}
+                onClick={() => localStorage.setItem('environment', each)}
+                className={`px-3.5 py-1.5 ${each === environment ? 'bg-press text-press-ink' : 'text-soft hover:bg-paper'}`}
+              >
+                {each}
+              </Link>
+            ))}
+          </div>
+          <p className="text-soft">
+            {name === undefined ? 'Board' : (
+              <>
+                <Link to={`/${environment ?? ''}`} className="hover:underline">Board</Link> / <strong className="font-semibold text-ink">{name}</strong>
+              </>
+            )}
+          </p>
+          <p className="ml-auto flex items-center gap-2 text-soft" title={`signed in as ${view.member}`}>
+            <span className={`inline-block size-2 rounded-full ${view.lostSince === null ? 'bg-cell' : 'bg-fault'}`} aria-hidden />
+            {view.lostSince === null ? 'live' : 'cut off'}
+          </p>
+        </header>
+        {view.lostSince !== null && (
+          <p role="status" className="border-b border-caution/40 bg-caution-wash px-6 py-1.5 text-caution">
+            The stream has been cut since {new Date(view.lostSince).toLocaleTimeString('en-GB')}. What you see is from then; it goes on by itself.
+          </p>
+        )}
+        <main key={pathname} className={`mx-auto max-w-[1400px] px-6 py-4.5 max-sm:px-3 ${view.lostSince === null ? '' : 'opacity-60'}`}>
+          {children}
+        </main>
+      </div>
+    </div>
+  )
+}

@@ -1,0 +1,135 @@
+// What the pages show, worked out from the record's objects.
+
+import type { Objects, Release, Replica, Rollout, Route, Service, Signal, Workload } from './model'
+import type { View } from './store'
+
+export const key = (target: { environment: string; name: string }) => `${target.environment}/${target.name}`
+export const short = (replica: Replica) => replica.id.slice(replica.id.lastIndexOf('/') + 1)
+export const tag = (image: string) => image.slice(image.lastIndexOf(':') + 1)
+export const signal = (view: View, kind: 'workload' | 'replica' | 'rollout', state: string): Signal =>
+  view.signals[kind][state] ?? 'rest'
+
+const OPEN = new Set(['starting', 'shifting', 'settling', 'awaiting'])
+export const isOpen = (rollout: Rollout | undefined) => rollout !== undefined && OPEN.has(rollout.state)
+
+function selects(service: Service, workload: Workload, release: Release | undefined) {
+  const wanted = Object.entries(service.select)
+  const labels = release?.spec.labels ?? {}
+  return (
+    service.target.environment === workload.target.environment &&
+    wanted.length > 0 &&
+    wanted.every(([name, value]) => (name === 'workload' ? workload.target.name : labels[name]) === value)
+  )
+}
+
+export interface Row {
+  workload: Workload
+  release: Release | undefined
+  rollout: Rollout | undefined
+  replicas: Replica[]
+  ready: number
+  services: Service[]
+  routes: Route[]
+  rate: number
+}
+
+function bySomething<T>(items: T[], of: (item: T) => string): Map<string, T[]> {
+  const map = new Map<string, T[]>()
+  for (const item of items) {
+    const name = of(item)
+    const list = map.get(name)
+    if (list) list.push(item)
+    else map.set(name, [item])
+  }
+  return map
+}
+
+function order(a: Replica, b: Replica) {
+  return a.release - b.release || a.created.localeCompare(b.created) || a.id.localeCompare(b.id, 'en', { numeric: true })
+}
+
+/** Every workload of an environment with all that belongs to it. */
+export function rows(view: View, environment: string): Row[] {
+  const objects: Objects = view.objects
+  const replicas = bySomething(Object.values(objects.replica), (replica) => replica.id.slice(0, replica.id.lastIndexOf('/')))
+  const services = Object.values(objects.service).filter((service) => service.target.environment === environment)
+  const routes = Object.values(objects.route).filter((route) => route.target.environment === environment)
+  return Object.values(objects.workload)
+    .filter((workload) => workload.target.environment === environment)
+    .sort((a, b) => a.target.name.localeCompare(b.target.name))
+    .map((workload) => {
+      const target = key(workload.target)
+      const release = objects.release[`${target}@${workload.release}`]
+      const own = (replicas.get(target) ?? []).sort(order)
+      const mine = services.filter((service) => selects(service, workload, release))
+      const names = new Set(mine.map((service) => service.target.name))
+      return {
+        workload,
+        release,
+        rollout: objects.rollout[`${target}@${workload.release}`],
+        replicas: own,
+        ready: own.filter((replica) => replica.state === 'ready').length,
+        services: mine,
+        routes: routes.filter((route) => route.to.some(([name]) => names.has(name))),
+        rate: view.figures.filter((figure) => figure.workload === target).reduce((sum, figure) => sum + figure.rate, 0),
+      }
+    })
+}
+
+export interface Need {
+  row: Row
+  signal: Signal
+  word: string
+  headline: string
+  detail: string
+}
+
+/** What needs a person, the worst first. */
+export function needs(view: View, list: Row[]): Need[] {
+  return list
+    .map((row) => ({ row, signal: signal(view, 'workload', row.workload.state) }))
+    .filter(({ signal }) => signal === 'fault' || signal === 'caution')
+    .map(({ row, signal }) => {
+      const reason = row.workload.reason
+      const awaiting = row.rollout?.state === 'awaiting'
+      const headline = awaiting
+        ? ` waits: release ${row.workload.release} does not take over.`
+        : ` ${headlines[reason?.code ?? ''] ?? 'is not as it should be'}.`
+      const detail = awaiting ? (row.rollout?.verdict ?? '') : (reason?.sentence ?? `${row.ready} of ${row.workload.wanted} ready`)
+      return { row, signal, word: row.workload.state, headline, detail: sentence(detail) }
+    })
+    .sort((a, b) => Number(b.signal === 'fault') - Number(a.signal === 'fault'))
+}
+
+const headlines: Record<string, string> = {
+  'out-of-memory': 'is killed for memory',
+  'keeps-ending': 'keeps ending',
+  'port-silent': 'does not listen where it should',
+  'image-not-found': 'has no image to run',
+  'image-unusable': 'has an image that cannot be used',
+  'no-room': 'finds no room on any node',
+  'cannot-start': 'cannot be started',
+  'check-fails': 'fails its check',
+  'keeper-lost': 'lost its keeper',
+}
+
+function sentence(text: string) {
+  const trimmed = text.trim()
+  return trimmed === '' ? '' : trimmed.charAt(0).toUpperCase() + trimmed.slice(1) + (trimmed.endsWith('.') ? '' : '.')
+}
+
+/** The time of day; with the day where it is another one. */
+export function moment(iso: string): string {
+  const at = new Date(iso)
+  const time = at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
+  return at.toDateString() === new Date().toDateString() ? time : `${at.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`
+}
+
+export function duration(from: string, to: string | null): string {
+  const seconds = Math.max(0, ((to === null ? Date.now() : Date.parse(to)) - Date.parse(from)) / 1000)
+  return seconds < 60 ? `${seconds.toFixed(1)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`
+}
+
+export function rate(perSecond: number): string {
+  return `${perSecond >= 10 ? Math.round(perSecond) : perSecond.toFixed(1)}/s`
+}

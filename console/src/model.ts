@@ -1,0 +1,162 @@
+// The objects of the record, as the API sends them.
+
+export type Signal = 'good' | 'moving' | 'caution' | 'fault' | 'rest'
+
+export interface Reason {
+  code: string
+  sentence: string
+}
+
+export interface Origin {
+  by: string
+  act: string
+  at: string
+}
+
+export interface Target {
+  environment: string
+  name: string
+}
+
+export interface Environment {
+  name: string
+  origin: Origin
+}
+
+export interface Workload {
+  target: Target
+  application: string
+  wanted: number
+  wanted_origin: Origin
+  rule: { may_exceed: number; may_lack: number; settle: string; deadline: string }
+  release: number
+  settled: number | null
+  last_change: Origin
+  state: string
+  reason: Reason | null
+  since: string
+}
+
+export interface Check {
+  path?: string
+  port?: string
+  connect?: string
+  every: string
+  within: string
+}
+
+export interface Release {
+  workload: Target
+  number: number
+  spec: {
+    image: string
+    ports: Record<string, number>
+    labels: Record<string, string>
+    settings: Record<string, string>
+    limits: { cpu: number; memory: string; processes: number }
+    reserve: { cpu: number; memory: string }
+    command: string[] | null
+    stop: { drain: string; grace: string }
+    checks: { ready?: Check; alive?: Check }
+  }
+  digest: string | null
+  same_as: number | null
+  origin: Origin
+}
+
+export interface Rollout {
+  workload: Target
+  from: number | null
+  to: number
+  state: string
+  started: string
+  ended: string | null
+  reason: Reason | null
+  verdict: string | null
+  evidence: { served: number; failed: number }
+}
+
+export interface Replica {
+  id: string
+  release: number
+  node: string | null
+  address: string | null
+  state: string
+  reason: Reason | null
+  since: string
+  created: string
+  restarts: number
+}
+
+export interface Service {
+  target: Target
+  select: Record<string, string>
+  ports: Record<string, string>
+  address: string
+}
+
+export interface Route {
+  target: Target
+  host: string
+  to: [string, number][]
+}
+
+export interface Image {
+  image: string
+  digest: string
+  size: number
+}
+
+export interface Node {
+  name: string
+}
+
+export interface Figure {
+  way: string
+  inside: boolean
+  service: string
+  workload: string
+  release: number
+  replica: string
+  rate: number
+  failed: number
+  p95: number | null
+}
+
+export interface Point {
+  at: number
+  requests: number
+  failed: number
+}
+
+export interface Kinds {
+  environment: Environment
+  workload: Workload
+  release: Release
+  rollout: Rollout
+  replica: Replica
+  service: Service
+  route: Route
+  image: Image
+  node: Node
+}
+
+export type Kind = keyof Kinds
+export type Objects = { [K in Kind]: Record<string, Kinds[K]> }
+
+export interface Snapshot {
+  cursor: number
+  member: string
+  gateway: string
+  objects: Objects
+  signals: Record<'workload' | 'replica' | 'rollout', Record<string, Signal>>
+  figures: Figure[]
+  series: Record<string, Point[]>
+}
+
+export interface LogLine {
+  at: number
+  replica: string
+  source: 'o' | 'e' | 'k'
+  text: string
+}

@@ -1,0 +1,150 @@
+import { Link, useParams } from 'react-router'
+
+import { isOpen, key, moment, needs, rate, rows, signal, tag, type Need, type Row } from '../derive'
+import { RollbackAct } from '../parts/acts'
+import { Badge, Cells } from '../parts/signal'
+import { Spark } from '../parts/spark'
+import { useView } from '../store'
+
+export function BoardPage() {
+  const view = useView()
+  const { environment = '' } = useParams()
+  if (view.objects.environment[environment] === undefined) {
+    return <p>There is no environment {environment}. <Link className="underline" to="/">To the board</Link></p>
+  }
+  const list = rows(view, environment)
+  const bad = needs(view, list)
+  const moving = list.filter((row) => row.rollout?.state !== 'awaiting' && (isOpen(row.rollout) || row.workload.state === 'moving'))
+  const wanted = list.reduce((sum, row) => sum + row.workload.wanted, 0)
+  const ready = list.reduce((sum, row) => sum + row.ready, 0)
+  const here = view.figures.filter((figure) => figure.service.startsWith(`${environment}/`))
+  const outside = here.filter((figure) => !figure.inside).reduce((sum, figure) => sum + figure.rate, 0)
+  const points = Object.entries(view.series).filter(([service]) => service.startsWith(`${environment}/`)).flatMap(([, series]) => series)
+  const total = points.reduce((sum, point) => sum + point.requests, 0)
+  const failed = points.reduce((sum, point) => sum + point.failed, 0)
+  const nodes = Object.keys(view.objects.node).length
+  return (
+    <>
+      <div className="flex flex-wrap items-baseline gap-x-3.5">
+        <h1 className="text-xl font-semibold">
+          {bad.length === 0 ? 'All is well' : bad.length === 1 ? '1 thing needs you' : `${bad.length} things need you`}
+        </h1>
+        <p className="text-soft">
+          {list.length} {list.length === 1 ? 'workload' : 'workloads'} · {ready} of {wanted} replicas ready on {nodes} {nodes === 1 ? 'node' : 'nodes'} ·{' '}
+          {rate(outside)} from outside · {total === 0 ? 'no request' : `${((100 * failed) / total).toFixed(2)} % failed`} in the last 15 min
+        </p>
+      </div>
+      {bad.length > 0 && (
+        <section aria-label="What needs you" className="mt-4 overflow-hidden rounded-xl border border-l-4 border-line border-l-fault bg-card">
+          {bad.map((need) => <NeedRow key={need.row.workload.target.name} need={need} />)}
+        </section>
+      )}
+      {moving.map((row) => <MovingRow key={row.workload.target.name} row={row} />)}
+      {list.length === 0 ? (
+        <section className="mt-4 rounded-xl border border-line bg-card p-6">
+          <p>Workloads of {environment} stand here, one a row. Declare the first one from a file:</p>
+          <code className="figures mt-2 block">mainyard declare mainyard.toml --in {environment}</code>
+        </section>
+      ) : (
+        <Table list={list} />
+      )}
+    </>
+  )
+}
+
+function Name({ row }: { row: Row }) {
+  const { environment, name } = row.workload.target
+  return <Link to={`/${environment}/${name}`} className="font-semibold hover:underline">{name}</Link>
+}
+
+function NeedRow({ need }: { need: Need }) {
+  const back = need.row.workload.settled
+  const other = back !== null && back !== need.row.workload.release
+  return (
+    <article className="flex flex-wrap items-center gap-x-3.5 gap-y-2 border-b border-line px-4 py-3 last:border-b-0">
+      <Badge of={need.signal} word={need.word} />
+      <div className="min-w-0 grow basis-96">
+        <p><Name row={need.row} />{need.headline}</p>
+        <p className="text-soft">{need.detail}</p>
+      </div>
+      <Link to={`/${key(need.row.workload.target)}`} className="rounded-lg border border-line px-3 py-1.5 text-[13px] font-semibold hover:bg-paper">Look</Link>
+      {other && <RollbackAct row={need.row} words={`Back to ${back}`} />}
+    </article>
+  )
+}
+
+function MovingRow({ row }: { row: Row }) {
+  const { workload, rollout } = row
+  const open = isOpen(rollout)
+  const of = open ? row.replicas.filter((replica) => replica.release === workload.release && replica.state === 'ready').length : row.ready
+  const leaving = row.replicas.filter((replica) => replica.state === 'draining').length
+  const share = workload.wanted === 0 ? 1 : Math.min(1, of / workload.wanted)
+  return (
+    <section className="mt-4 flex flex-wrap items-center gap-x-4 gap-y-2 rounded-xl border border-line bg-card px-4 py-3" aria-label={`${workload.target.name} moves`}>
+      <Badge of="moving" word="moving" />
+      <Name row={row} />
+      <span className="text-soft">{open ? (rollout?.from == null ? `release ${workload.release}` : `release ${rollout.from} → ${workload.release}`) : `to ${workload.wanted}`}</span>
+      <div className="h-2 min-w-40 grow overflow-hidden rounded-full bg-line" role="progressbar" aria-valuenow={of} aria-valuemax={workload.wanted} aria-label="ready">
+        <div className="eases h-full bg-moving" style={{ width: `${share * 100}%` }} />
+      </div>
+      <span className="figures text-xs text-soft">
+        {of} of {workload.wanted} {open ? 'new' : 'ready'}{leaving > 0 && ` · ${leaving} leaving`}
+      </span>
+    </section>
+  )
+}
+
+function Table({ list }: { list: Row[] }) {
+  const view = useView()
+  const head = ['Workload', 'State', 'Replicas', 'Release', 'Traffic, 15 min', 'Reached at', 'Last change']
+  return (
+    <div className="mt-4 overflow-x-auto rounded-xl border border-line bg-card">
+      <table className="w-full border-collapse text-left">
+        <thead>
+          <tr className="border-b border-line text-[13px] text-soft">
+            {head.map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold whitespace-nowrap">{word}</th>)}
+          </tr>
+        </thead>
+        <tbody>
+          {list.map((row) => {
+            const { workload, release, rollout } = row
+            const service = row.services[0]
+            const change = workload.last_change
+            return (
+              <tr key={workload.target.name} className="border-b border-line/70 last:border-b-0">
+                <th scope="row" className="px-3 py-2.5"><Name row={row} /></th>
+                <td className="px-3"><Badge of={signal(view, 'workload', workload.state)} word={workload.state} /></td>
+                <td className="px-3"><Cells replicas={row.replicas} wanted={workload.wanted} /></td>
+                <td className="px-3 whitespace-nowrap">
+                  <strong className="font-semibold">{isOpen(rollout) && rollout?.from != null ? `${rollout.from} → ${workload.release}` : workload.release}</strong>
+                  {release?.same_as != null && <span className="text-soft"> same as {release.same_as}</span>}{' '}
+                  <span className="figures text-xs text-soft">{tag(release?.spec.image ?? '')}</span>
+                </td>
+                <td className="px-3 whitespace-nowrap">
+                  {service === undefined ? <span className="text-faint">no port</span> : (
+                    <>
+                      <Spark points={view.series[key(service.target)] ?? []} now={view.now} label={`requests to ${workload.target.name} in the last 15 minutes`} />{' '}
+                      <span className="figures text-xs">{rate(row.rate)}</span>
+                    </>
+                  )}
+                </td>
+                <td className="figures px-3 text-xs">
+                  {row.routes.length > 0 ? row.routes.map((route) => <Host key={route.host} host={route.host} />)
+                    : service === undefined ? <span className="font-sans text-faint">nothing, it takes jobs</span>
+                    : <>{service.target.name} <span className="font-sans text-faint">inside</span></>}
+                </td>
+                <td className="px-3 whitespace-nowrap">{moment(change.at)} <span className="text-soft">{change.by} {change.act}</span></td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+    </div>
+  )
+}
+
+function Host({ host }: { host: string }) {
+  const view = useView()
+  const port = view.gateway.slice(view.gateway.lastIndexOf(':'))
+  return <a className="block hover:underline" href={`http://${host}${port}/`} target="_blank" rel="noreferrer">{host}</a>
+}

@@ -1,0 +1,131 @@
+import * as Dialog from '@radix-ui/react-dialog'
+import type { ReactNode, SyntheticEvent } from 'react'
+import { useState } from 'react'
+
+import { Refused, deploy, rollback, scale } from '../api'
+import { key, tag, type Row } from '../derive'
+import { useView } from '../store'
+import { Button } from './button'
+
+interface Shell {
+  trigger: ReactNode
+  title: string
+  about: string
+  command: string
+  act: string
+  disabled?: boolean
+  run: () => Promise<unknown>
+  children?: ReactNode
+}
+
+/** A question before an act, with the client command that would do the same. */
+function Act({ trigger, title, about, command, act, disabled, run, children }: Shell) {
+  const [open, setOpen] = useState(false)
+  const [error, setError] = useState('')
+  const [busy, setBusy] = useState(false)
+  const submit = async (event: SyntheticEvent) => {
+    event.preventDefault()
+    setBusy(true)
+    setError('')
+    try {
+      await run()
+      setOpen(false)
+    } catch (cause) {
+      setError(cause instanceof Refused ? cause.message : 'The platform does not answer. Nothing was changed; try again.')
+    } finally {
+      setBusy(false)
+    }
+  }
+  return (
+    <Dialog.Root open={open} onOpenChange={(next) => { setOpen(next); setError('') }}>
+      <Dialog.Trigger asChild>{trigger}</Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-black/30" />
+        <Dialog.Content className="fixed top-[16vh] left-1/2 w-[min(30rem,92vw)] -translate-x-1/2 rounded-xl border border-line bg-card p-5">
+          <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
+          <Dialog.Description className="mt-1 text-soft">{about}</Dialog.Description>
+          <form onSubmit={(event) => void submit(event)}>
+            {children}
+            <p className="mt-4 text-xs text-faint">The same as a command</p>
+            <code className="figures mt-1 block rounded-md bg-paper px-2.5 py-1.5 text-xs break-all">{command}</code>
+            {error !== '' && <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault">{error}</p>}
+            <div className="mt-5 flex justify-end gap-2.5">
+              <Dialog.Close asChild><Button>Leave it</Button></Dialog.Close>
+              <Button tone="strong" type="submit" disabled={busy || disabled === true}>{act}</Button>
+            </div>
+          </form>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  )
+}
+
+const field = 'mt-1 block w-full rounded-lg border border-line bg-card px-3 py-2'
+
+export function ScaleAct({ row }: { row: Row }) {
+  const target = row.workload.target
+  const [count, setCount] = useState(String(row.workload.wanted))
+  const number = Number(count)
+  const valid = /^\d{1,5}$/.test(count) && number <= 10_000
+  return (
+    <Act
+      trigger={<Button>Scale {row.workload.wanted}</Button>}
+      title={`Scale ${target.name} in ${target.environment}`}
+      about={`${row.workload.wanted} wanted now. New replicas take requests as soon as they are ready; leaving ones finish theirs.`}
+      command={`mainyard scale ${key(target)} ${count}`}
+      act={valid ? `Scale to ${number}` : 'Scale'}
+      disabled={!valid}
+      run={() => scale(target, number)}
+    >
+      <label className="mt-4 block font-medium">
+        Replicas
+        <input className={`${field} figures`} inputMode="numeric" name="replicas" value={count} onChange={(event) => setCount(event.target.value)} autoFocus />
+      </label>
+      {!valid && <p className="mt-1 text-fault">A whole number from 0 to 10000.</p>}
+    </Act>
+  )
+}
+
+export function DeployAct({ row }: { row: Row }) {
+  const view = useView()
+  const target = row.workload.target
+  const current = row.release?.spec.image ?? ''
+  const repository = current.slice(0, current.lastIndexOf(':'))
+  const images = Object.keys(view.objects.image).filter((name) => name.startsWith(`${repository}:`)).sort().reverse()
+  const [image, setImage] = useState(images.find((name) => name !== current) ?? current)
+  return (
+    <Act
+      trigger={<Button tone="strong">Deploy…</Button>}
+      title={`Deploy ${target.name} to ${target.environment}`}
+      about={`Runs ${tag(current)} now. One replica more, then one less, until all are new; nothing is lost on the way.`}
+      command={`mainyard deploy ${key(target)} --image ${image}`}
+      act={`Deploy ${tag(image)}`}
+      disabled={image === current || image === ''}
+      run={() => deploy(target, image)}
+    >
+      <label className="mt-4 block font-medium">
+        Image
+        <select className={`${field} figures`} name="image" value={image} onChange={(event) => setImage(event.target.value)}>
+          {images.map((name) => (
+            <option key={name} value={name}>{name}{name === current ? ' (runs now)' : ''}</option>
+          ))}
+        </select>
+      </label>
+      <p className="mt-1 text-faint">Another one is added with: mainyard image add FILE</p>
+    </Act>
+  )
+}
+
+export function RollbackAct({ row, to, words }: { row: Row; to?: number; words: string }) {
+  const target = row.workload.target
+  return (
+    <Act
+      trigger={<Button tone={to === undefined ? 'danger' : 'plain'}>{words}</Button>}
+      title={to === undefined ? `Take ${target.name} back` : `Take ${target.name} back to release ${to}`}
+      about="Makes a new release that equals the earlier one, image and settings, and moves to it. No rebuild."
+      command={`mainyard rollback ${key(target)}${to === undefined ? '' : ` --to ${key(target)}@${to}`}`}
+      act="Roll back"
+      run={() => rollback(target, to)}
+    />
+  )
+}

@@ -1,0 +1,134 @@
+// Everything the console shows: one snapshot, then every change as it comes through the event stream.
+
+import { useSyncExternalStore } from 'react'
+
+import type { Figure, Kind, Objects, Snapshot } from './model'
+
+export interface View extends Snapshot {
+  /** Since when the stream is cut; null while it lives. */
+  lostSince: number | null
+  /** When the figures were read. */
+  now: number
+}
+
+interface Entry {
+  number: number
+  kind: Kind
+  key: string
+  body: unknown
+}
+
+export type Phase = { phase: 'loading' } | { phase: 'signed-out' } | { phase: 'ready'; view: View }
+
+let present: Phase = { phase: 'loading' }
+const listeners = new Set<() => void>()
+let waiting: Entry[] = []
+let scheduled = false
+let source: EventSource | null = null
+
+function set(next: Phase) {
+  present = next
+  listeners.forEach((listener) => listener())
+}
+
+function change(edit: (view: View) => View) {
+  if (present.phase === 'ready') set({ phase: 'ready', view: edit(present.view) })
+}
+
+/** Reads the snapshot and follows the stream; tries again until the platform answers. */
+export async function begin(): Promise<void> {
+  try {
+    const answer = await fetch('/api/v1/snapshot')
+    if (answer.status === 401) {
+      set({ phase: 'signed-out' })
+      return
+    }
+    if (!answer.ok) throw new Error(`the platform answers ${answer.status}`)
+    const snapshot = (await answer.json()) as Snapshot
+    set({ phase: 'ready', view: { ...snapshot, lostSince: null, now: Date.now() } })
+    follow(snapshot.cursor)
+  } catch {
+    change((view) => ({ ...view, lostSince: view.lostSince ?? Date.now() }))
+    setTimeout(() => void begin(), 1000)
+  }
+}
+
+function follow(cursor: number) {
+  source?.close()
+  const stream = new EventSource(`/api/v1/stream?after=${cursor}`)
+  source = stream
+  stream.addEventListener('change', (event) => {
+    waiting.push(JSON.parse(event.data as string) as Entry)
+    if (!scheduled) {
+      scheduled = true
+      // A burst of changes is drawn once.
+      setTimeout(apply, 40)
+    }
+  })
+  stream.addEventListener('figures', (event) => {
+    const figures = JSON.parse(event.data as string) as Figure[]
+    change((view) => ({ ...view, figures, series: withPoints(view, figures), lostSince: null, now: Date.now() }))
+  })
+  stream.addEventListener('reset', () => void begin())
+  stream.onopen = () => change((view) => ({ ...view, lostSince: null }))
+  stream.onerror = () => {
+    change((view) => ({ ...view, lostSince: view.lostSince ?? Date.now() }))
+    if (stream.readyState === EventSource.CLOSED) setTimeout(() => void begin(), 1000)
+  }
+}
+
+function apply() {
+  scheduled = false
+  const entries = waiting
+  waiting = []
+  change((view) => {
+    const objects = { ...view.objects } as Record<Kind, Record<string, unknown>>
+    const copied = new Set<Kind>()
+    let cursor = view.cursor
+    for (const entry of entries) {
+      if (entry.number <= cursor) continue
+      cursor = entry.number
+      if (!copied.has(entry.kind)) {
+        copied.add(entry.kind)
+        objects[entry.kind] = { ...objects[entry.kind] }
+      }
+      if (entry.body === null) Reflect.deleteProperty(objects[entry.kind], entry.key)
+      else objects[entry.kind][entry.key] = entry.body
+    }
+    return { ...view, cursor, objects: objects as unknown as Objects }
+  })
+}
+
+const STEP = 10
+const POINTS = 90
+
+/** Adds the last ten seconds as a point of each service's series, once in ten seconds. */
+function withPoints(view: View, figures: Figure[]) {
+  const at = Math.floor(Date.now() / 1000 / STEP) * STEP
+  const series = { ...view.series }
+  const services = new Set([...Object.keys(series), ...figures.map((figure) => figure.service)])
+  for (const service of services) {
+    const points = series[service] ?? []
+    if ((points.at(-1)?.at ?? 0) >= at) continue
+    const own = figures.filter((figure) => figure.service === service)
+    const requests = own.reduce((sum, figure) => sum + figure.rate * STEP, 0)
+    const failed = own.reduce((sum, figure) => sum + figure.failed, 0)
+    series[service] = [...points, { at, requests, failed }].slice(-POINTS)
+  }
+  return series
+}
+
+function subscribe(listener: () => void) {
+  listeners.add(listener)
+  return () => listeners.delete(listener)
+}
+
+export function usePhase(): Phase {
+  return useSyncExternalStore(subscribe, () => present)
+}
+
+export function useView(): View {
+  const phase = usePhase()
+  if (phase.phase !== 'ready') throw new Error('a view is shown before there is anything to show')
+  return phase.view
+}

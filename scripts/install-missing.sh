@@ -1,0 +1,37 @@
+#!/bin/sh
+# Installs from Debian's packages what is missing: PostgreSQL, Git and a C compiler; for the tests Chromium too.
+# Says what it does; without the right to install it names the packages and ends.
+set -eu
+
+missing=""
+need() { # package, test
+    if ! eval "$2" >/dev/null 2>&1; then missing="$missing $1"; fi
+}
+
+need gcc "command -v cc"
+need libc6-dev "ls /usr/lib/*/libc.a"
+need git "command -v git"
+need postgresql "ls /usr/lib/postgresql/*/bin/initdb && id postgres"
+if [ "${1:-}" = for-tests ]; then
+    need chromium "command -v chromium"
+    need chromium-driver "command -v chromedriver"
+fi
+for tool in cargo node npm; do
+    if ! command -v "$tool" >/dev/null 2>&1; then
+        echo "$tool is missing: install Rust (with cargo), Node.js and npm first" >&2
+        exit 1
+    fi
+done
+
+[ -n "$missing" ] || exit 0
+echo "== missing Debian packages:$missing"
+if [ "$(id -u)" -eq 0 ]; then as_root=""
+elif command -v sudo >/dev/null 2>&1 && sudo -n true 2>/dev/null; then as_root="sudo"
+else
+    echo "This account may not install packages. Install them with:" >&2
+    echo "  apt-get install$missing" >&2
+    exit 1
+fi
+echo "== installing them"
+$as_root apt-get update -qq
+DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing
