@@ -134,7 +134,7 @@ function ReleasesCard({ row }: { row: Row }) {
                 <td className="figures pr-2 text-xs">{tag(release.spec.image)}</td>
                 <td className="pr-2 whitespace-nowrap">{moment(release.origin.at)} <span className="text-soft">{release.origin.by}</span></td>
                 <td className="py-1.5 text-right">
-                  {release.number !== row.workload.release && state === 'done' && <RollbackAct row={row} to={release.number} words="Roll back" />}
+                  {release.number !== row.workload.release && state === 'done' && (release.same_as ?? release.number) !== (row.release?.same_as ?? row.workload.release) && <RollbackAct row={row} to={release.number} words="Roll back" />}
                   {rollout?.reason != null && <span className="text-soft">{rollout.reason.code}</span>}
                 </td>
               </tr>

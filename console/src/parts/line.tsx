@@ -8,9 +8,9 @@ import { useView } from '../store'
 import { look } from './signal'
 
 const WIDTH = 1130
-const SERVICE = { x: 312, width: 196, height: 52 }
+const SERVICE = { x: 326, width: 196, height: 52 }
 const LANE = { x: 640, width: 480 }
-const WAY = { width: 214, height: 44, gap: 30 }
+const WAY = { width: 236, height: 44, gap: 30 }
 
 const sum = (figures: Figure[]) => figures.reduce((total, figure) => total + figure.rate, 0)
 const thickness = (rate: number, most: number) => (rate <= 0 ? 1.5 : 2 + 5.5 * Math.sqrt(rate / Math.max(most, 0.1)))
@@ -79,7 +79,7 @@ export function Line({ row }: { row: Row }) {
                 fill="none" className={cut ? 'stroke-faint' : 'stroke-ink'} strokeWidth={thickness(way.rate, most)} strokeDasharray={cut ? '5 5' : undefined}
               />
               <rect x="1" y={y} width={WAY.width} height={WAY.height} rx="7" className="fill-card stroke-line" strokeWidth="1.4" />
-              <text x="13" y={y + 19} className="fill-ink text-[13px] font-semibold">{clip(way.title, 28)}</text>
+              <text x="13" y={y + 19} className="fill-ink text-[13px] font-semibold">{clip(way.title, 32)}</text>
               <text x="13" y={y + 35} className="fill-soft text-[11px]">{way.note} · {rate(way.rate)}</text>
             </g>
           )

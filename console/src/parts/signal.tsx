@@ -49,9 +49,9 @@ export function Cells({ replicas, wanted }: { replicas: Replica[]; wanted: numbe
   const ready = replicas.filter((replica) => replica.state === 'ready').length
   if (replicas.length === 0) return <span className="text-faint">{wanted === 0 ? 'none, on purpose' : 'none yet'}</span>
   return (
-    <span className="inline-flex items-center gap-1" role="img" aria-label={`${ready} of ${wanted} ready`}>
+    <span className="inline-flex items-center gap-1 align-middle" role="img" aria-label={`${ready} of ${wanted} ready`}>
       {shown.map((replica) => (
-        <span key={replica.id} title={`${short(replica)} ${replica.state}`} className="text-cell" data-signal={signal(view, 'replica', replica.state)}>
+        <span key={replica.id} title={`${short(replica)} ${replica.state}`} className="inline-flex" data-signal={signal(view, 'replica', replica.state)}>
           <SmallCell of={look(replica.state)} />
         </span>
       ))}

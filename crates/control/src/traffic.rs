@@ -31,12 +31,15 @@ struct Sum {
     times: BTreeMap<u8, u64>,
 }
 
+/// Requests and failures, by service.
+type Served = BTreeMap<String, (u64, u64)>;
+
 #[derive(Debug, Default)]
 struct Inner {
     /// Second → key → sum, for the last seconds.
     seconds: VecDeque<(i64, BTreeMap<Key, Sum>)>,
     /// Step → service → requests and failures, for the whole window.
-    steps: VecDeque<(i64, BTreeMap<String, (u64, u64)>)>,
+    steps: VecDeque<(i64, Served)>,
 }
 
 /// Recent traffic; in memory only.

@@ -81,8 +81,10 @@ fn api(
         }
         ["lockers", locker, "compartments"] => {
             let number: u32 = locker.parse().unwrap_or(1);
-            let free: Vec<String> =
-                (1..=12).filter(|n| (n * 7 + number) % 3 != 0).map(|n: u32| n.to_string()).collect();
+            let free: Vec<String> = (1..=12)
+                .filter(|n| !(n * 7 + number).is_multiple_of(3))
+                .map(|n: u32| n.to_string())
+                .collect();
             let body = format!("{{\"locker\":{number},\"free\":[{}]}}\n", free.join(","));
             println!("{} {path} 200", request.method);
             answer.send("200 OK", json, &body)

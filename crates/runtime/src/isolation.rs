@@ -1,6 +1,7 @@
 //! Turning a run into a keeper's command.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::fs::{self, File};
 use std::io::{Seek, Write};
 use std::net::Ipv4Addr;
@@ -155,10 +156,11 @@ impl Isolation {
     /// A path by which a keeper opens the environment's id map, through this process's open descriptor.
     fn id_map(&self, base: u32) -> Result<String, Error> {
         let mut maps = self.id_maps.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if !maps.contains_key(&base) {
-            maps.insert(base, users::id_map(base)?);
-        }
-        Ok(format!("/proc/{}/fd/{}", std::process::id(), maps[&base].as_raw_fd()))
+        let file = match maps.entry(base) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(new) => new.insert(users::id_map(base)?),
+        };
+        Ok(format!("/proc/{}/fd/{}", std::process::id(), file.as_raw_fd()))
     }
 }
 

@@ -116,11 +116,11 @@ impl World {
             world.replicas.iter().filter(|r| r.state == state).map(|r| r.id.clone()).collect()
         };
         let starting = ids(ReplicaState::Starting, self);
-        if !starting.is_empty() && dice % 3 != 0 {
+        if !starting.is_empty() && !dice.is_multiple_of(3) {
             self.set(&starting[dice % starting.len()], ReplicaState::Ready);
         }
         let draining = ids(ReplicaState::Draining, self);
-        if !draining.is_empty() && dice % 2 == 0 {
+        if !draining.is_empty() && dice.is_multiple_of(2) {
             let gone = &draining[dice % draining.len()];
             self.replicas.retain(|replica| replica.id != *gone);
         }

@@ -1,0 +1,147 @@
+//! What a newcomer does first, and what is left when the platform is stopped.
+
+use testing::MachineLists;
+
+use crate::common::{Platform, until};
+
+const API: &str = "api.staging.lockers.localhost";
+
+fn settings() -> insta::Settings {
+    let mut settings = insta::Settings::clone_current();
+    for (pattern, to) in [
+        (r"\d\d:\d\d by", "HH:MM by"),
+        (r"\d\d:\d\d (declared|added|scaled)", "HH:MM $1"),
+        (r"\d+\.\d s\b", "N s"),
+        (r"\d+ (s|min) ago", "N ago"),
+        (r"sha256:[0-9a-f]+", "sha256:DIGEST"),
+        (r"\d+(\.\d+)? (KiB|MiB)\b", "SIZE"),
+        (r"\d+\.\d/s|  -  ", "RATE"),
+        (r"[ \t]+\n", "\n"),
+    ] {
+        settings.add_filter(pattern, to);
+    }
+    settings
+}
+
+#[test]
+fn the_demo_comes_up_answers_and_leaves_nothing() {
+    let platform = Platform::new();
+    let mark = platform.data().display().to_string();
+    let before = MachineLists::read(&mark);
+    let said = platform.try_start(true);
+    assert_eq!(said.code, 0, "{said:?}");
+    assert!(said.out.contains("/sign-in?key="), "{}", said.out);
+
+    for host in [API, "api.lockers.localhost"] {
+        platform
+            .workload(&format!("{}/locker-api", if host == API { "staging" } else { "production" }), |w| {
+                w["state"] == "steady"
+            });
+        let answer = until("the host answers", || {
+            Some(platform.get(host, "/who")).filter(|answer| answer.status == 200)
+        });
+        assert_eq!(answer.json()["version"], "1.4.0");
+        assert!(answer.headers.contains_key("x-request-id"), "{answer:?}");
+    }
+    // The page calls the API by its service's name.
+    let page = until("the page answers", || {
+        Some(platform.get("staging.lockers.localhost", "/")).filter(|answer| answer.status == 200)
+    });
+    assert!(page.text().contains("answered by"), "{}", page.text());
+
+    // Each failing worker fails for its own reason, told by the kernel's count and by the exit code.
+    let printer = platform.workload("production/label-printer", |w| w["reason"]["code"] == "keeps-ending");
+    let sentence = printer["reason"]["sentence"].as_str().expect("a sentence");
+    assert!(sentence.contains("exit code 78") && sentence.contains("PRINTER is not set"), "{sentence}");
+    let printer = platform.workload("staging/label-printer", |w| w["reason"]["code"] == "out-of-memory");
+    assert!(
+        printer["reason"]["sentence"].as_str().is_some_and(|s| s.ends_with("its limit is 64 MiB")),
+        "{printer}"
+    );
+
+    let log = platform.ok(&["logs", "staging/locker-api", "--tail", "300"]);
+    assert!(log.contains("locker-api 1.4.0 starts") && log.contains("listening on 0.0.0.0:8080"), "{log}");
+
+    settings().bind(|| {
+        insta::assert_snapshot!("environment_list", platform.ok(&["environment", "list"]));
+        insta::assert_snapshot!("image_list", platform.ok(&["image", "list"]));
+        insta::assert_snapshot!(
+            "show_courier_web",
+            platform.tidy(&platform.ok(&["show", "production/courier-web"]))
+        );
+    });
+    let board = platform.ok(&["board"]);
+    assert!(board.contains("production  1 thing needs you  3 workloads"), "{board}");
+
+    assert_eq!(platform.ok(&["stop"]), "stopped; what is declared is kept\n");
+    let after = MachineLists::read(&mark);
+    assert_eq!((after.mounts, after.links, after.processes), (before.mounts, before.links, before.processes));
+    let instance = std::fs::read_to_string(platform.data().join("instance")).expect("the instance");
+    let groups: Vec<_> = after.groups.into_iter().filter(|group| group.contains(&instance)).collect();
+    assert_eq!(groups, Vec::<String>::new());
+
+    // What was declared is there again, and the demo is not declared anew over it.
+    assert_eq!(platform.try_start(true).code, 0);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    assert_eq!(
+        platform.ok(&["declare", manifest(&platform).as_str(), "--in", "staging"]),
+        "staging: everything is as declared; nothing was changed\n"
+    );
+}
+
+/// The demo's declaration as a file.
+fn manifest(platform: &Platform) -> String {
+    let path = platform.dir.path().join("mainyard.toml");
+    std::fs::write(&path, mainyard_demo::MANIFEST).expect("a file");
+    path.display().to_string()
+}
+
+#[test]
+fn from_nothing_to_an_answer_by_files_and_commands_alone() {
+    let platform = Platform::start(false);
+    assert!(platform.ok(&["board"]).contains("mainyard environment add staging"));
+    // An image as an archive, made by the platform's own code.
+    let store = mainyard_images_store(&platform);
+    let archive = platform.dir.path().join("locker-api.tar");
+    let images = mainyard_demo::pack_images(&store).expect("images");
+    let (name, digest) = images.into_iter().find(|(name, _)| name.tag == "1.4.0").expect("the image");
+    let file = std::fs::File::create(&archive).expect("a file");
+    mainyard_images::write_archive(&store, &digest, &name.to_string(), file).expect("an archive");
+    let added = platform.ok(&["image", "add", &archive.display().to_string()]);
+    assert!(added.starts_with("lockers/locker-api:1.4.0: added, 2 layers"), "{added}");
+
+    platform.ok(&["environment", "add", "staging"]);
+    platform.ok(&["use", "staging"]);
+    let text = "application = \"lockers\"\n[workload.locker-api]\nimage = \"lockers/locker-api:1.4.0\"\nports = { http = 8080 }\n\
+                [route.api]\nhost = \"api.lockers.localhost\"\nto = [{ service = \"locker-api\" }]\n";
+    let file = platform.dir.path().join("app.toml");
+    std::fs::write(&file, text).expect("a file");
+    let file = file.display().to_string();
+    let forecast = platform.ok(&["declare", &file, "--forecast"]);
+    assert!(forecast.starts_with("staging: 3 changes would be made"), "{forecast}");
+    assert!(platform.ok(&["board"]).contains("nothing is declared here"));
+    let declared = platform.ok(&["declare", &file]);
+    assert!(declared.contains("+ workload locker-api  1 × lockers/locker-api:1.4.0"), "{declared}");
+    assert_eq!(
+        platform.get("api.lockers.localhost", "/who").status,
+        200,
+        "it answers as soon as the command is done"
+    );
+    // A bare name is one of the default environment's.
+    assert!(
+        platform.ok(&["scale", "locker-api", "4"]).contains("staging/locker-api is steady, 4 of 4 ready")
+    );
+    let removed = platform.ok(&["remove", "locker-api", "--yes"]);
+    assert!(
+        removed.contains("- route staging/api: api.lockers.localhost no longer leads anywhere"),
+        "{removed}"
+    );
+    let gone = until("the host leads nowhere", || {
+        Some(platform.get("api.lockers.localhost", "/")).filter(|answer| answer.status == 404)
+    });
+    assert_eq!(gone.json()["code"], "no-such-host");
+}
+
+fn mainyard_images_store(platform: &Platform) -> mainyard_images::ContentStore {
+    mainyard_images::ContentStore::open(&platform.dir.path().join("packed")).expect("a store")
+}

@@ -1,0 +1,11 @@
+//! The whole platform, as a person meets it: started by its command, on a real PostgreSQL, with isolated
+//! replicas behind a real gateway; called through the client, over HTTP, and by the console in Chromium.
+//!
+//! Needs root, PostgreSQL and Chromium with its driver; `make test` installs what is missing.
+
+mod common;
+mod console;
+mod first_minutes;
+mod interface;
+mod mishaps;
+mod releases;

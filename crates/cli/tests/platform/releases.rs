@@ -1,0 +1,113 @@
+//! Scaling, moving to releases good and bad, and back, with visitors all the while.
+
+use std::io::{BufReader, Read, Write};
+use std::net::TcpStream;
+
+use crate::common::{Platform, Visitors, read_answer, request};
+
+const API: &str = "api.staging.lockers.localhost";
+
+#[test]
+fn no_request_is_lost_over_rollout_scale_and_rollback() {
+    let platform = Platform::start(true);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    let visitors = Visitors::start(platform.http, API, 6);
+    let done = platform.ok(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.5.0"]);
+    assert!(
+        done.contains("done: release 2 runs with 3 replicas ready") && done.contains(" 0 failed"),
+        "{done}"
+    );
+    platform.ok(&["scale", "staging/locker-api", "12"]);
+    platform.ok(&["scale", "staging/locker-api", "2"]);
+    let back = platform.ok(&["rollback", "staging/locker-api"]);
+    assert!(back.contains("release 3 (same as 1)"), "{back}");
+    let seen = visitors.finish();
+    let failed: Vec<_> = seen.iter().filter(|(kind, _)| kind.starts_with("failed")).collect();
+    assert_eq!(failed, Vec::<(&String, &usize)>::new());
+    assert!(seen["1.4.0"] > 20 && seen["1.5.0"] > 20, "{seen:?}");
+    assert_eq!(platform.get(API, "/who").json()["version"], "1.4.0");
+}
+
+#[test]
+fn each_bad_release_is_told_by_its_own_fact_and_the_old_one_serves_on() {
+    let platform = Platform::start(true);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    let visitors = Visitors::start(platform.http, API, 2);
+    let said = platform.run(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.6.1"]);
+    assert_eq!(said.code, 1, "{said:?}");
+    insta::assert_snapshot!("deploy_to_another_port", platform.tidy(&said.err));
+    assert!(platform.ok(&["rollback", "staging/locker-api"]).contains("same as 1"));
+    let said = platform.run(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.7.0"]);
+    assert_eq!(said.code, 1, "{said:?}");
+    assert!(
+        said.err.contains("out-of-memory: release 4 does not take over: the kernel killed it for memory"),
+        "{said:?}"
+    );
+    platform.ok(&["rollback", "staging/locker-api"]);
+    let seen = visitors.finish();
+    assert_eq!(
+        seen.keys().filter(|kind| kind.starts_with("failed")).collect::<Vec<_>>(),
+        Vec::<&String>::new(),
+        "{seen:?}"
+    );
+
+    let missing = platform.run(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.4.1"]);
+    assert_eq!(missing.code, 3);
+    insta::assert_snapshot!("deploy_an_image_that_is_not_there", missing.err);
+    let same = platform.ok(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.4.0"]);
+    assert!(same.contains("nothing would differ"), "{same}");
+    let room = platform.run(&["scale", "staging/locker-api", "9000"]);
+    assert_eq!(room.code, 1, "{room:?}");
+    assert!(
+        room.err.contains("no-room: a replica asks for 0.005 cpu and 8 MiB; free: node-1 has"),
+        "{room:?}"
+    );
+    platform.ok(&["scale", "staging/locker-api", "1"]);
+}
+
+#[test]
+fn bodies_stream_both_ways_and_upgrades_pass() {
+    let platform = Platform::start(true);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    let length = 48usize << 20;
+    let down = platform.get(API, &format!("/bytes/{length}"));
+    assert_eq!((down.status, down.body.len()), (200, length));
+    let head = format!(
+        "POST /count HTTP/1.1\r\nhost: {API}\r\ncontent-length: {length}\r\nconnection: close\r\n\r\n"
+    );
+    assert_eq!(request(platform.http, API, &head, &vec![b'.'; length]).text(), format!("{length}\n"));
+    let chunked = format!(
+        "POST /count HTTP/1.1\r\nhost: {API}\r\ntransfer-encoding: chunked\r\nconnection: close\r\n\r\n"
+    );
+    assert_eq!(
+        request(platform.http, API, &chunked, b"5\r\nhello\r\n6\r\n world\r\n0\r\n\r\n").text(),
+        "11\n"
+    );
+    // The gateway's memory stays flat: it never holds a body.
+    let gateway = platform.part("gateway")[0];
+    let status = std::fs::read_to_string(format!("/proc/{gateway}/status")).expect("its status");
+    let peak = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).expect("its peak");
+    let peak: u64 = peak.split_whitespace().next().and_then(|kib| kib.parse().ok()).expect("a number");
+    assert!(peak < 100 * 1024, "{peak} KiB at its peak, with bodies of 48 MiB");
+
+    let mut stream = TcpStream::connect(platform.http).expect("a connection");
+    let ask = format!(
+        "GET /live HTTP/1.1\r\nhost: {API}\r\nconnection: Upgrade\r\nupgrade: websocket\r\nsec-websocket-version: 13\r\n\
+         sec-websocket-key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
+    );
+    stream.write_all(ask.as_bytes()).expect("sent");
+    let mut reader = BufReader::new(stream.try_clone().expect("the same connection"));
+    let answer = read_answer(&mut reader).expect("an answer");
+    assert_eq!(answer.status, 101);
+    assert_eq!(answer.headers["sec-websocket-accept"], "s3pPLMBiTxaQ9kYGzzhZRbK+xOo=");
+    stream.write_all(&[0x81, 0x85, 0, 0, 0, 0, b'h', b'e', b'l', b'l', b'o']).expect("sent");
+    let mut frame = [0; 7];
+    reader.read_exact(&mut frame).expect("an echo");
+    assert_eq!(&frame, b"\x81\x05hello");
+
+    let headers = platform.get(API, "/headers").text();
+    assert!(
+        headers.contains("x-forwarded-proto: http\n") && headers.contains("x-forwarded-for: 127.0.0.1\n"),
+        "{headers}"
+    );
+}
