@@ -91,7 +91,7 @@ export function needs(view: View, list: Row[]): Need[] {
     .filter(({ signal }) => signal === 'fault' || signal === 'caution')
     .map(({ row, signal }) => {
       const reason = row.workload.reason
-      const awaiting = row.rollout?.state === 'awaiting'
+      const awaiting = row.rollout?.state === 'awaiting' && row.rollout.from !== null
       const headline = awaiting
         ? ` waits: release ${row.workload.release} does not take over.`
         : ` ${headlines[reason?.code ?? ''] ?? 'is not as it should be'}.`

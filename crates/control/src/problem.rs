@@ -122,7 +122,10 @@ impl From<mainyard_store::Error> for Problem {
 
 /// A body that cannot be read.
 pub fn body(error: actix_web::error::JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
-    Problem::invalid(format!("the request's body cannot be read: {error}")).into()
+    // What the reader of the JSON says is enough; which library read it is of no interest.
+    let words = error.to_string();
+    let words = words.strip_prefix("Json deserialize error: ").unwrap_or(&words);
+    Problem::invalid(format!("the request's body cannot be read: {words}")).into()
 }
 
 /// A path that cannot be read.

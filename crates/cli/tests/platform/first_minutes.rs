@@ -16,7 +16,10 @@ fn settings() -> insta::Settings {
         (r"sha256:[0-9a-f]+", "sha256:DIGEST"),
         (r"\d+(\.\d+)? (KiB|MiB)\b", "SIZE"),
         (r"\d+\.\d/s|  -  ", "RATE"),
+        (r"; \d+ requests, \d+ failed", ""),
+        (r"  \d+ (s|min)  ", "  AGE  "),
         (r"[ \t]+\n", "\n"),
+        (r" {2,}", "  "),
     ] {
         settings.add_filter(pattern, to);
     }

@@ -56,13 +56,16 @@ fn each_bad_release_is_told_by_its_own_fact_and_the_old_one_serves_on() {
     insta::assert_snapshot!("deploy_an_image_that_is_not_there", missing.err);
     let same = platform.ok(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.4.0"]);
     assert!(same.contains("nothing would differ"), "{same}");
-    let room = platform.run(&["scale", "staging/locker-api", "9000"]);
+    let text = "application = \"lockers\"\n[workload.slot-planner]\nimage = \"lockers/locker-api:1.4.0\"\n\
+                limits = { memory = \"900 GiB\" }\nreserve = { memory = \"900 GiB\" }\n";
+    let file = platform.dir.path().join("large.toml");
+    std::fs::write(&file, text).expect("a file");
+    let room = platform.run(&["declare", &file.display().to_string(), "--in", "staging"]);
     assert_eq!(room.code, 1, "{room:?}");
     assert!(
-        room.err.contains("no-room: a replica asks for 0.005 cpu and 8 MiB; free: node-1 has"),
+        room.err.contains("no-room: a replica asks for 0.01 cpu and 900 GiB; free: node-1 has"),
         "{room:?}"
     );
-    platform.ok(&["scale", "staging/locker-api", "1"]);
 }
 
 #[test]

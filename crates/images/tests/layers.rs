@@ -1,0 +1,156 @@
+//! Layers as strangers make them: what is kept, what is refused, and that nothing ever lands outside.
+//!
+//! Needs root: owners and whiteouts are real.
+
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::Path;
+
+use mainyard_images::{
+    ContentStore, Digest, FileEntry, ImageContent, import_archive, pack, resolve_user, unpack_layer,
+    write_archive,
+};
+use tar::EntryType;
+
+/// An entry as it is, without the library's own checks: name and link target go in as they are.
+fn raw(kind: EntryType, name: &str, link: &str, content: &[u8]) -> Vec<u8> {
+    let mut header = tar::Header::new_ustar();
+    header.set_entry_type(kind);
+    header.set_mode(0o640);
+    header.set_uid(1000);
+    header.set_gid(1001);
+    header.set_mtime(1_000_000);
+    header.set_size(content.len() as u64);
+    header.as_old_mut().name[..name.len()].copy_from_slice(name.as_bytes());
+    header.as_old_mut().linkname[..link.len()].copy_from_slice(link.as_bytes());
+    header.set_cksum();
+    let mut bytes = header.as_bytes().to_vec();
+    bytes.extend_from_slice(content);
+    bytes.resize(bytes.len().next_multiple_of(512), 0);
+    bytes
+}
+
+fn layer(entries: &[Vec<u8>]) -> Vec<u8> {
+    let mut bytes = entries.concat();
+    bytes.resize(bytes.len() + 1024, 0);
+    bytes
+}
+
+fn unpack(entries: &[Vec<u8>], into: &Path) -> Result<(), String> {
+    let bytes = layer(entries);
+    unpack_layer(&bytes[..], &Digest::of(&bytes), into).map_err(|error| error.to_string())
+}
+
+#[test]
+fn what_would_leave_the_image_is_refused() {
+    let file = |name: &str| raw(EntryType::Regular, name, "", b"out");
+    let link = |name: &str, to: &str| raw(EntryType::Symlink, name, to, b"");
+    let hard = |name: &str, to: &str| raw(EntryType::Link, name, to, b"");
+    let cases: [(&str, Vec<Vec<u8>>); 12] = [
+        ("a climbing name", vec![file("../outside")]),
+        ("a name that climbs in the middle", vec![file("a/../../outside")]),
+        ("an absolute name", vec![file("/outside")]),
+        ("through a link that climbs", vec![link("way", "../.."), file("way/outside")]),
+        ("through an absolute link", vec![link("way", "/tmp"), file("way/outside")]),
+        ("through two links", vec![link("a", "b"), link("b", "/tmp"), file("a/outside")]),
+        (
+            "a directory through a link",
+            vec![link("way", "/tmp"), raw(EntryType::Directory, "way/outside", "", b"")],
+        ),
+        ("a further name of a file outside", vec![hard("inside", "../../outside")]),
+        ("a further name by an absolute path", vec![hard("inside", "/etc/passwd")]),
+        ("a further name through a link", vec![link("way", "/etc"), hard("inside", "way/passwd")]),
+        ("a whiteout outside", vec![file("../.wh.outside")]),
+        ("a device", vec![raw(EntryType::Block, "disk", "", b"")]),
+    ];
+    let mut answers = Vec::new();
+    for (what, entries) in cases {
+        let dir = tempfile::tempdir().expect("a directory");
+        std::fs::write(dir.path().join("outside"), "mine").expect("a file");
+        let target = dir.path().join("deep/layer");
+        std::fs::create_dir(dir.path().join("deep")).expect("a directory");
+        let answer = unpack(&entries, &target).expect_err(what);
+        answers.push(format!("{what}: {answer}"));
+        assert!(!target.exists(), "{what}: nothing is left half-way");
+        assert_eq!(std::fs::read_dir(dir.path().join("deep")).expect("it").count(), 0, "{what}");
+        assert_eq!(std::fs::read_to_string(dir.path().join("outside")).expect("it"), "mine", "{what}");
+        assert!(!Path::new("/tmp/outside").exists(), "{what}");
+    }
+    insta::assert_snapshot!(answers.join("\n"));
+}
+
+#[test]
+fn owners_modes_links_and_whiteouts_are_kept() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let target = dir.path().join("layer");
+    let entries = [
+        raw(EntryType::Regular, "app/tool", "", b"tool"),
+        raw(EntryType::Link, "app/again", "app/tool", b""),
+        raw(EntryType::Symlink, "app/link", "/app/tool", b""),
+        raw(EntryType::Symlink, "bin", "app", b""),
+        raw(EntryType::Regular, "bin/through-a-link-inside", "", b"x"),
+        raw(EntryType::Regular, "app/.wh.removed", "", b""),
+        raw(EntryType::Regular, "cache/.wh..wh..opq", "", b""),
+    ];
+    unpack(&entries, &target).expect("unpacked");
+    let tool = std::fs::metadata(target.join("app/tool")).expect("the file");
+    assert_eq!((tool.uid(), tool.gid(), tool.mode() & 0o7777, tool.mtime()), (1000, 1001, 0o640, 1_000_000));
+    assert_eq!(tool.ino(), std::fs::metadata(target.join("app/again")).expect("the other name").ino());
+    assert_eq!(std::fs::read_link(target.join("app/link")).expect("the link"), Path::new("/app/tool"));
+    assert!(target.join("app/through-a-link-inside").is_file());
+    let whiteout = std::fs::symlink_metadata(target.join("app/removed")).expect("the whiteout");
+    assert!(whiteout.file_type().is_char_device() && whiteout.rdev() == 0);
+    assert!(target.join("cache").is_dir());
+}
+
+#[test]
+fn a_layer_that_is_not_what_it_says_is_not_kept() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let target = dir.path().join("layer");
+    let bytes = layer(&[raw(EntryType::Regular, "a", "", b"x")]);
+    let error = unpack_layer(&bytes[..], &Digest::of(b"other"), &target).expect_err("another digest");
+    assert!(error.to_string().contains("was changed or cut on the way"), "{error}");
+    let error = unpack_layer(&bytes[..700], &Digest::of(&bytes[..700]), &target);
+    assert!(error.is_err() || target.exists());
+    assert_eq!(
+        std::fs::read_dir(dir.path())
+            .expect("it")
+            .filter(|entry| entry.as_ref().is_ok_and(|e| e.file_name() != "layer"))
+            .count(),
+        0
+    );
+}
+
+#[test]
+fn an_image_is_the_same_after_a_journey_as_an_archive() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let (here, there) = (dir.path().join("here"), dir.path().join("there"));
+    let (here, there) =
+        (ContentStore::open(&here).expect("a store"), ContentStore::open(&there).expect("a store"));
+    let passwd = b"root:x:0:0::/:\nlarkfield:x:1000:1002::/:\n".to_vec();
+    let layers =
+        vec![vec![FileEntry::Dir("etc/".into(), 0o755), FileEntry::File("etc/passwd".into(), passwd, 0o644)]];
+    let content = ImageContent {
+        layers,
+        entrypoint: vec!["/app".into()],
+        user: "larkfield".into(),
+        ..ImageContent::default()
+    };
+    let digest = pack(&here, &content).expect("packed");
+    assert_eq!(pack(&here, &content).expect("packed"), digest, "the same content, the same digest");
+    let mut archive = Vec::new();
+    write_archive(&here, &digest, "lockers/x:1", &mut archive).expect("written");
+    let mut packed = zstd::encode_all(&archive[..], 1).expect("compressed");
+    for archive in [&archive, &packed] {
+        let imported = import_archive(&there, &archive[..]).expect("taken in");
+        assert_eq!(
+            (imported.len(), imported[0].digest.clone(), imported[0].name.as_deref()),
+            (1, digest.clone(), Some("lockers/x:1"))
+        );
+    }
+    packed.truncate(packed.len() / 2);
+    assert!(import_archive(&there, &packed[..]).is_err());
+    let layers = testing::unpack_all(&there, &digest, dir.path());
+    assert_eq!(resolve_user("larkfield", &layers).expect("known"), (1000, 1002));
+    assert_eq!(resolve_user("7:8", &layers).expect("numbers"), (7, 8));
+    assert!(resolve_user("mallory", &layers).is_err());
+}
