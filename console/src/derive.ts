@@ -93,7 +93,7 @@ export function needs(view: View, list: Row[]): Need[] {
       const reason = row.workload.reason
       const awaiting = row.rollout?.state === 'awaiting' && row.rollout.from !== null
       const headline = awaiting
-        ? ` waits: release ${row.workload.release} does not take over.`
+        ? ' waits for a person.'
         : ` ${headlines[reason?.code ?? ''] ?? 'is not as it should be'}.`
       const detail = awaiting ? (row.rollout?.verdict ?? '') : (reason?.sentence ?? `${row.ready} of ${row.workload.wanted} ready`)
       return { row, signal, word: row.workload.state, headline, detail: sentence(detail) }

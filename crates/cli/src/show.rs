@@ -28,6 +28,20 @@ pub fn table(headings: &[&str]) -> Table {
     table
 }
 
+/// Prints a table without the blanks at the ends of its lines, which would wrap in a narrow terminal.
+pub fn print(table: &Table) {
+    table.lines().for_each(|line| println!("{}", line.trim_end()));
+}
+
+/// At most this many characters, the last one an ellipsis where some are missing.
+fn clipped(text: &str, most: usize) -> String {
+    if text.chars().count() <= most {
+        text.to_owned()
+    } else {
+        text.chars().take(most - 1).chain(['…']).collect()
+    }
+}
+
 fn coloured(text: String, signal: Signal) -> Cell {
     Cell::new(text).fg(match signal {
         Signal::Good => Color::DarkGreen,
@@ -163,7 +177,7 @@ pub fn board(snapshot: &Snapshot, environment: &Name) {
             Cell::new(change(&workload.last_change)),
         ]);
     }
-    println!("{rows}");
+    print(&rows);
 }
 
 fn release_words(state: &State, workload: &Workload) -> String {
@@ -321,10 +335,10 @@ fn releases(state: &State, target: &Target) {
             coloured(format!("{} {outcome}", shape(outcome.signal())), outcome.signal()),
             Cell::new(&release.spec.image.tag),
             Cell::new(change(&release.origin)),
-            Cell::new(rollout.and_then(|rollout| rollout.verdict.clone()).unwrap_or_default()),
+            Cell::new(clipped(rollout.and_then(|rollout| rollout.verdict.as_deref()).unwrap_or(""), 84)),
         ]);
     }
-    println!("{rows}");
+    print(&rows);
 }
 
 fn replicas(state: &State, target: &Target) {
@@ -346,7 +360,7 @@ fn replicas(state: &State, target: &Target) {
             Cell::new(replica.reason.as_ref().map(|reason| reason.sentence.clone()).unwrap_or_default()),
         ]);
     }
-    println!("{rows}");
+    print(&rows);
     if all.len() > 50 {
         println!("and {} more; all of them with --json", all.len() - 50);
     }

@@ -8,7 +8,7 @@ use serde_json::Value;
 
 use crate::args::Output;
 use crate::client::Client;
-use crate::show::table;
+use crate::show::{print, table};
 use crate::words::{Failure, age, count};
 
 pub async fn add(client: &Client, path: &Path, name: Option<String>) -> Result<(), Failure> {
@@ -67,6 +67,6 @@ pub async fn list(client: &Client, output: Output) -> Result<(), Failure> {
             format!("{ago} ago by {}", image.origin.by),
         ]);
     }
-    println!("{rows}");
+    print(&rows);
     Ok(())
 }

@@ -76,7 +76,7 @@ pub async fn trail(client: &Client, target: Option<&Target>, output: Output) -> 
         }
         last = Some(row);
     }
-    println!("{rows}");
+    show::print(&rows);
     Ok(())
 }
 
@@ -99,6 +99,6 @@ pub async fn environments(client: &Client, output: Output) -> Result<(), Failure
         let added = format!("{} by {}", show::moment(environment.origin.at), environment.origin.by);
         rows.add_row([environment.name.to_string(), workloads.to_string(), replicas.to_string(), added]);
     }
-    println!("{rows}");
+    show::print(&rows);
     Ok(())
 }
