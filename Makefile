@@ -40,7 +40,7 @@ setup-test:
 
 console/node_modules: console/package.json console/package-lock.json
 	@echo "== fetching the console's packages"
-	cd console && npm ci --no-audit --no-fund --loglevel=error
+	cd console && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
 console/dist/index.html: console/node_modules $(CONSOLE_SOURCES)
