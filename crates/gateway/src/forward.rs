@@ -161,7 +161,7 @@ impl Forwarder {
         let port = port.ok_or_else(silent)?;
         let mut trouble = None;
         let mut repeated = false;
-        for replica in port.in_turn().chain(port.in_turn()).take(TRIES.max(port.replicas.len().min(TRIES))) {
+        for replica in port.in_turn(TRIES) {
             let Some(open) = self.serving.enter(replica) else { continue };
             let connection = if upgrade.is_some() {
                 Pool::dial(replica.backend.address).await

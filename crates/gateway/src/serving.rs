@@ -262,11 +262,13 @@ impl Replica {
 }
 
 impl Port {
-    /// Replicas in the order in which this request should try them.
-    pub fn in_turn(&self) -> impl Iterator<Item = &Arc<Replica>> {
+    /// Replicas in the order in which one request should try them, at most `tries`; the same one comes again where
+    /// there are fewer. Each call is the next request's.
+    pub fn in_turn(&self, tries: usize) -> impl Iterator<Item = &Arc<Replica>> {
         let first = self.turn.fetch_add(1, Ordering::Relaxed) as usize;
         let count = self.replicas.len();
-        (0..count).map(move |step| &self.replicas[(first + step) % count])
+        let tries = if count == 0 { 0 } else { tries };
+        (0..tries).map(move |step| &self.replicas[(first + step) % count])
     }
 }
 
@@ -298,7 +300,7 @@ mod tests {
     fn replicas(serving: &Serving) -> Vec<Arc<Replica>> {
         let routing = serving.routing();
         let service = routing.inside.values().next().expect("a service");
-        service.ports[&80].in_turn().cloned().collect()
+        service.ports[&80].in_turn(3).cloned().collect()
     }
 
     #[test]

@@ -131,7 +131,8 @@ fn errors_are_problem_documents_and_the_document_describes_the_paths() {
 fn hostile_archives_leave_nothing_behind() {
     let platform = Platform::start(false);
     let dir = platform.dir.path();
-    let cases: [(&str, &dyn Fn(&mut tar::Builder<std::fs::File>)); 3] = [
+    type Fill = dyn Fn(&mut tar::Builder<std::fs::File>);
+    let cases: [(&str, &Fill); 3] = [
         ("no-layout.tar", &|archive| {
             let mut header = tar::Header::new_ustar();
             header.set_size(2);

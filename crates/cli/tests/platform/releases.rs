@@ -18,6 +18,9 @@ fn no_request_is_lost_over_rollout_scale_and_rollback() {
         "{done}"
     );
     platform.ok(&["scale", "staging/locker-api", "12"]);
+    let answering: std::collections::BTreeSet<String> =
+        (0..120).map(|_| platform.get(API, "/who").json()["replica"].to_string()).collect();
+    assert_eq!(answering.len(), 12, "each of them answers: {answering:?}");
     platform.ok(&["scale", "staging/locker-api", "2"]);
     let back = platform.ok(&["rollback", "staging/locker-api"]);
     assert!(back.contains("release 3 (same as 1)"), "{back}");
