@@ -300,7 +300,8 @@ mod tests {
     fn replicas(serving: &Serving) -> Vec<Arc<Replica>> {
         let routing = serving.routing();
         let service = routing.inside.values().next().expect("a service");
-        service.ports[&80].in_turn(3).cloned().collect()
+        let port = &service.ports[&80];
+        port.in_turn(port.replicas.len()).cloned().collect()
     }
 
     #[test]
