@@ -12,6 +12,7 @@ mod problem;
 mod steward;
 mod stream;
 mod traffic;
+mod transfer;
 
 use std::net::TcpListener;
 use std::path::PathBuf;

@@ -75,7 +75,15 @@ async fn wait_for(client: &Client, css: &str) -> fantoccini::elements::Element {
 }
 
 async fn press(client: &Client, words: &str) {
-    let path = format!("//button[normalize-space()='{words}']");
+    press_in(client, "", words).await;
+}
+
+async fn press_in_dialog(client: &Client, words: &str) {
+    press_in(client, "//*[@role='dialog']", words).await;
+}
+
+async fn press_in(client: &Client, within: &str, words: &str) {
+    let path = format!("{within}//button[normalize-space()='{words}']");
     let button = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;
     button.unwrap_or_else(|error| panic!("{words}: {error}")).click().await.expect("pressed");
 }
@@ -117,21 +125,21 @@ fn a_person_sees_scales_deploys_and_goes_back() {
 
         press(&client, "Scale 3").await;
         let field = wait_for(&client, "input[name='replicas']").await;
-        field.clear().await.expect("cleared");
-        field.send_keys("5").await.expect("typed");
+        // All that stands there is marked, then typed over, as a person would.
+        field.send_keys("\u{E009}a\u{E000}5").await.expect("typed");
         wait_for_text(&client, "mainyard scale staging/locker-api 5").await;
-        press(&client, "Scale to 5").await;
+        press_in_dialog(&client, "Scale to 5").await;
         wait_for(&client, "[data-testid='lane-1'] [data-state='ready']:nth-of-type(5)").await;
 
         press(&client, "Deploy…").await;
         let choice = wait_for(&client, "select[name='image']").await;
         choice.select_by_value("lockers/locker-api:1.5.0").await.expect("chosen");
-        press(&client, "Deploy 1.5.0").await;
+        press_in_dialog(&client, "Deploy 1.5.0").await;
         // The switch-over is seen: both lanes at once, then the new one alone.
         wait_for(&client, "[data-testid='lane-2']").await;
         wait_for_text(&client, "release 2 runs with 5 replicas ready").await;
         press(&client, "Roll back").await;
-        press(&client, "Roll back").await;
+        press_in_dialog(&client, "Roll back").await;
         client.close().await.expect("closed");
     });
     let workload = platform.workload("staging/locker-api", |w| w["state"] == "steady" && w["release"] == 3);

@@ -1,0 +1,147 @@
+//! What is sent in pieces: logs on their way out, images on their way in.
+
+use std::collections::BTreeMap;
+
+use actix_web::HttpResponse;
+use actix_web::web::{Bytes, Data, Json, Path, Payload, Query};
+use futures_util::StreamExt;
+use jiff::Timestamp;
+use mainyard_core::model::{ImageRecord, ImageRef, Name, Origin};
+use mainyard_images::import_archive;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use tokio_util::io::{StreamReader, SyncIoBridge};
+
+use crate::Control;
+use crate::access::Member;
+use crate::api::{Answer, default_tail, target};
+use crate::problem::Problem;
+
+#[derive(Deserialize, utoipa::IntoParams)]
+pub struct LogQuery {
+    /// One replica by its short name.
+    replica: Option<String>,
+    /// How many lines of what is there.
+    #[serde(default = "default_tail")]
+    tail: u32,
+    /// Go on with what comes.
+    #[serde(default)]
+    follow: bool,
+}
+
+/// Log lines as JSON, one a line.
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}/logs", params(LogQuery), responses((status = 200, content_type = "application/x-ndjson", body = String)))]
+pub async fn logs(
+    control: Data<Control>,
+    path: Path<(String, String)>,
+    query: Query<LogQuery>,
+) -> Result<HttpResponse, Problem> {
+    let target = target(path)?;
+    let mut by_node: BTreeMap<Name, Vec<_>> = BTreeMap::new();
+    {
+        let published = control.steward.published.read().await;
+        let state = &published.0;
+        if !state.workloads.contains_key(&target) {
+            return Err(Problem::not_found(format!("there is no workload {target}")));
+        }
+        let all: Vec<_> = mainyard_core::routing::replicas_of(&state.replicas, &target).collect();
+        let wanted = |short: &str| query.replica.as_deref().is_none_or(|only| only == short);
+        for replica in all.iter().filter(|replica| wanted(&replica.id.short)) {
+            if let Some(node) = &replica.node {
+                by_node.entry(node.clone()).or_default().push(replica.id.clone());
+            }
+        }
+        if let Some(only) = query.replica.as_ref().filter(|_| by_node.is_empty()) {
+            let known: Vec<&str> = all.iter().map(|replica| replica.id.short.as_str()).collect();
+            return Err(Problem::not_found(format!(
+                "{target} has no replica {only}; it has {}",
+                known.join(", ")
+            )));
+        }
+    }
+    let tail = query.tail.min(100_000);
+    let mut streams = Vec::new();
+    for (node, replicas) in by_node {
+        let lines = control.links.ask_for_log(&node, replicas, tail, query.follow);
+        let lines = lines
+            .ok_or_else(|| Problem::unavailable(format!("the node {node} is not linked at the moment")))?;
+        streams.push(
+            futures_util::stream::unfold(
+                lines,
+                |mut lines| async move { Some((lines.recv().await?, lines)) },
+            )
+            .boxed(),
+        );
+    }
+    let merged = futures_util::stream::select_all(streams).map(Ok::<Bytes, std::convert::Infallible>);
+    Ok(HttpResponse::Ok().content_type("application/x-ndjson").streaming(merged))
+}
+
+#[utoipa::path(get, path = "/api/v1/images", responses((status = 200)))]
+pub async fn list_images(control: Data<Control>) -> Json<Value> {
+    let published = control.steward.published.read().await;
+    Json(json!(published.0.images.values().collect::<Vec<_>>()))
+}
+
+#[derive(Deserialize, utoipa::IntoParams)]
+pub struct NewImage {
+    /// Its name, instead of the one the layout gives it.
+    name: Option<String>,
+}
+
+/// Takes in an image layout as a tar archive, plain or compressed.
+#[utoipa::path(post, path = "/api/v1/images", params(NewImage), request_body(content = Vec<u8>, content_type = "application/x-tar"), responses((status = 200), (status = 422, body = Problem)))]
+pub async fn add_image(
+    control: Data<Control>,
+    member: Member,
+    query: Query<NewImage>,
+    body: Payload,
+) -> Answer {
+    let (to, from) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
+    let store = control.images.clone();
+    let reader =
+        futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) });
+    let reader = StreamReader::new(Box::pin(reader));
+    let imported = tokio::task::spawn_blocking(move || import_archive(&store, SyncIoBridge::new(reader)));
+    let mut body = body;
+    while let Some(chunk) = body.next().await {
+        if to.send(chunk.map_err(std::io::Error::other)).await.is_err() {
+            break; // refused already; the reason comes below
+        }
+    }
+    drop(to);
+    let imported = imported.await.map_err(|error| Problem::unavailable(error.to_string()))?;
+    let imported = imported.map_err(|error| Problem::invalid(error.to_string()))?;
+    let mut records = Vec::new();
+    for image in &imported {
+        let name = match (&query.name, &image.name) {
+            (Some(_), _) if imported.len() > 1 => {
+                return Err(Problem::invalid(
+                    "the layout holds several images; a name can be given to one only",
+                ));
+            }
+            (Some(name), _) | (None, Some(name)) => name,
+            (None, None) => {
+                return Err(Problem::invalid(
+                    "the layout gives the image no name; give it one with --name lockers/locker-api:1.4.0",
+                ));
+            }
+        };
+        let name: ImageRef = name
+            .parse()
+            .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
+        let origin = Origin { by: member.0.clone(), act: "added".to_owned(), at: Timestamp::now() };
+        records.push(ImageRecord {
+            image: name,
+            digest: image.digest.to_string(),
+            size: image.size,
+            layers: image.layers as u32,
+            origin,
+        });
+    }
+    let act = control.steward.act(move |cluster| {
+        records.iter().cloned().for_each(|record| cluster.add_image(record));
+        Ok(json!(records))
+    });
+    Ok(Json(act.await?))
+}
