@@ -74,6 +74,9 @@ impl Handle {
     }
 }
 
+/// How long a burst of reports is gathered before it is settled and written together.
+const GATHER: Duration = Duration::from_millis(6);
+
 struct Steward {
     store: Store,
     links: Links,
@@ -116,7 +119,14 @@ impl Steward {
             });
             let mut waiting: Waiting = Vec::new();
             match tokio::time::timeout(pause, messages.recv()).await {
-                Ok(Some(message)) => self.take(message, &mut waiting),
+                Ok(Some(message)) => {
+                    // Reports come in bursts; a person is never kept waiting for one.
+                    let hurried = matches!(message, Message::Act(..) | Message::Gateway(..));
+                    self.take(message, &mut waiting);
+                    if !hurried {
+                        tokio::time::sleep(GATHER).await;
+                    }
+                }
                 Ok(None) => return,
                 Err(_) => {}
             }

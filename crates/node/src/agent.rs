@@ -52,6 +52,8 @@ pub struct Agent {
     slots: BTreeMap<ReplicaId, Slot>,
     hosts: HashMap<Name, String>,
     gone: BTreeSet<ReplicaId>,
+    /// Replicas about which something happened since control was last told.
+    touched: BTreeSet<ReplicaId>,
     begun: Instant,
     next_number: u64,
     linked: bool,
@@ -85,6 +87,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
         slots: BTreeMap::new(),
         hosts: HashMap::new(),
         gone: BTreeSet::new(),
+        touched: BTreeSet::new(),
         begun: Instant::now(),
         next_number: 0,
         linked: false,
@@ -247,6 +250,7 @@ impl Agent {
     fn handle(&mut self, id: &ReplicaId, event: Event) {
         let now = self.now();
         let Some(slot) = self.slots.get_mut(id) else { return };
+        self.touched.insert(id.clone());
         if matches!(event, Event::Ended(_) | Event::CouldNotStart(_)) {
             slot.keeper = None;
         }
@@ -380,7 +384,10 @@ impl Agent {
             return;
         }
         let mut report = NodeReport { whole: self.whole, replicas: Vec::new(), gone: Vec::new() };
-        for slot in self.slots.values_mut() {
+        let touched = std::mem::take(&mut self.touched);
+        let all = self.whole.then(|| self.slots.keys().cloned().collect());
+        for id in all.unwrap_or(touched) {
+            let Some(slot) = self.slots.get_mut(&id) else { continue };
             let state = slot.run.report();
             if self.whole || slot.told.as_ref() != Some(&state) {
                 slot.told = Some(state.clone());
