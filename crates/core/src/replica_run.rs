@@ -116,6 +116,8 @@ pub struct ReplicaRun {
     phase: Phase,
     run: u32,
     since: u64,
+    /// When the pause is over; a wake that was asked for something else may come before.
+    pause_until: u64,
     was_ready: bool,
     is_ready: bool,
     tries: u32,
@@ -138,6 +140,7 @@ impl ReplicaRun {
             phase: Phase::Fetching,
             run: 0,
             since: 0,
+            pause_until: 0,
             was_ready: false,
             is_ready: false,
             tries: 0,
@@ -203,7 +206,7 @@ impl ReplicaRun {
                 vec![Do::WakeAfter(Span::from_secs(5))]
             }
             Event::Running => self.begin_running(now),
-            Event::CouldNotStart(step) => self.could_not_start(step),
+            Event::CouldNotStart(step) => self.could_not_start(step, now),
             Event::Ended(ended) => self.ended(ended, now),
             Event::Probed(run, result) if run == self.run => self.probed(result, now),
             Event::AliveProbed(run, result) if run == self.run => self.alive_probed(result),
@@ -347,14 +350,14 @@ impl ReplicaRun {
         )
     }
 
-    fn could_not_start(&mut self, step: String) -> Vec<Do> {
+    fn could_not_start(&mut self, step: String, now: u64) -> Vec<Do> {
         if self.phase == Phase::Stopping {
             self.phase = Phase::Gone;
             return Vec::new();
         }
         self.ends += 1;
         self.reason = Some(Reason::new(ReasonCode::CannotStart, step));
-        self.pause()
+        self.pause(now)
     }
 
     fn ended(&mut self, ended: Ended, now: u64) -> Vec<Do> {
@@ -392,13 +395,15 @@ impl ReplicaRun {
         });
         self.kills_before += self.kills_now;
         self.kills_now = 0;
-        self.pause()
+        self.pause(now)
     }
 
-    fn pause(&mut self) -> Vec<Do> {
+    fn pause(&mut self, now: u64) -> Vec<Do> {
         self.phase = Phase::Pausing;
         let doubled = FIRST_PAUSE.saturating_mul(1 << (self.ends.saturating_sub(1)).min(10));
-        vec![Do::WakeAfter(Span::from_millis(doubled.min(LONGEST_PAUSE)))]
+        let pause = doubled.min(LONGEST_PAUSE);
+        self.pause_until = now + pause;
+        vec![Do::WakeAfter(Span::from_millis(pause))]
     }
 
     fn stop(&mut self) -> Vec<Do> {
@@ -412,7 +417,7 @@ impl ReplicaRun {
 
     fn wake(&mut self, now: u64) -> Vec<Do> {
         match self.phase {
-            Phase::Pausing => self.launch(),
+            Phase::Pausing if now >= self.pause_until => self.launch(),
             Phase::Fetching => vec![Do::Fetch],
             Phase::Running => {
                 let ran = now.saturating_sub(self.since);

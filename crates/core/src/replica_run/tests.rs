@@ -76,21 +76,29 @@ fn loopback_and_no_port_at_all_are_told_apart() {
 #[test]
 fn pauses_grow_and_the_reason_names_code_and_last_lines() {
     let mut run = running("");
-    let mut pauses = Vec::new();
+    let (mut pauses, mut now) = (Vec::new(), 10);
     for _ in 0..8 {
-        let [Do::WakeAfter(pause)] = run.handle(end(78), 10)[..] else { panic!("a pause") };
+        let [Do::WakeAfter(pause)] = run.handle(end(78), now)[..] else { panic!("a pause") };
         pauses.push(pause.millis() / 1000);
-        assert_eq!(run.handle(Event::Wake, 11), [Do::Start]);
-        run.handle(Event::Running, 12);
+        assert_eq!(
+            run.handle(Event::Wake, now + pause.millis() - 1),
+            [],
+            "a wake that was asked for by an earlier run"
+        );
+        now += pause.millis();
+        assert_eq!(run.handle(Event::Wake, now), [Do::Start]);
+        run.handle(Event::Running, now);
+        now += 1;
     }
+    let begun = now - 1;
     assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 60, 60]);
     assert_eq!(
         shown(&run),
         "failed keeps-ending: ended 8 times, the last with exit code 78: PRINTER is not set"
     );
-    run.handle(Event::Wake, 12 + UNCHECKED_READY_AFTER);
+    run.handle(Event::Wake, begun + UNCHECKED_READY_AFTER);
     assert!(shown(&run).starts_with("ready keeps-ending"), "it runs, and the trouble is not forgotten yet");
-    run.handle(Event::Wake, 12 + TROUBLE_FORGOTTEN_AFTER);
+    run.handle(Event::Wake, begun + TROUBLE_FORGOTTEN_AFTER);
     assert_eq!(shown(&run), "ready");
 }
 
