@@ -255,7 +255,8 @@ fn judge(
     let wanted = view.workload.wanted as usize;
     let ready = Counts::ready(&counts.new) + Counts::ready(&counts.old);
     if rollout == Some(RolloutState::Awaiting) {
-        return (WorkloadState::Failing, rollout_reason.cloned());
+        // The fact as it is now, not as it was when the rollout stopped.
+        return (WorkloadState::Failing, counts.fault().or(rollout_reason).cloned());
     }
     if let Some(reason) = counts.fault() {
         return (WorkloadState::Failing, Some(reason.clone()));
