@@ -15,5 +15,5 @@ pub use reason::{Reason, ReasonCode};
 pub use record::{
     Environment, Evidence, ImageRecord, Node, Origin, Release, Replica, Rollout, Route, Service, Workload,
 };
-pub use spec::{Check, CheckKind, Checks, Limits, Onward, ReleaseSpec, Reserve, RolloutRule, Stop};
+pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, RolloutRule, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};

@@ -181,12 +181,3 @@ impl Default for RolloutRule {
         RolloutRule { may_exceed: 1, may_lack: 0, settle: Span::from_secs(1), deadline: Span::from_secs(120) }
     }
 }
-
-/// How the gateway speaks to a replica.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Onward {
-    /// HTTP without TLS.
-    #[default]
-    Plain,
-}
