@@ -78,6 +78,7 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     step("make the network link", connect(spec, pid))?;
     child.answer()?;
     child.expect("user namespace")?;
+    step("bring the network link up", netlink::Batch::default().settle_link(spec.link).send())?;
     map_ids(spec, pid)?;
     child.answer()?;
     child.expect("running")?;

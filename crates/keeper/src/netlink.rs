@@ -1,13 +1,16 @@
 //! The handful of route-netlink messages (`man 7 rtnetlink`) that make a link, an address, a route.
 //!
 //! Messages are gathered in a [`Batch`] and sent in one system call; the kernel answers each in order.
-//! Written here rather than taken from a package, because the keeper has no async runtime and sends six
+//! Written here rather than taken from a package, because the keeper has no async runtime and sends seven
 //! messages in its life.
 
 use std::io;
 
+/// The kernel's answer to a message: zero, or what was wrong with it.
+const ANSWER: u16 = 2;
 const NEWLINK: u16 = 16;
 const DELLINK: u16 = 17;
+const GETLINK: u16 = 18;
 const NEWADDR: u16 = 20;
 const NEWROUTE: u16 = 24;
 const NEWNEIGH: u16 = 28;
@@ -64,6 +67,12 @@ impl Batch {
     /// Brings the link with this index up.
     pub fn up(&mut self, index: u32) -> &mut Self {
         self.message(NEWLINK, 0, |m| m.link_header(index as i32, IFF_UP))
+    }
+
+    /// Makes a link that came up carry at once: asked about a link, the kernel first does what it would otherwise do
+    /// in a queue, at its leisure, losing what is sent until then.
+    pub fn settle_link(&mut self, index: u32) -> &mut Self {
+        self.message(GETLINK, 0, |m| m.link_header(index as i32, 0))
     }
 
     /// Removes the link with this index.
@@ -209,13 +218,15 @@ impl Batch {
             while rest.len() >= 20 {
                 let word =
                     |at: usize| i32::from_ne_bytes([rest[at], rest[at + 1], rest[at + 2], rest[at + 3]]);
-                let errno = -word(16);
-                if errno != 0 {
-                    return Err(io::Error::from_raw_os_error(errno));
-                }
+                let kind = u16::from_ne_bytes([rest[4], rest[5]]);
                 let length = (word(0) as usize).next_multiple_of(4);
+                if kind == ANSWER {
+                    match -word(16) {
+                        0 => open -= 1,
+                        errno => return Err(io::Error::from_raw_os_error(errno)),
+                    }
+                }
                 rest = rest.get(length..).unwrap_or_default();
-                open -= 1;
             }
         }
         Ok(())

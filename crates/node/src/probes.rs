@@ -79,7 +79,7 @@ async fn make(probe: &Probe) -> Result<(), ProbeFault> {
 /// The answer's status; 200 for a connection that was taken.
 async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
     let (CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind;
-    let mut stream = TcpStream::connect(SocketAddrV4::new(address, *port)).await?;
+    let mut stream = connect(SocketAddrV4::new(address, *port)).await?;
     let CheckKind::Http(path, _) = kind else { return Ok(200) };
     let request = format!(
         "GET {path} HTTP/1.1\r\nhost: {address}:{port}\r\nuser-agent: mainyard-check\r\nconnection: close\r\n\r\n"
@@ -99,4 +99,15 @@ async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
     status
         .filter(|_| head.starts_with(b"HTTP/1."))
         .ok_or_else(|| std::io::Error::other("the answer is not HTTP/1"))
+}
+
+/// A first packet that is lost would cost the kernel's whole second; a fresh try costs milliseconds.
+async fn connect(to: SocketAddrV4) -> std::io::Result<TcpStream> {
+    for patience in [20, 40, 80, 160] {
+        match tokio::time::timeout(Duration::from_millis(patience), TcpStream::connect(to)).await {
+            Ok(outcome) => return outcome,
+            Err(_) => continue,
+        }
+    }
+    TcpStream::connect(to).await
 }
