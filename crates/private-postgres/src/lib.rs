@@ -128,7 +128,15 @@ impl Postgres {
     }
 
     fn run(&self, program: &str, arguments: &[&str]) -> Result<(), Error> {
-        let output = self.command(program).args(arguments).output().doing(format!("run {program}"))?;
+        let mut command = self.command(program);
+        // SAFETY: one system call between fork and exec. It ends with this process, whatever ends that.
+        unsafe {
+            command.pre_exec(|| match libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL) {
+                0 => Ok(()),
+                _ => Err(io::Error::last_os_error()),
+            })
+        };
+        let output = command.args(arguments).output().doing(format!("run {program}"))?;
         if output.status.success() {
             return Ok(());
         }
@@ -176,6 +184,7 @@ impl Postgres {
             self.wait_until_ready(pid)?;
             return Ok(pid);
         }
+        self.end_orphans();
         // What a killed server left would be taken for a running one if its number were given to another.
         let _ = fs::remove_file(self.dir.join("data/postmaster.pid"));
         let log = fs::File::create(self.dir.join("log")).doing("make the server's log")?;
@@ -247,7 +256,7 @@ impl Postgres {
 
     /// Asks the server to end at once but orderly, and waits.
     pub fn stop(&self) {
-        let Some(pid) = self.running() else { return };
+        let Some(pid) = self.running() else { return self.end_orphans() };
         let deadline = Instant::now() + Duration::from_secs(20);
         let mut signal = libc::SIGINT;
         while self.running() == Some(pid) && !has_ended(pid) {
@@ -257,6 +266,38 @@ impl Postgres {
             std::thread::sleep(Duration::from_millis(10));
         }
     }
+}
+
+impl Postgres {
+    /// Ends what a killed server left: its workers notice by themselves that it has gone, but in their own time,
+    /// and a new server refuses to start beside them.
+    fn end_orphans(&self) {
+        let Ok(data) = fs::canonicalize(self.dir.join("data")) else { return };
+        let deadline = Instant::now() + Duration::from_secs(2);
+        loop {
+            let orphans = working_in(&data);
+            if orphans.is_empty() {
+                return;
+            }
+            let signal = if Instant::now() > deadline { libc::SIGKILL } else { libc::SIGQUIT };
+            for pid in orphans {
+                // SAFETY: no memory is involved; the process was just seen to work in this very directory.
+                unsafe { libc::kill(pid, signal) };
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+}
+
+/// Processes of PostgreSQL whose working directory is this one: a server's and its workers' is their data.
+fn working_in(data: &Path) -> Vec<i32> {
+    let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
+    let ids = processes.filter_map(|entry| {
+        let pid = entry.file_name().to_str()?.parse().ok()?;
+        let is_postgres = fs::read_link(entry.path().join("exe")).ok()?.file_name()? == "postgres";
+        (is_postgres && fs::read_link(entry.path().join("cwd")).ok()? == data).then_some(pid)
+    });
+    ids.collect()
 }
 
 /// Whether a process is gone, or only waits to be reaped; reaps it if it is ours.

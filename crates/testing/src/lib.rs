@@ -47,6 +47,16 @@ fn serde_json_from<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> T {
     serde_json::from_slice(bytes).expect("a document that follows the specification")
 }
 
+/// Ids of the processes that run this program file.
+pub fn running(program: &Path) -> Vec<i32> {
+    let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    let ids = processes.filter_map(|entry| {
+        let pid = entry.file_name().to_str()?.parse().ok()?;
+        std::fs::read_link(entry.path().join("exe")).is_ok_and(|exe| exe == program).then_some(pid)
+    });
+    ids.collect()
+}
+
 /// The machine's lists that a platform must leave as it found them.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct MachineLists {

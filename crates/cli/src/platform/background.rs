@@ -1,7 +1,10 @@
 //! `start --background`: the same command again as a process of its own, listened to until it is ready.
 
+use std::fs::OpenOptions;
 use std::io::{BufRead, BufReader, Write};
+use std::os::fd::AsRawFd;
 use std::os::unix::process::CommandExt;
+use std::path::Path;
 use std::process::{Command, Stdio};
 
 use crate::args::Start;
@@ -47,14 +50,15 @@ pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     std::process::exit(status.code().unwrap_or(1))
 }
 
-/// Lets go of the output that nobody reads any more.
-pub fn let_go() {
+/// Lets go of the output that nobody reads any more; errors from here on go to the log.
+pub fn let_go(log: &Path) {
     println!("{READY}");
+    let errors = OpenOptions::new().create(true).append(true).open(log);
     // SAFETY: descriptors of this process, replaced by ones that always can be written to.
     unsafe {
         let null = libc::open(c"/dev/null".as_ptr(), libc::O_RDWR);
         libc::dup2(null, 1);
-        libc::dup2(null, 2);
+        libc::dup2(errors.as_ref().map_or(null, |file| file.as_raw_fd()), 2);
         libc::close(null);
     }
 }

@@ -2,7 +2,9 @@
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 
-use crate::args::Start;
+use super::parts::FIRST_LISTENER;
+use super::processes::Known;
+use crate::args::{Part, Start};
 use crate::words::Failure;
 
 /// The three sockets that are handed down to the parts.
@@ -13,11 +15,20 @@ pub struct Listeners {
 }
 
 impl Listeners {
-    pub fn open(start: &Start) -> Result<Listeners, Failure> {
+    /// Those that parts which still run already hold, so that nobody is refused in between; the others new.
+    pub fn open(start: &Start, running: &[(Part, Known)]) -> Result<Listeners, Failure> {
+        let held = |part: Part, place: i32, address: SocketAddr| {
+            let of_it = running.iter().filter(|(of, _)| *of == part);
+            of_it.into_iter().find_map(|(_, process)| process.listener(FIRST_LISTENER + place, address))
+        };
+        let open = |part, place, address, option| match held(part, place, address) {
+            Some(listener) => Ok(listener),
+            None => bind(address, option),
+        };
         Ok(Listeners {
-            api: bind(start.api, "--api")?,
-            http: bind(start.http, "--http")?,
-            https: bind(start.https, "--https")?,
+            api: open(Part::Control, 0, start.api, "--api")?,
+            http: open(Part::Gateway, 0, start.http, "--http")?,
+            https: open(Part::Gateway, 1, start.https, "--https")?,
         })
     }
 }

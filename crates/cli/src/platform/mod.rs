@@ -5,6 +5,7 @@ mod cleaning;
 mod demo;
 mod listeners;
 mod parts;
+mod processes;
 mod supervisor;
 
 use crate::args::{Part, Serve, Start};

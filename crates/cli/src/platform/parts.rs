@@ -15,7 +15,7 @@ use crate::place::Place;
 use crate::words::Failure;
 
 /// Listening sockets are handed down from this descriptor on.
-const FIRST_LISTENER: RawFd = 3;
+pub const FIRST_LISTENER: RawFd = 3;
 /// What a part is told, besides its listeners.
 const BRIEF: &str = "MAINYARD_BRIEF";
 
@@ -39,6 +39,9 @@ pub struct Brief {
 }
 
 impl Part {
+    /// In the order in which they are started.
+    pub const ALL: [Part; 3] = [Part::Control, Part::Node, Part::Gateway];
+
     pub fn word(self) -> &'static str {
         match self {
             Part::Control => "control",

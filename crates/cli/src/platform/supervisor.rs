@@ -3,7 +3,6 @@
 
 use std::fs::File;
 use std::os::fd::AsRawFd;
-use std::process::Child;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -13,9 +12,10 @@ use private_postgres::Postgres;
 use reqwest::Method;
 use serde_json::json;
 
-use super::cleaning::{self, Known};
+use super::cleaning;
 use super::listeners::{Listeners, reachable};
 use super::parts::{self, Brief};
+use super::processes::{self, Known};
 use super::{background, demo};
 use crate::args::{Part, Start};
 use crate::client::Client;
@@ -83,7 +83,7 @@ pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
 
 struct Running {
     part: Part,
-    child: Child,
+    process: Known,
     begun: Instant,
     pause: Duration,
 }
@@ -101,8 +101,8 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
     let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
     let begun = Instant::now();
     let paint = Paint::stdout();
-    cleaning::end_left_parts(place);
-    let listeners = Listeners::open(start)?;
+    let left = processes::parts(place);
+    let listeners = Listeners::open(start, &left)?;
     std::fs::create_dir_all(place.file("logs")).map_err(|error| failed(&error))?;
     let postgres = Postgres::open(&place.file("postgres")).map_err(|error| failed(&error))?;
     let pid = postgres.start().map_err(|error| failed(&error))?;
@@ -135,8 +135,11 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
         postgres_pid: Known::of(pid),
         _visitors: None,
     };
-    for part in [Part::Control, Part::Node, Part::Gateway] {
-        platform.launch(place, part, Duration::from_millis(100))?;
+    platform.adopt(left, start);
+    for part in Part::ALL {
+        if !platform.parts.iter().any(|running| running.part == part) {
+            platform.launch(place, part, Duration::from_millis(100))?;
+        }
     }
     let runtime =
         tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(|error| failed(&error))?;
@@ -168,7 +171,7 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
         println!("\nNext:\n  mainyard environment add staging");
     }
     if std::env::var_os(background::CHILD).is_some() {
-        background::let_go();
+        background::let_go(&place.file("logs/supervisor.log"));
     } else {
         println!("\nCtrl-C ends it.");
     }
@@ -191,13 +194,12 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
         if asked_to_stop() {
             return Err(Failure::failed("stopped before it was ready"));
         }
-        for running in &mut platform.parts {
-            if let Ok(Some(status)) = running.child.try_wait() {
-                let part = running.part.word();
-                return Err(Failure::failed(format!(
-                    "{part} ended while starting ({status}); its log is in the data directory, logs/{part}.log"
-                )));
-            }
+        cleaning::reap();
+        if let Some(ended) = platform.parts.iter().find(|running| !running.process.lives()) {
+            let part = ended.part.word();
+            return Err(Failure::failed(format!(
+                "{part} ended while starting; its log is in the data directory, logs/{part}.log"
+            )));
         }
         if begun.elapsed() > Duration::from_secs(60) {
             return Err(Failure::failed(
@@ -216,35 +218,61 @@ impl Platform {
             Part::Gateway => vec![&self.listeners.http, &self.listeners.https],
         };
         let child = parts::spawn(place, part, &self.brief, &listeners)?;
-        self.parts.push(Running { part, child, begun: Instant::now(), pause });
-        self.remember(place)
+        // Until it is reaped, which is here alone, even one that ended at once is known by its id.
+        let process = Known::of(child.id()).unwrap_or(Known::GONE);
+        self.parts.push(Running { part, process, begun: Instant::now(), pause });
+        Ok(())
     }
 
-    fn remember(&self, place: &Place) -> Result<(), Failure> {
-        let known: Vec<Known> =
-            self.parts.iter().filter_map(|running| Known::of(running.child.id())).collect();
-        cleaning::remember(place, &known)
+    /// Takes over the parts of a supervisor that was killed, and ends those that are of another making: another
+    /// program, other addresses, or a second one of its kind.
+    fn adopt(&mut self, left: Vec<(Part, Known)>, start: &Start) {
+        let mut others = Vec::new();
+        for (part, process) in left {
+            let addresses = match part {
+                Part::Control => vec![start.api],
+                Part::Node => vec![],
+                Part::Gateway => vec![start.http, start.https],
+            };
+            let holds = |(place, address)| process.listener(parts::FIRST_LISTENER + place, address).is_some();
+            let as_wanted = process.is_this_program() && (0..).zip(addresses).all(holds);
+            if as_wanted && !self.parts.iter().any(|running| running.part == part) {
+                let pause = Duration::from_millis(100);
+                self.parts.push(Running { part, process, begun: Instant::now(), pause });
+            } else {
+                others.push(process);
+            }
+        }
+        cleaning::end(&others, Duration::from_secs(3));
     }
 
     /// Starts again what ends, until asked to stop.
     fn watch(&mut self, place: &Place) -> Result<(), Failure> {
         while !asked_to_stop() {
             std::thread::sleep(Duration::from_millis(30));
-            let ended: Vec<usize> = (0..self.parts.len())
-                .rev()
-                .filter(|n| matches!(self.parts[*n].child.try_wait(), Ok(Some(_))))
-                .collect();
-            for number in ended {
-                let running = self.parts.remove(number);
+            cleaning::reap();
+            let (running, ended): (Vec<_>, Vec<_>) =
+                std::mem::take(&mut self.parts).into_iter().partition(|running| running.process.lives());
+            self.parts = running;
+            for running in ended {
                 // One that ran for a while is started at once; one that falls over again and again, less often.
                 let pause = if running.begun.elapsed() > Duration::from_secs(20) {
                     Duration::from_millis(100)
                 } else {
                     (running.pause * 2).min(Duration::from_secs(5))
                 };
-                let asked = wait_unless_asked(pause);
-                if !asked {
-                    self.launch(place, running.part, pause)?;
+                if wait_unless_asked(pause) {
+                    continue;
+                }
+                // What hinders it now, such as a full disk, may pass; the other parts go on.
+                if let Err(error) = self.launch(place, running.part, pause) {
+                    error.print();
+                    self.parts.push(Running {
+                        process: Known::GONE,
+                        begun: Instant::now(),
+                        pause,
+                        ..running
+                    });
                 }
             }
             if self.postgres_pid.is_none_or(|known| !known.lives()) && !asked_to_stop() {

@@ -165,6 +165,14 @@ impl Platform {
 
     /// Process ids of a part.
     pub fn part(&self, part: &str) -> Vec<i32> {
+        if part == "postgres" {
+            let file = self.data().join("postgres/data/postmaster.pid");
+            let pid = std::fs::read_to_string(file).ok().and_then(|text| text.lines().next()?.parse().ok());
+            let runs = |pid: &i32| {
+                std::fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|words| !words.is_empty())
+            };
+            return pid.filter(runs).into_iter().collect();
+        }
         let data = self.data().display().to_string();
         let processes = std::fs::read_dir("/proc").expect("proc").flatten();
         let pids = processes.filter_map(|entry| {
@@ -192,6 +200,24 @@ impl Drop for Platform {
         if std::thread::panicking() {
             eprintln!("{said:?}");
         }
+    }
+}
+
+/// Chance that is the same in every run of a test.
+pub struct Chance(u64);
+
+impl Chance {
+    pub fn of(name: &str) -> Chance {
+        Chance(name.bytes().fold(0x9e37_79b9_7f4a_7c15, |hash, byte| {
+            (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
+        }))
+    }
+
+    pub fn below(&mut self, end: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % end
     }
 }
 

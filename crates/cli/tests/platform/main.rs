@@ -5,6 +5,7 @@
 
 mod common;
 mod console;
+mod faults;
 mod first_minutes;
 mod interface;
 mod mishaps;
