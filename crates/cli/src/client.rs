@@ -16,6 +16,8 @@ use crate::words::Failure;
 pub struct Client {
     call: Call,
     http: reqwest::Client,
+    /// Whether it goes on to the control that another one names.
+    goes_on: bool,
 }
 
 /// Everything the platform knows.
@@ -54,7 +56,7 @@ impl Client {
     pub fn to(call: Call) -> Result<Client, Failure> {
         let builder = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5));
         let http = builder.build().map_err(|error| Failure::failed(error.to_string()))?;
-        Ok(Client { call, http })
+        Ok(Client { call, http, goes_on: true })
     }
 
     /// Where the API is.
@@ -68,6 +70,7 @@ impl Client {
 
     /// Sends a request; what is not a success becomes a failure in the platform's own words.
     pub async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
+        let again = request.try_clone();
         let answer = request.send().await.map_err(|error| self.unreachable(&error))?;
         if answer.status().is_success() {
             return Ok(answer);
@@ -75,6 +78,11 @@ impl Client {
         let status = answer.status();
         let text = answer.text().await.unwrap_or_default();
         let problem: Value = serde_json::from_str(&text).unwrap_or_default();
+        if let (Some(holder), Some(again), true) = (problem["holder"].as_str(), again, self.goes_on) {
+            let elsewhere = Call { url: holder.to_owned(), token: self.call.token.clone() };
+            let elsewhere = Client { goes_on: false, ..Client::to(elsewhere)? };
+            return Box::pin(elsewhere.send_to(again)).await;
+        }
         let detail = problem["detail"]
             .as_str()
             .map_or_else(|| format!("the platform answers {status}"), str::to_owned);
@@ -87,6 +95,20 @@ impl Client {
             503 => Failure::unreachable(message),
             _ => Failure::refused(message),
         })
+    }
+
+    /// The same request to this client's platform, which was named by another.
+    async fn send_to(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
+        let (http, request) = request.build_split();
+        let mut request = request.map_err(|error| self.unreachable(&error))?;
+        let base = reqwest::Url::parse(&self.call.url)
+            .map_err(|error| Failure::failed(format!("{} is no URL: {error}", self.call.url)))?;
+        let url = request.url_mut();
+        let moved = url.set_host(base.host_str()).is_ok() && url.set_port(base.port()).is_ok();
+        if !moved {
+            return Err(Failure::failed(format!("{} cannot be asked", self.call.url)));
+        }
+        self.send(reqwest::RequestBuilder::from_parts(http, request)).await
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> Failure {

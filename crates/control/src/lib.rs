@@ -28,6 +28,10 @@ pub use traffic::{Point, Traffic, WayFigures};
 /// What control is started with.
 #[derive(Debug)]
 pub struct Config {
+    /// Its name among the controls on one record.
+    pub name: String,
+    /// Where others reach it.
+    pub url: String,
     /// Takes connections for the API and the console.
     pub listener: TcpListener,
     /// How to connect to the record.
@@ -87,7 +91,16 @@ async fn serve(config: Config) -> Result<(), Error> {
     let images = ContentStore::open(&config.images)?;
     let traffic = Arc::new(Traffic::new());
     let links = links::Links::default();
-    let steward = steward::start(store.clone(), links.clone(), Arc::clone(&traffic)).await?;
+    let post = steward::Post {
+        name: config.name,
+        url: config.url,
+        store: store.clone(),
+        links: links.clone(),
+        traffic: Arc::clone(&traffic),
+    };
+    let steward = steward::start(post).await?;
+    let holder = steward.holder.clone();
+    let record = store.clone();
     let control = web::Data::new(Control {
         store,
         images,
@@ -117,5 +130,10 @@ async fn serve(config: Config) -> Result<(), Error> {
         handle.stop(false).await;
     });
     server.await?;
+    // Whoever waits for the lease need not wait until it runs out.
+    let epoch = holder.borrow().epoch;
+    if let Some(epoch) = epoch {
+        record.release_lease(epoch).await?;
+    }
     Ok(())
 }

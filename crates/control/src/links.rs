@@ -122,33 +122,50 @@ fn lines(orders: mpsc::UnboundedReceiver<Bytes>, beat: Bytes) -> HttpResponse {
     HttpResponse::Ok().content_type("application/x-ndjson").streaming(stream)
 }
 
-async fn node_orders(control: Data<Control>, node: Path<Name>, hello: Json<NodeHello>) -> HttpResponse {
+/// Nodes and gateways talk to the control that decides.
+fn decides(control: &Control) -> Result<(), Problem> {
+    control.steward.elsewhere().map_or(Ok(()), |holder| Err(Problem::elsewhere(holder)))
+}
+
+async fn node_orders(
+    control: Data<Control>,
+    node: Path<Name>,
+    hello: Json<NodeHello>,
+) -> Result<HttpResponse, Problem> {
+    decides(&control)?;
     let (line, orders) = mpsc::unbounded_channel();
     control.links.with(|inner| inner.nodes.insert(node.to_string(), line));
     control.steward.tell(Message::Hello(hello.into_inner()));
-    lines(orders, Bytes::from_static(b"\"beat\"\n"))
+    Ok(lines(orders, Bytes::from_static(b"\"beat\"\n")))
 }
 
-async fn node_reports(control: Data<Control>, node: Path<Name>, report: Json<NodeReport>) -> HttpResponse {
+async fn node_reports(
+    control: Data<Control>,
+    node: Path<Name>,
+    report: Json<NodeReport>,
+) -> Result<HttpResponse, Problem> {
+    decides(&control)?;
     control.steward.tell(Message::Node(node.into_inner(), report.into_inner()));
-    HttpResponse::NoContent().finish()
+    Ok(HttpResponse::NoContent().finish())
 }
 
-async fn gateway_orders(control: Data<Control>, gateway: Path<String>) -> HttpResponse {
+async fn gateway_orders(control: Data<Control>, gateway: Path<String>) -> Result<HttpResponse, Problem> {
+    decides(&control)?;
     let (line, orders) = mpsc::unbounded_channel();
     control.links.with(|inner| inner.gateways.insert(gateway.to_string(), line));
     control.steward.tell(Message::GatewayCalled(gateway.into_inner()));
-    lines(orders, Bytes::from_static(b"\"beat\"\n"))
+    Ok(lines(orders, Bytes::from_static(b"\"beat\"\n")))
 }
 
 async fn gateway_reports(
     control: Data<Control>,
     gateway: Path<String>,
     report: Json<GatewayReport>,
-) -> HttpResponse {
+) -> Result<HttpResponse, Problem> {
+    decides(&control)?;
     let GatewayReport { view, figures } = report.into_inner();
     control.steward.tell(Message::Gateway(gateway.into_inner(), view, figures));
-    HttpResponse::NoContent().finish()
+    Ok(HttpResponse::NoContent().finish())
 }
 
 async fn stream(

@@ -6,7 +6,7 @@ use mainyard_core::cluster::{Refusal, RefusalKind};
 use mainyard_core::manifest::Problem as FileProblem;
 use serde::{Deserialize, Serialize};
 
-use crate::steward::ActError;
+use crate::steward::{ActError, Holder};
 
 /// A problem document.
 #[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
@@ -22,6 +22,9 @@ pub struct Problem {
     pub detail: String,
     /// A word for programs.
     pub code: String,
+    /// Where to ask instead, when another control decides.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub holder: Option<String>,
     /// For declarations: everything that is wrong, each with its place.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schema(value_type = Vec<Object>)]
@@ -36,6 +39,7 @@ impl Problem {
             status: status.as_u16(),
             detail: detail.into(),
             code: code.to_owned(),
+            holder: None,
             problems: Vec::new(),
         }
     }
@@ -67,6 +71,14 @@ impl Problem {
             "The record cannot be reached",
             detail,
         )
+    }
+
+    /// RFC 9110, section 15.5.20: asked of a control that does not decide.
+    pub fn elsewhere(holder: Holder) -> Problem {
+        let detail = format!("{} decides now: ask {}", holder.name, holder.url);
+        let title = "Another control decides";
+        let problem = Problem::new(StatusCode::MISDIRECTED_REQUEST, "another-decides", title, detail);
+        Problem { holder: Some(holder.url), ..problem }
     }
 
     pub fn too_large(detail: impl Into<String>) -> Problem {
@@ -110,6 +122,7 @@ impl From<ActError> for Problem {
                 RefusalKind::Invalid => Problem::invalid(message),
             },
             ActError::Record(message) => Problem::unavailable(message),
+            ActError::Elsewhere(holder) => Problem::elsewhere(holder),
         }
     }
 }

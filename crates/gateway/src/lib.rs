@@ -7,8 +7,11 @@
 
 mod authority;
 mod backend;
+mod delivered;
 mod forward;
+mod headers;
 mod inside;
+mod lead;
 mod link;
 mod pages;
 mod serve;
@@ -17,6 +20,8 @@ mod serving;
 use std::net::TcpListener;
 use std::path::PathBuf;
 use std::sync::Arc;
+
+use mainyard_calling::Control;
 
 pub use serving::Serving;
 
@@ -63,18 +68,13 @@ pub fn run(config: Config) -> Result<(), Error> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(io("start"))?;
     let serving = Arc::new(Serving::new());
     runtime.block_on(async {
-        let client = link::client();
+        let control = Control::at(&config.control, &config.token);
         // Control's word is better than what is on disk; but it is not waited for long.
-        link::first_table(&config, &client, &serving).await;
+        link::first_table(&config, &control, &serving).await;
         let ports = serve::start(&config, tls, &serving).map_err(io("start the workers"))?;
         inside::start(config.network.clone(), Arc::clone(&serving), ports).map_err(io("listen inside"))?;
-        tokio::spawn(link::report(
-            config.name.clone(),
-            link::Address::of(&config),
-            client.clone(),
-            Arc::clone(&serving),
-        ));
-        link::follow(&config, &client, &serving).await;
+        tokio::spawn(link::report(config.name.clone(), control.clone(), Arc::clone(&serving)));
+        link::follow(&config, &control, &serving).await;
         Ok(())
     })
 }

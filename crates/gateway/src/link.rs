@@ -4,42 +4,17 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use futures_util::TryStreamExt;
+use mainyard_calling::{Control, Failed, Orders, Pause};
 use mainyard_core::link::{GatewayOrder, GatewayReport};
 use mainyard_core::routing::Table;
-use tokio::io::{AsyncBufReadExt, Lines};
-use tokio_util::io::StreamReader;
 
 use crate::Config;
 use crate::serving::Serving;
 
-/// Control says something at least this often.
-const SILENCE: Duration = Duration::from_secs(10);
 /// Figures are sent this often.
 const FIGURES_EVERY: Duration = Duration::from_secs(1);
 /// Control is asked this long before the table on disk is taken.
 const ASK_FIRST: Duration = Duration::from_millis(700);
-
-/// Where and as whom control is called.
-#[derive(Debug, Clone)]
-pub struct Address {
-    control: String,
-    token: String,
-}
-
-impl Address {
-    /// From the gateway's configuration.
-    pub fn of(config: &Config) -> Address {
-        Address { control: config.control.clone(), token: config.token.clone() }
-    }
-}
-
-/// A client that goes straight to control, whatever the surroundings say of proxies.
-pub fn client() -> reqwest::Client {
-    let builder =
-        reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(2)).tcp_nodelay(true);
-    builder.build().expect("a client without TLS needs nothing from outside")
-}
 
 fn table_file(dir: &Path) -> PathBuf {
     dir.join("table.json")
@@ -58,10 +33,12 @@ fn keep(dir: &Path, table: &Table) {
 }
 
 /// The first table: control's, or the one on disk.
-pub async fn first_table(config: &Config, client: &reqwest::Client, serving: &Arc<Serving>) {
+pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Serving>) {
     let asked = async {
-        let mut lines = open(config, client).await.ok()?;
-        next(&mut lines).await.ok()?
+        match open(config, control).await.ok()?.next().await.ok()? {
+            GatewayOrder::Table(table) => Some(table),
+            GatewayOrder::Beat => None,
+        }
     };
     match tokio::time::timeout(ASK_FIRST, asked).await {
         Ok(Some(table)) => {
@@ -78,58 +55,38 @@ pub async fn first_table(config: &Config, client: &reqwest::Client, serving: &Ar
     }
 }
 
-type OrderLines = Lines<Box<dyn tokio::io::AsyncBufRead + Unpin + Send>>;
-
-async fn open(config: &Config, client: &reqwest::Client) -> Result<OrderLines, String> {
-    let url = format!("{}/api/v1/link/gateways/{}/orders", config.control, config.name);
-    let call = client.post(url).bearer_auth(&config.token).send();
-    let answer =
-        call.await.and_then(reqwest::Response::error_for_status).map_err(|error| error.to_string())?;
-    let body = answer.bytes_stream().map_err(std::io::Error::other);
-    let reader: Box<dyn tokio::io::AsyncBufRead + Unpin + Send> = Box::new(StreamReader::new(body));
-    Ok(reader.lines())
-}
-
-/// The next table; `None` for a beat.
-async fn next(lines: &mut OrderLines) -> Result<Option<Table>, String> {
-    let line = tokio::time::timeout(SILENCE, lines.next_line()).await.map_err(|_| "control is silent")?;
-    let line = line.map_err(|error| error.to_string())?.ok_or("control closed the link")?;
-    match serde_json::from_str(&line).map_err(|error| error.to_string())? {
-        GatewayOrder::Table(table) => Ok(Some(table)),
-        GatewayOrder::Beat => Ok(None),
-    }
+/// Tables as they come.
+async fn open(config: &Config, control: &Control) -> Result<Orders, Failed> {
+    control.orders(&format!("/link/gateways/{}/orders", config.name), &()).await
 }
 
 /// Takes tables as they come, for ever.
-pub async fn follow(config: &Config, client: &reqwest::Client, serving: &Arc<Serving>) {
-    let mut pause = Duration::from_millis(20);
+pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>) {
+    let mut pause = Pause::default();
     loop {
-        if let Ok(mut lines) = open(config, client).await {
-            pause = Duration::from_millis(20);
-            loop {
-                match next(&mut lines).await {
-                    Ok(Some(table)) => {
+        if let Ok(mut orders) = open(config, control).await {
+            pause = Pause::default();
+            let ended = loop {
+                match orders.next().await {
+                    Ok(GatewayOrder::Table(table)) => {
                         if serving.take(&table) {
                             keep(&config.dir, &table);
                         }
                         serving.changed.notify_one();
                     }
-                    Ok(None) => {}
-                    Err(error) => {
-                        tracing::warn!(%error, "the link to control was lost");
-                        break;
-                    }
+                    Ok(GatewayOrder::Beat) => {}
+                    Err(error) => break error,
                 }
-            }
+            };
+            tracing::warn!(error = %ended, "the link to control was lost");
         }
-        tokio::time::sleep(pause).await;
-        pause = (pause * 2).min(Duration::from_secs(1));
+        pause.wait().await;
     }
 }
 
 /// Tells control at once what changed, and figures every second.
-pub async fn report(name: String, address: Address, client: reqwest::Client, serving: Arc<Serving>) {
-    let url = format!("{}/api/v1/link/gateways/{name}/reports", address.control);
+pub async fn report(name: String, control: Control, serving: Arc<Serving>) {
+    let path = format!("/link/gateways/{name}/reports");
     let mut figures_due = Instant::now() + FIGURES_EVERY;
     let mut kept: Vec<mainyard_core::link::Figure> = Vec::new();
     loop {
@@ -139,8 +96,7 @@ pub async fn report(name: String, address: Address, client: reqwest::Client, ser
             figures_due = Instant::now() + FIGURES_EVERY;
         }
         let report = GatewayReport { view: serving.view(), figures: std::mem::take(&mut kept) };
-        let call = client.post(&url).bearer_auth(&address.token).json(&report).timeout(SILENCE).send();
-        if let Err(error) = call.await.and_then(reqwest::Response::error_for_status) {
+        if let Err(error) = control.report(&path, &report).await {
             tracing::debug!(%error, "a report was not taken");
             // Figures of a minute are kept for when control is back; older ones make room.
             kept = report.figures;

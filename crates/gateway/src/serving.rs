@@ -56,6 +56,8 @@ pub struct Service {
     pub target: Target,
     /// Its environment's index.
     pub environment: EnvironmentIndex,
+    /// Its address inside.
+    pub address: Ipv4Addr,
     /// By service port.
     pub ports: BTreeMap<u16, Port>,
     /// Why there is no replica.
@@ -140,6 +142,13 @@ impl Serving {
         self.routing.load()
     }
 
+    /// The service as a newer table has it; `None` when there is no newer table, or it has no such service.
+    pub fn newer(&self, service: &Arc<Service>) -> Option<Arc<Service>> {
+        let routing = self.routing();
+        let found = routing.inside.get(&service.address).filter(|found| found.target == service.target)?;
+        (!Arc::ptr_eq(found, service)).then(|| Arc::clone(found))
+    }
+
     /// Takes a newer table; an older one is refused.
     pub fn take(&self, table: &Table) -> bool {
         if table.version <= self.routing.load().version {
@@ -166,6 +175,7 @@ impl Serving {
             let service = Arc::new(Service {
                 target: entry.target.clone(),
                 environment: entry.environment,
+                address: entry.address,
                 ports: ports.collect(),
                 reason: entry.reason.clone(),
             });
@@ -324,6 +334,18 @@ mod tests {
         assert_eq!(serving.view().open.get(&first.backend.replica), Some(&1));
         drop(open);
         assert_eq!(serving.view().open, BTreeMap::new());
+    }
+
+    #[test]
+    fn a_request_that_was_led_by_an_old_table_finds_the_service_in_the_new_one() {
+        let serving = Serving::new();
+        serving.take(&table(1, &["a0"]));
+        let old = Arc::clone(serving.routing().inside.values().next().expect("a service"));
+        assert!(serving.newer(&old).is_none());
+        serving.take(&table(2, &["a1"]));
+        assert!(serving.enter(&old.ports[&80].replicas[0]).is_none());
+        let new = serving.newer(&old).expect("a newer one");
+        assert!(serving.enter(&new.ports[&80].replicas[0]).is_some());
     }
 
     #[test]

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use mainyard_calling::Control;
 use mainyard_core::link::{NodeOrder, NodeReport, ReplicaReport, RunOrder};
 use mainyard_core::model::{Check, Name, ReplicaId};
 use mainyard_core::replica_run::{Do, Ended, Event, ReplicaRun};
@@ -74,10 +75,10 @@ pub async fn run(config: Config) -> Result<(), Error> {
     let (reports, to_report) = watch::channel(None);
     let probes = Probes::start(isolation.network().file().to_owned(), inbox.clone())
         .map_err(io("start the probes"))?;
-    let client = link::client(&config);
-    tokio::spawn(link::follow_orders(config.clone(), client.clone(), inbox.clone()));
-    tokio::spawn(link::send_reports(config.clone(), client.clone(), to_report, inbox.clone()));
-    let images = Images::new(&config, client.clone());
+    let control = Control::at(&config.control, &config.token);
+    tokio::spawn(link::follow_orders(config.clone(), control.clone(), inbox.clone()));
+    tokio::spawn(link::send_reports(config.clone(), control.clone(), to_report, inbox.clone()));
+    let images = Images::new(&config, control.clone());
     let mut agent = Agent {
         isolation,
         images,
@@ -101,9 +102,9 @@ pub async fn run(config: Config) -> Result<(), Error> {
         tokio::select! {
             message = messages.recv() => {
                 let Some(message) = message else { return Ok(()) };
-                agent.take(message, &client);
+                agent.take(message, &control);
                 while let Ok(message) = messages.try_recv() {
-                    agent.take(message, &client);
+                    agent.take(message, &control);
                 }
             }
             _ = kills.tick() => agent.count_kills(),
@@ -165,7 +166,7 @@ impl Agent {
         self.next_number
     }
 
-    fn take(&mut self, message: Message, client: &reqwest::Client) {
+    fn take(&mut self, message: Message, control: &Control) {
         match message {
             Message::Order(NodeOrder::Replicas { whole, run, stop, .. }) => {
                 self.take_orders(whole, run, stop)
@@ -173,7 +174,7 @@ impl Agent {
             Message::Order(NodeOrder::Hosts { environment, text }) => self.take_hosts(environment, text),
             Message::Order(NodeOrder::Log { stream, replicas, tail, follow }) => {
                 let dirs = replicas.into_iter().map(|id| (self.log_dir_of(&id), id)).collect();
-                tokio::spawn(logs::send(self.config.clone(), client.clone(), stream, dirs, tail, follow));
+                tokio::spawn(logs::send(control.clone(), stream, dirs, tail, follow));
             }
             Message::Order(NodeOrder::Beat) => {}
             Message::Linked => (self.linked, self.whole, self.in_flight) = (true, true, false),

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::TryStreamExt;
+use mainyard_calling::Control;
 use mainyard_core::model::{Reason, ReasonCode};
 use mainyard_images::{Digest, ImageConfiguration, ImageManifest, Users, resolve_user, unpack_layer};
 use tokio_util::io::{StreamReader, SyncIoBridge};
@@ -30,20 +31,16 @@ pub struct Prepared {
 #[derive(Clone)]
 pub struct Images {
     dir: PathBuf,
-    control: String,
-    token: String,
-    client: reqwest::Client,
+    control: Control,
     prepared: Arc<Mutex<HashMap<String, Arc<Prepared>>>>,
     one_at_a_time: Arc<tokio::sync::Mutex<()>>,
 }
 
 impl Images {
-    pub fn new(config: &Config, client: reqwest::Client) -> Images {
+    pub fn new(config: &Config, control: Control) -> Images {
         Images {
             dir: config.dir.join("layers"),
-            control: config.control.clone(),
-            token: config.token.clone(),
-            client,
+            control,
             prepared: Arc::default(),
             one_at_a_time: Arc::default(),
         }
@@ -92,10 +89,8 @@ impl Images {
     }
 
     async fn blob(&self, digest: &str) -> Result<reqwest::Response, String> {
-        let url = format!("{}/api/v1/link/blobs/{digest}", self.control);
-        let answer =
-            self.client.get(url).bearer_auth(&self.token).send().await.map_err(|error| error.to_string())?;
-        answer.error_for_status().map_err(|error| format!("the image's blob {digest} cannot be had: {error}"))
+        let answer = self.control.get(&format!("/link/blobs/{digest}")).await;
+        answer.map_err(|error| format!("the image's blob {digest} cannot be had: {error}"))
     }
 
     /// A manifest or configuration; kept on disk, so that a replica can be started while control is away.

@@ -6,11 +6,10 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use bytes::Bytes;
+use mainyard_calling::Control;
 use mainyard_core::link::LogLine;
 use mainyard_core::model::ReplicaId;
 use tokio::sync::mpsc;
-
-use crate::Config;
 
 /// How far back a log is read for its last lines.
 const TAIL_BYTES: u64 = 1 << 20;
@@ -86,21 +85,12 @@ impl Reader {
 }
 
 /// Sends the end of the logs and, if asked, what follows, as a request of the node's own.
-pub async fn send(
-    config: Config,
-    client: reqwest::Client,
-    stream: u64,
-    dirs: Vec<(PathBuf, ReplicaId)>,
-    tail: u32,
-    follow: bool,
-) {
+pub async fn send(control: Control, stream: u64, dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool) {
     let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     tokio::spawn(produce(dirs, tail, follow, to_send));
-    let url = format!("{}/api/v1/link/streams/{stream}", config.control);
     let body = futures_util::stream::unfold(body, |mut body| async move { Some((body.recv().await?, body)) });
-    let sent =
-        client.post(url).bearer_auth(&config.token).body(reqwest::Body::wrap_stream(body)).send().await;
-    if let Err(error) = sent {
+    let path = format!("/link/streams/{stream}");
+    if let Err(error) = control.stream(&path, reqwest::Body::wrap_stream(body)).await {
         tracing::debug!(%error, stream, "a log stream ended early");
     }
 }

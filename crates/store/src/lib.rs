@@ -5,6 +5,7 @@
 //! cursor come from one transaction. Only the control of the present epoch may write.
 
 mod journal;
+mod lease;
 mod tokens;
 
 use jiff::Timestamp;
@@ -13,6 +14,7 @@ use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Row};
 
 pub use journal::{Entry, Feed};
+pub use lease::{LEASE, Lease};
 pub use tokens::TokenKind;
 
 /// What went wrong with the record.
@@ -25,8 +27,8 @@ pub enum Error {
     #[error("the record's tables cannot be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
     /// Another control has taken over.
-    #[error("another control decides now (epoch {0}); this one is of epoch {1}")]
-    Superseded(u64, u64),
+    #[error("another control decides now; this one decided in epoch {0}")]
+    Superseded(u64),
     /// An object in the record cannot be read.
     #[error("the {kind} {key} in the record cannot be read: {source}")]
     Unreadable {
@@ -51,8 +53,8 @@ pub struct Store {
 const READ_OBJECTS: &str = "SELECT kind, key, body FROM object ORDER BY kind, key";
 const READ_NUMBER: &str = "SELECT number FROM ledger";
 const TAKE_LEDGER: &str = "SELECT number, epoch FROM ledger FOR UPDATE";
-const TAKE_OVER: &str = "UPDATE ledger SET epoch = epoch + 1, holder = $1 RETURNING epoch";
-const SET_NUMBER: &str = "UPDATE ledger SET number = $1";
+const SET_NUMBER: &str =
+    "UPDATE ledger SET number = $1, lease_until = clock_timestamp() + make_interval(secs => $2)";
 const DELETE_OBJECTS: &str = "DELETE FROM object USING UNNEST($1::text[], $2::text[]) AS gone(kind, key) WHERE object.kind = gone.kind AND object.key = gone.key";
 const PUT_OBJECTS: &str = "INSERT INTO object (kind, key, body, changed) \
     SELECT * FROM UNNEST($1::text[], $2::text[], $3::jsonb[], $4::bigint[]) \
@@ -65,11 +67,14 @@ pub const QUERIES: &[&str] = &[
     READ_OBJECTS,
     READ_NUMBER,
     TAKE_LEDGER,
-    TAKE_OVER,
     SET_NUMBER,
     DELETE_OBJECTS,
     PUT_OBJECTS,
     WRITE_JOURNAL,
+    lease::TAKE,
+    lease::READ,
+    lease::RENEW,
+    lease::RELEASE,
     journal::READ_SINCE,
     journal::READ_FIRST,
     journal::READ_TRAIL,
@@ -92,12 +97,6 @@ impl Store {
     /// The pool, for tests.
     pub fn pool(&self) -> &PgPool {
         &self.pool
-    }
-
-    /// Becomes the control that decides; gives its epoch. Whoever decided before can write no more.
-    pub async fn take_over(&self, holder: &str) -> Result<u64, Error> {
-        let row = sqlx::query(TAKE_OVER).bind(holder).fetch_one(&self.pool).await?;
-        Ok(row.get::<i64, _>(0) as u64)
     }
 
     /// Every object, and the number of the last change among them.
@@ -127,7 +126,7 @@ impl Store {
         let row = sqlx::query(TAKE_LEDGER).fetch_one(&mut *transaction).await?;
         let (number, present): (i64, i64) = (row.get(0), row.get(1));
         if present as u64 != epoch {
-            return Err(Error::Superseded(present as u64, epoch));
+            return Err(Error::Superseded(epoch));
         }
         let entries = entries(number as u64, changes)?;
         let columns = |keep: fn(&&Entry) -> bool| {
@@ -155,7 +154,8 @@ impl Store {
         let insert =
             sqlx::query(WRITE_JOURNAL).bind(numbers).bind(kinds).bind(keys).bind(bodies).bind(causes);
         insert.execute(&mut *transaction).await?;
-        sqlx::query(SET_NUMBER).bind(number + entries.len() as i64).execute(&mut *transaction).await?;
+        let last = number + entries.len() as i64;
+        sqlx::query(SET_NUMBER).bind(last).bind(LEASE.as_secs_f64()).execute(&mut *transaction).await?;
         transaction.commit().await?;
         Ok(entries)
     }

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use mainyard_core::cluster::{Change, Object, State};
 use mainyard_core::model::{Environment, EnvironmentIndex, Origin};
-use mainyard_store::{Error, QUERIES, Store, TokenKind};
+use mainyard_store::{Error, Lease, QUERIES, Store, TokenKind};
 use sqlx::{Executor, SqlSafeStr};
 use testing::postgres::Server;
 
@@ -16,6 +16,14 @@ fn environment(name: &str, index: u8) -> Change {
         origin: origin.clone(),
     });
     Change { kind: object.kind(), key: object.key(), object: Some(object), cause: origin }
+}
+
+/// The epoch in which this control decides.
+async fn own(store: &Store, name: &str) -> u64 {
+    match store.take_lease(name, &format!("http://{name}")).await.expect("asked") {
+        Lease::Own(epoch) => epoch,
+        Lease::Of { name, .. } => panic!("{name} decides"),
+    }
 }
 
 #[tokio::test]
@@ -31,7 +39,7 @@ async fn every_query_can_be_prepared() {
 async fn what_is_written_is_read_back_in_its_order() {
     let server = Server::start();
     let store = Store::connect(&server.database("order")).await.expect("a record");
-    let epoch = store.take_over("control-1").await.expect("an epoch");
+    let epoch = own(&store, "control-1").await;
     let entries = store
         .write(epoch, &[environment("staging", 1), environment("production", 2)])
         .await
@@ -58,11 +66,18 @@ async fn what_is_written_is_read_back_in_its_order() {
 async fn only_the_present_epoch_writes_and_concurrent_writers_leave_no_gap() {
     let server = Server::start();
     let store = Store::connect(&server.database("epoch")).await.expect("a record");
-    let old = store.take_over("control-1").await.expect("an epoch");
-    let new = store.take_over("control-2").await.expect("an epoch");
+    let old = own(&store, "control-1").await;
+    let of_first = Lease::Of { name: "control-1".into(), url: "http://control-1".into() };
+    assert_eq!(store.take_lease("control-2", "http://control-2").await.expect("asked"), of_first);
+    assert!(own(&store, "control-1").await > old, "under its own name it is taken at once");
+    let old = own(&store, "control-1").await;
+    store.release_lease(old).await.expect("released");
+    let new = own(&store, "control-2").await;
     assert!(
-        matches!(store.write(old, &[environment("staging", 1)]).await, Err(Error::Superseded(now, mine)) if (now, mine) == (new, old))
+        matches!(store.write(old, &[environment("staging", 1)]).await, Err(Error::Superseded(mine)) if mine == old)
     );
+    assert!(matches!(store.renew_lease(old).await, Err(Error::Superseded(_))));
+    store.renew_lease(new).await.expect("it decides");
     let writers = (0..40).map(|n| {
         let store = store.clone();
         tokio::spawn(async move { store.write(new, &[environment(&format!("e{n}"), 1)]).await })

@@ -113,6 +113,8 @@ fn control_url(brief: &Brief) -> String {
 pub fn control(place: &Place) -> Result<(), Failure> {
     let brief = brief()?;
     let config = mainyard_control::Config {
+        name: "control-1".to_owned(),
+        url: control_url(&brief),
         listener: listener(0),
         database: brief.database,
         images: place.file("images"),

@@ -1,0 +1,152 @@
+//! Deciding, for as long as the lease is this control's and the record can be written.
+
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use mainyard_core::cluster::{Cluster, Refusal, Settled};
+use mainyard_core::link::{GatewayOrder, NodeOrder};
+use mainyard_core::model::Name;
+use mainyard_store::{Entry, Error, LEASE};
+use tokio::sync::{mpsc, oneshot};
+
+use super::{ActError, Message, Steward};
+
+/// How long a burst of reports is gathered before it is settled and written together.
+const GATHER: Duration = Duration::from_millis(6);
+
+/// The lease is renewed this often where nothing is written meanwhile.
+const RENEW: Duration = Duration::from_secs(LEASE.as_secs() / 4);
+
+struct Leader<'a> {
+    steward: &'a Steward,
+    cluster: Cluster,
+    epoch: u64,
+}
+
+/// Decides until it may or can no more.
+pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedReceiver<Message>) {
+    let outcome = async {
+        let (state, number) = steward.store.snapshot().await?;
+        *steward.published.write().await = (state.clone(), number);
+        steward.latest.send_replace(number);
+        let cluster = Cluster::new(state, epoch, Timestamp::now());
+        Leader { steward, cluster, epoch }.work(messages).await
+    };
+    if let Err(error) = outcome.await {
+        tracing::error!(%error, "the cluster is read anew");
+    }
+}
+
+type Waiting =
+    Vec<(oneshot::Sender<Result<serde_json::Value, ActError>>, Result<serde_json::Value, Refusal>)>;
+
+impl Leader<'_> {
+    /// Until the record cannot be written or another control decides.
+    async fn work(&mut self, messages: &mut mpsc::UnboundedReceiver<Message>) -> Result<(), Error> {
+        let mut wake = Some(Timestamp::now());
+        let mut renewed = Instant::now();
+        loop {
+            let pause = wake.map_or(RENEW, |at| {
+                let left =
+                    at.duration_since(Timestamp::now()).as_millis().clamp(0, RENEW.as_millis() as i128);
+                Duration::from_millis(left as u64 + 1)
+            });
+            let mut waiting: Waiting = Vec::new();
+            match tokio::time::timeout(pause, messages.recv()).await {
+                Ok(Some(message)) => {
+                    // Reports come in bursts; a person is never kept waiting for one.
+                    let hurried = matches!(message, Message::Act(..) | Message::Gateway(..));
+                    self.take(message, &mut waiting);
+                    if !hurried {
+                        tokio::time::sleep(GATHER).await;
+                    }
+                }
+                Ok(None) => return Ok(()),
+                Err(_) => {}
+            }
+            while let Ok(message) = messages.try_recv() {
+                self.take(message, &mut waiting);
+            }
+            let settled = self.cluster.settle(Timestamp::now());
+            wake = settled.wake;
+            if let Err(error) = self.write_and_order(settled, &mut renewed).await {
+                for (answer, _) in waiting {
+                    let _ = answer.send(Err(ActError::Record(error.to_string())));
+                }
+                return Err(error);
+            }
+            for (answer, result) in waiting {
+                let _ = answer.send(result.map_err(ActError::Refused));
+            }
+        }
+    }
+
+    fn take(&mut self, message: Message, waiting: &mut Waiting) {
+        let now = Timestamp::now();
+        match message {
+            Message::Act(act, answer) => {
+                let result = act(&mut self.cluster);
+                waiting.push((answer, result));
+            }
+            Message::Hello(hello) => {
+                let node = hello.node.clone();
+                self.cluster.hear_hello(hello, now);
+                self.steward.links.order_node(&node, whole(&self.cluster, &node, self.epoch));
+                for (environment, text) in self.cluster.all_hosts() {
+                    self.steward.links.order_node(&node, NodeOrder::Hosts { environment, text });
+                }
+            }
+            Message::Node(node, report) => self.cluster.hear_node(&node, report, now),
+            Message::GatewayCalled(gateway) => {
+                self.steward.links.order_gateway(&gateway, GatewayOrder::Table(self.cluster.table()));
+            }
+            Message::Gateway(gateway, view, figures) => {
+                self.cluster.hear_figures(&figures);
+                self.steward.traffic.add(&figures);
+                self.cluster.hear_gateway(&gateway, view, now);
+            }
+        }
+    }
+
+    async fn write_and_order(&mut self, settled: Settled, renewed: &mut Instant) -> Result<(), Error> {
+        if !settled.changes.is_empty() {
+            let entries = self.steward.store.write(self.epoch, &settled.changes).await?;
+            *renewed = Instant::now();
+            self.publish(&settled, &entries).await;
+        } else if renewed.elapsed() >= RENEW {
+            self.steward.store.renew_lease(self.epoch).await?;
+            *renewed = Instant::now();
+        }
+        for (environment, text) in settled.hosts {
+            self.steward.links.order_all_nodes(&NodeOrder::Hosts { environment, text });
+        }
+        for (node, orders) in settled.orders {
+            let order =
+                NodeOrder::Replicas { epoch: self.epoch, whole: false, run: orders.run, stop: orders.stop };
+            self.steward.links.order_node(&node, order);
+        }
+        if let Some(table) = settled.table {
+            self.steward.links.order_all_gateways(&GatewayOrder::Table(table));
+        }
+        Ok(())
+    }
+
+    async fn publish(&self, settled: &Settled, entries: &[Entry]) {
+        let mut published = self.steward.published.write().await;
+        for change in &settled.changes {
+            match &change.object {
+                Some(object) => published.0.put(object.clone()),
+                None => published.0.remove(change.kind, &change.key),
+            }
+        }
+        if let Some(last) = entries.last() {
+            published.1 = last.number;
+            self.steward.latest.send_replace(last.number);
+        }
+    }
+}
+
+/// Everything a node should run.
+fn whole(cluster: &Cluster, node: &Name, epoch: u64) -> NodeOrder {
+    NodeOrder::Replicas { epoch, whole: true, run: cluster.whole_orders(node), stop: Vec::new() }
+}

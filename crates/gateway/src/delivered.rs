@@ -1,0 +1,97 @@
+//! An answer on its way out, and what is done when it has ended.
+
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+use std::time::Instant;
+
+use bytes::Bytes;
+use hyper::body::{Body, Frame, Incoming, SizeHint};
+use hyper::client::conn::http1::SendRequest;
+
+use crate::forward::{Forwarder, RequestBody};
+use crate::serving::{Open, Service, Way};
+
+/// What is done when an answer has been delivered, or was broken off.
+pub struct Tally {
+    /// Where it is counted, and where the connection goes back to.
+    pub forwarder: Forwarder,
+    /// What it is counted by.
+    pub way: Way,
+    /// The service.
+    pub service: Arc<Service>,
+    /// When the request came.
+    pub begun: Instant,
+    /// Whether the answer says that the replica failed.
+    pub failed: bool,
+    /// Counts as open until the answer has ended.
+    pub open: Open,
+    /// The connection to the replica.
+    pub sender: Option<SendRequest<RequestBody>>,
+}
+
+impl Tally {
+    fn finish(mut self, whole: bool, broken: bool) {
+        let backend = &self.open.replica.backend;
+        let micros = self.begun.elapsed().as_micros() as u64;
+        let way = self.way.clone();
+        self.forwarder.serving.count(way, &self.service.target, Some(backend), self.failed || broken, micros);
+        // A connection whose answer was not read to its end is never given to the next visitor.
+        if let Some(sender) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired()) {
+            self.forwarder.pool.put(backend.address, sender);
+        }
+    }
+}
+
+/// An answer's body that knows when it has ended.
+pub struct Delivered {
+    inner: Incoming,
+    tally: Option<Tally>,
+}
+
+impl Delivered {
+    /// This body; when it has ended, `tally` is finished.
+    pub fn new(inner: Incoming, tally: Tally) -> Delivered {
+        Delivered { inner, tally: Some(tally) }
+    }
+}
+
+impl Body for Delivered {
+    type Data = Bytes;
+    type Error = hyper::Error;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
+        let polled = Pin::new(&mut self.inner).poll_frame(context);
+        let ended = match &polled {
+            Poll::Ready(None) => Some(false),
+            Poll::Ready(Some(Err(_))) => Some(true),
+            Poll::Ready(Some(Ok(_))) if self.inner.is_end_stream() => Some(false),
+            _ => None,
+        };
+        if let Some((broken, tally)) = ended.and_then(|broken| Some((broken, self.tally.take()?))) {
+            tally.finish(!broken, broken);
+        }
+        polled
+    }
+
+    fn is_end_stream(&self) -> bool {
+        // An answer without a body is never polled: its end is seen when it is dropped.
+        self.inner.is_end_stream()
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        self.inner.size_hint()
+    }
+}
+
+impl Drop for Delivered {
+    fn drop(&mut self) {
+        if let Some(tally) = self.tally.take() {
+            let whole = self.inner.is_end_stream();
+            tally.finish(whole, false);
+        }
+    }
+}
