@@ -173,6 +173,7 @@ fn objects(state: &State) -> serde_json::Result<BTreeMap<&'static str, BTreeMap<
         (Kind::Service.word(), map(&state.services, |it| it.target.to_string())?),
         (Kind::Route.word(), map(&state.routes, |it| it.target.to_string())?),
         (Kind::Image.word(), map(&state.images, |it| it.image.to_string())?),
+        (Kind::Gateway.word(), map(&state.gateways, |it| it.name.clone())?),
         (Kind::Node.word(), map(&state.nodes, |it| it.name.to_string())?),
     ]))
 }

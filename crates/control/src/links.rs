@@ -7,7 +7,7 @@ use std::time::Duration;
 use actix_web::web::{Bytes, Data, Json, Path, Payload};
 use actix_web::{HttpResponse, web};
 use futures_util::StreamExt;
-use mainyard_core::link::{GatewayOrder, GatewayReport, NodeHello, NodeOrder, NodeReport};
+use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport, NodeHello, NodeOrder, NodeReport};
 use mainyard_core::model::{Name, ReplicaId};
 use mainyard_images::Digest;
 use tokio::sync::mpsc;
@@ -149,11 +149,15 @@ async fn node_reports(
     Ok(HttpResponse::NoContent().finish())
 }
 
-async fn gateway_orders(control: Data<Control>, gateway: Path<String>) -> Result<HttpResponse, Problem> {
+async fn gateway_orders(
+    control: Data<Control>,
+    gateway: Path<String>,
+    hello: Json<GatewayHello>,
+) -> Result<HttpResponse, Problem> {
     decides(&control)?;
     let (line, orders) = mpsc::unbounded_channel();
     control.links.with(|inner| inner.gateways.insert(gateway.to_string(), line));
-    control.steward.tell(Message::GatewayCalled(gateway.into_inner()));
+    control.steward.tell(Message::GatewayCalled(gateway.into_inner(), hello.into_inner()));
     Ok(lines(orders, Bytes::from_static(b"\"beat\"\n")))
 }
 
@@ -163,8 +167,7 @@ async fn gateway_reports(
     report: Json<GatewayReport>,
 ) -> Result<HttpResponse, Problem> {
     decides(&control)?;
-    let GatewayReport { view, figures } = report.into_inner();
-    control.steward.tell(Message::Gateway(gateway.into_inner(), view, figures));
+    control.steward.tell(Message::Gateway(gateway.into_inner(), report.into_inner()));
     Ok(HttpResponse::NoContent().finish())
 }
 

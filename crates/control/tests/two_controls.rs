@@ -184,9 +184,10 @@ async fn the_holder_is_killed_during_ten_thousand_writes() {
     assert_eq!((status, &problem["code"]), (421, &json!("another-decides")), "{problem}");
     let part =
         mainyard_calling::Control::at(urls[1].trim_end_matches("/api/v1"), &format!("{TOKEN}-of-parts"));
-    let refused = part.orders("/link/gateways/gateway-1/orders", &()).await.err().expect("a refusal");
+    let refused =
+        part.orders("/link/gateways/gateway-1/orders", &json!({ "life": 1 })).await.err().expect("a refusal");
     assert!(refused.to_string().contains("another control decides"), "{refused}");
-    part.orders("/link/gateways/gateway-1/orders", &())
+    part.orders("/link/gateways/gateway-1/orders", &json!({ "life": 1 }))
         .await
         .expect("the next call goes to the one that was named");
 

@@ -24,6 +24,7 @@ pub mod link;
 pub mod manifest;
 pub mod model;
 pub mod near;
+pub mod node_desk;
 pub mod placement;
 pub mod replica_run;
 pub mod routing;

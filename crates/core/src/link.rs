@@ -70,6 +70,8 @@ pub enum NodeOrder {
 pub struct NodeHello {
     /// Its name.
     pub node: Name,
+    /// Which life of the agent this is: what an earlier one sent and comes late is not heard any more.
+    pub life: u64,
     /// Processors it gives.
     pub cpu: Cpu,
     /// Memory it gives.
@@ -79,6 +81,10 @@ pub struct NodeHello {
 /// From a node agent to control.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct NodeReport {
+    /// The life of the agent that sends it.
+    pub life: u64,
+    /// Counts up in a life: one that comes late or twice is not heard.
+    pub number: u64,
     /// Whether `replicas` names all that run.
     pub whole: bool,
     /// Replicas whose state changed.
@@ -123,9 +129,18 @@ pub enum GatewayOrder {
     Beat,
 }
 
+/// What a gateway says of itself when it calls.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GatewayHello {
+    /// Which life of the gateway this is.
+    pub life: u64,
+}
+
 /// From a gateway to control.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct GatewayReport {
+    /// The life of the gateway that sends it.
+    pub life: u64,
     /// What it works by and what is still open.
     pub view: GatewayView,
     /// What was served since the last report that carried figures.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use mainyard_calling::{Control, Failed, Orders, Pause};
-use mainyard_core::link::{GatewayOrder, GatewayReport};
+use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport};
 use mainyard_core::routing::Table;
 
 use crate::Config;
@@ -35,15 +35,15 @@ fn keep(dir: &Path, table: &Table) {
 /// The first table: control's, or the one on disk.
 pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Serving>) {
     let asked = async {
-        match open(config, control).await.ok()?.next().await.ok()? {
+        match open(config, control, serving).await.ok()?.next().await.ok()? {
             GatewayOrder::Table(table) => Some(table),
             GatewayOrder::Beat => None,
         }
     };
     match tokio::time::timeout(ASK_FIRST, asked).await {
         Ok(Some(table)) => {
-            serving.take(&table);
             keep(&config.dir, &table);
+            serving.take(&table);
         }
         _ => {
             let kept = std::fs::read(table_file(&config.dir)).ok();
@@ -56,21 +56,25 @@ pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Servi
 }
 
 /// Tables as they come.
-async fn open(config: &Config, control: &Control) -> Result<Orders, Failed> {
-    control.orders(&format!("/link/gateways/{}/orders", config.name), &()).await
+async fn open(config: &Config, control: &Control, serving: &Serving) -> Result<Orders, Failed> {
+    control
+        .orders(&format!("/link/gateways/{}/orders", config.name), &GatewayHello { life: serving.life })
+        .await
 }
 
 /// Takes tables as they come, for ever.
 pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>) {
     let mut pause = Pause::default();
     loop {
-        if let Ok(mut orders) = open(config, control).await {
+        if let Ok(mut orders) = open(config, control, serving).await {
             pause = Pause::default();
             let ended = loop {
                 match orders.next().await {
                     Ok(GatewayOrder::Table(table)) => {
-                        if serving.take(&table) {
+                        // On disk first: what was confirmed must still be known after a fall.
+                        if serving.is_newer(&table) {
                             keep(&config.dir, &table);
+                            serving.take(&table);
                         }
                         serving.changed.notify_one();
                     }
@@ -95,7 +99,8 @@ pub async fn report(name: String, control: Control, serving: Arc<Serving>) {
             kept.extend(serving.take_figures());
             figures_due = Instant::now() + FIGURES_EVERY;
         }
-        let report = GatewayReport { view: serving.view(), figures: std::mem::take(&mut kept) };
+        let report =
+            GatewayReport { life: serving.life, view: serving.view(), figures: std::mem::take(&mut kept) };
         if let Err(error) = control.report(&path, &report).await {
             tracing::debug!(%error, "a report was not taken");
             // Figures of a minute are kept for when control is back; older ones make room.

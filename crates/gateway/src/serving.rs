@@ -111,6 +111,8 @@ struct Count {
 /// What all workers share.
 #[derive(Debug)]
 pub struct Serving {
+    /// Tells this gateway from those before it.
+    pub life: u64,
     routing: ArcSwap<Routing>,
     known: Mutex<HashMap<String, Arc<Replica>>>,
     turns: Mutex<HashMap<String, Arc<AtomicU64>>>,
@@ -129,6 +131,7 @@ impl Serving {
     /// Nothing to serve yet.
     pub fn new() -> Serving {
         Serving {
+            life: jiff::Timestamp::now().as_microsecond() as u64,
             routing: ArcSwap::default(),
             known: Mutex::default(),
             turns: Mutex::default(),
@@ -149,9 +152,14 @@ impl Serving {
         (!Arc::ptr_eq(found, service)).then(|| Arc::clone(found))
     }
 
+    /// Whether this table is to be served by instead of the one in force.
+    pub fn is_newer(&self, table: &Table) -> bool {
+        table.version > self.routing.load().version
+    }
+
     /// Takes a newer table; an older one is refused.
     pub fn take(&self, table: &Table) -> bool {
-        if table.version <= self.routing.load().version {
+        if !self.is_newer(table) {
             return false;
         }
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);

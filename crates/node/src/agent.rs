@@ -1,14 +1,15 @@
 //! The agent's one loop: orders and events in, actions out.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use mainyard_calling::Control;
-use mainyard_core::link::{NodeOrder, NodeReport, ReplicaReport, RunOrder};
+use mainyard_core::link::{NodeOrder, NodeReport, RunOrder};
 use mainyard_core::model::{Check, Name, ReplicaId};
-use mainyard_core::replica_run::{Do, Ended, Event, ReplicaRun};
+use mainyard_core::node_desk::{Desk, Orders, Step};
+use mainyard_core::replica_run::{Do, Ended, Event};
 use mainyard_runtime::{Isolation, listening};
 use tokio::sync::{mpsc, watch};
 
@@ -34,12 +35,11 @@ pub enum Message {
     Reported(bool),
 }
 
-struct Slot {
-    number: u64,
-    run: ReplicaRun,
+/// What the agent itself has of a replica.
+#[derive(Default)]
+struct Held {
     keeper: Option<Keeper>,
     image: Option<Arc<Prepared>>,
-    told: Option<ReplicaReport>,
 }
 
 /// Everything the loop works with.
@@ -50,16 +50,10 @@ pub struct Agent {
     probes: Probes,
     inbox: mpsc::UnboundedSender<Message>,
     reports: watch::Sender<Option<NodeReport>>,
-    slots: BTreeMap<ReplicaId, Slot>,
+    desk: Desk,
+    held: BTreeMap<ReplicaId, Held>,
     hosts: HashMap<Name, String>,
-    gone: BTreeSet<ReplicaId>,
-    /// Replicas about which something happened since control was last told.
-    touched: BTreeSet<ReplicaId>,
     begun: Instant,
-    next_number: u64,
-    linked: bool,
-    whole: bool,
-    in_flight: bool,
 }
 
 pub async fn run(config: Config) -> Result<(), Error> {
@@ -75,8 +69,9 @@ pub async fn run(config: Config) -> Result<(), Error> {
     let (reports, to_report) = watch::channel(None);
     let probes = Probes::start(isolation.network().file().to_owned(), inbox.clone())
         .map_err(io("start the probes"))?;
+    let life = new_life();
     let control = Control::at(&config.control, &config.token);
-    tokio::spawn(link::follow_orders(config.clone(), control.clone(), inbox.clone()));
+    tokio::spawn(link::follow_orders(config.clone(), life, control.clone(), inbox.clone()));
     tokio::spawn(link::send_reports(config.clone(), control.clone(), to_report, inbox.clone()));
     let images = Images::new(&config, control.clone());
     let mut agent = Agent {
@@ -85,15 +80,10 @@ pub async fn run(config: Config) -> Result<(), Error> {
         probes,
         inbox,
         reports,
-        slots: BTreeMap::new(),
+        desk: Desk::new(heard_epoch(&config), life),
+        held: BTreeMap::new(),
         hosts: HashMap::new(),
-        gone: BTreeSet::new(),
-        touched: BTreeSet::new(),
         begun: Instant::now(),
-        next_number: 0,
-        linked: false,
-        whole: true,
-        in_flight: false,
         config,
     };
     agent.find_earlier();
@@ -109,7 +99,9 @@ pub async fn run(config: Config) -> Result<(), Error> {
             }
             _ = kills.tick() => agent.count_kills(),
         }
-        agent.tell();
+        if let Some(report) = agent.desk.report() {
+            agent.reports.send_replace(Some(report));
+        }
     }
 }
 
@@ -137,39 +129,22 @@ impl Agent {
             };
             let id = order.id.clone();
             let survivor = mainyard_runtime::find_survivor(&entry.path());
-            let number = self.add(order);
-            match survivor.and_then(|found| Some((found.keeper, found.init?))) {
-                Some((keeper, init)) => {
-                    tracing::info!(replica = %id, keeper, "found running");
-                    keepers::watch_adopted(keeper, id.clone(), number, entry.path(), self.inbox.clone());
-                    if let Some(slot) = self.slots.get_mut(&id) {
-                        slot.keeper = Some(Keeper { pid: keeper, init: Some(init) });
-                    }
-                    self.handle(&id, Event::Found);
-                }
-                None => self.handle(&id, Event::Begin),
+            let running = survivor.and_then(|found| Some((found.keeper, found.init?)));
+            let (number, steps) = self.desk.find(order, running.is_some(), self.now());
+            if let Some((keeper, init)) = running {
+                tracing::info!(replica = %id, keeper, "found running");
+                keepers::watch_adopted(keeper, id.clone(), number, entry.path(), self.inbox.clone());
+                let keeper = Some(Keeper { pid: keeper, init: Some(init) });
+                self.held.insert(id, Held { keeper, image: None });
             }
+            self.carry_out(steps);
         }
-    }
-
-    fn add(&mut self, order: RunOrder) -> u64 {
-        self.next_number += 1;
-        let slot = Slot {
-            number: self.next_number,
-            run: ReplicaRun::new(order.clone()),
-            keeper: None,
-            image: None,
-            told: None,
-        };
-        self.gone.remove(&order.id);
-        self.slots.insert(order.id, slot);
-        self.next_number
     }
 
     fn take(&mut self, message: Message, control: &Control) {
         match message {
-            Message::Order(NodeOrder::Replicas { whole, run, stop, .. }) => {
-                self.take_orders(whole, run, stop)
+            Message::Order(NodeOrder::Replicas { epoch, whole, run, stop }) => {
+                self.take_orders(Orders { epoch, whole, run, stop })
             }
             Message::Order(NodeOrder::Hosts { environment, text }) => self.take_hosts(environment, text),
             Message::Order(NodeOrder::Log { stream, replicas, tail, follow }) => {
@@ -177,54 +152,32 @@ impl Agent {
                 tokio::spawn(logs::send(control.clone(), stream, dirs, tail, follow));
             }
             Message::Order(NodeOrder::Beat) => {}
-            Message::Linked => (self.linked, self.whole, self.in_flight) = (true, true, false),
-            Message::Event(id, number, event) if self.is_current(&id, number) => self.handle(&id, event),
-            Message::Prepared(id, number, image) if self.is_current(&id, number) => {
-                if let Some(slot) = self.slots.get_mut(&id) {
-                    slot.image = Some(image);
-                }
+            Message::Linked => self.desk.linked(),
+            Message::Event(id, number, event) if self.desk.is_current(&id, number) => self.handle(&id, event),
+            Message::Prepared(id, number, image) if self.desk.is_current(&id, number) => {
+                self.held.entry(id.clone()).or_default().image = Some(image);
                 self.handle(&id, Event::Fetched);
             }
-            Message::Started(id, number, keeper, init) if self.is_current(&id, number) => {
-                if let Some(slot) = self.slots.get_mut(&id) {
-                    slot.keeper = Some(Keeper { pid: keeper, init: Some(init) });
-                }
+            Message::Started(id, number, keeper, init) if self.desk.is_current(&id, number) => {
+                self.held.entry(id.clone()).or_default().keeper =
+                    Some(Keeper { pid: keeper, init: Some(init) });
                 self.handle(&id, Event::Running);
             }
             Message::Event(..) | Message::Prepared(..) | Message::Started(..) => {}
-            Message::Reported(taken) => {
-                self.in_flight = false;
-                self.linked &= taken;
-            }
+            Message::Reported(taken) => self.desk.reported(taken),
         }
     }
 
-    fn is_current(&self, id: &ReplicaId, number: u64) -> bool {
-        self.slots.get(id).is_some_and(|slot| slot.number == number)
-    }
-
-    fn take_orders(&mut self, whole: bool, run: Vec<RunOrder>, mut stop: Vec<ReplicaId>) {
-        if whole {
-            let wanted: BTreeSet<&ReplicaId> = run.iter().map(|order| &order.id).collect();
-            stop = self.slots.keys().filter(|id| !wanted.contains(id)).cloned().collect();
+    fn take_orders(&mut self, orders: Orders) {
+        let epoch = orders.epoch;
+        if epoch > self.desk.epoch()
+            && let Err(error) = keep_epoch(&self.config, epoch)
+        {
+            tracing::error!(%error, "the epoch cannot be kept");
         }
-        for id in stop {
-            if self.slots.contains_key(&id) {
-                self.handle(&id, Event::Stop);
-            } else {
-                self.gone.insert(id);
-            }
-        }
-        for order in run {
-            if self.slots.contains_key(&order.id) {
-                continue;
-            }
-            let id = order.id.clone();
-            if let Err(error) = self.keep_order(&order) {
-                tracing::error!(replica = %id, %error, "the order cannot be kept");
-            }
-            self.add(order);
-            self.handle(&id, Event::Begin);
+        match self.desk.take(orders, self.now()) {
+            Some(steps) => self.carry_out(steps),
+            None => tracing::warn!(epoch, "orders of a control that decides no more are refused"),
         }
     }
 
@@ -238,34 +191,42 @@ impl Agent {
 
     /// Replicas read names of services from a file in their own scratch, which is rewritten in place.
     fn take_hosts(&mut self, environment: Name, text: String) {
-        for slot in self.slots.values().filter(|slot| slot.run.order.id.workload.environment == environment) {
-            let Some(keeper) = &slot.keeper else { continue };
+        for (id, held) in self.held.iter().filter(|(id, _)| id.workload.environment == environment) {
+            let Some(keeper) = &held.keeper else { continue };
             let path = format!("/proc/{}/cwd/hosts", keeper.pid);
             if let Err(error) = std::fs::write(&path, &text) {
-                tracing::debug!(replica = %slot.run.order.id, %error, "the hosts file cannot be renewed");
+                tracing::debug!(replica = %id, %error, "the hosts file cannot be renewed");
             }
         }
         self.hosts.insert(environment, text);
     }
 
     fn handle(&mut self, id: &ReplicaId, event: Event) {
-        let now = self.now();
-        let Some(slot) = self.slots.get_mut(id) else { return };
-        self.touched.insert(id.clone());
-        if matches!(event, Event::Ended(_) | Event::CouldNotStart(_)) {
-            slot.keeper = None;
+        if matches!(event, Event::Ended(_) | Event::CouldNotStart(_))
+            && let Some(held) = self.held.get_mut(id)
+        {
+            held.keeper = None;
         }
-        let list = slot.run.handle(event, now);
-        for action in list {
-            self.carry_out(id, action);
-        }
-        if self.slots.get(id).is_some_and(|slot| slot.run.is_gone()) {
-            self.forget(id);
+        let steps = self.desk.handle(id, event, self.now());
+        self.carry_out(steps);
+    }
+
+    fn carry_out(&mut self, steps: Vec<Step>) {
+        for step in steps {
+            match step {
+                Step::Keep(order) => {
+                    if let Err(error) = self.keep_order(&order) {
+                        tracing::error!(replica = %order.id, %error, "the order cannot be kept");
+                    }
+                }
+                Step::Do(id, number, action) => self.act(&id, number, action),
+                Step::Forget(id) => self.forget(&id),
+            }
         }
     }
 
     fn forget(&mut self, id: &ReplicaId) {
-        self.slots.remove(id);
+        self.held.remove(id);
         for dir in [self.dir_of(id), self.log_dir_of(id)] {
             if let Err(error) = std::fs::remove_dir_all(&dir)
                 && error.kind() != std::io::ErrorKind::NotFound
@@ -273,15 +234,14 @@ impl Agent {
                 tracing::warn!(dir = %dir.display(), %error, "cannot be removed");
             }
         }
-        self.gone.insert(id.clone());
     }
 
-    fn carry_out(&mut self, id: &ReplicaId, action: Do) {
-        let Some(slot) = self.slots.get_mut(id) else { return };
-        let number = slot.number;
+    fn act(&mut self, id: &ReplicaId, number: u64, action: Do) {
+        let Some(run) = self.desk.replica(id) else { return };
+        let keeper = self.held.get(id).and_then(|held| held.keeper.as_ref());
         match action {
             Do::Fetch => {
-                let digest = slot.run.order.digest.clone();
+                let digest = run.order.digest.clone();
                 let (images, inbox, id) = (self.images.clone(), self.inbox.clone(), id.clone());
                 if let Some(image) = images.prepared(&digest) {
                     let _ = inbox.send(Message::Prepared(id, number, image));
@@ -295,57 +255,56 @@ impl Agent {
                     let _ = inbox.send(message);
                 });
             }
-            Do::Start => self.start(id),
+            Do::Start => self.start(id, number),
             Do::AskToStop => {
-                if let Some(keeper) = &slot.keeper {
+                if let Some(keeper) = keeper {
                     keeper.ask_to_stop();
                 } else {
                     // Its image was still on the way: there is no process whose end could be waited for.
                     self.handle(id, Event::Ended(Ended::default()));
                 }
             }
-            Do::Probe(run, after) => {
-                let check = slot.run.order.spec.ready_check();
-                self.probe(id, run, after.duration(), check, false);
+            Do::Probe(of, after) => {
+                let check = run.order.spec.ready_check();
+                self.probe(id, (number, of), after.duration(), check, false);
             }
-            Do::ProbeAlive(run, after) => {
-                let check = slot.run.order.spec.checks.alive.clone();
-                self.probe(id, run, after.duration(), check, true);
+            Do::ProbeAlive(of, after) => {
+                let check = run.order.spec.checks.alive.clone();
+                self.probe(id, (number, of), after.duration(), check, true);
             }
             Do::LookAtPorts => {
-                if let Some(init) = slot.keeper.as_ref().and_then(|keeper| keeper.init) {
+                if let Some(init) = keeper.and_then(|keeper| keeper.init) {
                     let found = listening(init);
                     self.handle(id, Event::Listening(found.open, found.loopback_only));
                 }
             }
-            Do::WakeAfter(span) => self.wake_after(id, span.duration()),
+            Do::WakeAfter(span) => self.wake_after(id, number, span.duration()),
         }
     }
 
-    fn probe(&self, id: &ReplicaId, run: u32, after: Duration, check: Option<Check>, alive: bool) {
-        let (Some(slot), Some(check)) = (self.slots.get(id), check) else { return };
-        let order = &slot.run.order;
+    fn probe(&self, id: &ReplicaId, of: (u64, u32), after: Duration, check: Option<Check>, alive: bool) {
+        let (Some(replica), Some(check)) = (self.desk.replica(id), check) else { return };
+        let order = &replica.order;
         let Some(kind) = check.kind(&order.spec.ports) else { return };
-        let (number, within, address) = (slot.number, check.within.duration(), order.address);
+        let ((number, run), within, address) = (of, check.within.duration(), order.address);
         self.probes.ask(Probe { id: id.clone(), number, run, after, within, kind, alive, address });
     }
 
-    fn wake_after(&self, id: &ReplicaId, after: Duration) {
-        let Some(slot) = self.slots.get(id) else { return };
-        let (id, number, inbox) = (id.clone(), slot.number, self.inbox.clone());
+    fn wake_after(&self, id: &ReplicaId, number: u64, after: Duration) {
+        let (id, inbox) = (id.clone(), self.inbox.clone());
         tokio::spawn(async move {
             tokio::time::sleep(after).await;
             let _ = inbox.send(Message::Event(id, number, Event::Wake));
         });
     }
 
-    fn start(&mut self, id: &ReplicaId) {
+    fn start(&mut self, id: &ReplicaId, number: u64) {
         let run_dir = self.dir_of(id);
         let log_dir = self.log_dir_of(id);
-        let Some(slot) = self.slots.get(id) else { return };
-        let Some(image) = &slot.image else {
+        let Some(replica) = self.desk.replica(id) else { return };
+        let Some(image) = self.held.get(id).and_then(|held| held.image.as_ref()) else {
             // Found at the agent's start with its process gone: the image was never prepared by this agent.
-            self.carry_out(id, Do::Fetch);
+            self.act(id, number, Do::Fetch);
             return;
         };
         let hosts = self
@@ -353,16 +312,13 @@ impl Agent {
             .get(&id.workload.environment)
             .cloned()
             .unwrap_or_else(|| "127.0.0.1 localhost\n".to_owned());
-        let run = keepers::run_of(&slot.run.order, image, hosts, run_dir.clone(), log_dir);
+        let run = keepers::run_of(&replica.order, image, hosts, run_dir.clone(), log_dir);
         for name in ["exit", "init", "pid"] {
             let _ = std::fs::remove_file(run_dir.join(name));
         }
-        let number = slot.number;
         match keepers::start(&self.isolation, &run, id.clone(), number, self.inbox.clone()) {
             Ok(pid) => {
-                if let Some(slot) = self.slots.get_mut(id) {
-                    slot.keeper = Some(Keeper { pid, init: None });
-                }
+                self.held.entry(id.clone()).or_default().keeper = Some(Keeper { pid, init: None });
             }
             Err(error) => self.handle(id, Event::CouldNotStart(error.to_string())),
         }
@@ -370,7 +326,7 @@ impl Agent {
 
     fn count_kills(&mut self) {
         let running: Vec<ReplicaId> =
-            self.slots.iter().filter(|(_, slot)| slot.keeper.is_some()).map(|(id, _)| id.clone()).collect();
+            self.held.iter().filter(|(_, held)| held.keeper.is_some()).map(|(id, _)| id.clone()).collect();
         for id in running {
             if let Some(count) = self.isolation.groups().memory_kills(&id.dotted()).filter(|count| *count > 0)
             {
@@ -378,27 +334,25 @@ impl Agent {
             }
         }
     }
+}
 
-    /// Tells control what changed since it was last told, one report at a time.
-    fn tell(&mut self) {
-        if !self.linked || self.in_flight {
-            return;
-        }
-        let mut report = NodeReport { whole: self.whole, replicas: Vec::new(), gone: Vec::new() };
-        let touched = std::mem::take(&mut self.touched);
-        let all = self.whole.then(|| self.slots.keys().cloned().collect());
-        for id in all.unwrap_or(touched) {
-            let Some(slot) = self.slots.get_mut(&id) else { continue };
-            let state = slot.run.report();
-            if self.whole || slot.told.as_ref() != Some(&state) {
-                slot.told = Some(state.clone());
-                report.replicas.push(state);
-            }
-        }
-        report.gone = std::mem::take(&mut self.gone).into_iter().collect();
-        if report.whole || !report.replicas.is_empty() || !report.gone.is_empty() {
-            (self.whole, self.in_flight) = (false, true);
-            self.reports.send_replace(Some(report));
-        }
-    }
+/// Tells this agent from those before it.
+fn new_life() -> u64 {
+    jiff::Timestamp::now().as_microsecond() as u64
+}
+
+fn epoch_file(config: &Config) -> PathBuf {
+    config.dir.join("epoch")
+}
+
+/// The newest control that an earlier agent heard.
+fn heard_epoch(config: &Config) -> u64 {
+    let kept = std::fs::read_to_string(epoch_file(config)).ok();
+    kept.and_then(|text| text.trim().parse().ok()).unwrap_or(0)
+}
+
+fn keep_epoch(config: &Config, epoch: u64) -> std::io::Result<()> {
+    let partial = config.dir.join("epoch.partial");
+    std::fs::write(&partial, epoch.to_string())?;
+    std::fs::rename(&partial, epoch_file(config))
 }

@@ -53,7 +53,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
 }
 
 /// What this machine gives.
-fn hello(name: &Name) -> NodeHello {
+fn hello(name: &Name, life: u64) -> NodeHello {
     let cores = std::thread::available_parallelism().map_or(1, usize::from) as u64;
     let meminfo = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
     let total = meminfo.lines().find_map(|line| line.strip_prefix("MemTotal:"));
@@ -61,6 +61,7 @@ fn hello(name: &Name) -> NodeHello {
     // A sixteenth stays with the machine itself.
     NodeHello {
         node: name.clone(),
+        life,
         cpu: Cpu::from_milli(cores * 1000),
         memory: Bytes::new(kib * 1024 / 16 * 15),
     }

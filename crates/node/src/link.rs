@@ -9,11 +9,11 @@ use crate::agent::Message;
 use crate::{Config, hello};
 
 /// Calls, and calls again whenever the link is lost.
-pub async fn follow_orders(config: Config, control: Control, inbox: UnboundedSender<Message>) {
+pub async fn follow_orders(config: Config, life: u64, control: Control, inbox: UnboundedSender<Message>) {
     let path = format!("/link/nodes/{}/orders", config.name);
     let mut pause = Pause::default();
     loop {
-        match control.orders(&path, &hello(&config.name)).await {
+        match control.orders(&path, &hello(&config.name, life)).await {
             Ok(mut orders) => {
                 pause = Pause::default();
                 let mut first = true;

@@ -1,10 +1,11 @@
 //! Deciding, for as long as the lease is this control's and the record can be written.
 
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, Refusal, Settled};
-use mainyard_core::link::{GatewayOrder, NodeOrder};
+use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder};
 use mainyard_core::model::Name;
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::{mpsc, oneshot};
@@ -21,6 +22,8 @@ struct Leader<'a> {
     steward: &'a Steward,
     cluster: Cluster,
     epoch: u64,
+    /// Gateways that called and have no table yet.
+    called: BTreeSet<String>,
 }
 
 /// Decides until it may or can no more.
@@ -30,7 +33,7 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
         *steward.published.write().await = (state.clone(), number);
         steward.latest.send_replace(number);
         let cluster = Cluster::new(state, epoch, Timestamp::now());
-        Leader { steward, cluster, epoch }.work(messages).await
+        Leader { steward, cluster, epoch, called: BTreeSet::new() }.work(messages).await
     };
     if let Err(error) = outcome.await {
         tracing::error!(%error, "the cluster is read anew");
@@ -97,13 +100,14 @@ impl Leader<'_> {
                 }
             }
             Message::Node(node, report) => self.cluster.hear_node(&node, report, now),
-            Message::GatewayCalled(gateway) => {
-                self.steward.links.order_gateway(&gateway, GatewayOrder::Table(self.cluster.table()));
+            Message::GatewayCalled(gateway, hello) => {
+                self.cluster.hear_gateway_hello(&gateway, hello.life, now);
+                self.called.insert(gateway);
             }
-            Message::Gateway(gateway, view, figures) => {
+            Message::Gateway(gateway, GatewayReport { life, view, figures }) => {
                 self.cluster.hear_figures(&figures);
                 self.steward.traffic.add(&figures);
-                self.cluster.hear_gateway(&gateway, view, now);
+                self.cluster.hear_gateway(&gateway, life, view, now);
             }
         }
     }
@@ -124,6 +128,10 @@ impl Leader<'_> {
             let order =
                 NodeOrder::Replicas { epoch: self.epoch, whole: false, run: orders.run, stop: orders.stop };
             self.steward.links.order_node(&node, order);
+        }
+        // A gateway serves only after the record knows of it.
+        for gateway in std::mem::take(&mut self.called) {
+            self.steward.links.order_gateway(&gateway, GatewayOrder::Table(self.cluster.table()));
         }
         if let Some(table) = settled.table {
             self.steward.links.order_all_gateways(&GatewayOrder::Table(table));
@@ -148,5 +156,10 @@ impl Leader<'_> {
 
 /// Everything a node should run.
 fn whole(cluster: &Cluster, node: &Name, epoch: u64) -> NodeOrder {
-    NodeOrder::Replicas { epoch, whole: true, run: cluster.whole_orders(node), stop: Vec::new() }
+    NodeOrder::Replicas {
+        epoch,
+        whole: true,
+        run: cluster.whole_orders(node),
+        stop: cluster.stopping_on(node),
+    }
 }

@@ -15,8 +15,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use mainyard_core::cluster::{Cluster, Refusal, State};
-use mainyard_core::drain::GatewayView;
-use mainyard_core::link::{Figure, NodeHello, NodeReport};
+use mainyard_core::link::{GatewayHello, GatewayReport, NodeHello, NodeReport};
 use mainyard_core::model::Name;
 use mainyard_store::{Error, Lease, Store};
 use tokio::sync::{RwLock, mpsc, oneshot, watch};
@@ -36,9 +35,9 @@ pub enum Message {
     /// A node agent tells.
     Node(Name, NodeReport),
     /// A gateway called.
-    GatewayCalled(String),
+    GatewayCalled(String, GatewayHello),
     /// A gateway tells.
-    Gateway(String, GatewayView, Vec<Figure>),
+    Gateway(String, GatewayReport),
 }
 
 /// Why an act was not done.

@@ -5,12 +5,13 @@ use jiff::Timestamp;
 use super::{Cluster, Kind, Object, platform};
 use crate::drain::GatewayView;
 use crate::link::{Figure, NodeHello, NodeReport, ReplicaReport};
-use crate::model::{Name, Node, ReplicaState, Target};
+use crate::model::{Gateway, Name, Node, ReplicaState, Target};
 
 impl Cluster {
     /// A node agent called. Everything it should run is ordered anew.
     pub fn hear_hello(&mut self, hello: NodeHello, now: Timestamp) {
         self.cause = platform(now);
+        self.lives.insert(format!("node {}", hello.node), (hello.life, 0));
         let node = Node { name: hello.node, cpu: hello.cpu, memory: hello.memory, heard: now };
         let same = self
             .state
@@ -23,8 +24,12 @@ impl Cluster {
         self.dirty.extend(self.state.workloads.keys().cloned());
     }
 
-    /// A node agent tells how replicas are.
+    /// A node agent tells how replicas are. What an earlier agent sent, or what came before, is not heard.
     pub fn hear_node(&mut self, node: &Name, report: NodeReport, now: Timestamp) {
+        match self.lives.get_mut(&format!("node {node}")) {
+            Some((life, last)) if *life == report.life && *last < report.number => *last = report.number,
+            _ => return,
+        }
         self.cause = platform(now);
         for replica in &report.replicas {
             self.hear_replica(node, replica, now);
@@ -93,12 +98,42 @@ impl Cluster {
         }
     }
 
+    /// A gateway called. What it worked by in an earlier life counts no more.
+    pub fn hear_gateway_hello(&mut self, gateway: &str, life: u64, now: Timestamp) {
+        self.cause = platform(now);
+        if !self.state.gateways.contains_key(gateway) {
+            self.put(Object::Gateway(Gateway { name: gateway.to_owned() }));
+        }
+        let known = self.lives.insert(format!("gateway {gateway}"), (life, 0));
+        if known.is_none_or(|(before, _)| before != life) {
+            self.gateways.insert(gateway.to_owned(), (GatewayView::default(), now));
+        }
+    }
+
     /// A gateway tells what it works by.
-    pub fn hear_gateway(&mut self, gateway: &str, view: GatewayView, now: Timestamp) {
+    pub fn hear_gateway(&mut self, gateway: &str, life: u64, view: GatewayView, now: Timestamp) {
+        if self.lives.get(&format!("gateway {gateway}")).is_none_or(|(known, _)| *known != life) {
+            return;
+        }
+        // A table is never given back: an older confirmation has come late.
+        if self.gateways.get(gateway).is_some_and(|(known, _)| known.confirmed > view.confirmed) {
+            return;
+        }
         self.gateways.insert(gateway.to_owned(), (view, now));
         // One that has been silent for long is forgotten, so that the list does not grow.
-        self.gateways
-            .retain(|_, (_, heard)| now.duration_since(*heard) < jiff::SignedDuration::from_hours(1));
+        let silent = |heard: &Timestamp| now.duration_since(*heard) > jiff::SignedDuration::from_hours(1);
+        let gone: Vec<String> = self
+            .gateways
+            .iter()
+            .filter(|(_, (_, heard))| silent(heard))
+            .map(|(name, _)| name.clone())
+            .collect();
+        self.cause = platform(now);
+        for name in gone {
+            self.gateways.remove(&name);
+            self.lives.remove(&format!("gateway {name}"));
+            self.remove(Kind::Gateway, name);
+        }
     }
 
     /// Adds what was served to the evidence of rollouts that move. Written with the rollout's next change.

@@ -14,6 +14,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
+use crate::address;
 use crate::drain::{GatewayView, Leaving};
 use crate::model::{Name, Origin, ReplicaId, Target};
 use crate::routing::TableVersion;
@@ -35,8 +36,11 @@ pub struct Cluster {
     hosts_stale: BTreeSet<Name>,
     leaving: BTreeMap<ReplicaId, Leaving>,
     gateways: BTreeMap<String, (GatewayView, Timestamp)>,
+    /// The lives of nodes and gateways that called, and the last report of each.
+    lives: BTreeMap<String, (u64, u64)>,
     to_run: BTreeSet<ReplicaId>,
     to_stop: BTreeSet<(Name, ReplicaId)>,
+    next_address: u16,
     cause: Origin,
 }
 
@@ -45,6 +49,9 @@ impl Cluster {
     pub fn new(state: State, epoch: u64, now: Timestamp) -> Cluster {
         let dirty = state.workloads.keys().cloned().collect();
         let hosts_stale = state.environments.keys().cloned().collect();
+        // Of none of them it is known by which table it serves.
+        let unknown = |name: &String| (name.clone(), (GatewayView::default(), now));
+        let gateways = state.gateways.keys().map(unknown).collect();
         Cluster {
             state,
             version: TableVersion { epoch, counter: 0 },
@@ -54,9 +61,12 @@ impl Cluster {
             table_stale: true,
             hosts_stale,
             leaving: BTreeMap::new(),
-            gateways: BTreeMap::new(),
+            gateways,
+            lives: BTreeMap::new(),
             to_run: BTreeSet::new(),
             to_stop: BTreeSet::new(),
+            // Each control begins elsewhere: it does not know what an earlier one gave up a moment ago.
+            next_address: (epoch.wrapping_mul(401) % u64::from(address::REPLICAS_PER_NODE)) as u16,
             cause: platform(now),
         }
     }

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
-    Environment, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica, ReplicaId, Rollout, Route,
-    Service, Target, Workload,
+    Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica, ReplicaId,
+    Rollout, Route, Service, Target, Workload,
 };
 
 macro_rules! objects {
@@ -88,6 +88,8 @@ objects! {
     Route(Route) = "route" in routes[Target] by |it| it.target.clone(), it.target.to_string();
     /// Images.
     Image(ImageRecord) = "image" in images[String] by |it| it.image.to_string(), it.image.to_string();
+    /// Gateways.
+    Gateway(Gateway) = "gateway" in gateways[String] by |it| it.name.clone(), it.name.clone();
     /// Nodes.
     Node(Node) = "node" in nodes[Name] by |it| it.name.clone(), it.name.to_string();
 }

@@ -159,7 +159,8 @@ impl Cluster {
         let mut rooms = self.rooms();
         let mut taken: BTreeSet<(Name, Ipv4Addr)> =
             self.state.replicas.values().filter_map(|r| Some((r.node.clone()?, r.address?))).collect();
-        let mut from = 0;
+        // Addresses go round, so that one that was given up is not another's for a long time.
+        let mut from = self.next_address;
         for mut replica in waiting {
             let target = replica.id.workload.clone();
             let Some(release) = self.state.releases.get(&(target.clone(), replica.release)) else { continue };
@@ -173,12 +174,12 @@ impl Cluster {
             };
             let reason = match placed {
                 Ok(node) => {
-                    let free = (from..address::REPLICAS_PER_NODE)
-                        .map_while(|n| Some((n, address::replica(index, n)?)));
+                    let all = (from..address::REPLICAS_PER_NODE).chain(0..from);
+                    let free = all.filter_map(|n| Some((n, address::replica(index, n)?)));
                     let mut free = free.filter(|(_, address)| !taken.contains(&(node.clone(), *address)));
                     match free.next() {
                         Some((number, address)) => {
-                            from = number;
+                            from = (number + 1) % address::REPLICAS_PER_NODE;
                             taken.insert((node.clone(), address));
                             (replica.node, replica.address, replica.reason) =
                                 (Some(node), Some(address), None);
@@ -201,6 +202,7 @@ impl Cluster {
                 self.decide_one(&target, now);
             }
         }
+        self.next_address = from;
         // Faults found here are judged in this same settling.
         let dirty = std::mem::take(&mut self.dirty);
         dirty.iter().for_each(|target| self.decide_one(target, now));
@@ -310,6 +312,12 @@ impl Cluster {
     pub fn whole_orders(&self, node: &Name) -> Vec<RunOrder> {
         let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
         here.filter_map(|replica| self.run_order(&replica.id)).map(|(_, order)| order).collect()
+    }
+
+    /// Everything a node was asked to stop and has not told the end of.
+    pub fn stopping_on(&self, node: &Name) -> Vec<ReplicaId> {
+        let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
+        here.filter(|replica| replica.stopping).map(|replica| replica.id.clone()).collect()
     }
 
     /// The hosts files of all environments.

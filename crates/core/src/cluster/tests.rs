@@ -25,6 +25,10 @@ fn api() -> Target {
     "staging/locker-api".parse().expect("a target")
 }
 
+fn hello() -> NodeHello {
+    NodeHello { node: name("node-1"), life: 1, cpu: Cpu::from_milli(2000), memory: Bytes::mib(4096) }
+}
+
 struct Yard {
     cluster: Cluster,
     now: Timestamp,
@@ -32,6 +36,7 @@ struct Yard {
     table: Table,
     record: State,
     confirms: bool,
+    reports: u64,
 }
 
 impl Yard {
@@ -44,10 +49,11 @@ impl Yard {
             table: Table::default(),
             record: State::default(),
             confirms: true,
+            reports: 0,
         };
+        yard.cluster.hear_gateway_hello("gateway-1", 1, now);
         yard.cluster.add_environment(&name("staging"), "mira", now).expect("a new environment");
-        let hello = NodeHello { node: name("node-1"), cpu: Cpu::from_milli(2000), memory: Bytes::mib(4096) };
-        yard.cluster.hear_hello(hello, now);
+        yard.cluster.hear_hello(hello(), now);
         for tag in ["1.4.0", "1.5.0"] {
             yard.add_image(tag);
         }
@@ -82,7 +88,8 @@ impl Yard {
                 None => self.record.remove(change.kind, &change.key),
             }
         }
-        let mut report = NodeReport::default();
+        self.reports += 1;
+        let mut report = NodeReport { life: 1, number: self.reports, ..NodeReport::default() };
         for orders in settled.orders.into_values() {
             for order in orders.run {
                 let (id, state) = (order.id.clone(), ReplicaState::Ready);
@@ -106,7 +113,7 @@ impl Yard {
             self.table = table;
         }
         let view = GatewayView { confirmed: self.table.version, open: BTreeMap::new() };
-        self.cluster.hear_gateway("gateway-1", view, self.now);
+        self.cluster.hear_gateway("gateway-1", 1, view, self.now);
         self.cluster.hear_node(&name("node-1"), report, self.now);
     }
 
@@ -250,6 +257,8 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
     let open = yard.record.rollouts[&(api(), ReleaseNumber(2))].state;
     assert!(open.is_open() && open != RolloutState::Starting, "{open}");
     yard.cluster = Cluster::new(yard.record.clone(), 2, yard.now);
+    yard.cluster.hear_gateway_hello("gateway-1", 1, yard.now);
+    yard.cluster.hear_hello(hello(), yard.now);
     let known: Vec<ReplicaReport> = yard
         .running
         .keys()
@@ -257,7 +266,7 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
         .collect();
     yard.cluster.hear_node(
         &name("node-1"),
-        NodeReport { whole: true, replicas: known, gone: vec![] },
+        NodeReport { life: 1, number: 1, whole: true, replicas: known, gone: vec![] },
         yard.now,
     );
     yard.settle_down();

@@ -13,7 +13,8 @@ pub use names::{
 };
 pub use reason::{Reason, ReasonCode};
 pub use record::{
-    Environment, Evidence, ImageRecord, Node, Origin, Release, Replica, Rollout, Route, Service, Workload,
+    Environment, Evidence, Gateway, ImageRecord, Node, Origin, Release, Replica, Rollout, Route, Service,
+    Workload,
 };
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, RolloutRule, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};

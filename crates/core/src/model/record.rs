@@ -203,3 +203,10 @@ pub struct Node {
     /// When its agent was last heard.
     pub heard: Timestamp,
 }
+
+/// A gateway that may hold requests: whoever decides next must know that it waits for it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Gateway {
+    /// Its name.
+    pub name: String,
+}

@@ -1,0 +1,273 @@
+//! Controls: one decides, as the steward of the real one does it.
+
+use std::collections::BTreeMap;
+
+use mainyard_core::cluster::{Cluster, Settled};
+use mainyard_core::link::NodeHello;
+use mainyard_core::model::{Bytes, Cpu, Name};
+use mainyard_core::node_desk::Orders;
+
+use crate::world::{CONTROLS, Happening, Part, Report, World};
+
+/// One control.
+#[derive(Debug, Default)]
+pub struct Control {
+    pub alive: bool,
+    pub life: u64,
+    /// Until then it does nothing, and goes on where it was.
+    pub frozen_until: u64,
+    /// Until then it does not reach the record.
+    pub cut_until: u64,
+    pub leader: Option<(Cluster, u64)>,
+    links: BTreeMap<Part, (u64, u64)>,
+    settle_at: Option<u64>,
+}
+
+pub fn node_name(node: usize) -> Name {
+    format!("node-{}", node + 1).parse().expect("a name")
+}
+
+pub fn gateway_name(gateway: usize) -> String {
+    format!("gateway-{}", gateway + 1)
+}
+
+impl World {
+    pub fn control_starts(&mut self, control: usize) {
+        let life = self.new_number();
+        self.controls[control] = Control { alive: true, life, ..Control::default() };
+        self.note(|| format!("control {control} starts"));
+        self.try_lease(control, life);
+    }
+
+    /// True when the control is this life's and awake; what comes to a frozen one waits.
+    fn awake(&mut self, control: usize, life: u64, again: impl FnOnce() -> Happening) -> bool {
+        let it = &self.controls[control];
+        if !it.alive || it.life != life {
+            return false;
+        }
+        let wait = it.frozen_until.saturating_sub(self.now);
+        if wait > 0 {
+            self.later(wait + 1, again());
+        }
+        wait == 0
+    }
+
+    pub fn try_lease(&mut self, control: usize, life: u64) {
+        if !self.awake(control, life, || Happening::Lease { control, life }) {
+            return;
+        }
+        self.later(1000, Happening::Lease { control, life });
+        if self.controls[control].cut_until > self.now {
+            return;
+        }
+        if let Some((_, epoch)) = &self.controls[control].leader {
+            if !self.record.renew(*epoch, self.now) {
+                self.step_down(control);
+            }
+            return;
+        }
+        if let Some(epoch) = self.record.take_lease(control, self.now) {
+            self.note(|| format!("control {control} decides, epoch {epoch}"));
+            self.outcome.epochs += 1;
+            let cluster = Cluster::new(self.record.state.clone(), epoch, self.clock());
+            let it = &mut self.controls[control];
+            (it.leader, it.settle_at) = (Some((cluster, epoch)), None);
+            it.links.clear();
+            self.decide(control);
+        }
+    }
+
+    fn step_down(&mut self, control: usize) {
+        self.note(|| format!("control {control} decides no more"));
+        let it = &mut self.controls[control];
+        it.leader = None;
+        self.hang_up(control);
+    }
+
+    /// Ends its links; the parts notice after a while and call again.
+    pub fn hang_up(&mut self, control: usize) {
+        let links = std::mem::take(&mut self.controls[control].links);
+        for (part, (link, _)) in links {
+            self.break_link(part, link);
+        }
+    }
+
+    /// A part calls: whoever it takes for the holder first, then the other.
+    pub fn call(&mut self, part: Part, life: u64) {
+        if !self.part_lives(part, life) || self.link_of(part).is_some() {
+            return;
+        }
+        let control = (0..CONTROLS).map(|n| (n + self.chance.index(CONTROLS)) % CONTROLS).find(|control| {
+            let it = &self.controls[*control];
+            it.alive && it.leader.is_some()
+        });
+        match control {
+            Some(control) => {
+                let link = self.new_number();
+                self.set_link(part, Some((control, link)));
+                let wait = self.chance.between(1, 15);
+                self.later(wait, Happening::Hello { control, part, life, link });
+            }
+            None => {
+                let wait = self.chance.between(20, 1000);
+                self.later(wait, Happening::Call { part, life });
+            }
+        }
+    }
+
+    pub fn hello(&mut self, control: usize, part: Part, life: u64, link: u64) {
+        let of = self.controls[control].life;
+        if !self.awake(control, of, || Happening::Hello { control, part, life, link }) {
+            return self.break_link(part, link);
+        }
+        let (now, clock) = (self.now, self.clock());
+        let Some((_, epoch)) = &self.controls[control].leader else {
+            return self.break_link(part, link);
+        };
+        let epoch = *epoch;
+        // A part has one link: the one before, which may be a newer one if this call comes late, is ended.
+        let before = self.controls[control].links.insert(part, (link, now));
+        if let Some((before, _)) = before {
+            self.break_link(part, before);
+        }
+        let Some((cluster, _)) = &mut self.controls[control].leader else { return };
+        match part {
+            Part::Node(node) => {
+                let hello = NodeHello {
+                    node: node_name(node),
+                    life,
+                    cpu: Cpu::from_milli(8000),
+                    memory: Bytes::mib(1024),
+                };
+                cluster.hear_hello(hello, clock);
+                let name = node_name(node);
+                let orders = Orders {
+                    epoch,
+                    whole: true,
+                    run: cluster.whole_orders(&name),
+                    stop: cluster.stopping_on(&name),
+                };
+                self.send_node(control, node, orders);
+                self.decide(control);
+            }
+            Part::Gateway(gateway) => {
+                cluster.hear_gateway_hello(&gateway_name(gateway), life, clock);
+                // Its table goes out after the record knows of it.
+                if self.decide(control)
+                    && let Some((cluster, _)) = &self.controls[control].leader
+                {
+                    let table = cluster.table();
+                    self.send_gateway(control, gateway, table);
+                }
+            }
+        }
+    }
+
+    pub fn report(&mut self, control: usize, part: Part, life: u64, report: Report, echo: bool) {
+        let of = self.controls[control].life;
+        let again = report.clone();
+        let awake = self.awake(control, of, || Happening::Report {
+            control,
+            part,
+            life,
+            report: Box::new(again),
+            echo,
+        });
+        let clock = self.clock();
+        let taken = match (&mut self.controls[control].leader, awake) {
+            (Some((cluster, _)), true) => {
+                match (part, report) {
+                    (Part::Node(node), Report::Node(report)) => {
+                        cluster.hear_node(&node_name(node), report, clock)
+                    }
+                    (Part::Gateway(gateway), Report::Gateway { life, view }) => {
+                        cluster.hear_gateway(&gateway_name(gateway), life, view, clock);
+                    }
+                    _ => {}
+                }
+                true
+            }
+            _ => false,
+        };
+        let wait = self.chance.between(1, 10);
+        if !echo {
+            self.later(wait, Happening::Reported { part, life, taken });
+        }
+        if taken {
+            self.decide(control);
+        }
+    }
+
+    pub fn settle_by_clock(&mut self, control: usize, life: u64) {
+        if self.awake(control, life, || Happening::Settle { control, life }) {
+            self.controls[control].settle_at = None;
+            self.decide(control);
+        }
+    }
+
+    /// Settles, writes, and only then orders and serves. False when it could not write.
+    pub fn decide(&mut self, control: usize) -> bool {
+        let (now, clock) = (self.now, self.clock());
+        let it = &mut self.controls[control];
+        let Some((cluster, epoch)) = &mut it.leader else { return false };
+        let Settled { changes, orders, table, wake, .. } = cluster.settle(clock);
+        let epoch = *epoch;
+        let reached = it.cut_until <= now;
+        if !changes.is_empty() {
+            let before = self.record.number;
+            if !reached || !self.record.write(epoch, &changes, now) {
+                self.step_down(control);
+                return false;
+            }
+            if self.record.number != before + changes.len() as u64 {
+                self.violated("the record's changes have a gap".into());
+            }
+        }
+        for (name, orders) in orders {
+            let node = (0..self.nodes.len()).find(|node| node_name(*node) == name);
+            if let Some(node) = node {
+                self.send_node(
+                    control,
+                    node,
+                    Orders { epoch, whole: false, run: orders.run, stop: orders.stop },
+                );
+            }
+        }
+        if let Some(table) = table {
+            for gateway in 0..self.gateways.len() {
+                self.send_gateway(control, gateway, table.clone());
+            }
+        }
+        if let Some(wake) = wake {
+            let at = now + (wake.duration_since(clock).as_millis().clamp(1, 5000) as u64);
+            let it = &mut self.controls[control];
+            if it.settle_at.is_none_or(|known| at < known) {
+                it.settle_at = Some(at);
+                let life = it.life;
+                self.later(at - now, Happening::Settle { control, life });
+            }
+        }
+        true
+    }
+
+    /// In their order along the link, each after a while.
+    fn along(&mut self, control: usize, part: Part) -> Option<(u64, u64)> {
+        let wait = self.chance.between(1, 20);
+        let now = self.now;
+        let (link, last) = self.controls[control].links.get_mut(&part)?;
+        *last = (now + wait).max(*last + 1);
+        Some((*link, *last - now))
+    }
+
+    fn send_node(&mut self, control: usize, node: usize, orders: Orders) {
+        if let Some((link, wait)) = self.along(control, Part::Node(node)) {
+            self.later(wait, Happening::OrderNode { node, link, orders });
+        }
+    }
+
+    fn send_gateway(&mut self, control: usize, gateway: usize, table: mainyard_core::routing::Table) {
+        if let Some((link, wait)) = self.along(control, Part::Gateway(gateway)) {
+            self.later(wait, Happening::OrderGateway { gateway, link, table: Box::new(table) });
+        }
+    }
+}

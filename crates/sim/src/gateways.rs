@@ -1,0 +1,234 @@
+//! Gateways: a table, its turn, and the requests that are open.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+
+use mainyard_core::drain::{GATEWAY_LEASE, GatewayView};
+use mainyard_core::model::ReplicaId;
+use mainyard_core::routing::{Backend, Table};
+
+use crate::world::{Happening, Part, Report, World};
+
+/// What a gateway tells.
+pub type View = GatewayView;
+
+/// An open request.
+#[derive(Debug, Clone)]
+struct Request {
+    replica: ReplicaId,
+}
+
+/// One gateway.
+#[derive(Debug, Default)]
+pub struct Gateway {
+    pub alive: bool,
+    pub life: u64,
+    pub link: Option<(usize, u64)>,
+    pub table: Table,
+    kept: Option<Table>,
+    open: BTreeMap<u64, Request>,
+    turn: usize,
+    /// A report is on its way; another is wanted.
+    in_flight: bool,
+    wants: bool,
+    next_beat: u64,
+    /// When control last took a report.
+    heard: u64,
+}
+
+impl Gateway {
+    fn backends(&self) -> Vec<(&String, &Vec<Backend>)> {
+        self.table
+            .services
+            .iter()
+            .filter_map(|(key, entry)| Some((key, entry.ports.values().next()?)))
+            .collect()
+    }
+
+    fn holds(&self, replica: &ReplicaId) -> bool {
+        self.backends().iter().any(|(_, list)| list.iter().any(|backend| backend.replica == *replica))
+    }
+
+    fn view(&self) -> GatewayView {
+        let mut open = BTreeMap::new();
+        for request in self.open.values().filter(|request| !self.holds(&request.replica)) {
+            *open.entry(request.replica.clone()).or_default() += 1;
+        }
+        GatewayView { confirmed: self.table.version, open }
+    }
+}
+
+impl World {
+    pub fn gateway_starts(&mut self, gateway: usize) {
+        let life = self.new_number();
+        self.note(|| format!("gateway {gateway} starts"));
+        let it = &mut self.gateways[gateway];
+        let kept = it.kept.take();
+        *it = Gateway {
+            alive: true,
+            life,
+            table: kept.clone().unwrap_or_default(),
+            kept,
+            ..Gateway::default()
+        };
+        self.later(2, Happening::Call { part: Part::Gateway(gateway), life });
+        self.later(1000, Happening::Beat { gateway, life });
+    }
+
+    pub fn gateway_dies(&mut self, gateway: usize) {
+        self.note(|| format!("gateway {gateway} dies"));
+        let it = &mut self.gateways[gateway];
+        it.alive = false;
+        self.outcome.broken += it.open.len() as u64;
+        it.open.clear();
+    }
+
+    pub fn order_gateway(&mut self, gateway: usize, link: u64, table: Table) {
+        let it = &mut self.gateways[gateway];
+        if !it.alive || it.link.is_none_or(|(_, known)| known != link) {
+            return;
+        }
+        if table.version > it.table.version {
+            // On disk first.
+            it.kept = Some(table.clone());
+            it.table = table;
+        }
+        self.tell_view(gateway);
+    }
+
+    pub fn beat(&mut self, gateway: usize, life: u64) {
+        if self.gateways[gateway].alive && self.gateways[gateway].life == life {
+            self.tell_view(gateway);
+            if self.gateways[gateway].next_beat <= self.now {
+                self.gateways[gateway].next_beat = self.now + 1000;
+                self.later(1000, Happening::Beat { gateway, life });
+            }
+        }
+    }
+
+    fn tell_view(&mut self, gateway: usize) {
+        let it = &mut self.gateways[gateway];
+        let Some((control, _)) = it.link else { return };
+        if std::mem::replace(&mut it.in_flight, true) {
+            it.wants = true;
+            return;
+        }
+        let (life, view) = (it.life, it.view());
+        self.send_report(control, Part::Gateway(gateway), life, Report::Gateway { life, view });
+    }
+
+    pub fn view_reported(&mut self, gateway: usize, taken: bool) {
+        let now = self.now;
+        let it = &mut self.gateways[gateway];
+        it.in_flight = false;
+        if taken {
+            it.heard = now;
+        }
+        let wanted = std::mem::take(&mut it.wants);
+        if !taken {
+            let life = it.life;
+            self.later(200, Happening::Beat { gateway, life });
+        } else if wanted {
+            self.tell_view(gateway);
+        }
+    }
+
+    pub fn visit(&mut self, gateway: usize) {
+        let wait = if self.quiet() { 1000 } else { self.chance.between(20, 120) };
+        self.later(wait, Happening::Visit(gateway));
+        let number = self.new_number();
+        let it = &mut self.gateways[gateway];
+        if !it.alive {
+            return;
+        }
+        it.turn += 1;
+        let turn = it.turn;
+        let services = it.backends();
+        if services.is_empty() {
+            return;
+        }
+        let count = services.len();
+        let list = services[turn % count].1.clone();
+        for step in 0..list.len().min(4) {
+            let backend = &list[(turn / count + step) % list.len()];
+            match self.who_answers(&backend.node.to_string(), *backend.address.ip()) {
+                // The connection is refused: another one is tried.
+                None => {}
+                Some(who) if who == backend.replica => {
+                    let long = self.chance.percent(3);
+                    let wait =
+                        if long { self.chance.between(1000, 9000) } else { self.chance.between(1, 300) };
+                    let it = &mut self.gateways[gateway];
+                    it.open.insert(number, Request { replica: who });
+                    let life = it.life;
+                    return self.later(wait, Happening::AnswerEnds { gateway, life, request: number });
+                }
+                Some(who) => {
+                    let meant = &backend.replica;
+                    return self.violated(format!(
+                        "a request for {meant} is answered by {who}, which has its address"
+                    ));
+                }
+            }
+        }
+        self.outcome.refused += 1;
+    }
+
+    fn who_answers(&self, node: &str, address: Ipv4Addr) -> Option<ReplicaId> {
+        let node = (0..self.nodes.len()).find(|at| crate::controls::node_name(*at).as_str() == node)?;
+        let mut processes = self.nodes[node].processes.iter();
+        let listens = |at: Option<u64>| at.is_some_and(|at| at <= self.now);
+        let found = processes.find(|(_, process)| process.address == address && listens(process.listens_at));
+        found.map(|(id, _)| id.clone())
+    }
+
+    pub fn answer_ends(&mut self, gateway: usize, life: u64, request: u64) {
+        let it = &mut self.gateways[gateway];
+        if it.life != life {
+            return;
+        }
+        if let Some(ended) = it.open.remove(&request) {
+            self.outcome.answered += 1;
+            let last = !self.gateways[gateway].open.values().any(|other| other.replica == ended.replica);
+            if last && !self.gateways[gateway].holds(&ended.replica) {
+                self.tell_view(gateway);
+            }
+        }
+    }
+
+    /// A process was killed: requests open to it are broken.
+    pub fn break_requests(&mut self, replica: &ReplicaId) {
+        for gateway in &mut self.gateways {
+            let before = gateway.open.len();
+            gateway.open.retain(|_, request| request.replica != *replica);
+            self.outcome.broken += (before - gateway.open.len()) as u64;
+        }
+    }
+
+    /// A replica is asked to stop: no gateway that counts may hold it in its table or have a request open to it,
+    /// unless the drain limit has passed.
+    pub fn is_stopped(&mut self, replica: &ReplicaId) {
+        self.outcome.drained += 1;
+        self.note(|| format!("{replica} is asked to stop"));
+        let release = self.record.state.replicas.get(replica).map(|known| {
+            let limit = self.record.state.releases.get(&(replica.workload.clone(), known.release));
+            (known.since, limit.map_or(0, |release| release.spec.stop.drain.millis()))
+        });
+        let passed = release
+            .is_some_and(|(since, limit)| self.clock().duration_since(since).as_millis() as u64 >= limit);
+        for (number, gateway) in self.gateways.iter().enumerate().filter(|(_, gateway)| gateway.alive) {
+            let silent = self.now.saturating_sub(gateway.heard) >= GATEWAY_LEASE.millis();
+            let open = gateway.open.values().filter(|request| request.replica == *replica).count();
+            let rule = if gateway.holds(replica) && !silent {
+                format!("{replica} is stopped while gateway {number} serves by a table that has it")
+            } else if open > 0 && !passed {
+                format!(
+                    "{replica} is stopped before its drain limit with {open} requests open at gateway {number}"
+                )
+            } else {
+                continue;
+            };
+            return self.violated(rule);
+        }
+    }
+}

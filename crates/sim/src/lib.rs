@@ -1,0 +1,29 @@
+//! A whole platform driven by one seed.
+//!
+//! Two controls on one record, two nodes, two gateways, visitors and people, around the very machines that run in
+//! earnest: [`mainyard_core::cluster::Cluster`], [`mainyard_core::node_desk::Desk`] and the gateway's rules about
+//! tables. Time is a number; whatever happens is an event in a queue; chance comes from the seed alone. So a run that
+//! breaks a rule is a report that can be replayed, step by step, as often as one likes.
+//!
+//! For a while everything may go wrong: parts die and come back, processes end, controls freeze and go on where they
+//! were, links break, the record is out of reach, messages are lost, late, or come twice. Then the faults end, and the
+//! platform must come to rest. [`run`] tells what was broken, if anything was:
+//!
+//! - a request never goes to another replica than the one it was meant for, whoever had the address before;
+//! - no replica is stopped while a gateway that counts holds a request to it, before the drain limit has passed;
+//! - a replica never has two processes;
+//! - whatever was acknowledged to a person is in the record, and stays;
+//! - the record's changes have one order without a gap, and only the holder of the lease writes;
+//! - when the faults have ended, every drain ends, and record, nodes and tables agree.
+
+mod chance;
+mod controls;
+mod faults;
+mod gateways;
+mod nodes;
+mod people;
+mod record;
+mod rest;
+mod world;
+
+pub use world::{Outcome, run};

@@ -1,0 +1,193 @@
+//! Nodes: the agent's desk, and processes that outlive it.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+
+use mainyard_core::link::RunOrder;
+use mainyard_core::model::ReplicaId;
+use mainyard_core::node_desk::{Desk, Orders, Step};
+use mainyard_core::replica_run::{Do, Ended, Event, ProbeFault};
+
+use crate::world::{Happening, Part, Report, World};
+
+/// A replica's process.
+#[derive(Debug, Clone)]
+pub struct Process {
+    pub number: u64,
+    pub address: Ipv4Addr,
+    /// When it begins to listen on the declared port; never for an image that listens elsewhere.
+    pub listens_at: Option<u64>,
+    pub asked_to_stop: bool,
+}
+
+/// One node.
+#[derive(Debug, Default)]
+pub struct Node {
+    pub life: u64,
+    pub desk: Option<Desk>,
+    pub link: Option<(usize, u64)>,
+    pub processes: BTreeMap<ReplicaId, Process>,
+    kept: BTreeMap<ReplicaId, RunOrder>,
+    kept_epoch: u64,
+    begun: u64,
+}
+
+impl World {
+    pub fn node_starts(&mut self, node: usize) {
+        let life = self.new_number();
+        self.note(|| format!("agent {node} starts"));
+        let now = self.now;
+        let it = &mut self.nodes[node];
+        (it.life, it.begun, it.link) = (life, now, None);
+        it.desk = Some(Desk::new(it.kept_epoch, life));
+        for order in it.kept.clone().into_values() {
+            let lives = self.nodes[node].processes.contains_key(&order.id);
+            if let Some(desk) = &mut self.nodes[node].desk {
+                let (_, steps) = desk.find(order, lives, 0);
+                self.carry_out(node, steps);
+            }
+        }
+        self.later(5, Happening::Call { part: Part::Node(node), life });
+    }
+
+    pub fn order_node(&mut self, node: usize, link: u64, orders: Orders) {
+        let now = self.now;
+        let it = &mut self.nodes[node];
+        if it.link.is_none_or(|(_, known)| known != link) {
+            return;
+        }
+        let clock = now - it.begun;
+        let Some(desk) = &mut it.desk else { return };
+        let whole = orders.whole;
+        let Some(steps) = desk.take(orders, clock) else {
+            // Of a control that was superseded: such a link is of no use.
+            return self.break_link(Part::Node(node), link);
+        };
+        it.kept_epoch = desk.epoch();
+        if whole {
+            desk.linked();
+        }
+        self.carry_out(node, steps);
+        self.tell(node);
+    }
+
+    pub fn desk(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, event: Event) {
+        let now = self.now;
+        let it = &mut self.nodes[node];
+        let clock = now - it.begun;
+        let Some(desk) = it.desk.as_mut().filter(|desk| it.life == life && desk.is_current(id, number))
+        else {
+            return;
+        };
+        let steps = desk.handle(id, event, clock);
+        self.carry_out(node, steps);
+        self.tell(node);
+    }
+
+    /// A report of its own, if there is something to tell. It may be lost, late, or come twice.
+    pub fn tell(&mut self, node: usize) {
+        let Some((control, _)) = self.nodes[node].link else { return };
+        let life = self.nodes[node].life;
+        let Some(report) = self.nodes[node].desk.as_mut().and_then(Desk::report) else { return };
+        self.send_report(control, Part::Node(node), life, Report::Node(report));
+    }
+
+    fn carry_out(&mut self, node: usize, steps: Vec<Step>) {
+        let life = self.nodes[node].life;
+        for step in steps {
+            match step {
+                Step::Keep(order) => {
+                    self.nodes[node].kept.insert(order.id.clone(), order);
+                }
+                Step::Forget(id) => {
+                    self.nodes[node].kept.remove(&id);
+                }
+                Step::Do(id, number, action) => self.act(node, life, id, number, action),
+            }
+        }
+    }
+
+    fn act(&mut self, node: usize, life: u64, id: ReplicaId, number: u64, action: Do) {
+        let soon = |event| Happening::Desk { node, life, id: id.clone(), number, event };
+        match action {
+            Do::Fetch => {
+                let wait = self.chance.between(2, 200);
+                self.later(wait, soon(Event::Fetched));
+            }
+            Do::Start => {
+                let order =
+                    self.nodes[node].desk.as_ref().and_then(|desk| Some(desk.replica(&id)?.order.clone()));
+                let Some(order) = order else { return };
+                let tag = order.spec.image.tag.clone();
+                let listens = self.now + self.chance.between(5, 400);
+                let process = Process {
+                    number: self.new_number(),
+                    address: order.address,
+                    listens_at: (tag != "1.6.1").then_some(listens),
+                    asked_to_stop: false,
+                };
+                // It grows past its limit, until the faults end.
+                if tag == "1.7.0" && !self.quiet() {
+                    let (number, wait) = (process.number, self.chance.between(300, 4000));
+                    self.later(
+                        wait,
+                        Happening::ProcessEnds { node, id: id.clone(), process: number, signal: 9 },
+                    );
+                }
+                if self.nodes[node].processes.insert(id.clone(), process).is_some() {
+                    self.violated(format!("{id} has two processes"));
+                }
+                let wait = self.chance.between(2, 30);
+                self.later(wait, soon(Event::Running));
+            }
+            Do::AskToStop => match self.nodes[node].processes.get_mut(&id) {
+                Some(process) => {
+                    process.asked_to_stop = true;
+                    let (process, wait) = (process.number, self.chance.between(2, 300));
+                    self.is_stopped(&id);
+                    self.later(wait, Happening::ProcessEnds { node, id, process, signal: 15 });
+                }
+                None => self.later(1, soon(Event::Ended(Ended::default()))),
+            },
+            Do::Probe(run, after) => {
+                let wait = after.millis() + self.chance.between(1, 5);
+                self.later(wait, Happening::Probe { node, life, id, number, run });
+            }
+            Do::ProbeAlive(run, after) => {
+                self.later(after.millis() + 1, soon(Event::AliveProbed(run, Ok(()))))
+            }
+            Do::LookAtPorts => {
+                let open = self.nodes[node]
+                    .processes
+                    .get(&id)
+                    .map(|it| if it.listens_at.is_some() { 8080 } else { 9090 });
+                self.later(1, soon(Event::Listening(open.into_iter().collect(), vec![])));
+            }
+            Do::WakeAfter(span) => self.later(span.millis().max(1), soon(Event::Wake)),
+        }
+    }
+
+    pub fn probe(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, run: u32) {
+        let process = self.nodes[node].processes.get(id);
+        let listens = process.and_then(|process| process.listens_at).is_some_and(|at| at <= self.now);
+        let result = if listens { Ok(()) } else { Err(ProbeFault::Refused) };
+        self.desk(node, life, id, number, Event::Probed(run, result));
+    }
+
+    /// The process is gone, and with it the requests that were open to it.
+    pub fn process_ends(&mut self, node: usize, id: &ReplicaId, process: u64, signal: i32) {
+        if self.nodes[node].processes.get(id).is_none_or(|known| known.number != process) {
+            return;
+        }
+        self.nodes[node].processes.remove(id);
+        self.note(|| format!("process of {id} ends by signal {signal}"));
+        self.break_requests(id);
+        let it = &self.nodes[node];
+        let number = it.desk.as_ref().and_then(|desk| desk.number(id));
+        if let Some(number) = number {
+            let ended = Ended { code: None, signal: Some(signal), told: true, ..Ended::default() };
+            let life = it.life;
+            self.later(1, Happening::Desk { node, life, id: id.clone(), number, event: Event::Ended(ended) });
+        }
+    }
+}
