@@ -56,7 +56,7 @@ pub struct Desk {
     touched: BTreeSet<ReplicaId>,
     linked: bool,
     whole: bool,
-    in_flight: bool,
+    in_flight: Option<u64>,
 }
 
 impl Desk {
@@ -73,7 +73,7 @@ impl Desk {
             touched: BTreeSet::new(),
             linked: false,
             whole: true,
-            in_flight: false,
+            in_flight: None,
         }
     }
 
@@ -170,14 +170,18 @@ impl Desk {
         self.end_of_report(false);
     }
 
-    /// The report on its way was taken, or not. Where not, the link is held to be lost.
-    pub fn reported(&mut self, taken: bool) {
+    /// The report of this number was taken, or not. Where not, the link is held to be lost. An answer to one that was
+    /// given up when the link was made anew comes too late to count.
+    pub fn reported(&mut self, number: u64, taken: bool) {
+        if self.in_flight != Some(number) {
+            return;
+        }
         self.linked &= taken;
         self.end_of_report(taken);
     }
 
     fn end_of_report(&mut self, taken: bool) {
-        self.in_flight = false;
+        self.in_flight = None;
         let told = std::mem::take(&mut self.telling);
         if !taken {
             self.gone.extend(told);
@@ -186,7 +190,7 @@ impl Desk {
 
     /// What control should hear now, one report at a time; `None` when there is nothing, or nobody to hear it.
     pub fn report(&mut self) -> Option<NodeReport> {
-        if !self.linked || self.in_flight {
+        if !self.linked || self.in_flight.is_some() {
             return None;
         }
         let mut report = NodeReport {
@@ -211,7 +215,7 @@ impl Desk {
             return None;
         }
         self.reports += 1;
-        (self.whole, self.in_flight) = (false, true);
+        (self.whole, self.in_flight) = (false, Some(self.reports));
         Some(report)
     }
 }

@@ -31,8 +31,8 @@ pub enum Message {
     Prepared(ReplicaId, u64, Arc<Prepared>),
     /// The program runs; the process ids of keeper and init.
     Started(ReplicaId, u64, u32, u32),
-    /// A report was taken by control, or not.
-    Reported(bool),
+    /// The report of this number was taken by control, or not.
+    Reported(u64, bool),
 }
 
 /// What the agent itself has of a replica.
@@ -164,7 +164,7 @@ impl Agent {
                 self.handle(&id, Event::Running);
             }
             Message::Event(..) | Message::Prepared(..) | Message::Started(..) => {}
-            Message::Reported(taken) => self.desk.reported(taken),
+            Message::Reported(number, taken) => self.desk.reported(number, taken),
         }
     }
 

@@ -50,6 +50,6 @@ pub async fn send_reports(
         if let Err(error) = &taken {
             tracing::debug!(%error, "a report was not taken");
         }
-        let _ = inbox.send(Message::Reported(taken.is_ok()));
+        let _ = inbox.send(Message::Reported(report.number, taken.is_ok()));
     }
 }

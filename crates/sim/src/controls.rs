@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use mainyard_core::cluster::{Cluster, Settled};
+use mainyard_core::cluster::{Change, Cluster, Object, Settled, State};
 use mainyard_core::link::NodeHello;
-use mainyard_core::model::{Bytes, Cpu, Name};
+use mainyard_core::model::{Bytes, Cpu, Name, ReplicaId};
 use mainyard_core::node_desk::Orders;
 
 use crate::world::{CONTROLS, Happening, Part, Report, World};
@@ -29,6 +29,12 @@ pub fn node_name(node: usize) -> Name {
 
 pub fn gateway_name(gateway: usize) -> String {
     format!("gateway-{}", gateway + 1)
+}
+
+fn newly_stopping(change: &Change, before: &State) -> Option<ReplicaId> {
+    let Some(Object::Replica(replica)) = &change.object else { return None };
+    let known = before.replicas.get(&replica.id).is_some_and(|known| known.stopping);
+    (replica.stopping && !known).then(|| replica.id.clone())
 }
 
 impl World {
@@ -89,6 +95,15 @@ impl World {
         let links = std::mem::take(&mut self.controls[control].links);
         for (part, (link, _)) in links {
             self.break_link(part, link);
+        }
+    }
+
+    /// A control that says nothing for ten seconds is given up by the parts it is linked to.
+    pub fn silence(&mut self, control: usize, life: u64) {
+        let it = &self.controls[control];
+        if it.life == life && it.frozen_until > self.now {
+            let links: Vec<_> = it.links.iter().map(|(part, (link, _))| (*part, *link)).collect();
+            links.into_iter().for_each(|(part, link)| self.break_link(part, link));
         }
     }
 
@@ -165,7 +180,7 @@ impl World {
 
     pub fn report(&mut self, control: usize, part: Part, life: u64, report: Report, echo: bool) {
         let of = self.controls[control].life;
-        let again = report.clone();
+        let (again, number) = (report.clone(), report.number());
         let awake = self.awake(control, of, || Happening::Report {
             control,
             part,
@@ -175,13 +190,16 @@ impl World {
         });
         let clock = self.clock();
         let taken = match (&mut self.controls[control].leader, awake) {
-            (Some((cluster, _)), true) => {
+            (Some((cluster, epoch)), true) => {
                 match (part, report) {
                     (Part::Node(node), Report::Node(report)) => {
                         cluster.hear_node(&node_name(node), report, clock)
                     }
                     (Part::Gateway(gateway), Report::Gateway { life, view }) => {
                         cluster.hear_gateway(&gateway_name(gateway), life, view, clock);
+                        if self.gateways[gateway].life == life && !echo {
+                            self.gateways[gateway].heard = (*epoch, self.now);
+                        }
                     }
                     _ => {}
                 }
@@ -191,7 +209,7 @@ impl World {
         };
         let wait = self.chance.between(1, 10);
         if !echo {
-            self.later(wait, Happening::Reported { part, life, taken });
+            self.later(wait, Happening::Reported { part, life, number, taken });
         }
         if taken {
             self.decide(control);
@@ -214,6 +232,8 @@ impl World {
         let epoch = *epoch;
         let reached = it.cut_until <= now;
         if !changes.is_empty() {
+            let stopped: Vec<ReplicaId> =
+                changes.iter().filter_map(|change| newly_stopping(change, &self.record.state)).collect();
             let before = self.record.number;
             if !reached || !self.record.write(epoch, &changes, now) {
                 self.step_down(control);
@@ -222,6 +242,7 @@ impl World {
             if self.record.number != before + changes.len() as u64 {
                 self.violated("the record's changes have a gap".into());
             }
+            stopped.iter().for_each(|id| self.is_stopped(id));
         }
         for (name, orders) in orders {
             let node = (0..self.nodes.len()).find(|node| node_name(*node) == name);

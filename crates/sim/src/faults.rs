@@ -2,6 +2,9 @@
 
 use crate::world::{CONTROLS, GATEWAYS, Happening, NODES, Part, Report, World};
 
+/// A link on which nothing is heard for so long is given up.
+const SILENCE: u64 = 10_000;
+
 impl World {
     pub fn fault(&mut self) {
         if self.quiet() {
@@ -23,6 +26,8 @@ impl World {
                     (self.chance.index(CONTROLS), self.now + self.chance.between(100, 14_000));
                 self.note(|| format!("control {control} freezes until {until}"));
                 self.controls[control].frozen_until = until;
+                let life = self.controls[control].life;
+                self.later(SILENCE, Happening::Silence { control, life });
             }
             2 => {
                 let (control, until) =
@@ -114,11 +119,11 @@ impl World {
     /// A report as a request of its own.
     pub fn send_report(&mut self, control: usize, part: Part, life: u64, report: Report) {
         let fault = if self.quiet() { 100 } else { self.chance.between(0, 100) };
-        let report = Box::new(report);
+        let (number, report) = (report.number(), Box::new(report));
         let wait = match fault {
             0..3 => {
                 let wait = self.chance.between(10, 2000);
-                return self.later(wait, Happening::Reported { part, life, taken: false });
+                return self.later(wait, Happening::Reported { part, life, number, taken: false });
             }
             3..8 => self.chance.between(50, 3000),
             _ => self.chance.between(1, 15),
@@ -130,14 +135,14 @@ impl World {
         self.later(wait, Happening::Report { control, part, life, report, echo: false });
     }
 
-    pub fn reported(&mut self, part: Part, life: u64, taken: bool) {
+    pub fn reported(&mut self, part: Part, life: u64, number: u64, taken: bool) {
         if !self.part_lives(part, life) {
             return;
         }
         match part {
             Part::Node(node) => {
                 if let Some(desk) = &mut self.nodes[node].desk {
-                    desk.reported(taken);
+                    desk.reported(number, taken);
                 }
                 if !taken && let Some((_, link)) = self.nodes[node].link {
                     // As the agent does it: a link whose reports are not taken is made anew.

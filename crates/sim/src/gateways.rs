@@ -32,8 +32,8 @@ pub struct Gateway {
     in_flight: bool,
     wants: bool,
     next_beat: u64,
-    /// When control last took a report.
-    heard: u64,
+    /// The epoch in which a report was last taken, and when.
+    pub heard: (u64, u64),
 }
 
 impl Gateway {
@@ -118,12 +118,8 @@ impl World {
     }
 
     pub fn view_reported(&mut self, gateway: usize, taken: bool) {
-        let now = self.now;
         let it = &mut self.gateways[gateway];
         it.in_flight = false;
-        if taken {
-            it.heard = now;
-        }
         let wanted = std::mem::take(&mut it.wants);
         if !taken {
             let life = it.life;
@@ -205,11 +201,11 @@ impl World {
         }
     }
 
-    /// A replica is asked to stop: no gateway that counts may hold it in its table or have a request open to it,
-    /// unless the drain limit has passed.
+    /// It is decided that a replica be stopped: no gateway that is heard may hold it in its table, nor have a request
+    /// open to it unless the drain limit has passed.
     pub fn is_stopped(&mut self, replica: &ReplicaId) {
         self.outcome.drained += 1;
-        self.note(|| format!("{replica} is asked to stop"));
+        self.note(|| format!("{replica} is to stop"));
         let release = self.record.state.replicas.get(replica).map(|known| {
             let limit = self.record.state.releases.get(&(replica.workload.clone(), known.release));
             (known.since, limit.map_or(0, |release| release.spec.stop.drain.millis()))
@@ -217,11 +213,12 @@ impl World {
         let passed = release
             .is_some_and(|(since, limit)| self.clock().duration_since(since).as_millis() as u64 >= limit);
         for (number, gateway) in self.gateways.iter().enumerate().filter(|(_, gateway)| gateway.alive) {
-            let silent = self.now.saturating_sub(gateway.heard) >= GATEWAY_LEASE.millis();
+            let (epoch, heard) = gateway.heard;
+            let silent = epoch != self.record.epoch || self.now - heard >= GATEWAY_LEASE.millis();
             let open = gateway.open.values().filter(|request| request.replica == *replica).count();
             let rule = if gateway.holds(replica) && !silent {
                 format!("{replica} is stopped while gateway {number} serves by a table that has it")
-            } else if open > 0 && !passed {
+            } else if open > 0 && !passed && !silent {
                 format!(
                     "{replica} is stopped before its drain limit with {open} requests open at gateway {number}"
                 )

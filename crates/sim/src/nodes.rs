@@ -144,7 +144,6 @@ impl World {
                 Some(process) => {
                     process.asked_to_stop = true;
                     let (process, wait) = (process.number, self.chance.between(2, 300));
-                    self.is_stopped(&id);
                     self.later(wait, Happening::ProcessEnds { node, id, process, signal: 15 });
                 }
                 None => self.later(1, soon(Event::Ended(Ended::default()))),

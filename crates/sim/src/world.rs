@@ -38,6 +38,16 @@ pub enum Report {
     Gateway { life: u64, view: View },
 }
 
+impl Report {
+    /// The number by which a node knows it.
+    pub fn number(&self) -> u64 {
+        match self {
+            Report::Node(report) => report.number,
+            Report::Gateway { .. } => 0,
+        }
+    }
+}
+
 /// What will happen.
 #[derive(Debug, Clone)]
 pub enum Happening {
@@ -48,6 +58,11 @@ pub enum Happening {
         life: u64,
     },
     Settle {
+        control: usize,
+        life: u64,
+    },
+    /// A frozen control is noticed.
+    Silence {
         control: usize,
         life: u64,
     },
@@ -86,6 +101,7 @@ pub enum Happening {
     Reported {
         part: Part,
         life: u64,
+        number: u64,
         taken: bool,
     },
     /// A gateway tells what it works by, changed or not.
@@ -251,6 +267,7 @@ impl World {
             Happening::ControlStarts(control) => self.control_starts(control),
             Happening::Lease { control, life } => self.try_lease(control, life),
             Happening::Settle { control, life } => self.settle_by_clock(control, life),
+            Happening::Silence { control, life } => self.silence(control, life),
             Happening::PartStarts(part) => self.part_starts(part),
             Happening::Call { part, life } => self.call(part, life),
             Happening::Hello { control, part, life, link } => self.hello(control, part, life, link),
@@ -259,7 +276,7 @@ impl World {
             Happening::Report { control, part, life, report, echo } => {
                 self.report(control, part, life, *report, echo)
             }
-            Happening::Reported { part, life, taken } => self.reported(part, life, taken),
+            Happening::Reported { part, life, number, taken } => self.reported(part, life, number, taken),
             Happening::Beat { gateway, life } => self.beat(gateway, life),
             Happening::Desk { node, life, id, number, event } => self.desk(node, life, &id, number, event),
             Happening::Probe { node, life, id, number, run } => self.probe(node, life, &id, number, run),
