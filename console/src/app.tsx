@@ -1,9 +1,14 @@
-import type { ReactNode } from 'react'
-import { Link, NavLink, Navigate, Route, Routes, useLocation, useParams } from 'react-router'
+import { useState, type ReactNode } from 'react'
+import { Link, Navigate, Route, Routes, useLocation, useParams } from 'react-router'
 
 import { BoardPage } from './pages/board'
+import { ImagesPage } from './pages/images'
+import { LogPage } from './pages/log'
+import { TrailPage } from './pages/trail'
 import { WorkloadPage } from './pages/workload'
+import { Finder } from './parts/finder'
 import { usePhase, useView } from './store'
+import { choose, chosen, type Theme } from './theme'
 
 export function App() {
   const phase = usePhase()
@@ -20,6 +25,9 @@ export function App() {
     <Routes>
       <Route path="/" element={<First />} />
       <Route path="/:environment" element={<Frame><BoardPage /></Frame>} />
+      <Route path="/:environment/-/trail" element={<Frame><TrailPage /></Frame>} />
+      <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
+      <Route path="/:environment/:name/log" element={<Frame><LogPage /></Frame>} />
       <Route path="/:environment/:name" element={<Frame><WorkloadPage /></Frame>} />
     </Routes>
   )
@@ -65,16 +73,9 @@ function Frame({ children }: { children: ReactNode }) {
         <Link to="/" aria-label="Main Yard, to the board">
           <Mark />
         </Link>
-        <NavLink
-          to={`/${environment ?? ''}`}
-          end={false}
-          className="flex w-13 flex-col items-center gap-1 rounded-lg bg-white/10 py-2 text-[11px] font-medium text-white max-sm:w-auto max-sm:flex-row max-sm:px-3"
-        >
-          <svg width="18" height="14" viewBox="0 0 18 14" aria-hidden fill="none" stroke="currentColor" strokeWidth="2">
-            <path d="M0 1h18M0 7h12M0 13h16" />
-          </svg>
-          Board
-        </NavLink>
+        <RailLink to={`/${environment ?? ''}`} here={!pathname.includes('/-/')} word="Board" shape="M0 1h18M0 7h12M0 13h16" />
+        <RailLink to={`/${environment ?? ''}/-/trail`} here={pathname.endsWith('/-/trail')} word="Trail" shape="M2 1v12M2 3h14M2 8h10M2 13h6" />
+        <RailLink to={`/${environment ?? ''}/-/images`} here={pathname.endsWith('/-/images')} word="Images" shape="M1 4l8-3 8 3-8 3zM1 8l8 3 8-3M1 11l8 3 8-3" />
       </nav>
       <div className="min-w-0 grow">
         <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-line bg-card px-6 py-2.5">
@@ -82,7 +83,7 @@ function Frame({ children }: { children: ReactNode }) {
             {names.map((each) => (
               <Link
                 key={each}
-                to={`/${each}`}
+                to={pathname.includes('/-/') ? `/${each}${pathname.slice(pathname.indexOf('/-/'))}` : `/${each}`}
                 aria-current={each === environment ? 'true' : undefined}
                 onClick={() => localStorage.setItem('environment', each)}
                 className={`px-3.5 py-1.5 ${each === environment ? 'bg-press text-press-ink' : 'text-soft hover:bg-paper'}`}
@@ -92,13 +93,17 @@ function Frame({ children }: { children: ReactNode }) {
             ))}
           </div>
           <p className="text-soft">
-            {name === undefined ? 'Board' : (
+            {name === undefined ? (pathname.endsWith('/-/trail') ? 'Trail' : pathname.endsWith('/-/images') ? 'Images' : 'Board') : (
               <>
                 <Link to={`/${environment ?? ''}`} className="hover:underline">Board</Link> / <strong className="font-semibold text-ink">{name}</strong>
               </>
             )}
           </p>
-          <p className="ml-auto flex items-center gap-2 text-soft" title={`signed in as ${view.member}`}>
+          <div className="ml-auto flex items-center gap-2.5">
+            <Finder />
+            <ThemeChoice />
+          </div>
+          <p className="flex items-center gap-2 text-soft" title={`signed in as ${view.member}`}>
             <span className={`inline-block size-2 rounded-full ${view.lostSince === null ? 'bg-cell' : 'bg-fault'}`} aria-hidden />
             {view.lostSince === null ? 'live' : 'cut off'}
           </p>
@@ -113,5 +118,33 @@ function Frame({ children }: { children: ReactNode }) {
         </main>
       </div>
     </div>
+  )
+}
+
+function RailLink({ to, here, word, shape }: { to: string; here: boolean; word: string; shape: string }) {
+  return (
+    <Link
+      to={to}
+      aria-current={here ? 'page' : undefined}
+      className={`flex w-13 flex-col items-center gap-1 rounded-lg py-2 text-[11px] font-medium text-white max-sm:w-auto max-sm:flex-row max-sm:px-3 ${here ? 'bg-white/15' : 'hover:bg-white/10'}`}
+    >
+      <svg width="18" height="15" viewBox="0 0 18 15" aria-hidden fill="none" stroke="currentColor" strokeWidth="1.8">
+        <path d={shape} />
+      </svg>
+      {word}
+    </Link>
+  )
+}
+
+function ThemeChoice() {
+  const [theme, setTheme] = useState(chosen)
+  const next: Record<Theme, Theme> = { system: 'light', light: 'dark', dark: 'system' }
+  return (
+    <button
+      type="button" className="rounded-lg border border-line px-2.5 py-1.5 text-[13px] text-soft hover:bg-paper"
+      onClick={() => { choose(next[theme]); setTheme(next[theme]) }} title="light, dark, or as the system says"
+    >
+      <span className="sr-only">Theme: </span>{theme === 'system' ? 'auto' : theme}
+    </button>
   )
 }

@@ -11,7 +11,9 @@ import { BrowserRouter } from 'react-router'
 
 import { App } from './app'
 import { begin } from './store'
+import { apply } from './theme'
 
+apply()
 void begin()
 const root = document.getElementById('root')
 if (root) {

@@ -105,6 +105,7 @@ export interface Image {
   image: string
   digest: string
   size: number
+  origin: Origin
 }
 
 export interface Node {
@@ -138,6 +139,7 @@ export interface Kinds {
   service: Service
   route: Route
   image: Image
+  gateway: { name: string }
   node: Node
 }
 
@@ -152,6 +154,25 @@ export interface Snapshot {
   signals: Record<'workload' | 'replica' | 'rollout', Record<string, Signal>>
   figures: Figure[]
   series: Record<string, Point[]>
+}
+
+/** One act's change, as the trail tells it. */
+export interface TrailEntry {
+  number: number
+  kind: Kind
+  key: string
+  at: string
+  cause: Origin
+  body: {
+    wanted?: number
+    release?: number
+    spec?: { image: string }
+    same_as?: number | null
+    host?: string
+    to?: [string, number][]
+    state?: string
+    verdict?: string | null
+  } | null
 }
 
 export interface LogLine {

@@ -1,7 +1,8 @@
 // Everything the console shows: one snapshot, then every change as it comes through the event stream.
 
-import { useSyncExternalStore } from 'react'
+import { useMemo, useSyncExternalStore } from 'react'
 
+import { rows, type Row } from './derive'
 import type { Figure, Kind, Objects, Snapshot } from './model'
 
 export interface View extends Snapshot {
@@ -131,4 +132,10 @@ export function useView(): View {
   const phase = usePhase()
   if (phase.phase !== 'ready') throw new Error('a view is shown before there is anything to show')
   return phase.view
+}
+
+/** The rows of an environment's board, worked out once for each change. */
+export function useRows(environment: string): Row[] {
+  const view = useView()
+  return useMemo(() => rows(view, environment), [view, environment])
 }

@@ -1,18 +1,20 @@
+import { useWindowVirtualizer } from '@tanstack/react-virtual'
+import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { isOpen, key, moment, needs, rate, rows, signal, tag, type Need, type Row } from '../derive'
+import { isOpen, key, moment, needs, rate, signal, tag, type Need, type Row } from '../derive'
 import { RollbackAct } from '../parts/acts'
 import { Badge, Cells } from '../parts/signal'
 import { Spark } from '../parts/spark'
-import { useView } from '../store'
+import { useRows, useView } from '../store'
 
 export function BoardPage() {
   const view = useView()
   const { environment = '' } = useParams()
+  const list = useRows(environment)
   if (view.objects.environment[environment] === undefined) {
     return <p>There is no environment {environment}. <Link className="underline" to="/">To the board</Link></p>
   }
-  const list = rows(view, environment)
   const bad = needs(view, list)
   const moving = list.filter((row) => row.rollout?.state !== 'awaiting' && (isOpen(row.rollout) || row.workload.state === 'moving'))
   const wanted = list.reduce((sum, row) => sum + row.workload.wanted, 0)
@@ -27,7 +29,7 @@ export function BoardPage() {
     <>
       <div className="flex flex-wrap items-baseline gap-x-3.5">
         <h1 className="text-xl font-semibold">
-          {bad.length === 0 ? 'All is well' : bad.length === 1 ? '1 thing needs you' : `${bad.length} things need you`}
+          {bad.length === 0 ? (moving.length === 0 ? 'All is well' : `${moving.length} moving, nothing needs you`) : bad.length === 1 ? '1 thing needs you' : `${bad.length} things need you`}
         </h1>
         <p className="text-soft">
           {list.length} {list.length === 1 ? 'workload' : 'workloads'} · {ready} of {wanted} replicas ready on {nodes} {nodes === 1 ? 'node' : 'nodes'} ·{' '}
@@ -94,52 +96,71 @@ function MovingRow({ row }: { row: Row }) {
   )
 }
 
+const ROW = 45
+
+/** One row a workload; of very many only those that are in sight are drawn. */
 function Table({ list }: { list: Row[] }) {
-  const view = useView()
   const head = ['Workload', 'State', 'Replicas', 'Release', 'Traffic, 15 min', 'Reached at', 'Last change']
+  const box = useRef<HTMLTableSectionElement>(null)
+  const [above, setAbove] = useState(0)
+  useLayoutEffect(() => {
+    if (box.current) setAbove(box.current.getBoundingClientRect().top + window.scrollY)
+  }, [])
+  const virtual = useWindowVirtualizer({ count: list.length, estimateSize: () => ROW, overscan: 15, scrollMargin: above })
+  const items = virtual.getVirtualItems()
+  const before = (items[0]?.start ?? above) - above
+  const after = virtual.getTotalSize() - ((items.at(-1)?.end ?? above) - above)
   return (
     <div className="mt-4 overflow-x-auto rounded-xl border border-line bg-card">
-      <table className="w-full border-collapse text-left">
+      <table className="w-full border-collapse text-left" aria-rowcount={list.length}>
         <thead>
           <tr className="border-b border-line text-[13px] text-soft">
             {head.map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold whitespace-nowrap">{word}</th>)}
           </tr>
         </thead>
-        <tbody>
-          {list.map((row) => {
-            const { workload, release, rollout } = row
-            const service = row.services[0]
-            const change = workload.last_change
-            return (
-              <tr key={workload.target.name} className="border-b border-line/70 last:border-b-0">
-                <th scope="row" className="px-3 py-2.5"><Name row={row} /></th>
-                <td className="px-3"><Badge of={signal(view, 'workload', workload.state)} word={workload.state} /></td>
-                <td className="px-3"><Cells replicas={row.replicas} wanted={workload.wanted} /></td>
-                <td className="px-3 whitespace-nowrap">
-                  <strong className="font-semibold">{isOpen(rollout) && rollout?.from != null ? `${rollout.from} → ${workload.release}` : workload.release}</strong>
-                  {release?.same_as != null && <span className="text-soft"> same as {release.same_as}</span>}{' '}
-                  <span className="figures text-xs text-soft">{tag(release?.spec.image ?? '')}</span>
-                </td>
-                <td className="px-3 whitespace-nowrap">
-                  {service === undefined ? <span className="text-faint">no port</span> : (
-                    <>
-                      <Spark points={view.series[key(service.target)] ?? []} now={view.now} label={`requests to ${workload.target.name} in the last 15 minutes`} />{' '}
-                      <span className="figures text-xs">{rate(row.rate)}</span>
-                    </>
-                  )}
-                </td>
-                <td className="figures px-3 text-xs">
-                  {row.routes.length > 0 ? row.routes.map((route) => <Host key={route.host} host={route.host} />)
-                    : service === undefined ? <span className="font-sans text-faint">nothing, it takes jobs</span>
-                    : <>{service.target.name} <span className="font-sans text-faint">inside</span></>}
-                </td>
-                <td className="px-3 whitespace-nowrap">{moment(change.at)} <span className="text-soft">{change.by} {change.act}</span></td>
-              </tr>
-            )
+        <tbody ref={box}>
+          {before > 0 && <tr aria-hidden style={{ height: before }} />}
+          {items.map((item) => {
+            const row = list[item.index]
+            return row && <TableRow key={row.workload.target.name} row={row} />
           })}
+          {after > 0 && <tr aria-hidden style={{ height: after }} />}
         </tbody>
       </table>
     </div>
+  )
+}
+
+function TableRow({ row }: { row: Row }) {
+  const view = useView()
+  const { workload, release, rollout } = row
+  const service = row.services[0]
+  const change = workload.last_change
+  return (
+    <tr className="border-b border-line/70 last:border-b-0">
+      <th scope="row" className="px-3 py-2.5"><Name row={row} /></th>
+      <td className="px-3"><Badge of={signal(view, 'workload', workload.state)} word={workload.state} /></td>
+      <td className="px-3"><Cells replicas={row.replicas} wanted={workload.wanted} /></td>
+      <td className="px-3 whitespace-nowrap">
+        <strong className="font-semibold">{isOpen(rollout) && rollout?.from != null ? `${rollout.from} → ${workload.release}` : workload.release}</strong>
+        {release?.same_as != null && <span className="text-soft"> same as {release.same_as}</span>}{' '}
+        <span className="figures text-xs text-soft">{tag(release?.spec.image ?? '')}</span>
+      </td>
+      <td className="px-3 whitespace-nowrap">
+        {service === undefined ? <span className="text-faint">no port</span> : (
+          <>
+            <Spark points={view.series[key(service.target)] ?? []} now={view.now} label={`requests to ${workload.target.name} in the last 15 minutes`} />{' '}
+            <span className="figures text-xs">{rate(row.rate)}</span>
+          </>
+        )}
+      </td>
+      <td className="figures px-3 text-xs">
+        {row.routes.length > 0 ? row.routes.map((route) => <Host key={route.host} host={route.host} />)
+          : service === undefined ? <span className="font-sans text-faint">nothing, it takes jobs</span>
+          : <>{service.target.name} <span className="font-sans text-faint">inside</span></>}
+      </td>
+      <td className="px-3 whitespace-nowrap">{moment(change.at)} <span className="text-soft">{change.by} {change.act}</span></td>
+    </tr>
   )
 }
 

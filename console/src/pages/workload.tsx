@@ -1,6 +1,6 @@
 import * as Tabs from '@radix-ui/react-tabs'
 import type { ReactNode } from 'react'
-import { Link, useParams } from 'react-router'
+import { Link, useParams, useSearchParams } from 'react-router'
 
 import { duration, isOpen, key, moment, rate, rows, short, signal, tag, type Row } from '../derive'
 import { DeployAct, RollbackAct, ScaleAct } from '../parts/acts'
@@ -11,6 +11,7 @@ import { useView } from '../store'
 
 export function WorkloadPage() {
   const view = useView()
+  const [query, setQuery] = useSearchParams()
   const { environment = '', name = '' } = useParams()
   const row = rows(view, environment).find((each) => each.workload.target.name === name)
   if (row === undefined) {
@@ -52,13 +53,17 @@ export function WorkloadPage() {
         <ReleasesCard row={row} />
       </div>
       <Card className="mt-4">
-        <Tabs.Root defaultValue="log">
+        <Tabs.Root value={query.get('tab') ?? 'log'} onValueChange={(tab) => setQuery((before) => { before.set('tab', tab); return before }, { replace: true })}>
           <Tabs.List className="mb-3 flex gap-5" aria-label="More about the workload">
             {[['log', 'Log'], ['replicas', 'Replicas'], ['settings', 'Settings'], ['checks', 'Checks']].map(([value, word]) => (
               <Tabs.Trigger key={value} value={value ?? ''} className="text-soft data-[state=active]:font-semibold data-[state=active]:text-ink">{word}</Tabs.Trigger>
             ))}
+            <span className="ml-auto flex gap-4 text-[13px]">
+              <Link to={`/${key(workload.target)}/log`} className="text-soft underline hover:text-ink">the whole log</Link>
+              <Link to={`/${environment}/-/trail?of=${key(workload.target)}`} className="text-soft underline hover:text-ink">its trail</Link>
+            </span>
           </Tabs.List>
-          <Tabs.Content value="log"><Log key={key(workload.target)} target={workload.target} /></Tabs.Content>
+          <Tabs.Content value="log"><Log key={key(workload.target)} target={workload.target} replicas={row.replicas.map(short)} /></Tabs.Content>
           <Tabs.Content value="replicas"><Replicas row={row} /></Tabs.Content>
           <Tabs.Content value="settings"><Settings row={row} /></Tabs.Content>
           <Tabs.Content value="checks"><Checks row={row} /></Tabs.Content>

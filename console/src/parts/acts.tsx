@@ -1,14 +1,18 @@
 import * as Dialog from '@radix-ui/react-dialog'
 import type { ReactNode, SyntheticEvent } from 'react'
 import { useState } from 'react'
+import { useSearchParams } from 'react-router'
 
 import { Refused, deploy, rollback, scale } from '../api'
 import { key, tag, type Row } from '../derive'
 import { useView } from '../store'
 import { Button } from './button'
+import { Command } from './command'
 
 interface Shell {
   trigger: ReactNode
+  /** The word that opens it from the address: `?act=scale`. */
+  name?: string
   title: string
   about: string
   command: string
@@ -19,8 +23,15 @@ interface Shell {
 }
 
 /** A question before an act, with the client command that would do the same. */
-function Act({ trigger, title, about, command, act, disabled, run, children }: Shell) {
-  const [open, setOpen] = useState(false)
+function Act({ trigger, name, title, about, command, act, disabled, run, children }: Shell) {
+  const [query, setQuery] = useSearchParams()
+  const asked = name !== undefined && query.get('act') === name
+  const [pressed, setPressed] = useState(false)
+  const open = pressed || asked
+  const setOpen = (next: boolean) => {
+    setPressed(next)
+    if (!next && asked) setQuery((before) => { before.delete('act'); return before }, { replace: true })
+  }
   const [error, setError] = useState('')
   const [busy, setBusy] = useState(false)
   const submit = async (event: SyntheticEvent) => {
@@ -46,8 +57,8 @@ function Act({ trigger, title, about, command, act, disabled, run, children }: S
           <Dialog.Description className="mt-1 text-soft">{about}</Dialog.Description>
           <form onSubmit={(event) => void submit(event)}>
             {children}
-            <p className="mt-4 text-xs text-faint">The same as a command</p>
-            <code className="figures mt-1 block rounded-md bg-paper px-2.5 py-1.5 text-xs break-all">{command}</code>
+            <p className="mt-4 mb-1 text-xs text-soft">The same as a command</p>
+            <Command words={command} />
             {error !== '' && <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault">{error}</p>}
             <div className="mt-5 flex justify-end gap-2.5">
               <Dialog.Close asChild><Button>Leave it</Button></Dialog.Close>
@@ -69,6 +80,7 @@ export function ScaleAct({ row }: { row: Row }) {
   const valid = /^\d{1,5}$/.test(count) && number <= 10_000
   return (
     <Act
+      name="scale"
       trigger={<Button>Scale {row.workload.wanted}</Button>}
       title={`Scale ${target.name} in ${target.environment}`}
       about={`${row.workload.wanted} wanted now. New replicas take requests as soon as they are ready; leaving ones finish theirs.`}
@@ -95,6 +107,7 @@ export function DeployAct({ row }: { row: Row }) {
   const [image, setImage] = useState(images.find((name) => name !== current) ?? current)
   return (
     <Act
+      name="deploy"
       trigger={<Button tone="strong">Deploy…</Button>}
       title={`Deploy ${target.name} to ${target.environment}`}
       about={`Runs ${tag(current)} now. One replica more, then one less, until all are new; nothing is lost on the way.`}
@@ -120,6 +133,7 @@ export function RollbackAct({ row, to, words }: { row: Row; to?: number; words: 
   const target = row.workload.target
   return (
     <Act
+      name={to === undefined ? 'rollback' : undefined}
       trigger={<Button tone={to === undefined ? 'danger' : 'plain'}>{words}</Button>}
       title={to === undefined ? `Take ${target.name} back` : `Take ${target.name} back to release ${to}`}
       about="Makes a new release that equals the earlier one, image and settings, and moves to it. No rebuild."

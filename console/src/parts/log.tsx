@@ -1,55 +1,101 @@
-import { useEffect, useRef, useState } from 'react'
+import { useVirtualizer } from '@tanstack/react-virtual'
+import { useEffect, useMemo, useRef, useState, useSyncExternalStore } from 'react'
+import { useSearchParams } from 'react-router'
 
-import { logsPath } from '../api'
+import { Lines } from '../lines'
 import type { LogLine, Target } from '../model'
+import { Button } from './button'
 
-const KEPT = 500
+const LINE = 20
 
-/** The last lines of all replicas, and what follows. */
-export function Log({ target }: { target: Target }) {
-  const [lines, setLines] = useState<LogLine[]>([])
-  const [trouble, setTrouble] = useState('')
-  const end = useRef<HTMLDivElement>(null)
+/** The log of all replicas or of one: what was written, and what follows; search and place are in the address. */
+export function Log({ target, replicas, tall = false }: { target: Target; replicas: string[]; tall?: boolean }) {
   const { environment, name } = target
+  const [query, setQuery] = useSearchParams()
+  const words = query.get('find') ?? ''
+  const replica = query.get('replica') ?? ''
+  const [following, setFollowing] = useState(true)
+  const lines = useMemo(() => new Lines({ environment, name }, tall ? 100_000 : 500), [environment, name, tall])
+  const sight = useSyncExternalStore(lines.subscribe, lines.present)
+  const box = useRef<HTMLDivElement>(null)
 
   useEffect(() => {
-    const stop = new AbortController()
-    const read = async () => {
-      const answer = await fetch(logsPath({ environment, name }, 100), { signal: stop.signal })
-      if (!answer.ok || answer.body === null) throw new Error(`the platform answers ${answer.status}`)
-      const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader()
-      let rest = ''
-      for (;;) {
-        const { value, done } = await reader.read()
-        if (done) return
-        const pieces = (rest + value).split('\n')
-        rest = pieces.pop() ?? ''
-        const more = pieces.filter((piece) => piece !== '').map((piece) => JSON.parse(piece) as LogLine)
-        if (more.length > 0) setLines((before) => [...before, ...more].slice(-KEPT))
-      }
-    }
-    read().catch((cause: unknown) => {
-      if (!stop.signal.aborted) setTrouble(`The log cannot be read: ${cause instanceof Error ? cause.message : 'the stream broke'}.`)
-    })
-    return () => stop.abort()
-  }, [environment, name])
-
-  useEffect(() => {
-    const box = end.current
-    if (box) box.scrollTop = box.scrollHeight
+    void lines.follow()
+    return () => lines.end()
   }, [lines])
+  useEffect(() => lines.look(words, replica), [lines, words, replica])
 
+  // The virtual list's functions change with every drawing, and nothing here is kept from one to the next.
+  // eslint-disable-next-line react-hooks/incompatible-library
+  const list = useVirtualizer({ count: sight.length, getScrollElement: () => box.current, estimateSize: () => LINE, overscan: 12 })
+  useEffect(() => {
+    if (following && sight.length > 0) list.scrollToIndex(sight.length - 1, { align: 'end' })
+  }, [following, sight, list])
+
+  const put = (key: string, value: string) =>
+    setQuery((before) => {
+      const next = new URLSearchParams(before)
+      if (value === '') next.delete(key)
+      else next.set(key, value)
+      return next
+    }, { replace: true })
+  const filtered = words !== '' || replica !== ''
   return (
-    <div ref={end} className="figures h-56 overflow-auto text-xs leading-5" role="log" aria-label="log" tabIndex={0}>
-      {trouble !== '' && <p className="text-fault">{trouble}</p>}
-      {lines.length === 0 && trouble === '' && <p className="text-faint">No replica has written anything yet.</p>}
-      {lines.map((line, index) => (
-        <div key={index} className="whitespace-pre-wrap">
-          <span className="text-faint">{new Date(line.at / 1000).toISOString().slice(11, 23)}</span>{' '}
-          <span className="text-moving">{line.replica.slice(line.replica.lastIndexOf('/') + 1)}</span>{' '}
-          <span className={line.source === 'e' ? 'text-caution' : line.source === 'k' ? 'text-faint' : ''}>{line.text}</span>
+    <div>
+      <div className="mb-2 flex flex-wrap items-center gap-2">
+        <input
+          type="search" aria-label="Find in the log" placeholder="Find in the log" value={words}
+          onChange={(event) => put('find', event.target.value)}
+          className="w-56 rounded-lg border border-line bg-card px-3 py-1.5 max-sm:w-full"
+        />
+        <select aria-label="Of which replica" value={replica} onChange={(event) => put('replica', event.target.value)} className="rounded-lg border border-line bg-card px-2 py-1.5">
+          <option value="">all replicas</option>
+          {replicas.map((each) => <option key={each} value={each}>{each}</option>)}
+        </select>
+        <Button aria-pressed={following} onClick={() => setFollowing(!following)}>{following ? 'Following' : 'Follow'}</Button>
+        <p className="figures ml-auto text-xs text-soft" role="status">
+          {filtered ? `${count(sight.length)} of ${count(sight.total)} lines` : `${count(sight.total)} lines`}
+          {sight.dropped > 0 && `, ${count(sight.dropped)} older ones left out`}
+        </p>
+      </div>
+      {sight.trouble !== '' && <p role="alert" className="mb-2 text-fault">{sight.trouble}</p>}
+      <div
+        ref={box} role="log" aria-label="log" aria-live="off" tabIndex={0}
+        onWheel={(event) => event.deltaY < 0 && setFollowing(false)}
+        onKeyDown={(event) => ['PageUp', 'ArrowUp', 'Home'].includes(event.key) && setFollowing(false)}
+        className={`figures overflow-auto rounded-lg border border-line text-xs ${tall ? 'h-[calc(100vh-15rem)] min-h-72' : 'h-56'}`}
+      >
+        {sight.length === 0 && (
+          <p className="p-3 font-sans text-soft">
+            {!sight.read ? 'Reading…' : filtered ? 'No line is like that.' : 'No replica has written anything yet.'}
+          </p>
+        )}
+        <div className="relative w-max min-w-full" style={{ height: list.getTotalSize() }}>
+          {list.getVirtualItems().map((item) => (
+            <div key={item.key} className="absolute left-0 px-3 leading-5 whitespace-pre" style={{ top: 0, transform: `translateY(${item.start}px)` }}>
+              <Text line={sight.at(item.index)} words={words} />
+            </div>
+          ))}
         </div>
-      ))}
+      </div>
     </div>
+  )
+}
+
+const count = (lines: number) => lines.toLocaleString('en-GB')
+
+function Text({ line, words }: { line: LogLine; words: string }) {
+  const at = words === '' ? -1 : line.text.toLowerCase().indexOf(words.toLowerCase())
+  const tone = line.source === 'e' ? 'text-caution' : line.source === 'k' ? 'text-soft' : ''
+  return (
+    <>
+      <span className="text-soft">{new Date(line.at / 1000).toISOString().slice(11, 23)}</span>{' '}
+      <span className="text-moving">{line.replica.slice(line.replica.lastIndexOf('/') + 1)}</span>{' '}
+      <span className={tone}>
+        {at < 0 ? line.text : (
+          <>{line.text.slice(0, at)}<mark className="bg-caution-wash text-ink">{line.text.slice(at, at + words.length)}</mark>{line.text.slice(at + words.length)}</>
+        )}
+      </span>
+    </>
   )
 }

@@ -203,6 +203,11 @@ impl Desk {
         let all = self.whole.then(|| self.slots.keys().cloned().collect());
         for id in all.unwrap_or(touched) {
             let Some(slot) = self.slots.get_mut(&id) else { continue };
+            if slot.run.is_unsure() {
+                slot.told = None;
+                self.touched.insert(id);
+                continue;
+            }
             let state = slot.run.report();
             if self.whole || slot.told.as_ref() != Some(&state) {
                 slot.told = Some(state.clone());

@@ -118,6 +118,9 @@ pub struct ReplicaRun {
     since: u64,
     /// When the pause is over; a wake that was asked for something else may come before.
     pause_until: u64,
+    /// Found running by a new agent, and not yet known how it is: nothing is told of it until then, so that a replica
+    /// that takes requests is not taken out of service because its agent was started anew.
+    unsure: bool,
     was_ready: bool,
     is_ready: bool,
     tries: u32,
@@ -141,6 +144,7 @@ impl ReplicaRun {
             run: 0,
             since: 0,
             pause_until: 0,
+            unsure: false,
             was_ready: false,
             is_ready: false,
             tries: 0,
@@ -171,6 +175,11 @@ impl ReplicaRun {
         matches!(self.phase, Phase::Launching | Phase::Running | Phase::Stopping)
     }
 
+    /// Whether nothing should be told of it yet.
+    pub fn is_unsure(&self) -> bool {
+        self.unsure && self.phase == Phase::Running
+    }
+
     /// What is told to control.
     pub fn report(&self) -> ReplicaReport {
         let reason = self.reason.clone().or_else(|| self.check_reason.clone());
@@ -198,6 +207,7 @@ impl ReplicaRun {
             Event::Begin => vec![Do::Fetch],
             Event::Found => {
                 self.run += 1;
+                self.unsure = true;
                 self.begin_running(now)
             }
             Event::Fetched => self.launch(),
@@ -254,7 +264,7 @@ impl ReplicaRun {
         }
         let fault = match result {
             Ok(()) => {
-                (self.is_ready, self.was_ready, self.failures) = (true, true, 0);
+                (self.is_ready, self.was_ready, self.failures, self.unsure) = (true, true, 0, false);
                 self.check_reason = None;
                 return vec![Do::Probe(self.run, check.every)];
             }
@@ -269,8 +279,8 @@ impl ReplicaRun {
             self.looked_at_ports = now;
             list.push(Do::LookAtPorts);
         }
-        if self.is_ready && self.failures >= FAILURES_IN_A_ROW {
-            self.is_ready = false;
+        if self.failures >= FAILURES_IN_A_ROW {
+            (self.is_ready, self.unsure) = (false, false);
         }
         let port_known =
             self.check_reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::PortSilent);
@@ -422,7 +432,7 @@ impl ReplicaRun {
             Phase::Running => {
                 let ran = now.saturating_sub(self.since);
                 if self.order.spec.ready_check().is_none() && ran >= UNCHECKED_READY_AFTER {
-                    (self.is_ready, self.was_ready) = (true, true);
+                    (self.is_ready, self.was_ready, self.unsure) = (true, true, false);
                 }
                 if ran >= TROUBLE_FORGOTTEN_AFTER {
                     self.reason = None;

@@ -13,6 +13,7 @@ fn settings() -> insta::Settings {
         (r"\d\d:\d\d (declared|added|scaled)", "HH:MM $1"),
         (r"\d+\.\d s\b", "N s"),
         (r"\d+ (s|min) ago", "N ago"),
+        (r"10\.118\.\d+\.\d+", "ADDRESS"),
         (r"sha256:[0-9a-f]+", "sha256:DIGEST"),
         (r"\d+(\.\d+)? (KiB|MiB)\b", "SIZE"),
         (r"\d+\.\d/s|  -  ", "RATE"),

@@ -35,6 +35,20 @@ fn shown(run: &ReplicaRun) -> String {
 }
 
 #[test]
+fn a_replica_that_was_found_running_is_not_spoken_of_before_it_was_probed() {
+    let mut run = running(PORT);
+    assert!(!run.is_unsure());
+    run.handle(Event::Found, 0);
+    assert!(run.is_unsure());
+    let number = run.run_number();
+    run.handle(Event::Probed(number, Err(ProbeFault::Late)), 10);
+    assert!(run.is_unsure(), "once is no proof");
+    run.handle(Event::Probed(number, Ok(())), 20);
+    assert!(!run.is_unsure());
+    assert_eq!(run.report().state, ReplicaState::Ready);
+}
+
+#[test]
 fn it_is_probed_at_once_and_then_often_until_it_is_ready() {
     let mut run = running(PORT);
     let mut waited = 0;

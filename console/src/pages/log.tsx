@@ -1,0 +1,25 @@
+import { Link, useParams } from 'react-router'
+
+import { rows, short } from '../derive'
+import { Command } from '../parts/command'
+import { Log } from '../parts/log'
+import { useView } from '../store'
+
+/** The whole log of a workload. */
+export function LogPage() {
+  const view = useView()
+  const { environment = '', name = '' } = useParams()
+  const row = rows(view, environment).find((each) => each.workload.target.name === name)
+  if (row === undefined) {
+    return <p>There is no workload {environment}/{name}. <Link className="underline" to={`/${environment}`}>To the board</Link></p>
+  }
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-baseline gap-x-3 gap-y-1">
+        <h1 className="text-xl font-semibold">Log of <Link to={`/${environment}/${name}`} className="hover:underline">{name}</Link></h1>
+        <Command words={`mainyard logs ${environment}/${name} --follow`} />
+      </div>
+      <Log key={`${environment}/${name}`} target={row.workload.target} replicas={row.replicas.map(short)} tall />
+    </>
+  )
+}
