@@ -52,8 +52,18 @@ function order(a: Replica, b: Replica) {
 export function rows(view: View, environment: string): Row[] {
   const objects: Objects = view.objects
   const replicas = bySomething(Object.values(objects.replica), (replica) => replica.id.slice(0, replica.id.lastIndexOf('/')))
-  const services = Object.values(objects.service).filter((service) => service.target.environment === environment)
-  const routes = Object.values(objects.route).filter((route) => route.target.environment === environment)
+  // Everything is looked up, nothing searched for: a board may have thousands of rows.
+  const services = bySomething(
+    Object.values(objects.service).filter((service) => service.target.environment === environment),
+    (service) => service.select.workload ?? '',
+  )
+  const routes = new Map<string, Route[]>()
+  for (const route of Object.values(objects.route)) {
+    if (route.target.environment !== environment) continue
+    for (const [name] of route.to) routes.set(name, [...(routes.get(name) ?? []), route])
+  }
+  const rates = new Map<string, number>()
+  for (const figure of view.figures) rates.set(figure.workload, (rates.get(figure.workload) ?? 0) + figure.rate)
   return Object.values(objects.workload)
     .filter((workload) => workload.target.environment === environment)
     .sort((a, b) => a.target.name.localeCompare(b.target.name))
@@ -61,8 +71,8 @@ export function rows(view: View, environment: string): Row[] {
       const target = key(workload.target)
       const release = objects.release[`${target}@${workload.release}`]
       const own = (replicas.get(target) ?? []).sort(order)
-      const mine = services.filter((service) => selects(service, workload, release))
-      const names = new Set(mine.map((service) => service.target.name))
+      const near = [...(services.get(workload.target.name) ?? []), ...(services.get('') ?? [])]
+      const mine = near.filter((service) => selects(service, workload, release))
       return {
         workload,
         release,
@@ -70,8 +80,8 @@ export function rows(view: View, environment: string): Row[] {
         replicas: own,
         ready: own.filter((replica) => replica.state === 'ready').length,
         services: mine,
-        routes: routes.filter((route) => route.to.some(([name]) => names.has(name))),
-        rate: view.figures.filter((figure) => figure.workload === target).reduce((sum, figure) => sum + figure.rate, 0),
+        routes: [...new Set(mine.flatMap((service) => routes.get(service.target.name) ?? []))],
+        rate: rates.get(target) ?? 0,
       }
     })
 }

@@ -8,6 +8,8 @@ import type { Figure, Kind, Objects, Snapshot } from './model'
 export interface View extends Snapshot {
   /** Since when the stream is cut; null while it lives. */
   lostSince: number | null
+  /** The number of the last change that a person caused. */
+  lastAct: number
   /** When the figures were read. */
   now: number
 }
@@ -17,6 +19,7 @@ interface Entry {
   kind: Kind
   key: string
   body: unknown
+  cause: { by: string }
 }
 
 export type Phase = { phase: 'loading' } | { phase: 'signed-out' } | { phase: 'ready'; view: View }
@@ -46,7 +49,7 @@ export async function begin(): Promise<void> {
     }
     if (!answer.ok) throw new Error(`the platform answers ${answer.status}`)
     const snapshot = (await answer.json()) as Snapshot
-    set({ phase: 'ready', view: { ...snapshot, lostSince: null, now: Date.now() } })
+    set({ phase: 'ready', view: { ...snapshot, lostSince: null, lastAct: snapshot.cursor, now: Date.now() } })
     follow(snapshot.cursor)
   } catch {
     change((view) => ({ ...view, lostSince: view.lostSince ?? Date.now() }))
@@ -85,10 +88,11 @@ function apply() {
   change((view) => {
     const objects = { ...view.objects } as Record<Kind, Record<string, unknown>>
     const copied = new Set<Kind>()
-    let cursor = view.cursor
+    let { cursor, lastAct } = view
     for (const entry of entries) {
       if (entry.number <= cursor) continue
       cursor = entry.number
+      if (entry.cause.by !== 'platform') lastAct = entry.number
       if (!copied.has(entry.kind)) {
         copied.add(entry.kind)
         objects[entry.kind] = { ...objects[entry.kind] }
@@ -96,7 +100,7 @@ function apply() {
       if (entry.body === null) Reflect.deleteProperty(objects[entry.kind], entry.key)
       else objects[entry.kind][entry.key] = entry.body
     }
-    return { ...view, cursor, objects: objects as unknown as Objects }
+    return { ...view, cursor, lastAct, objects: objects as unknown as Objects }
   })
 }
 

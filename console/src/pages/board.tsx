@@ -13,7 +13,7 @@ export function BoardPage() {
   const { environment = '' } = useParams()
   const list = useRows(environment)
   if (view.objects.environment[environment] === undefined) {
-    return <p>There is no environment {environment}. <Link className="underline" to="/">To the board</Link></p>
+    return <><h1 className="text-xl font-semibold">There is no environment {environment}.</h1> <Link className="underline" to="/">To the board</Link></>
   }
   const bad = needs(view, list)
   const moving = list.filter((row) => row.rollout?.state !== 'awaiting' && (isOpen(row.rollout) || row.workload.state === 'moving'))
@@ -111,7 +111,7 @@ function Table({ list }: { list: Row[] }) {
   const before = (items[0]?.start ?? above) - above
   const after = virtual.getTotalSize() - ((items.at(-1)?.end ?? above) - above)
   return (
-    <div className="mt-4 overflow-x-auto rounded-xl border border-line bg-card">
+    <div className="mt-4 overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Workloads">
       <table className="w-full border-collapse text-left" aria-rowcount={list.length}>
         <thead>
           <tr className="border-b border-line text-[13px] text-soft">

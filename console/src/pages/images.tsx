@@ -20,7 +20,7 @@ export function ImagesPage() {
       {images.length === 0 ? (
         <p className="rounded-xl border border-line bg-card p-6">Images of every environment stand here. Add an OCI layout or an archive with the command above.</p>
       ) : (
-        <div className="overflow-x-auto rounded-xl border border-line bg-card">
+        <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Images">
           <table className="w-full text-left">
             <thead>
               <tr className="border-b border-line text-[13px] text-soft">

@@ -11,7 +11,7 @@ export function LogPage() {
   const { environment = '', name = '' } = useParams()
   const row = rows(view, environment).find((each) => each.workload.target.name === name)
   if (row === undefined) {
-    return <p>There is no workload {environment}/{name}. <Link className="underline" to={`/${environment}`}>To the board</Link></p>
+    return <><h1 className="text-xl font-semibold">There is no workload {environment}/{name}.</h1> <Link className="underline" to={`/${environment}`}>To the board</Link></>
   }
   return (
     <>

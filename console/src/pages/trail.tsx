@@ -16,7 +16,7 @@ export function TrailPage() {
   const [entries, setEntries] = useState<TrailEntry[] | null>(null)
   const [trouble, setTrouble] = useState('')
 
-  // Anything that changes may be an act: the trail is read again when it does.
+  // Read again whenever a person has done something.
   useEffect(() => {
     const stop = new AbortController()
     const read = async () => {
@@ -25,17 +25,11 @@ export function TrailPage() {
       setEntries((await answer.json()) as TrailEntry[])
       setTrouble('')
     }
-    const soon = setTimeout(() => {
-      read().catch((cause: unknown) => {
-        if (!stop.signal.aborted) setTrouble(cause instanceof Error ? cause.message : 'the platform does not answer')
-      })
-    }, entries === null ? 0 : 400)
-    return () => {
-      clearTimeout(soon)
-      stop.abort()
-    }
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- what was read does not call for reading again
-  }, [of, view.cursor])
+    read().catch((cause: unknown) => {
+      if (!stop.signal.aborted) setTrouble(cause instanceof Error ? cause.message : 'the platform does not answer')
+    })
+    return () => stop.abort()
+  }, [of, view.lastAct])
 
   const put = (key: string, value: string) =>
     setQuery((before) => {
@@ -62,7 +56,7 @@ export function TrailPage() {
         </select>
       </div>
       {trouble !== '' && <p role="alert" className="mb-3 text-fault">The trail cannot be read: {trouble}. It is tried again with the next change.</p>}
-      <div className="overflow-x-auto rounded-xl border border-line bg-card">
+      <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Acts">
         {entries !== null && shown.length === 0 ? (
           <div className="p-6">
             <p className="mb-2">{of === '' && by === '' ? 'Nobody has done anything here yet. What people do stands here, for good.' : 'Nothing is like that.'}</p>

@@ -15,7 +15,7 @@ export function WorkloadPage() {
   const { environment = '', name = '' } = useParams()
   const row = rows(view, environment).find((each) => each.workload.target.name === name)
   if (row === undefined) {
-    return <p>There is no workload {environment}/{name}. <Link className="underline" to={`/${environment}`}>To the board</Link></p>
+    return <><h1 className="text-xl font-semibold">There is no workload {environment}/{name}.</h1> <Link className="underline" to={`/${environment}`}>To the board</Link></>
   }
   const { workload, release, rollout } = row
   const own = view.figures.filter((figure) => figure.workload === key(workload.target))
@@ -54,15 +54,17 @@ export function WorkloadPage() {
       </div>
       <Card className="mt-4">
         <Tabs.Root value={query.get('tab') ?? 'log'} onValueChange={(tab) => setQuery((before) => { before.set('tab', tab); return before }, { replace: true })}>
-          <Tabs.List className="mb-3 flex gap-5" aria-label="More about the workload">
+          <div className="mb-3 flex flex-wrap gap-x-5 gap-y-1">
+          <Tabs.List className="flex gap-5" aria-label="More about the workload">
             {[['log', 'Log'], ['replicas', 'Replicas'], ['settings', 'Settings'], ['checks', 'Checks']].map(([value, word]) => (
               <Tabs.Trigger key={value} value={value ?? ''} className="text-soft data-[state=active]:font-semibold data-[state=active]:text-ink">{word}</Tabs.Trigger>
             ))}
+          </Tabs.List>
             <span className="ml-auto flex gap-4 text-[13px]">
               <Link to={`/${key(workload.target)}/log`} className="text-soft underline hover:text-ink">the whole log</Link>
               <Link to={`/${environment}/-/trail?of=${key(workload.target)}`} className="text-soft underline hover:text-ink">its trail</Link>
             </span>
-          </Tabs.List>
+          </div>
           <Tabs.Content value="log"><Log key={key(workload.target)} target={workload.target} replicas={row.replicas.map(short)} /></Tabs.Content>
           <Tabs.Content value="replicas"><Replicas row={row} /></Tabs.Content>
           <Tabs.Content value="settings"><Settings row={row} /></Tabs.Content>
@@ -154,7 +156,7 @@ function ReleasesCard({ row }: { row: Row }) {
 function Replicas({ row }: { row: Row }) {
   const view = useView()
   return (
-    <div className="max-h-72 overflow-auto">
+    <div className="max-h-72 overflow-auto" tabIndex={0} role="region" aria-label="Replicas">
       <table className="w-full text-left">
         <thead>
           <tr className="text-[13px] text-soft">

@@ -10,7 +10,7 @@ export function Command({ words }: { words: string }) {
     })
   }
   return (
-    <span className="inline-flex max-w-full items-center gap-2 rounded-md bg-paper px-2.5 py-1 text-xs">
+    <span className="inline-flex max-w-full items-center gap-2 rounded-md border border-line bg-paper px-2.5 py-1 text-xs">
       <code className="figures min-w-0 break-all">{words}</code>
       <button type="button" onClick={copy} className="shrink-0 font-semibold text-soft hover:text-ink" aria-label={`Copy ${words}`}>{copied ? 'copied' : 'copy'}</button>
     </span>

@@ -1,6 +1,7 @@
 // "What answers now": ways in, the service, a lane for each release, a cell for each replica.
 
 import { linkHorizontal } from 'd3-shape'
+import { useSyncExternalStore } from 'react'
 
 import { key, rate, short, tag, type Row } from '../derive'
 import type { Figure, Replica } from '../model'
@@ -26,7 +27,11 @@ interface Lane {
   height: number
 }
 
+const slim = matchMedia('(max-width: 640px)')
+const useNarrow = () => useSyncExternalStore((changed) => { slim.addEventListener('change', changed); return () => slim.removeEventListener('change', changed) }, () => slim.matches)
+
 export function Line({ row }: { row: Row }) {
+  const narrow = useNarrow()
   const view = useView()
   const service = row.services[0]
   const { workload } = row
@@ -68,8 +73,15 @@ export function Line({ row }: { row: Row }) {
   const words = `${service === undefined ? 'No way in.' : `${rate(total)} to ${workload.target.name}.`} ${lanes.map((lane) => `Release ${lane.release}: ${lane.members.filter((m) => m.state === 'ready').length} of ${lane.members.length} ready.`).join(' ')}`
 
   return (
-    <div className="overflow-x-auto">
-      <svg viewBox={`0 0 ${WIDTH} ${height}`} className="w-full min-w-[720px]" role="img" aria-label={words} data-testid="line">
+    <div className="overflow-x-auto" tabIndex={0} role="group" aria-label="The line">
+      {narrow && (
+        <ul className="mb-2 text-[13px]">
+          {ways.map((way) => <li key={way.title}><strong className="font-semibold">{way.title}</strong> <span className="text-soft">{rate(way.rate)}</span></li>)}
+          {service !== undefined && <li className="text-soft">lead to service {service.target.name}, {service.address}, {taking} take requests</li>}
+          {cut && <li className="font-semibold text-fault">nothing answers: {why}</li>}
+        </ul>
+      )}
+      <svg viewBox={narrow ? `${LANE.x - 8} 0 ${LANE.width + 16} ${height}` : `0 0 ${WIDTH} ${height}`} className={narrow ? 'w-full' : 'w-full min-w-[720px]'} role="img" aria-label={words} data-testid="line">
         {ways.map((way, index) => {
           const y = middle - waysHeight / 2 + index * (WAY.height + WAY.gap) + WAY.gap / 2
           return (

@@ -63,7 +63,7 @@ export function Log({ target, replicas, tall = false }: { target: Target; replic
         ref={box} role="log" aria-label="log" aria-live="off" tabIndex={0}
         onWheel={(event) => event.deltaY < 0 && setFollowing(false)}
         onKeyDown={(event) => ['PageUp', 'ArrowUp', 'Home'].includes(event.key) && setFollowing(false)}
-        className={`figures overflow-auto rounded-lg border border-line text-xs ${tall ? 'h-[calc(100vh-15rem)] min-h-72' : 'h-56'}`}
+        className={`figures overflow-auto rounded-lg border border-line bg-card text-xs ${tall ? 'h-[calc(100vh-15rem)] min-h-72' : 'h-56'}`}
       >
         {sight.length === 0 && (
           <p className="p-3 font-sans text-soft">

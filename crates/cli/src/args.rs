@@ -190,6 +190,9 @@ pub struct Start {
     /// Bring up Larkfield Lockers, with gentle traffic of its own.
     #[arg(long)]
     pub demo: bool,
+    /// With the demo: also declare so many workloads that rest, in an environment `crowd`, to look at a large board.
+    #[arg(long, requires = "demo", default_value_t = 0, value_name = "N")]
+    pub crowd: usize,
     /// Where the API and the console answer.
     #[arg(long, default_value = "127.0.0.1:8700", value_name = "A:P")]
     pub api: SocketAddr,

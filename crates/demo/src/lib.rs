@@ -9,6 +9,21 @@ static PROGRAM: &[u8] = include_bytes!(env!("LARKFIELD"));
 /// The demo's declaration.
 pub const MANIFEST: &str = include_str!("../mainyard.toml");
 
+/// The environment of [`crowd`].
+pub const CROWD: &str = "crowd";
+
+/// A declaration of so many workloads that rest, for looking at large boards.
+pub fn crowd(workloads: usize) -> String {
+    let one = |number: usize| {
+        format!(
+            "[workload.locker-{number:05}]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 0\nports = {{ http = 8080 }}\n\
+             [route.locker-{number:05}]\nhost = \"locker-{number:05}.crowd.localhost\"\nto = [{{ service = \"locker-{number:05}\" }}]\n"
+        )
+    };
+    let all: String = (1..=workloads).map(one).collect();
+    format!("application = \"crowd\"\n{all}")
+}
+
 /// The demo's environments, in the order in which they are made.
 pub const ENVIRONMENTS: [&str; 2] = ["staging", "production"];
 

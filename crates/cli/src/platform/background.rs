@@ -24,7 +24,7 @@ pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     command.arg("--http").arg(start.http.to_string());
     command.arg("--https").arg(start.https.to_string());
     if start.demo {
-        command.arg("--demo");
+        command.arg("--demo").arg("--crowd").arg(start.crowd.to_string());
     }
     command.stdin(Stdio::null()).stdout(Stdio::piped()).current_dir("/");
     // SAFETY: setsid is safe between fork and exec.

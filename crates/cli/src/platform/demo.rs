@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use mainyard_demo::{ENVIRONMENTS, MANIFEST, VISITS, pack_images};
+use mainyard_demo::{CROWD, ENVIRONMENTS, MANIFEST, VISITS, pack_images};
 use mainyard_images::{ContentStore, write_archive};
 use reqwest::Method;
 use serde_json::json;
@@ -15,7 +15,7 @@ use crate::client::Client;
 use crate::words::Failure;
 
 /// Adds what is missing of the demo. What a person changed since stays as it is.
-pub async fn seed(client: &Client) -> Result<(), Failure> {
+pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
     let failed =
         |error: &dyn std::fmt::Display| Failure::failed(format!("the demo cannot be brought up: {error}"));
     let there = client.snapshot().await?.state;
@@ -30,12 +30,16 @@ pub async fn seed(client: &Client) -> Result<(), Failure> {
         write_archive(&store, &digest, &name.to_string(), &mut archive).map_err(|error| failed(&error))?;
         client.send(client.request(Method::POST, "/images").body(archive)).await?;
     }
-    for environment in ENVIRONMENTS {
+    let mut all: Vec<(&str, String)> = ENVIRONMENTS.iter().map(|name| (*name, MANIFEST.to_owned())).collect();
+    if crowd > 0 {
+        all.push((CROWD, mainyard_demo::crowd(crowd)));
+    }
+    for (environment, manifest) in all {
         if there.environments.keys().any(|name| name.as_str() == environment) {
             continue;
         }
         client.post("/environments", &json!({"name": environment})).await?;
-        let files = [json!({"name": "mainyard.toml", "text": MANIFEST})];
+        let files = [json!({"name": "mainyard.toml", "text": manifest})];
         client.post("/declare", &json!({"environment": environment, "files": files})).await?;
     }
     Ok(())

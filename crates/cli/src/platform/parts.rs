@@ -56,7 +56,6 @@ pub fn spawn(place: &Place, part: Part, brief: &Brief, listeners: &[&TcpListener
     let failed = |doing: &str, error: &dyn std::fmt::Display| {
         Failure::failed(format!("cannot {doing} {}: {error}", part.word()))
     };
-    let program = std::env::current_exe().map_err(|error| failed("find the program for", &error))?;
     let log = place.file("logs").join(format!("{}.log", part.word()));
     let log = OpenOptions::new()
         .create(true)
@@ -64,7 +63,9 @@ pub fn spawn(place: &Place, part: Part, brief: &Brief, listeners: &[&TcpListener
         .open(log)
         .map_err(|error| failed("open the log of", &error))?;
     let brief = serde_json::to_string(brief).map_err(|error| failed("brief", &error))?;
-    let mut command = Command::new(program);
+    // This very program, also when another one has taken its place on disk.
+    let mut command = Command::new("/proc/self/exe");
+    command.arg0("mainyard");
     command.arg("serve").arg(part.word()).arg("--data").arg(&place.data).env(BRIEF, brief);
     command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log);
     let handed: Vec<RawFd> = listeners.iter().map(|listener| listener.as_raw_fd()).collect();

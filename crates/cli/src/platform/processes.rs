@@ -4,6 +4,7 @@
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::os::fd::{FromRawFd, OwnedFd};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use mainyard_runtime::process_started_at;
@@ -42,7 +43,10 @@ impl Known {
 impl Known {
     /// Whether it runs this very program, not an older one that was replaced on disk since.
     pub fn is_this_program(self) -> bool {
-        let of = |process: &str| std::fs::read_link(format!("/proc/{process}/exe")).ok();
+        let of = |process: &str| {
+            let found = std::fs::metadata(format!("/proc/{process}/exe")).ok()?;
+            Some((found.dev(), found.ino()))
+        };
         of("self").is_some_and(|own| of(&self.pid.to_string()) == Some(own))
     }
 

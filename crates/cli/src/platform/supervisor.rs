@@ -147,7 +147,7 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
     let link = runtime.block_on(async {
         ready(&mut platform, &client).await?;
         if start.demo {
-            demo::seed(&client).await?;
+            demo::seed(&client, start.crowd).await?;
         }
         let key = client.post("/sign-in-keys", &json!({})).await?;
         Ok::<String, Failure>(format!("{}{}", call.url, key["path"].as_str().unwrap_or("/")))

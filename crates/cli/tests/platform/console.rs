@@ -1,98 +1,11 @@
 //! The console in headless Chromium: signing in, seeing, scaling, deploying and going back.
 
-use std::net::TcpListener;
-use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use fantoccini::{Client, ClientBuilder, Locator};
-use serde_json::json;
+use fantoccini::Locator;
 
-use crate::common::{Platform, until};
-
-/// Chromium's driver; it and the browser go when this is dropped.
-struct Browser {
-    driver: Child,
-    port: u16,
-    _profile: tempfile::TempDir,
-    profile: String,
-}
-
-impl Browser {
-    fn start() -> Browser {
-        let port = TcpListener::bind("127.0.0.1:0")
-            .and_then(|listener| listener.local_addr())
-            .expect("a free port")
-            .port();
-        let driver = Command::new("chromedriver")
-            .arg(format!("--port={port}"))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver; `make test` installs it");
-        let profile = tempfile::tempdir().expect("a directory");
-        let path = profile.path().display().to_string();
-        until("the driver answers", || std::net::TcpStream::connect(("127.0.0.1", port)).ok().map(drop));
-        Browser { driver, port, profile: path, _profile: profile }
-    }
-
-    async fn open(&self) -> Client {
-        let arguments = [
-            "--headless",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-quic",
-            "--no-first-run",
-            "--disable-sync",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--window-size=1280,900",
-        ];
-        let mut arguments: Vec<String> = arguments.map(str::to_owned).to_vec();
-        arguments.push(format!("--user-data-dir={}", self.profile));
-        let mut capabilities = serde_json::Map::new();
-        capabilities.insert(
-            "goog:chromeOptions".to_owned(),
-            json!({"binary": "/usr/bin/chromium", "args": arguments}),
-        );
-        let connecting = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
-            .capabilities(capabilities)
-            .connect(&format!("http://127.0.0.1:{}", self.port))
-            .await;
-        connecting.expect("a browser")
-    }
-}
-
-impl Drop for Browser {
-    fn drop(&mut self) {
-        let _ = self.driver.kill();
-        let _ = self.driver.wait();
-    }
-}
-
-async fn wait_for(client: &Client, css: &str) -> fantoccini::elements::Element {
-    let waiting = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::Css(css)).await;
-    waiting.unwrap_or_else(|error| panic!("{css}: {error}"))
-}
-
-async fn press(client: &Client, words: &str) {
-    press_in(client, "", words).await;
-}
-
-async fn press_in_dialog(client: &Client, words: &str) {
-    press_in(client, "//*[@role='dialog']", words).await;
-}
-
-async fn press_in(client: &Client, within: &str, words: &str) {
-    let path = format!("{within}//button[normalize-space()='{words}']");
-    let button = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;
-    button.unwrap_or_else(|error| panic!("{words}: {error}")).click().await.expect("pressed");
-}
-
-async fn wait_for_text(client: &Client, words: &str) {
-    let path = format!("//*[contains(normalize-space(.), \"{words}\")]");
-    let found = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;
-    found.unwrap_or_else(|error| panic!("{words}: {error}"));
-}
+use crate::browser::{Browser, press, press_in_dialog, wait_for, wait_for_text};
+use crate::common::Platform;
 
 #[test]
 fn a_person_sees_scales_deploys_and_goes_back() {

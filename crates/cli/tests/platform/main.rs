@@ -3,8 +3,10 @@
 //!
 //! Needs root, PostgreSQL and Chromium with its driver; `make test` installs what is missing.
 
+mod browser;
 mod common;
 mod console;
+mod console_daily;
 mod faults;
 mod first_minutes;
 mod interface;

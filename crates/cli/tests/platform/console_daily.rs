@@ -1,0 +1,192 @@
+//! The console as daily furniture: for keyboards and screen readers, on narrow screens, in the dark, when the
+//! stream is lost and found, with very many workloads and very many lines.
+
+use std::time::Duration;
+
+use fantoccini::{Client, Locator};
+use serde_json::{Value, json};
+
+use crate::browser::{Browser, press, wait_for, wait_for_text};
+use crate::common::{Platform, until};
+
+/// The accessibility engine, from the console's packages.
+fn engine() -> String {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
+    std::fs::read_to_string(path).expect("the console's packages; `make test` fetches them")
+}
+
+/// What the engine holds against the page: rules with the places that break them.
+async fn faults(client: &Client) -> Vec<String> {
+    client.execute(&engine(), vec![]).await.expect("the engine runs");
+    let script = "const done = arguments[arguments.length - 1];\
+        axe.run(document, { resultTypes: ['violations'], runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'best-practice'] })\
+        .then((found) => done(found.violations.map((rule) => rule.id + ': ' + rule.nodes.map((node) => node.target + ' ' + node.failureSummary).join(' | '))))";
+    let found: Value = client.execute_async(script, vec![]).await.expect("it tells");
+    found.as_array().expect("a list").iter().map(|rule| rule.as_str().unwrap_or("").to_owned()).collect()
+}
+
+async fn sign_in(client: &Client, platform: &Platform) -> String {
+    client.goto(platform.ok(&["sign-in"]).trim()).await.expect("opened");
+    wait_for_text(client, "needs you").await;
+    format!("http://{}", platform.api)
+}
+
+fn block_on<T>(work: impl Future<Output = T>) -> T {
+    tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime").block_on(work)
+}
+
+#[test]
+fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
+    let platform = Platform::start(true);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    platform.workload("production/label-printer", |w| w["state"] == "failing");
+    let browser = Browser::start();
+    block_on(async {
+        let client = browser.open().await;
+        let base = sign_in(&client, &platform).await;
+        let pages = [
+            ("/production", "needs you"),
+            ("/staging/locker-api", "What answers now"),
+            ("/staging/locker-api?tab=replicas", "Restarts"),
+            ("/staging/locker-api?act=scale", "The same as a command"),
+            ("/staging/locker-api/log", "lines"),
+            ("/staging/-/trail", "declared"),
+            ("/staging/-/images", "lockers/locker-api:1.5.0"),
+            ("/staging/nothing", "There is no workload"),
+        ];
+        for (theme, width) in [("light", 1280), ("dark", 1280), ("light", 390)] {
+            client.set_window_size(width, 900).await.expect("its size");
+            let script = format!("localStorage.setItem('theme', '{theme}')");
+            client.execute(&script, vec![]).await.expect("kept");
+            // What differs there is colour and width: fewer pages show it.
+            let shown = if (theme, width) == ("light", 1280) { pages.len() } else { 2 };
+            for (path, words) in &pages[..shown] {
+                client.goto(&format!("{base}{path}")).await.expect("opened");
+                wait_for_text(&client, words).await;
+                let found = faults(&client).await;
+                assert!(found.is_empty(), "{theme} {width} {path}:\n{}", found.join("\n"));
+                // Nothing makes the page itself wider than the screen.
+                let wide: Value = client
+                    .execute("return document.documentElement.scrollWidth - innerWidth", vec![])
+                    .await
+                    .expect("measured");
+                assert!(
+                    wide.as_i64().is_some_and(|over| over <= 0),
+                    "{theme} {width} {path}: {wide} too wide"
+                );
+            }
+        }
+        client.close().await.expect("closed");
+    });
+}
+
+#[test]
+fn anything_is_found_and_done_from_the_keyboard() {
+    let platform = Platform::start(true);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    let browser = Browser::start();
+    block_on(async {
+        let client = browser.open().await;
+        let base = sign_in(&client, &platform).await;
+        let keys = |text: &'static str| {
+            let client = client.clone();
+            async move { client.active_element().await.expect("a focus").send_keys(text).await.expect("typed") }
+        };
+        keys("\u{E009}k\u{E000}").await;
+        wait_for(&client, "[role='combobox']").await;
+        keys("scale staging locker").await;
+        keys("\u{E007}").await;
+        wait_for(&client, "[role='dialog'] input[name='replicas']").await;
+        keys("\u{E009}a\u{E000}4\u{E007}").await;
+        wait_for(&client, "[data-testid='lane-1'] [data-state='ready']:nth-of-type(4)").await;
+        assert_eq!(client.current_url().await.expect("a URL").as_str(), format!("{base}/staging/locker-api"));
+
+        // What is looked for in the log is in the address, and so can be sent to someone.
+        client.goto(&format!("{base}/staging/locker-api/log?find=listening+on")).await.expect("opened");
+        wait_for(&client, "[role='log'] mark").await;
+        let words = wait_for(&client, "[role='status']").await.text().await.expect("words");
+        assert!(words.contains(" of ") && words.contains("lines"), "{words}");
+        client.goto(&format!("{base}/staging/-/trail?of=staging%2Flocker-api")).await.expect("opened");
+        wait_for_text(&client, "4 wanted, release 1").await;
+        client.close().await.expect("closed");
+    });
+}
+
+#[test]
+fn a_lost_stream_is_said_and_found_again() {
+    let platform = Platform::start(true);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    let browser = Browser::start();
+    let [supervisor] = platform.part("supervisor")[..] else { panic!("one supervisor") };
+    let [control] = platform.part("control")[..] else { panic!("one control") };
+    let signal = |pid, signal| {
+        // SAFETY: the process belongs to this test's own platform.
+        assert_eq!(unsafe { libc::kill(pid, signal) }, 0);
+    };
+    block_on(async {
+        let client = browser.open().await;
+        sign_in(&client, &platform).await;
+        // Nobody starts control again for now.
+        signal(supervisor, libc::SIGSTOP);
+        signal(control, libc::SIGKILL);
+        wait_for_text(&client, "The stream has been cut since").await;
+        signal(supervisor, libc::SIGCONT);
+        until("control is back", || platform.part("control").first().copied().filter(|now| *now != control));
+        let gone = client.wait().at_most(Duration::from_secs(60));
+        gone.for_element(Locator::XPath("//body[not(contains(., 'The stream has been cut'))]"))
+            .await
+            .expect("found again");
+        platform.ok(&["scale", "staging/courier-web", "3"]);
+        wait_for(&client, "[aria-label='3 of 3 ready']").await;
+        client.close().await.expect("closed");
+    });
+}
+
+#[test]
+fn a_thousand_workloads_do_not_stutter() {
+    let platform = Platform::new();
+    let (api, http, https) =
+        (platform.api.to_string(), platform.http.to_string(), platform.https.to_string());
+    platform.ok(&[
+        "start",
+        "--background",
+        "--demo",
+        "--crowd",
+        "1000",
+        "--api",
+        &api,
+        "--http",
+        &http,
+        "--https",
+        &https,
+    ]);
+    let browser = Browser::start();
+    block_on(async {
+        let client = browser.open().await;
+        let base = sign_in(&client, &platform).await;
+        client.goto(&format!("{base}/crowd")).await.expect("opened");
+        wait_for_text(&client, "locker-00001").await;
+        let drawn = client.find_all(Locator::Css("tbody tr")).await.expect("rows").len();
+        assert!((10..120).contains(&drawn), "{drawn} of 1000 rows are drawn");
+        // While it is scrolled from end to end only what is in sight is drawn, whatever the machine's speed.
+        let script = "const done = arguments[arguments.length - 1]; const rows = []; const gaps = []; let last = performance.now();\
+            const frame = (now) => { gaps.push(now - last); last = now; rows.push(document.querySelectorAll('tbody tr').length);\
+              scrollTo(0, document.documentElement.scrollHeight * rows.length / 120);\
+              if (rows.length < 120) requestAnimationFrame(frame); else done([rows, gaps.sort((a, b) => a - b)]) };\
+            requestAnimationFrame(frame)";
+        let told: Value = client.execute_async(script, vec![]).await.expect("scrolled");
+        let most = told[0].as_array().into_iter().flatten().filter_map(Value::as_u64).max();
+        assert!(most.is_some_and(|most| (10..120).contains(&most)), "{most:?} rows at once");
+        println!(
+            "120 frames over 1,000 workloads: half within {} ms, the longest {} ms",
+            told[1][60], told[1][119]
+        );
+        wait_for_text(&client, "locker-01000").await;
+        press(&client, "Find or do Ctrl K").await;
+        let field = wait_for(&client, "[role='combobox']").await;
+        field.send_keys("locker-00777\u{E007}").await.expect("typed");
+        wait_for_text(&client, "What answers now").await;
+        assert_eq!(json!(client.current_url().await.expect("a URL").path()), json!("/crowd/locker-00777"));
+        client.close().await.expect("closed");
+    });
+}
