@@ -16,7 +16,7 @@ use crate::forward::RequestBody;
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
 const CONNECT_WITHIN: Duration = Duration::from_millis(700);
 /// Idle connections kept for each replica by each worker.
-const IDLE: usize = 64;
+const IDLE: usize = 1024;
 
 /// A connection that can take a request.
 pub struct Connection {

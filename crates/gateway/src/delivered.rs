@@ -9,8 +9,9 @@ use bytes::Bytes;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use hyper::client::conn::http1::SendRequest;
 
+use crate::counts::Way;
 use crate::forward::{Forwarder, RequestBody};
-use crate::serving::{Open, Service, Way};
+use crate::serving::{Open, Service};
 
 /// What is done when an answer has been delivered, or was broken off.
 pub struct Tally {
@@ -32,13 +33,13 @@ pub struct Tally {
 
 impl Tally {
     fn finish(mut self, whole: bool, broken: bool) {
-        let backend = &self.open.replica.backend;
+        let replica = &self.open.replica;
         let micros = self.begun.elapsed().as_micros() as u64;
-        let way = self.way.clone();
-        self.forwarder.serving.count(way, &self.service.target, Some(backend), self.failed || broken, micros);
+        let failed = self.failed || broken;
+        self.forwarder.serving.count(&self.way, &self.service.target, Some(replica), failed, micros);
         // A connection whose answer was not read to its end is never given to the next visitor.
         if let Some(sender) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired()) {
-            self.forwarder.pool.put(backend.address, sender);
+            self.forwarder.pool.put(self.open.replica.backend.address, sender);
         }
     }
 }

@@ -13,11 +13,12 @@ use hyper_util::rt::TokioIo;
 use mainyard_core::model::{Reason, ReasonCode};
 
 use crate::backend::{Connection, Pool};
+use crate::counts::Way;
 use crate::delivered::{Delivered, Tally};
 use crate::headers::{REQUEST_ID, copy_without_body, prepare, strip_hop_by_hop, wanted_upgrade};
 use crate::lead::{Lead, lead};
 use crate::pages;
-use crate::serving::{Open, Replica, Serving, Way};
+use crate::serving::{Open, Replica, Serving};
 
 /// A request's body on its way to a replica.
 pub type RequestBody = Either<Incoming, Empty<Bytes>>;
@@ -44,6 +45,13 @@ pub struct Forwarder {
     pub pool: Pool,
 }
 
+/// Most bytes of a request's headers.
+const HEAD_LIMIT: usize = 64 * 1024;
+
+fn head_size(headers: &http::HeaderMap) -> usize {
+    headers.iter().map(|(name, value)| name.as_str().len() + value.len() + 4).sum()
+}
+
 /// How many replicas are tried when connections cannot be made.
 const TRIES: usize = 4;
 
@@ -55,7 +63,15 @@ impl Forwarder {
         let accept = request.headers().get(http::header::ACCEPT).cloned();
         let refuse =
             |status: StatusCode, reason: &Reason| pages::problem(status, reason, &id, accept.as_ref());
-        let mut answer = match lead(&self.serving, &request, arrival) {
+        let size = head_size(request.headers());
+        let led = if size > HEAD_LIMIT {
+            let sentence = format!("the headers are {size} bytes long; at most {HEAD_LIMIT} are taken");
+            let reason = Reason::new(ReasonCode::BadRequest, sentence);
+            Err((StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, reason))
+        } else {
+            lead(&self.serving, &request, arrival)
+        };
+        let mut answer = match led {
             Err((status, reason)) => refuse(status, &reason),
             Ok(lead) => match self.forward(request, arrival, &lead, &id, begun).await {
                 Ok(answer) => answer,
@@ -65,9 +81,7 @@ impl Forwarder {
                 }
             },
         };
-        if let Ok(value) = HeaderValue::from_str(&id) {
-            answer.headers_mut().insert(REQUEST_ID, value);
-        }
+        answer.headers_mut().insert(REQUEST_ID, id);
         answer
     }
 
@@ -76,7 +90,7 @@ impl Forwarder {
         mut request: Request<Incoming>,
         arrival: Arrival,
         lead: &Lead,
-        id: &str,
+        id: &HeaderValue,
         begun: Instant,
     ) -> Result<Response<AnswerBody>, (StatusCode, Reason)> {
         let upgrade = wanted_upgrade(request.headers());
@@ -173,7 +187,7 @@ impl Forwarder {
         let (head, body) = answer.into_parts();
         let tally = Tally {
             forwarder: Forwarder { serving: Arc::clone(&self.serving), pool: self.pool.clone() },
-            way: self.way(lead, Some(&open.replica)),
+            way: Way { name: Arc::clone(&lead.way), inside: lead.inside },
             service: Arc::clone(&lead.service),
             begun,
             failed,
@@ -183,15 +197,9 @@ impl Forwarder {
         Response::from_parts(head, Either::Left(Delivered::new(body, tally)))
     }
 
-    fn way(&self, lead: &Lead, replica: Option<&Arc<Replica>>) -> Way {
-        let replica = replica.map(|replica| replica.backend.replica.clone());
-        let service: Arc<str> = lead.service.target.to_string().into();
-        Way { name: Arc::clone(&lead.way), inside: lead.inside, service, replica }
-    }
-
     fn count(&self, lead: &Lead, replica: Option<&Arc<Replica>>, failed: bool, begun: Instant) {
         let micros = begun.elapsed().as_micros() as u64;
-        let backend = replica.map(|replica| &replica.backend);
-        self.serving.count(self.way(lead, replica), &lead.service.target, backend, failed, micros);
+        let way = Way { name: Arc::clone(&lead.way), inside: lead.inside };
+        self.serving.count(&way, &lead.service.target, replica, failed, micros);
     }
 }

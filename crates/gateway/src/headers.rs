@@ -41,7 +41,7 @@ pub fn strip_hop_by_hop(headers: &mut HeaderMap) {
 pub fn prepare(
     request: Request<Incoming>,
     arrival: Arrival,
-    id: &str,
+    id: &HeaderValue,
     upgrade: Option<&HeaderValue>,
 ) -> Result<Request<RequestBody>, (StatusCode, Reason)> {
     let (mut head, body) = request.into_parts();
@@ -74,9 +74,7 @@ pub fn prepare(
             head.headers.insert(FORWARDED_HOST, host);
         }
     }
-    if let Ok(value) = HeaderValue::from_str(id) {
-        head.headers.insert(REQUEST_ID, value);
-    }
+    head.headers.insert(REQUEST_ID, id.clone());
     Ok(Request::from_parts(head, Either::Left(body)))
 }
 

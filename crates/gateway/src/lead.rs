@@ -74,7 +74,7 @@ pub fn lead(
         (StatusCode::SERVICE_UNAVAILABLE, Reason::new(ReasonCode::AllSharesZero, sentence))
     })?;
     let port = service.ports.keys().next().copied().unwrap_or(80);
-    Ok(Lead { service, port, way: host.into(), inside: false })
+    Ok(Lead { service, port, way: Arc::clone(&found.name), inside: false })
 }
 
 /// The one host that a request is for, in lower case and without its port.

@@ -7,6 +7,7 @@
 
 mod authority;
 mod backend;
+mod counts;
 mod delivered;
 mod forward;
 mod headers;

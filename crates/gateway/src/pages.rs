@@ -1,5 +1,8 @@
 //! What the gateway itself answers: a short page, or a problem document (RFC 9457) for programs.
 
+use std::cell::Cell;
+use std::time::SystemTime;
+
 use bytes::Bytes;
 use http::header::{ACCEPT, CACHE_CONTROL, CONTENT_TYPE, HeaderValue};
 use http::{Response, StatusCode};
@@ -8,21 +11,48 @@ use mainyard_core::model::Reason;
 
 use crate::forward::AnswerBody;
 
-/// An id for one request: the time, so that ids sort, and chance.
-pub fn request_id() -> String {
-    let mut chance = [0; 8];
-    let _ = getrandom::fill(&mut chance);
-    let millis = jiff::Timestamp::now().as_millisecond();
-    format!("{millis:012x}{:016x}", u64::from_be_bytes(chance))
+/// An id for one request: the time, so that ids sort, and chance. The chance is the system's once for each worker,
+/// and stretched from there (SplitMix64): an id must be unlike others, not unguessable.
+pub fn request_id() -> HeaderValue {
+    thread_local! {
+        static CHANCE: Cell<u64> = Cell::new(seed());
+    }
+    let state = CHANCE.get().wrapping_add(0x9e37_79b9_7f4a_7c15);
+    CHANCE.set(state);
+    let mut mixed = (state ^ (state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    let chance = (mixed ^ (mixed >> 31)).to_be_bytes();
+    let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    let millis = (since.as_millis() as u64).to_be_bytes();
+    let mut text = [0; 28];
+    for (place, byte) in millis[2..].iter().chain(&chance).enumerate() {
+        text[2 * place] = HEX[usize::from(byte >> 4)];
+        text[2 * place + 1] = HEX[usize::from(byte & 15)];
+    }
+    HeaderValue::from_bytes(&text).unwrap_or_else(|_| HeaderValue::from_static("none"))
+}
+
+const HEX: &[u8; 16] = b"0123456789abcdef";
+
+fn seed() -> u64 {
+    let mut bytes = [0; 8];
+    // Without the system's chance the time has to do; it differs from start to start.
+    match getrandom::fill(&mut bytes) {
+        Ok(()) => u64::from_ne_bytes(bytes),
+        Err(_) => SystemTime::now()
+            .duration_since(SystemTime::UNIX_EPOCH)
+            .map_or(1, |since| since.as_nanos() as u64),
+    }
 }
 
 /// The answer for what cannot be served.
 pub fn problem(
     status: StatusCode,
     reason: &Reason,
-    id: &str,
+    id: &HeaderValue,
     accept: Option<&HeaderValue>,
 ) -> Response<AnswerBody> {
+    let id = id.to_str().unwrap_or("none");
     let accept = accept.and_then(|value| value.to_str().ok()).unwrap_or("");
     let (kind, text) = if accept.contains("text/html") {
         ("text/html; charset=utf-8", page(status, reason, id))
@@ -87,7 +117,7 @@ mod tests {
 
     #[test]
     fn ids_differ_and_sort_by_time() {
-        let ids: std::collections::BTreeSet<String> = (0..1000).map(|_| request_id()).collect();
+        let ids: std::collections::HashSet<HeaderValue> = (0..1000).map(|_| request_id()).collect();
         assert_eq!(ids.len(), 1000);
     }
 }

@@ -23,8 +23,6 @@ use crate::serving::Serving;
 
 /// A visitor's headers must be here within this time.
 const HEADERS_WITHIN: Duration = Duration::from_secs(20);
-/// Most bytes of a request's head.
-const HEAD_LIMIT: usize = 64 * 1024;
 
 /// How a listener's connections are taken.
 #[derive(Clone)]
@@ -77,6 +75,8 @@ async fn work(
     while let Some(listener) = more.recv().await {
         listen(listener, Door::Inside, &forwarder);
     }
+    // Nobody is called inside; the doors stay open.
+    std::future::pending().await
 }
 
 /// Idle connections to replicas that left the table are closed.
@@ -145,11 +145,7 @@ async fn talk(
         async move { Ok::<_, std::convert::Infallible>(forwarder.answer(request, arrival).await) }
     });
     let mut builder = http1::Builder::new();
-    builder
-        .timer(TokioTimer::new())
-        .header_read_timeout(HEADERS_WITHIN)
-        .max_buf_size(HEAD_LIMIT)
-        .half_close(true);
+    builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN).half_close(true);
     if let Err(error) = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await {
         tracing::trace!(%error, peer = %arrival.peer, "a visitor's connection ended");
     }

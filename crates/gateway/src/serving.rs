@@ -7,10 +7,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
-use mainyard_core::link::{Figure, time_bucket};
-use mainyard_core::model::{EnvironmentIndex, Reason, ReplicaId, Target};
+use mainyard_core::link::Figure;
+use mainyard_core::model::{EnvironmentIndex, Reason, Target};
 use mainyard_core::routing::{Backend, Table, TableVersion};
 use tokio::sync::Notify;
+
+use crate::counts::{Counts, Way};
 
 /// One replica as it is dialled, shared by all tables that hold it.
 #[derive(Debug)]
@@ -21,6 +23,7 @@ pub struct Replica {
     open: AtomicU32,
     /// Whether it has left the table.
     retired: AtomicBool,
+    counts: Counts,
 }
 
 /// A request that is open to a replica.
@@ -67,6 +70,8 @@ pub struct Service {
 /// A host's route.
 #[derive(Debug)]
 pub struct Host {
+    /// Its name.
+    pub name: Arc<str>,
     /// Services by share.
     pub services: Vec<Arc<Service>>,
     /// Their shares.
@@ -86,28 +91,6 @@ pub struct Routing {
     pub inside: HashMap<Ipv4Addr, Arc<Service>>,
 }
 
-/// What a figure is kept by.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Way {
-    /// The host, or service and port for callers inside.
-    pub name: Arc<str>,
-    /// Whether the caller was inside.
-    pub inside: bool,
-    /// The service.
-    pub service: Arc<str>,
-    /// The replica's table entry.
-    pub replica: Option<ReplicaId>,
-}
-
-#[derive(Debug, Default)]
-struct Count {
-    service: Option<Target>,
-    release: Option<mainyard_core::model::ReleaseNumber>,
-    requests: u64,
-    failed: u64,
-    times: BTreeMap<u8, u64>,
-}
-
 /// What all workers share.
 #[derive(Debug)]
 pub struct Serving {
@@ -116,7 +99,9 @@ pub struct Serving {
     routing: ArcSwap<Routing>,
     known: Mutex<HashMap<String, Arc<Replica>>>,
     turns: Mutex<HashMap<String, Arc<AtomicU64>>>,
-    figures: Mutex<HashMap<Way, Count>>,
+    /// Requests that no replica took, and figures of replicas that are known no more.
+    unserved: Counts,
+    left: Mutex<Vec<Figure>>,
     /// Woken when control should hear from this gateway at once.
     pub changed: Arc<Notify>,
 }
@@ -135,7 +120,8 @@ impl Serving {
             routing: ArcSwap::default(),
             known: Mutex::default(),
             turns: Mutex::default(),
-            figures: Mutex::default(),
+            unserved: Counts::default(),
+            left: Mutex::default(),
             changed: Arc::default(),
         }
     }
@@ -196,7 +182,7 @@ impl Serving {
                 .iter()
                 .filter_map(|(key, share)| Some((Arc::clone(services.get(key.as_str())?), *share)));
             let (services, shares) = to.unzip();
-            (name.clone(), Host { services, shares, turn: turn(name) })
+            (name.clone(), Host { name: name.as_str().into(), services, shares, turn: turn(name) })
         });
         let routing = Routing { version: table.version, hosts: hosts.collect(), inside };
         self.routing.store(Arc::new(routing));
@@ -206,7 +192,11 @@ impl Serving {
             if !stays {
                 replica.retired.store(true, Ordering::SeqCst);
             }
-            stays || replica.open.load(Ordering::SeqCst) > 0
+            let kept = stays || replica.open.load(Ordering::SeqCst) > 0;
+            if !kept {
+                self.keep_figures(replica);
+            }
+            kept
         });
         known.extend(present);
         self.changed.notify_one();
@@ -226,7 +216,11 @@ impl Serving {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let confirmed = self.routing.load().version;
         known.retain(|_, replica| {
-            !replica.retired.load(Ordering::SeqCst) || replica.open.load(Ordering::SeqCst) > 0
+            let kept = !replica.retired.load(Ordering::SeqCst) || replica.open.load(Ordering::SeqCst) > 0;
+            if !kept {
+                self.keep_figures(replica);
+            }
+            kept
         });
         let retired = known.values().filter(|replica| replica.retired.load(Ordering::SeqCst));
         let mut open = BTreeMap::new();
@@ -237,40 +231,42 @@ impl Serving {
     }
 
     /// Counts a request that ended.
-    pub fn count(&self, way: Way, service: &Target, replica: Option<&Backend>, failed: bool, micros: u64) {
-        let mut figures = self.figures.lock().unwrap_or_else(PoisonError::into_inner);
-        let count = figures.entry(way).or_default();
-        if count.service.is_none() {
-            count.service = Some(service.clone());
-            count.release = replica.map(|backend| backend.release);
-        }
-        count.requests += 1;
-        count.failed += u64::from(failed);
-        *count.times.entry(time_bucket(micros)).or_default() += 1;
+    pub fn count(
+        &self,
+        way: &Way,
+        service: &Target,
+        replica: Option<&Arc<Replica>>,
+        failed: bool,
+        micros: u64,
+    ) {
+        let counts = replica.map_or(&self.unserved, |replica| &replica.counts);
+        counts.add(way, service, failed, micros);
     }
 
     /// Takes what was counted since the last call.
     pub fn take_figures(&self) -> Vec<Figure> {
-        let counted = std::mem::take(&mut *self.figures.lock().unwrap_or_else(PoisonError::into_inner));
-        let figures = counted.into_iter().filter_map(|(way, count)| {
-            Some(Figure {
-                way: way.name.to_string(),
-                inside: way.inside,
-                service: count.service?,
-                replica: way.replica,
-                release: count.release,
-                requests: count.requests,
-                failed: count.failed,
-                times: count.times,
-            })
-        });
-        figures.collect()
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut figures = std::mem::take(&mut *self.left.lock().unwrap_or_else(PoisonError::into_inner));
+        figures.extend(self.unserved.take(None));
+        figures.extend(known.values().flat_map(|replica| replica.counts.take(Some(&replica.backend))));
+        figures
+    }
+
+    /// What a replica that is let go has counted is kept.
+    fn keep_figures(&self, replica: &Replica) {
+        let figures = replica.counts.take(Some(&replica.backend));
+        self.left.lock().unwrap_or_else(PoisonError::into_inner).extend(figures);
     }
 }
 
 impl Replica {
     fn new(backend: Backend) -> Replica {
-        Replica { backend, open: AtomicU32::new(0), retired: AtomicBool::new(false) }
+        Replica {
+            backend,
+            open: AtomicU32::new(0),
+            retired: AtomicBool::new(false),
+            counts: Counts::default(),
+        }
     }
 
     /// Whether it has left the table.
@@ -293,7 +289,7 @@ impl Port {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use mainyard_core::model::ReleaseNumber;
+    use mainyard_core::model::{ReleaseNumber, ReplicaId};
     use mainyard_core::routing::ServiceEntry;
 
     fn table(counter: u64, shorts: &[&str]) -> Table {
@@ -354,6 +350,24 @@ mod tests {
         assert!(serving.enter(&old.ports[&80].replicas[0]).is_none());
         let new = serving.newer(&old).expect("a newer one");
         assert!(serving.enter(&new.ports[&80].replicas[0]).is_some());
+    }
+
+    #[test]
+    fn what_was_served_is_told_once_also_of_replicas_that_left() {
+        let serving = Serving::new();
+        serving.take(&table(1, &["a0"]));
+        let replica = replicas(&serving)[0].clone();
+        let way = Way { name: "api.lockers.localhost".into(), inside: false };
+        let service: Target = "staging/locker-api".parse().expect("a target");
+        for failed in [false, true, false] {
+            serving.count(&way, &service, Some(&replica), failed, 900);
+        }
+        serving.count(&way, &service, None, true, 100);
+        serving.take(&table(2, &["a1"]));
+        let figures = serving.take_figures();
+        let told: Vec<_> = figures.iter().map(|it| (it.replica.is_some(), it.requests, it.failed)).collect();
+        assert_eq!(told, [(true, 3, 1), (false, 1, 1)]);
+        assert_eq!(serving.take_figures(), []);
     }
 
     #[test]

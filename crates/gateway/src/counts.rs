@@ -1,0 +1,85 @@
+//! Counting what was served, without a lock that all workers share and without memory for each request.
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use mainyard_core::link::{Figure, time_bucket};
+use mainyard_core::model::Target;
+use mainyard_core::routing::Backend;
+
+/// How a request came in.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Way {
+    /// The host, or service and port for callers inside.
+    pub name: Arc<str>,
+    /// Whether the caller was inside.
+    pub inside: bool,
+}
+
+/// Bucket numbers of times are below this: 2^32 tenths of a millisecond are five days.
+const BUCKETS: usize = 65;
+
+#[derive(Debug, Clone)]
+struct Count {
+    service: Target,
+    requests: u64,
+    failed: u64,
+    times: [u32; BUCKETS],
+}
+
+impl Count {
+    fn of(service: &Target) -> Count {
+        Count { service: service.clone(), requests: 0, failed: 0, times: [0; BUCKETS] }
+    }
+
+    fn add(&mut self, failed: bool, micros: u64) {
+        self.requests += 1;
+        self.failed += u64::from(failed);
+        self.times[usize::from(time_bucket(micros)).min(BUCKETS - 1)] += 1;
+    }
+
+    fn figure(self, way: Way, backend: Option<&Backend>) -> Figure {
+        let times = self.times.iter().enumerate().filter(|(_, count)| **count > 0);
+        Figure {
+            way: way.name.to_string(),
+            inside: way.inside,
+            service: self.service,
+            replica: backend.map(|backend| backend.replica.clone()),
+            release: backend.map(|backend| backend.release),
+            requests: self.requests,
+            failed: self.failed,
+            times: times.map(|(bucket, count)| (bucket as u8, u64::from(*count))).collect(),
+        }
+    }
+}
+
+/// What was counted, by the way in. There are few ways to one replica: they are looked through.
+#[derive(Debug, Default)]
+pub struct Counts(Mutex<Vec<(Way, Count)>>);
+
+impl Counts {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Vec<(Way, Count)>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Adds one request.
+    pub fn add(&self, way: &Way, service: &Target, failed: bool, micros: u64) {
+        let mut list = self.lock();
+        let same = |known: &Way| {
+            known.inside == way.inside && (Arc::ptr_eq(&known.name, &way.name) || known.name == way.name)
+        };
+        match list.iter_mut().find(|(known, count)| same(known) && count.service == *service) {
+            Some((_, count)) => count.add(failed, micros),
+            None => {
+                let mut count = Count::of(service);
+                count.add(failed, micros);
+                list.push((way.clone(), count));
+            }
+        }
+    }
+
+    /// Takes what was counted since the last call.
+    pub fn take(&self, backend: Option<&Backend>) -> Vec<Figure> {
+        let counted = std::mem::take(&mut *self.lock());
+        counted.into_iter().map(|(way, count)| count.figure(way, backend)).collect()
+    }
+}
