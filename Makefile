@@ -2,13 +2,16 @@
 # make test    every test, the console's in headless Chromium included
 # make build   target/debug/mainyard, or with PROFILE=release target/release/mainyard
 # make bench   measure, and print tables; docs/benchmarks.md keeps them
+# make soak    every process killed again and again under load, and 10,000 simulated runs; FAULTS and SEEDS say how often
 # make lint    formatting and lints, warnings refused
 
 PROFILE ?= debug
+FAULTS ?= 20
+SEEDS ?= 10000
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo test build bench lint setup setup-test
+.PHONY: demo test build bench soak lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -26,6 +29,11 @@ test: setup-test console/dist/index.html
 bench: setup console/dist/index.html
 	cargo build --release --bin mainyard
 	cargo bench --package mainyard --bench platform
+	cargo bench --package mainyard-gateway --bench forward
+
+soak: setup-test console/dist/index.html
+	MAINYARD_FAULTS=$(FAULTS) cargo test --package mainyard --test platform faults -- --nocapture --test-threads=2
+	MAINYARD_SEEDS=$(SEEDS) cargo test --package mainyard-sim -- --nocapture
 
 lint: setup console/dist/index.html
 	cargo fmt --all --check

@@ -114,12 +114,14 @@ pub fn board(snapshot: &Snapshot, environment: &Name) {
     let here: Vec<&Workload> =
         state.workloads.values().filter(|workload| workload.target.environment == *environment).collect();
     let bad: Vec<&&Workload> = here.iter().filter(|workload| is_bad(workload)).collect();
+    let moving = here.iter().filter(|workload| workload.state.signal() == Signal::Moving).count();
     let (mut wanted, mut up) = (0, 0);
     for workload in &here {
         wanted += workload.wanted as usize;
         up += ready(state, &workload.target);
     }
     let needs = match bad.len() {
+        0 if moving > 0 => format!("{moving} moving, nothing needs you"),
         0 => "all is well".to_owned(),
         1 => "1 thing needs you".to_owned(),
         many => format!("{many} things need you"),

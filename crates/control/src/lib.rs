@@ -7,6 +7,7 @@
 mod access;
 mod api;
 mod console;
+mod housekeeping;
 mod links;
 mod problem;
 mod steward;
@@ -110,6 +111,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         instance: config.instance,
         gateway_http: config.gateway_http,
     });
+    actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
     let server = HttpServer::new(move || {
         App::new()
             .app_data(control.clone())

@@ -1,9 +1,11 @@
 //! The content store: blobs by their digest, below `blobs/sha256/` as in an image layout.
 
+use std::collections::HashSet;
 use std::fmt;
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use sha2::{Digest as _, Sha256};
 
@@ -115,6 +117,21 @@ impl ContentStore {
             return Err(Error::TooLarge(format!("the blob {digest} is longer than {limit} bytes")));
         }
         Ok(bytes)
+    }
+
+    /// Removes blobs that nobody keeps and that were written longer ago than `age`; younger ones may belong to an
+    /// image that is being added. Gives how many bytes that freed.
+    pub fn sweep(&self, keep: &HashSet<Digest>, age: Duration) -> Result<u64, Error> {
+        let mut freed = 0;
+        for entry in fs::read_dir(self.dir.join("blobs/sha256")).doing("list the blobs")?.flatten() {
+            let Ok(found) = entry.metadata() else { continue };
+            let kept = entry.file_name().to_str().is_some_and(|hex| keep.contains(&Digest(hex.to_owned())));
+            let old = found.modified().is_ok_and(|at| at.elapsed().is_ok_and(|elapsed| elapsed >= age));
+            if !kept && old && fs::remove_file(entry.path()).is_ok() {
+                freed += found.len();
+            }
+        }
+        Ok(freed)
     }
 
     /// Opens a blob to read.

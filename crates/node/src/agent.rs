@@ -35,6 +35,9 @@ pub enum Message {
     Reported(u64, bool),
 }
 
+/// Images that no replica has any more are cleared away this often.
+const SWEEP_EVERY: Duration = Duration::from_secs(1800);
+
 /// What the agent itself has of a replica.
 #[derive(Default)]
 struct Held {
@@ -88,6 +91,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
     };
     agent.find_earlier();
     let mut kills = tokio::time::interval(Duration::from_secs(1));
+    let mut sweeps = tokio::time::interval_at(tokio::time::Instant::now() + SWEEP_EVERY, SWEEP_EVERY);
     loop {
         tokio::select! {
             message = messages.recv() => {
@@ -98,6 +102,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
                 }
             }
             _ = kills.tick() => agent.count_kills(),
+            _ = sweeps.tick() => agent.sweep_images(),
         }
         if let Some(report) = agent.desk.report() {
             agent.reports.send_replace(Some(report));
@@ -322,6 +327,12 @@ impl Agent {
             }
             Err(error) => self.handle(id, Event::CouldNotStart(error.to_string())),
         }
+    }
+
+    fn sweep_images(&self) {
+        let in_use = self.desk.replicas().map(|(_, run)| run.order.digest.clone()).collect();
+        let images = self.images.clone();
+        tokio::spawn(async move { images.sweep(in_use).await });
     }
 
     fn count_kills(&mut self) {

@@ -25,6 +25,8 @@ pub struct Prepared {
     pub cwd: String,
     /// User and group.
     pub user: Users,
+    /// Its documents on disk.
+    documents: Vec<PathBuf>,
 }
 
 /// The node's images.
@@ -51,6 +53,40 @@ impl Images {
         self.prepared.lock().unwrap_or_else(PoisonError::into_inner).get(digest).cloned()
     }
 
+    /// Forgets images that no replica here has, and removes layers and documents that only they had.
+    pub async fn sweep(&self, in_use: Vec<String>) {
+        let _turn = self.one_at_a_time.lock().await;
+        let (layers, documents) = {
+            let mut prepared = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
+            prepared.retain(|digest, _| in_use.contains(digest));
+            // One that is in use and was not prepared by this agent: its layers are not known, nothing is removed.
+            if !in_use.iter().all(|digest| prepared.contains_key(digest)) {
+                return;
+            }
+            let layers: Vec<PathBuf> = prepared.values().flat_map(|image| image.layers.clone()).collect();
+            let documents: Vec<PathBuf> =
+                prepared.values().flat_map(|image| image.documents.clone()).collect();
+            (layers, documents)
+        };
+        let dir = self.dir.clone();
+        let cleared = tokio::task::spawn_blocking(move || {
+            for entry in std::fs::read_dir(&dir).into_iter().flatten().flatten() {
+                let path = entry.path();
+                let removed = if path.is_dir() {
+                    (!layers.contains(&path)).then(|| std::fs::remove_dir_all(&path))
+                } else {
+                    (!documents.contains(&path)).then(|| std::fs::remove_file(&path))
+                };
+                if let Some(Err(error)) = removed {
+                    tracing::warn!(path = %path.display(), %error, "what no image needs could not be removed");
+                }
+            }
+        });
+        if let Err(error) = cleared.await {
+            tracing::warn!(%error, "the layers could not be cleared");
+        }
+    }
+
     /// Gets and unpacks what is missing of an image.
     pub async fn prepare(&self, digest: &str) -> Result<Arc<Prepared>, Reason> {
         let _turn = self.one_at_a_time.lock().await;
@@ -69,6 +105,10 @@ impl Images {
 
     async fn get(&self, digest: &str) -> Result<Prepared, String> {
         let manifest: ImageManifest = self.document(digest).await?;
+        let documents = [digest, manifest.config().digest().as_ref()]
+            .into_iter()
+            .map(|digest| self.document_file(digest))
+            .collect::<Result<_, _>>()?;
         let config: ImageConfiguration = self.document(manifest.config().digest().as_ref()).await?;
         let mut layers = Vec::new();
         for (layer, diff_id) in manifest.layers().iter().zip(config.rootfs().diff_ids()) {
@@ -85,6 +125,7 @@ impl Images {
             env: run.env().clone().unwrap_or_default(),
             cwd: run.working_dir().clone().unwrap_or_default(),
             user,
+            documents,
         })
     }
 
@@ -93,10 +134,15 @@ impl Images {
         answer.map_err(|error| format!("the image's blob {digest} cannot be had: {error}"))
     }
 
+    fn document_file(&self, digest: &str) -> Result<PathBuf, String> {
+        let id = Digest::parse(digest).map_err(|error| error.to_string())?;
+        Ok(self.dir.join(format!("{}.json", id.hex())))
+    }
+
     /// A manifest or configuration; kept on disk, so that a replica can be started while control is away.
     async fn document<T: serde::de::DeserializeOwned>(&self, digest: &str) -> Result<T, String> {
         let id = Digest::parse(digest).map_err(|error| error.to_string())?;
-        let kept = self.dir.join(format!("{}.json", id.hex()));
+        let kept = self.document_file(digest)?;
         let is_it = |bytes: &Vec<u8>| Digest::of(bytes) == id;
         let bytes = match std::fs::read(&kept).ok().filter(is_it) {
             Some(bytes) => bytes,

@@ -187,7 +187,8 @@ impl Postgres {
         self.end_orphans();
         // What a killed server left would be taken for a running one if its number were given to another.
         let _ = fs::remove_file(self.dir.join("data/postmaster.pid"));
-        let log = fs::File::create(self.dir.join("log")).doing("make the server's log")?;
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.dir.join("log"));
+        let log = log.doing("make the server's log")?;
         let mut command = self.command("postgres");
         command.arg("-D").arg(self.dir.join("data"));
         for setting in [

@@ -35,7 +35,12 @@ pub struct Feed {
 
 pub(crate) const READ_SINCE: &str = "SELECT number, kind, key, body, cause, (extract(epoch FROM at) * 1000)::bigint \
     FROM journal WHERE number > $1 ORDER BY number LIMIT $2";
-pub(crate) const READ_FIRST: &str = "SELECT coalesce(min(number), 0) FROM journal";
+pub(crate) const READ_FIRST: &str = "SELECT kept_from FROM ledger";
+pub(crate) const PRUNE: &str = "DELETE FROM journal WHERE number <= $1 AND cause->>'by' = 'platform'";
+pub(crate) const KEEP_FROM: &str = "UPDATE ledger SET kept_from = $1 WHERE kept_from < $1";
+
+/// The last so many changes stay whole in the change feed; of what is older only people's acts are kept, for good.
+pub const FEED: u64 = 50_000;
 pub(crate) const READ_TRAIL: &str = "SELECT number, kind, key, body, cause, (extract(epoch FROM at) * 1000)::bigint \
     FROM journal WHERE cause->>'by' <> 'platform' AND ($1 = '' OR key = $1 OR key LIKE $1 || '@%') \
     ORDER BY number DESC LIMIT $2";
@@ -47,7 +52,7 @@ impl Store {
     /// [`Error::Reset`] when changes after the cursor are no longer kept.
     pub async fn read_since(&self, cursor: u64, limit: u32) -> Result<Feed, Error> {
         let first: i64 = sqlx::query(READ_FIRST).fetch_one(self.pool()).await?.get(0);
-        if cursor + 1 < first as u64 {
+        if cursor < first as u64 {
             return Err(Error::Reset(first as u64));
         }
         let rows =
@@ -55,6 +60,17 @@ impl Store {
         let entries: Vec<Entry> = rows.iter().filter_map(entry).collect();
         let cursor = rows.last().map_or(cursor, |row| row.get::<i64, _>(0) as u64);
         Ok(Feed { entries, cursor })
+    }
+
+    /// Forgets what the platform did by itself, except for the last [`FEED`] changes up to `latest`. Gives how many
+    /// changes went.
+    pub async fn prune(&self, latest: u64) -> Result<u64, Error> {
+        let Some(until) = latest.checked_sub(FEED).filter(|until| *until > 0) else { return Ok(0) };
+        let mut transaction = self.pool().begin().await?;
+        sqlx::query(KEEP_FROM).bind(until as i64).execute(&mut *transaction).await?;
+        let gone = sqlx::query(PRUNE).bind(until as i64).execute(&mut *transaction).await?.rows_affected();
+        transaction.commit().await?;
+        Ok(gone)
     }
 
     /// What people did, the newest first; to one object and its releases where `key` is not empty.

@@ -13,7 +13,7 @@ use mainyard_core::cluster::{Change, Kind, Object, State};
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Row};
 
-pub use journal::{Entry, Feed};
+pub use journal::{Entry, FEED, Feed};
 pub use lease::{LEASE, Lease};
 pub use tokens::TokenKind;
 
@@ -77,6 +77,8 @@ pub const QUERIES: &[&str] = &[
     lease::RELEASE,
     journal::READ_SINCE,
     journal::READ_FIRST,
+    journal::PRUNE,
+    journal::KEEP_FROM,
     journal::READ_TRAIL,
     tokens::PUT_TOKEN,
     tokens::READ_TOKEN,

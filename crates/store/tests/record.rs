@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use mainyard_core::cluster::{Change, Object, State};
 use mainyard_core::model::{Environment, EnvironmentIndex, Origin};
-use mainyard_store::{Error, Lease, QUERIES, Store, TokenKind};
+use mainyard_store::{Error, FEED, Lease, QUERIES, Store, TokenKind};
 use sqlx::{Executor, SqlSafeStr};
 use testing::postgres::Server;
 
@@ -90,6 +90,33 @@ async fn only_the_present_epoch_writes_and_concurrent_writers_leave_no_gap() {
         feed.entries.iter().map(|entry| entry.number).collect::<Vec<_>>(),
         (1..=40).collect::<Vec<_>>()
     );
+}
+
+#[tokio::test]
+async fn old_changes_go_and_what_people_did_stays() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("retention")).await.expect("a record");
+    let epoch = own(&store, "control-1").await;
+    store.write(epoch, &[environment("staging", 1)]).await.expect("written");
+    let mut own_act = environment("production", 2);
+    own_act.cause.by = "platform".into();
+    let many: Vec<Change> = (0..FEED + 10).map(|_| own_act.clone()).collect();
+    for piece in many.chunks(10_000) {
+        // One object changes many times over: each change is a transaction's own in earnest.
+        let changes: Vec<Change> = piece
+            .iter()
+            .enumerate()
+            .map(|(n, change)| Change { key: format!("production-{n}"), ..change.clone() })
+            .collect();
+        store.write(epoch, &changes).await.expect("written");
+    }
+    let latest = FEED + 11;
+    assert_eq!(store.prune(latest).await.expect("pruned"), 10);
+    assert_eq!(store.prune(latest).await.expect("pruned"), 0);
+    assert!(matches!(store.read_since(10, 5).await, Err(Error::Reset(11))));
+    assert_eq!(store.read_since(11, 1).await.expect("a feed").entries[0].number, 12);
+    let trail = store.trail("", 10).await.expect("a trail");
+    assert_eq!(trail.iter().map(|entry| entry.number).collect::<Vec<_>>(), [1]);
 }
 
 #[tokio::test]

@@ -90,6 +90,25 @@ pub fn spawn(place: &Place, part: Part, brief: &Brief, listeners: &[&TcpListener
     command.spawn().map_err(|error| failed("start", &error))
 }
 
+/// A part's log longer than this is put aside; one older piece is kept.
+const LOG_LIMIT: u64 = 8 << 20;
+
+/// Puts logs aside that have grown long. The parts go on writing to the same file, which begins anew.
+pub fn rotate_logs(place: &Place) {
+    let logs = std::fs::read_dir(place.file("logs")).into_iter().flatten().flatten();
+    let mut paths: Vec<_> = logs.map(|entry| entry.path()).collect();
+    paths.push(place.file("postgres/log"));
+    for path in paths.iter().filter(|path| path.extension().is_none_or(|end| end == "log")) {
+        if std::fs::metadata(path).is_ok_and(|found| found.len() > LOG_LIMIT) {
+            let rotated = std::fs::copy(path, path.with_extension("old"))
+                .and_then(|_| OpenOptions::new().write(true).open(path)?.set_len(0));
+            if let Err(error) = rotated {
+                eprintln!("{} cannot be put aside: {error}", path.display());
+            }
+        }
+    }
+}
+
 fn brief() -> Result<Brief, Failure> {
     let text = std::env::var(BRIEF).map_err(|_| Failure::usage("`serve` is started by `mainyard start`"))?;
     serde_json::from_str(&text).map_err(|error| Failure::failed(format!("the brief cannot be read: {error}")))

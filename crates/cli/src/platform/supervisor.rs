@@ -248,8 +248,13 @@ impl Platform {
 
     /// Starts again what ends, until asked to stop.
     fn watch(&mut self, place: &Place) -> Result<(), Failure> {
+        let mut logs_seen = Instant::now();
         while !asked_to_stop() {
             std::thread::sleep(Duration::from_millis(30));
+            if logs_seen.elapsed() > Duration::from_secs(30) {
+                parts::rotate_logs(place);
+                logs_seen = Instant::now();
+            }
             cleaning::reap();
             let (running, ended): (Vec<_>, Vec<_>) =
                 std::mem::take(&mut self.parts).into_iter().partition(|running| running.process.lives());

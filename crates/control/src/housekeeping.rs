@@ -1,0 +1,69 @@
+//! What would grow without end is cleared away by rule: old changes in the journal, blobs that no image and no release
+//! needs. Only the control that decides does it.
+
+use std::collections::HashSet;
+use std::time::Duration;
+
+use actix_web::web::Data;
+use mainyard_core::cluster::State;
+use mainyard_images::{ContentStore, Digest, ImageManifest};
+
+use crate::Control;
+
+const EVERY: Duration = Duration::from_secs(600);
+/// A blob that nobody needs is kept for this long.
+const BLOB_KEPT: Duration = Duration::from_secs(3600);
+/// Largest manifest that is read.
+const MANIFEST_LIMIT: u64 = 4 << 20;
+
+/// Clears away, now and then, for ever.
+pub async fn keep_house(control: Data<Control>) {
+    loop {
+        actix_web::rt::time::sleep(EVERY).await;
+        if control.steward.elsewhere().is_none() {
+            clear(&control).await;
+        }
+    }
+}
+
+async fn clear(control: &Data<Control>) {
+    let latest = *control.steward.latest.borrow();
+    match control.store.prune(latest).await {
+        Ok(0) => {}
+        Ok(gone) => tracing::info!(gone, "old changes were cleared from the journal"),
+        Err(error) => tracing::warn!(%error, "the journal could not be cleared"),
+    }
+    let manifests = wanted(&control.steward.published.read().await.0);
+    let images = control.images.clone();
+    let swept = actix_web::web::block(move || {
+        let keep = with_their_parts(&images, manifests);
+        images.sweep(&keep, BLOB_KEPT)
+    });
+    match swept.await {
+        Ok(Ok(0)) => {}
+        Ok(Ok(freed)) => tracing::info!(freed, "blobs that nobody needs were removed"),
+        Ok(Err(error)) => tracing::warn!(%error, "the image store could not be cleared"),
+        Err(error) => tracing::warn!(%error, "the image store could not be cleared"),
+    }
+}
+
+/// The manifests of images that have a name, and of releases.
+fn wanted(state: &State) -> Vec<Digest> {
+    let named = state.images.values().map(|image| &image.digest);
+    let released = state.releases.values().filter_map(|release| release.digest.as_ref());
+    named.chain(released).filter_map(|digest| Digest::parse(digest).ok()).collect()
+}
+
+fn with_their_parts(images: &ContentStore, manifests: Vec<Digest>) -> HashSet<Digest> {
+    let mut keep = HashSet::new();
+    for digest in manifests {
+        let read = images.read(&digest, MANIFEST_LIMIT).ok();
+        let manifest: Option<ImageManifest> = read.and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        if let Some(manifest) = manifest {
+            let parts = manifest.layers().iter().chain([manifest.config()]);
+            keep.extend(parts.filter_map(|part| Digest::parse(part.digest().as_ref()).ok()));
+        }
+        keep.insert(digest);
+    }
+    keep
+}
