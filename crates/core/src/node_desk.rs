@@ -13,7 +13,7 @@ use crate::replica_run::{Do, Event, ReplicaRun};
 #[derive(Debug, Clone, PartialEq)]
 pub enum Step {
     /// Keep the order on disk, so that a later agent knows of the replica.
-    Keep(RunOrder),
+    Keep(Box<RunOrder>),
     /// Do this for the replica. The number tells it from an earlier one of the same name: what comes of it is told
     /// with the number, and is not heard when the replica has gone meanwhile.
     Do(ReplicaId, u64, Do),
@@ -140,7 +140,7 @@ impl Desk {
         }
         for order in run {
             if !self.slots.contains_key(&order.id) {
-                steps.push(Step::Keep(order.clone()));
+                steps.push(Step::Keep(Box::new(order.clone())));
                 let (id, _) = self.add(order);
                 steps.extend(self.handle(&id, Event::Begin, now));
             }

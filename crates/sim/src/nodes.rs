@@ -97,7 +97,7 @@ impl World {
         for step in steps {
             match step {
                 Step::Keep(order) => {
-                    self.nodes[node].kept.insert(order.id.clone(), order);
+                    self.nodes[node].kept.insert(order.id.clone(), *order);
                 }
                 Step::Forget(id) => {
                     self.nodes[node].kept.remove(&id);
