@@ -1,16 +1,17 @@
 import { useEffect, useState } from 'react'
-import { Link, useParams, useSearchParams } from 'react-router'
+import { Link, useParams } from 'react-router'
 
 import { moment } from '../derive'
 import type { TrailEntry } from '../model'
 import { Command } from '../parts/command'
+import { useQuery } from '../query'
 import { useView } from '../store'
 
 /** Who did what: acts of people, the newest first. Person and object are in the address. */
 export function TrailPage() {
   const view = useView()
   const { environment = '' } = useParams()
-  const [query, setQuery] = useSearchParams()
+  const [query, put] = useQuery()
   const of = query.get('of') ?? ''
   const by = query.get('by') ?? ''
   const [entries, setEntries] = useState<TrailEntry[] | null>(null)
@@ -31,13 +32,6 @@ export function TrailPage() {
     return () => stop.abort()
   }, [of, view.lastAct])
 
-  const put = (key: string, value: string) =>
-    setQuery((before) => {
-      const next = new URLSearchParams(before)
-      if (value === '') next.delete(key)
-      else next.set(key, value)
-      return next
-    }, { replace: true })
   const here = (entries ?? []).filter((entry) => entry.key === environment || entry.key.startsWith(`${environment}/`) || entry.kind === 'image')
   const people = [...new Set(here.map((entry) => entry.cause.by))].sort()
   const shown = here.filter((entry) => by === '' || entry.cause.by === by)

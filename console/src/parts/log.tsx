@@ -1,9 +1,9 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useEffect, useMemo, useRef, useState, useSyncExternalStore } from 'react'
-import { useSearchParams } from 'react-router'
 
 import { Lines } from '../lines'
 import type { LogLine, Target } from '../model'
+import { useQuery } from '../query'
 import { Button } from './button'
 
 const LINE = 20
@@ -11,7 +11,7 @@ const LINE = 20
 /** The log of all replicas or of one: what was written, and what follows; search and place are in the address. */
 export function Log({ target, replicas, tall = false }: { target: Target; replicas: string[]; tall?: boolean }) {
   const { environment, name } = target
-  const [query, setQuery] = useSearchParams()
+  const [query, put] = useQuery()
   const words = query.get('find') ?? ''
   const replica = query.get('replica') ?? ''
   const [following, setFollowing] = useState(true)
@@ -32,13 +32,6 @@ export function Log({ target, replicas, tall = false }: { target: Target; replic
     if (following && sight.length > 0) list.scrollToIndex(sight.length - 1, { align: 'end' })
   }, [following, sight, list])
 
-  const put = (key: string, value: string) =>
-    setQuery((before) => {
-      const next = new URLSearchParams(before)
-      if (value === '') next.delete(key)
-      else next.set(key, value)
-      return next
-    }, { replace: true })
   const filtered = words !== '' || replica !== ''
   return (
     <div>

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use actix_web::web::Data;
 use mainyard_core::cluster::State;
-use mainyard_images::{ContentStore, Digest, ImageManifest};
+use mainyard_images::{ContentStore, Digest, Error, ImageManifest};
 
 use crate::Control;
 
@@ -36,7 +36,8 @@ async fn clear(control: &Data<Control>) {
     let manifests = wanted(&control.steward.published.read().await.0);
     let images = control.images.clone();
     let swept = actix_web::web::block(move || {
-        let keep = with_their_parts(&images, manifests);
+        // Where one manifest cannot be read, it is not known which blobs it needs: nothing is removed then.
+        let keep = with_their_parts(&images, manifests)?;
         images.sweep(&keep, BLOB_KEPT)
     });
     match swept.await {
@@ -54,16 +55,15 @@ fn wanted(state: &State) -> Vec<Digest> {
     named.chain(released).filter_map(|digest| Digest::parse(digest).ok()).collect()
 }
 
-fn with_their_parts(images: &ContentStore, manifests: Vec<Digest>) -> HashSet<Digest> {
+fn with_their_parts(images: &ContentStore, manifests: Vec<Digest>) -> Result<HashSet<Digest>, Error> {
     let mut keep = HashSet::new();
     for digest in manifests {
-        let read = images.read(&digest, MANIFEST_LIMIT).ok();
-        let manifest: Option<ImageManifest> = read.and_then(|bytes| serde_json::from_slice(&bytes).ok());
-        if let Some(manifest) = manifest {
-            let parts = manifest.layers().iter().chain([manifest.config()]);
-            keep.extend(parts.filter_map(|part| Digest::parse(part.digest().as_ref()).ok()));
+        let manifest: ImageManifest = serde_json::from_slice(&images.read(&digest, MANIFEST_LIMIT)?)
+            .map_err(|error| Error::Invalid(format!("the manifest {digest} cannot be read: {error}")))?;
+        for part in manifest.layers().iter().chain([manifest.config()]) {
+            keep.insert(Digest::parse(part.digest().as_ref())?);
         }
         keep.insert(digest);
     }
-    keep
+    Ok(keep)
 }

@@ -73,9 +73,16 @@ pub async fn run(config: Config) -> Result<(), Error> {
     let probes = Probes::start(isolation.network().file().to_owned(), inbox.clone())
         .map_err(io("start the probes"))?;
     let life = new_life();
+    let renew = Arc::new(tokio::sync::Notify::new());
     let control = Control::at(&config.control, &config.token);
-    tokio::spawn(link::follow_orders(config.clone(), life, control.clone(), inbox.clone()));
-    tokio::spawn(link::send_reports(config.clone(), control.clone(), to_report, inbox.clone()));
+    tokio::spawn(link::follow_orders(
+        config.clone(),
+        life,
+        control.clone(),
+        Arc::clone(&renew),
+        inbox.clone(),
+    ));
+    tokio::spawn(link::send_reports(config.clone(), control.clone(), renew, to_report, inbox.clone()));
     let images = Images::new(&config, control.clone());
     let mut agent = Agent {
         isolation,

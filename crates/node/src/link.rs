@@ -1,15 +1,23 @@
 //! The link to control: orders come, reports go.
 
+use std::sync::Arc;
+
 use mainyard_calling::{Control, Pause};
 use mainyard_core::link::{NodeOrder, NodeReport};
 use tokio::sync::mpsc::UnboundedSender;
-use tokio::sync::watch;
+use tokio::sync::{Notify, watch};
 
 use crate::agent::Message;
 use crate::{Config, hello};
 
-/// Calls, and calls again whenever the link is lost.
-pub async fn follow_orders(config: Config, life: u64, control: Control, inbox: UnboundedSender<Message>) {
+/// Calls, and calls again whenever the link is lost, or is of no use because reports are not taken (`renew`).
+pub async fn follow_orders(
+    config: Config,
+    life: u64,
+    control: Control,
+    renew: Arc<Notify>,
+    inbox: UnboundedSender<Message>,
+) {
     let path = format!("/link/nodes/{}/orders", config.name);
     let mut pause = Pause::default();
     loop {
@@ -18,17 +26,21 @@ pub async fn follow_orders(config: Config, life: u64, control: Control, inbox: U
                 pause = Pause::default();
                 let mut first = true;
                 let ended = loop {
-                    match orders.next::<NodeOrder>().await {
+                    let next = tokio::select! {
+                        next = orders.next::<NodeOrder>() => next,
+                        () = renew.notified() => break "reports are not taken".to_owned(),
+                    };
+                    match next {
                         Ok(order) => {
                             let _ = inbox.send(Message::Order(order));
                         }
-                        Err(error) => break error,
+                        Err(error) => break error.to_string(),
                     }
                     if std::mem::take(&mut first) {
                         let _ = inbox.send(Message::Linked);
                     }
                 };
-                tracing::warn!(error = %ended, "the link to control was lost");
+                tracing::warn!(error = ended, "the link to control was lost");
             }
             Err(error) => tracing::debug!(%error, "no link to control"),
         }
@@ -40,6 +52,7 @@ pub async fn follow_orders(config: Config, life: u64, control: Control, inbox: U
 pub async fn send_reports(
     config: Config,
     control: Control,
+    renew: Arc<Notify>,
     mut reports: watch::Receiver<Option<NodeReport>>,
     inbox: UnboundedSender<Message>,
 ) {
@@ -49,6 +62,8 @@ pub async fn send_reports(
         let taken = control.report(&path, &report).await;
         if let Err(error) = &taken {
             tracing::debug!(%error, "a report was not taken");
+            // Control knows not what it missed: over a new link it is told all.
+            renew.notify_one();
         }
         let _ = inbox.send(Message::Reported(report.number, taken.is_ok()));
     }

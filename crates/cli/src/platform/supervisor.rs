@@ -218,7 +218,7 @@ impl Platform {
             Part::Gateway => vec![&self.listeners.http, &self.listeners.https],
         };
         let child = parts::spawn(place, part, &self.brief, &listeners)?;
-        // Until it is reaped, which is here alone, even one that ended at once is known by its id.
+        // One that has ended already is missed at the next look, and started again.
         let process = Known::of(child.id()).unwrap_or(Known::GONE);
         self.parts.push(Running { part, process, begun: Instant::now(), pause });
         Ok(())
