@@ -2,12 +2,16 @@
 # make test    every test, the console's in headless Chromium included
 # make build   target/debug/mainyard, or with PROFILE=release target/release/mainyard
 # make bench   measure, and print tables; docs/benchmarks.md keeps them
-# make soak    every process killed again and again under load, and 10,000 simulated runs; FAULTS and SEEDS say how often
+# make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
+#              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
+#              MINUTES and SEEDS say how much of each
 # make lint    formatting and lints, warnings refused
 
 PROFILE ?= debug
 FAULTS ?= 20
 SEEDS ?= 10000
+OUTAGE ?= 600
+MINUTES ?= 30
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
@@ -29,10 +33,13 @@ test: setup-test console/dist/index.html
 bench: setup console/dist/index.html
 	cargo build --release --bin mainyard
 	cargo bench --package mainyard --bench platform
+	cargo bench --package mainyard --bench sizes
 	cargo bench --package mainyard-gateway --bench forward
 
 soak: setup-test console/dist/index.html
 	MAINYARD_FAULTS=$(FAULTS) cargo test --package mainyard --test platform faults -- --nocapture --test-threads=2
+	MAINYARD_OUTAGE=$(OUTAGE) cargo test --package mainyard --test platform outages -- --nocapture
+	MAINYARD_SOAK=$(MINUTES) cargo test --package mainyard --test platform soak -- --nocapture
 	MAINYARD_SEEDS=$(SEEDS) cargo test --package mainyard-sim -- --nocapture
 
 lint: setup console/dist/index.html

@@ -1,13 +1,23 @@
 // What the pages show, worked out from the record's objects.
 
-import type { Objects, Release, Replica, Rollout, Route, Service, Signal, Workload } from './model'
-import type { View } from './store'
+import type { Objects, Release, Replica, Rollout, Route, Service, Signal, Workload, View } from './model'
 
 export const key = (target: { environment: string; name: string }) => `${target.environment}/${target.name}`
 export const short = (replica: Replica) => replica.id.slice(replica.id.lastIndexOf('/') + 1)
 export const tag = (image: string) => image.slice(image.lastIndexOf(':') + 1)
 export const signal = (view: View, kind: 'workload' | 'replica' | 'rollout', state: string): Signal =>
   view.signals[kind][state] ?? 'rest'
+
+/** Whether the kernel keeps the node's replicas apart; elsewhere they are ordinary processes. */
+export const isolates = (view: View, node: string | null) => node === null || !(view.objects.node[node]?.range ?? '').startsWith('127.')
+export const NOT_ISOLATED = 'not isolated'
+
+/** A service's address as replicas see it: with one node, its place in that node's range. */
+export function insideAddress(view: View, service: Service) {
+  const [only, ...others] = Object.values(view.objects.node)
+  if (only === undefined || others.length > 0) return service.address
+  return [...only.range.split('.').slice(0, 2), ...service.address.split('.').slice(2)].join('.')
+}
 
 const OPEN = new Set(['starting', 'shifting', 'settling', 'awaiting'])
 export const isOpen = (rollout: Rollout | undefined) => rollout !== undefined && OPEN.has(rollout.state)

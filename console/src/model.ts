@@ -110,6 +110,8 @@ export interface Image {
 
 export interface Node {
   name: string
+  /** Where its replicas are reached; loopback where they are ordinary processes. */
+  range: string
 }
 
 export interface Figure {
@@ -180,4 +182,14 @@ export interface LogLine {
   replica: string
   source: 'o' | 'e' | 'k'
   text: string
+}
+
+/** What the pages look at. */
+export interface View extends Snapshot {
+  /** Since when the stream is cut; null while it lives. */
+  lostSince: number | null
+  /** The number of the last change that a person caused. */
+  lastAct: number
+  /** When the figures were read. */
+  now: number
 }

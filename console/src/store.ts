@@ -3,16 +3,7 @@
 import { useMemo, useSyncExternalStore } from 'react'
 
 import { rows, type Row } from './derive'
-import type { Figure, Kind, Objects, Snapshot } from './model'
-
-export interface View extends Snapshot {
-  /** Since when the stream is cut; null while it lives. */
-  lostSince: number | null
-  /** The number of the last change that a person caused. */
-  lastAct: number
-  /** When the figures were read. */
-  now: number
-}
+import type { Figure, Kind, Objects, Snapshot, View } from './model'
 
 interface Entry {
   number: number

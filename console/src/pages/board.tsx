@@ -2,7 +2,7 @@ import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { isOpen, key, moment, needs, rate, signal, tag, type Need, type Row } from '../derive'
+import { NOT_ISOLATED, isolates, isOpen, key, moment, needs, rate, signal, tag, type Need, type Row } from '../derive'
 import { RollbackAct } from '../parts/acts'
 import { Badge, Cells } from '../parts/signal'
 import { Spark } from '../parts/spark'
@@ -36,6 +36,11 @@ export function BoardPage() {
           {rate(outside)} from outside · {total === 0 ? 'no request' : `${((100 * failed) / total).toFixed(2)} % failed`} in the last 15 min
         </p>
       </div>
+      {Object.values(view.objects.node).filter((node) => !isolates(view, node.name)).map((node) => (
+        <p key={node.name} className="mt-2 text-[13px] text-soft">
+          <Badge of="caution" word={NOT_ISOLATED} /> Replicas on {node.name} are ordinary processes; of the limits only memory is held, process by process.
+        </p>
+      ))}
       {bad.length > 0 && (
         <section aria-label="What needs you" className="mt-4 overflow-hidden rounded-xl border border-l-4 border-line border-l-fault bg-card">
           {bad.map((need) => <NeedRow key={need.row.workload.target.name} need={need} />)}

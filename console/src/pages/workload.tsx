@@ -2,7 +2,7 @@ import * as Tabs from '@radix-ui/react-tabs'
 import type { ReactNode } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
 
-import { duration, isOpen, key, moment, rate, rows, short, signal, tag, type Row } from '../derive'
+import { NOT_ISOLATED, isolates, duration, isOpen, key, moment, rate, rows, short, signal, tag, type Row } from '../derive'
 import { DeployAct, RollbackAct, ScaleAct } from '../parts/acts'
 import { Line } from '../parts/line'
 import { Log } from '../parts/log'
@@ -46,7 +46,10 @@ export function WorkloadPage() {
       )}
       <Card className="mt-4" title="What answers now" aside={<span className="figures text-xs text-soft">{rate(row.rate)}{p95 !== null && ` · p95 ${p95 < 10 ? p95.toFixed(1) : Math.round(p95)} ms`} · {failed} failed</span>}>
         <Line row={row} />
-        <p className="mt-1 text-[11px] text-faint">One cell, one replica: filled ready, dashed starting, half leaving, crossed failed.</p>
+        <p className="mt-1 text-[11px] text-faint">
+          One cell, one replica: filled ready, dashed starting, half leaving, crossed failed.
+          {row.replicas.some((replica) => !isolates(view, replica.node)) && <strong className="font-semibold text-caution"> They are {NOT_ISOLATED}: ordinary processes, of whose limits only memory is held.</strong>}
+        </p>
       </Card>
       <div className="mt-4 grid gap-4 lg:grid-cols-[1.15fr_1fr]">
         <RolloutCard row={row} />
@@ -169,7 +172,7 @@ function Replicas({ row }: { row: Row }) {
               <th scope="row" className="figures py-1.5 pr-3 text-xs font-medium">{short(replica)}</th>
               <td className="pr-3"><Badge of={signal(view, 'replica', replica.state)} word={replica.state} /></td>
               <td className="pr-3">{replica.release}</td>
-              <td className="pr-3">{replica.node ?? 'none yet'}</td>
+              <td className="pr-3">{replica.node ?? 'none yet'}{!isolates(view, replica.node) && <span className="text-caution">, {NOT_ISOLATED}</span>}</td>
               <td className="figures pr-3 text-xs">{replica.address ?? '-'}</td>
               <td className="pr-3">{moment(replica.created)}</td>
               <td className="pr-3">{replica.restarts}</td>

@@ -3,7 +3,7 @@
 import { linkHorizontal } from 'd3-shape'
 import { useSyncExternalStore } from 'react'
 
-import { key, rate, short, tag, type Row } from '../derive'
+import { NOT_ISOLATED, insideAddress, isolates, key, rate, short, tag, type Row } from '../derive'
 import type { Figure, Replica } from '../model'
 import { useView } from '../store'
 import { look } from './signal'
@@ -77,7 +77,7 @@ export function Line({ row }: { row: Row }) {
       {narrow && (
         <ul className="mb-2 text-[13px]">
           {ways.map((way) => <li key={way.title}><strong className="font-semibold">{way.title}</strong> <span className="text-soft">{rate(way.rate)}</span></li>)}
-          {service !== undefined && <li className="text-soft">lead to service {service.target.name}, {service.address}, {taking} take requests</li>}
+          {service !== undefined && <li className="text-soft">lead to service {service.target.name}, {insideAddress(view, service)}, {taking} take requests</li>}
           {cut && <li className="font-semibold text-fault">nothing answers: {why}</li>}
         </ul>
       )}
@@ -110,7 +110,7 @@ export function Line({ row }: { row: Row }) {
           <g>
             <rect x={SERVICE.x} y={middle - SERVICE.height / 2} width={SERVICE.width} height={SERVICE.height} rx="8" className="fill-press" />
             <text x={SERVICE.x + 13} y={middle - 4} className="fill-press-ink text-[13px] font-semibold">service {clip(service.target.name, 18)}</text>
-            <text x={SERVICE.x + 13} y={middle + 14} className="fill-press-ink text-[11px]" opacity=".75">{service.address} · {taking} take requests</text>
+            <text x={SERVICE.x + 13} y={middle + 14} className="fill-press-ink text-[11px]" opacity=".75">{insideAddress(view, service)} · {taking} take requests</text>
           </g>
         )}
         {placed.map(({ lane, top: y, middle: laneMiddle }) => (
@@ -175,11 +175,12 @@ function LaneView({ lane, y, middle, current }: { lane: Lane; y: number; middle:
 }
 
 function Cell({ replica, x, y, width, height, named }: { replica: Replica; x: number; y: number; width: number; height: number; named: boolean }) {
+  const isolated = isolates(useView(), replica.node)
   const of = look(replica.state)
   const box = { x, y, width, height, rx: named ? 5 : 2 }
   return (
     <g className="eases" data-state={replica.state}>
-      <title>{`${short(replica)} ${replica.state}${replica.reason ? `: ${replica.reason.sentence}` : ''}`}</title>
+      <title>{`${short(replica)} ${replica.state}${isolated ? '' : `, ${NOT_ISOLATED}`}${replica.reason ? `: ${replica.reason.sentence}` : ''}`}</title>
       {of === 'ready' && <rect {...box} className="fill-cell stroke-card" strokeWidth={named ? 2 : 0} />}
       {of === 'starting' && <rect {...box} className="fill-card stroke-moving" strokeWidth="1.6" strokeDasharray="4 3" />}
       {of === 'leaving' && (

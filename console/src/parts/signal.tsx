@@ -1,5 +1,5 @@
 import type { Replica, Signal } from '../model'
-import { short, signal } from '../derive'
+import { NOT_ISOLATED, isolates, short, signal } from '../derive'
 import { useView } from '../store'
 
 const wash: Record<Signal, string> = {
@@ -51,7 +51,7 @@ export function Cells({ replicas, wanted }: { replicas: Replica[]; wanted: numbe
   return (
     <span className="inline-flex items-center gap-1 align-middle" role="img" aria-label={`${ready} of ${wanted} ready`}>
       {shown.map((replica) => (
-        <span key={replica.id} title={`${short(replica)} ${replica.state}`} className="inline-flex" data-signal={signal(view, 'replica', replica.state)}>
+        <span key={replica.id} title={`${short(replica)} ${replica.state}${isolates(view, replica.node) ? '' : `, ${NOT_ISOLATED}`}`} className="inline-flex" data-signal={signal(view, 'replica', replica.state)}>
           <SmallCell of={look(replica.state)} />
         </span>
       ))}

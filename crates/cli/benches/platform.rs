@@ -5,17 +5,20 @@
 //! filter, started in a loop and asked until each answered 200. What the platform adds is a decision, a commit,
 //! orders, probes, reports and the gateway's table.
 
-use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Write};
-use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::Child;
 use std::time::{Duration, Instant};
 
 use mainyard_core::address;
 use mainyard_core::model::{Bytes, Cpu, EnvironmentIndex, Limits};
 use mainyard_images::ContentStore;
 use mainyard_runtime::{Isolation, Progress, Run, enter};
+
+mod stage;
+
+use stage::{Platform, median, steal};
 
 const REPLICAS: usize = 100;
 const ROUNDS: usize = 7;
@@ -25,12 +28,12 @@ fn main() {
     std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))
         .expect("its mode");
     let bare = Bare::new(dir.path());
-    let platform = Platform::start(dir.path());
+    let platform = Platform::start(dir.path(), 0);
     let steal_before = steal();
     let (mut bare_times, mut platform_times, mut stages) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
         bare_times.push(bare.round());
-        let (total, answered) = platform.scale_up();
+        let (total, answered) = platform.scale_up(REPLICAS);
         platform_times.push(total);
         stages.push(answered);
         if platform_times.len() < ROUNDS {
@@ -56,17 +59,6 @@ fn main() {
         "| time stolen from this machine meanwhile | {:.1} s |",
         (steal() - steal_before) as f64 / 100.0
     );
-}
-
-fn median(mut times: Vec<Duration>) -> f64 {
-    times.sort();
-    times[times.len() / 2].as_secs_f64()
-}
-
-/// Hundredths of a second that the machine below took away.
-fn steal() -> u64 {
-    let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
-    stat.lines().next().and_then(|line| line.split_whitespace().nth(8)?.parse().ok()).unwrap_or(0)
 }
 
 struct Bare {
@@ -122,6 +114,7 @@ impl Bare {
             user: (1000, 1000),
             limits: Limits { cpu: Cpu::from_milli(500), memory: Bytes::mib(64), processes: 64 },
             address: address_of(number),
+            port: None,
             hosts: String::new(),
             grace: Duration::from_secs(5),
             log_dir: run_dir.clone(),
@@ -165,123 +158,5 @@ fn until_ready(address: Ipv4Addr) {
             return;
         }
         std::thread::sleep(Duration::from_millis(1));
-    }
-}
-
-struct Platform {
-    data: PathBuf,
-    api: SocketAddr,
-    http: SocketAddr,
-}
-
-const TARGET: &str = "staging/locker-api";
-
-impl Platform {
-    fn start(dir: &Path) -> Platform {
-        let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
-        let platform = Platform { data: dir.join("data"), api: free(), http: free() };
-        let (api, http, https) = (platform.api.to_string(), platform.http.to_string(), free().to_string());
-        platform.run(&["start", "--demo", "--background", "--api", &api, "--http", &http, "--https", &https]);
-        // Nothing else moves while it is measured.
-        for other in [
-            "staging/label-printer",
-            "staging/courier-web",
-            "production/label-printer",
-            "production/courier-web",
-            "production/locker-api",
-        ] {
-            platform.run(&["scale", other, "0", "--no-wait"]);
-        }
-        platform.scale(1);
-        platform
-    }
-
-    fn run(&self, words: &[&str]) {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_mainyard"));
-        let status = command.args(words).env("MAINYARD_DATA", &self.data).stdout(Stdio::null()).status();
-        assert!(status.expect("it runs").success(), "{words:?}");
-    }
-
-    fn scale(&self, replicas: usize) {
-        self.run(&["scale", TARGET, &replicas.to_string()]);
-        while self.in_table() != replicas {
-            std::thread::sleep(Duration::from_millis(5));
-        }
-        // What leaves is gone before the next round.
-        while std::fs::read_dir(self.data.join("node/replicas")).map_or(0, Iterator::count) > replicas {
-            std::thread::sleep(Duration::from_millis(5));
-        }
-    }
-
-    /// From the wish to the gateway's table, and how much of it was the answer to the wish.
-    fn scale_up(&self) -> (Duration, Duration) {
-        let begun = Instant::now();
-        let token = std::fs::read_to_string(self.data.join("client-token")).expect("a token");
-        let body = format!("{{\"replicas\":{REPLICAS}}}");
-        let mut stream = TcpStream::connect(self.api).expect("control");
-        let head = format!(
-            "POST /api/v1/environments/staging/workloads/locker-api/scale HTTP/1.1\r\nhost: {}\r\nauthorization: Bearer {token}\r\n\
-             content-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
-            self.api,
-            body.len()
-        );
-        stream.write_all(head.as_bytes()).expect("sent");
-        let mut answer = String::new();
-        stream.read_to_string(&mut answer).expect("an answer");
-        assert!(answer.starts_with("HTTP/1.1 200"), "{answer}");
-        let answered = begun.elapsed();
-        while self.in_table() < REPLICAS {
-            std::thread::sleep(Duration::from_millis(1));
-        }
-        (begun.elapsed(), answered)
-    }
-
-    /// Replicas of the workload in the gateway's table on disk.
-    fn in_table(&self) -> usize {
-        let table = std::fs::read_to_string(self.data.join("gateway/table.json")).unwrap_or_default();
-        table.matches("\"replica\":\"staging/locker-api/").count()
-    }
-
-    /// How many of so many requests each replica answered.
-    fn spread(&self, requests: usize) -> BTreeMap<String, usize> {
-        let mut seen = BTreeMap::new();
-        let stream = TcpStream::connect(self.http).expect("the gateway");
-        let mut reader = BufReader::new(stream);
-        for _ in 0..requests {
-            reader
-                .get_mut()
-                .write_all(b"GET /who HTTP/1.1\r\nhost: api.staging.lockers.localhost\r\n\r\n")
-                .expect("sent");
-            let mut length = 0;
-            loop {
-                let mut line = String::new();
-                reader.read_line(&mut line).expect("a line");
-                if let Some(value) = line.to_ascii_lowercase().strip_prefix("content-length:") {
-                    length = value.trim().parse().expect("a length");
-                }
-                if line == "\r\n" {
-                    break;
-                }
-            }
-            let mut body = vec![0; length];
-            reader.read_exact(&mut body).expect("a body");
-            let text = String::from_utf8_lossy(&body).into_owned();
-            let replica = text.split('"').nth(3).unwrap_or("?").to_owned();
-            *seen.entry(replica).or_insert(0) += 1;
-        }
-        seen
-    }
-}
-
-impl Drop for Platform {
-    fn drop(&mut self) {
-        let stopped = Command::new(env!("CARGO_BIN_EXE_mainyard"))
-            .arg("stop")
-            .env("MAINYARD_DATA", &self.data)
-            .stdout(Stdio::null())
-            .status();
-        if !stopped.is_ok_and(|status| status.success()) {
-            eprintln!("the platform in {} was not stopped", self.data.display());
-        }
     }
 }

@@ -59,6 +59,16 @@ pub enum Command {
         #[command(flatten)]
         output: Output,
     },
+    /// See what differs between two releases, field by field.
+    #[command(after_help = "Example:\n  mainyard compare staging/locker-api@1 staging/locker-api@2")]
+    Compare {
+        /// A release, as environment/name@number.
+        from: String,
+        /// The release to compare it with; also one of another workload or environment.
+        to: String,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Read what a workload's replicas write.
     #[command(
         after_help = "Example:\n  mainyard logs staging/locker-api --follow\n  mainyard logs staging/locker-api --replica a0 --tail 20"
@@ -202,11 +212,32 @@ pub struct Start {
     /// Where the gateway takes requests over TLS.
     #[arg(long, default_value = "127.0.0.1:8743", value_name = "A:P")]
     pub https: SocketAddr,
+    /// How replicas are kept apart. Without root only `none` is possible, and is taken by itself.
+    #[arg(long, env = "MAINYARD_ISOLATION", value_name = "KIND")]
+    pub isolation: Option<IsolationKind>,
     /// Come back when it is ready, and leave it running.
     #[arg(long)]
     pub background: bool,
     #[arg(hide = true)]
     pub workload: Option<String>,
+}
+
+/// How replicas are kept apart from each other and from the machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum IsolationKind {
+    /// By namespaces, control groups and a system call filter; needs root.
+    Kernel,
+    /// Not at all: ordinary processes with loopback addresses of their own; of the limits only memory is held.
+    None,
+}
+
+impl IsolationKind {
+    pub fn word(self) -> &'static str {
+        match self {
+            IsolationKind::Kernel => "kernel",
+            IsolationKind::None => "none",
+        }
+    }
 }
 
 /// Which part to run.

@@ -48,6 +48,17 @@ struct RawEntry {
     body: Option<Value>,
 }
 
+/// How long an answer may take to begin.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// What has a large body, such as an image or ten thousand declarations, takes as long as it takes.
+fn patience(request: Option<&reqwest::RequestBuilder>) -> Duration {
+    let built = request.and_then(reqwest::RequestBuilder::try_clone).and_then(|again| again.build().ok());
+    let length =
+        built.and_then(|built| built.body().map(|body| body.as_bytes().map_or(usize::MAX, <[u8]>::len)));
+    if length.is_some_and(|length| length > 64 << 10) { Duration::from_secs(3600) } else { PATIENCE }
+}
+
 impl Client {
     pub fn new(place: &Place) -> Result<Client, Failure> {
         Client::to(place.call()?)
@@ -71,7 +82,9 @@ impl Client {
     /// Sends a request; what is not a success becomes a failure in the platform's own words.
     pub async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
         let again = request.try_clone();
-        let answer = request.send().await.map_err(|error| self.unreachable(&error))?;
+        let patience = patience(again.as_ref());
+        let answer = tokio::time::timeout(patience, self.until(patience, request).send()).await;
+        let answer = answer.map_err(|_| self.silent())?.map_err(|error| self.unreachable(&error))?;
         if answer.status().is_success() {
             return Ok(answer);
         }
@@ -109,6 +122,26 @@ impl Client {
             return Err(Failure::failed(format!("{} cannot be asked", self.call.url)));
         }
         self.send(reqwest::RequestBuilder::from_parts(http, request)).await
+    }
+
+    /// Says until when the answer is waited for: what is read later is not carried out.
+    fn until(&self, patience: Duration, request: reqwest::RequestBuilder) -> reqwest::RequestBuilder {
+        if !self.call.url.starts_with("http://127.") {
+            // Another machine's clock may be another.
+            return request;
+        }
+        let until = jiff::Timestamp::now().as_millisecond() + patience.as_millis() as i64;
+        request.header("mainyard-waits-until", until)
+    }
+
+    /// The supervisor holds the socket while control is away, so calls are taken that nobody answers yet.
+    fn silent(&self) -> Failure {
+        let url = &self.call.url;
+        Failure::unreachable(format!(
+            "{url} takes calls, but control has not answered for {} s: it is being started, or has lost the record\n\
+             Read why in logs/control.log and logs/supervisor.log of the data directory",
+            PATIENCE.as_secs()
+        ))
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> Failure {

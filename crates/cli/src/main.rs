@@ -2,6 +2,7 @@
 //! before any runtime starts.
 
 mod args;
+mod board;
 mod client;
 mod commands;
 mod follow;

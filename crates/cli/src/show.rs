@@ -1,16 +1,13 @@
-//! How the board and a workload look in a terminal.
+//! How a workload looks in a terminal.
 
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use mainyard_core::cluster::State;
-use mainyard_core::model::{
-    Name, Origin, Release, Replica, ReplicaState, RolloutState, Signal, Target, Workload,
-};
+use mainyard_core::model::{Origin, Release, Replica, ReplicaState, RolloutState, Signal, Target, Workload};
 use mainyard_core::routing::{replicas_of, selects};
-use serde_json::{Value, json};
 
 use crate::client::Snapshot;
-use crate::words::{Paint, age, colours, count, shape};
+use crate::words::{Paint, age, colours, shape};
 
 /// A table without lines, wide enough for what it holds.
 pub fn table(headings: &[&str]) -> Table {
@@ -42,7 +39,7 @@ fn clipped(text: &str, most: usize) -> String {
     }
 }
 
-fn coloured(text: String, signal: Signal) -> Cell {
+pub fn coloured(text: String, signal: Signal) -> Cell {
     Cell::new(text).fg(match signal {
         Signal::Good => Color::DarkGreen,
         Signal::Moving => Color::Blue,
@@ -63,12 +60,8 @@ pub fn moment(at: Timestamp) -> String {
     }
 }
 
-fn change(origin: &Origin) -> String {
+pub fn change(origin: &Origin) -> String {
     format!("{} {} by {}", moment(origin.at), origin.act, origin.by)
-}
-
-fn ready(state: &State, target: &Target) -> usize {
-    replicas_of(&state.replicas, target).filter(|replica| replica.state == ReplicaState::Ready).count()
 }
 
 fn current<'a>(state: &'a State, workload: &Workload) -> Option<&'a Release> {
@@ -87,101 +80,6 @@ fn services_of<'a>(
     })
 }
 
-/// Hosts that lead to the workload.
-fn hosts_of(state: &State, workload: &Workload) -> Vec<String> {
-    let services: Vec<&Name> = services_of(state, workload).map(|service| &service.target.name).collect();
-    let routes =
-        state.routes.values().filter(|route| route.target.environment == workload.target.environment);
-    routes
-        .filter(|route| route.to.iter().any(|(name, _)| services.contains(&name)))
-        .map(|route| route.host.clone())
-        .collect()
-}
-
-fn rate_of(snapshot: &Snapshot, target: &Target) -> f64 {
-    let own = target.to_string();
-    snapshot.figures.iter().filter(|figure| figure.workload == own).map(|figure| figure.rate).sum()
-}
-
-fn is_bad(workload: &Workload) -> bool {
-    matches!(workload.state.signal(), Signal::Fault | Signal::Caution)
-}
-
-/// One environment's board.
-pub fn board(snapshot: &Snapshot, environment: &Name) {
-    let state = &snapshot.state;
-    let paint = Paint::stdout();
-    let here: Vec<&Workload> =
-        state.workloads.values().filter(|workload| workload.target.environment == *environment).collect();
-    let bad: Vec<&&Workload> = here.iter().filter(|workload| is_bad(workload)).collect();
-    let moving = here.iter().filter(|workload| workload.state.signal() == Signal::Moving).count();
-    let (mut wanted, mut up) = (0, 0);
-    for workload in &here {
-        wanted += workload.wanted as usize;
-        up += ready(state, &workload.target);
-    }
-    let needs = match bad.len() {
-        0 if moving > 0 => format!("{moving} moving, nothing needs you"),
-        0 => "all is well".to_owned(),
-        1 => "1 thing needs you".to_owned(),
-        many => format!("{many} things need you"),
-    };
-    let all = format!(
-        "{} · {up} of {wanted} replicas ready on {}",
-        count(here.len(), "workload"),
-        count(state.nodes.len(), "node")
-    );
-    println!("{}  {}  {}", paint.strong(environment.as_str()), paint.strong(&needs), paint.quiet(&all));
-    if here.is_empty() {
-        println!(
-            "\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {environment}"
-        );
-        return;
-    }
-    if !bad.is_empty() {
-        println!();
-    }
-    for workload in bad {
-        let signal = workload.state.signal();
-        let why = workload.reason.as_ref().map_or_else(
-            || "fewer replicas are ready than wanted".to_owned(),
-            |reason| reason.sentence.clone(),
-        );
-        println!(
-            "{}  {}  {why}",
-            paint.signal(signal, &format!("{} {:<8}", shape(signal), workload.state.word())),
-            paint.strong(workload.target.name.as_str())
-        );
-    }
-    println!();
-    let mut rows =
-        table(&["WORKLOAD", "STATE", "READY", "RELEASE", "IMAGE", "TRAFFIC", "REACHED AT", "LAST CHANGE"]);
-    for workload in here {
-        let signal = workload.state.signal();
-        let release = current(state, workload);
-        let rate = rate_of(snapshot, &workload.target);
-        let hosts = hosts_of(state, workload);
-        let inside =
-            services_of(state, workload).next().map(|service| format!("{} inside", service.target.name));
-        let reached = if hosts.is_empty() {
-            inside.unwrap_or_else(|| "nothing, it has no port".to_owned())
-        } else {
-            hosts.join(", ")
-        };
-        rows.add_row(vec![
-            Cell::new(&workload.target.name),
-            coloured(format!("{} {}", shape(signal), workload.state), signal),
-            Cell::new(format!("{} of {}", ready(state, &workload.target), workload.wanted)),
-            Cell::new(release_words(state, workload)),
-            Cell::new(release.map_or(String::new(), |release| release.spec.image.tag.clone())),
-            Cell::new(if rate > 0.0 { format!("{rate:.1}/s") } else { "-".to_owned() }),
-            Cell::new(reached),
-            Cell::new(change(&workload.last_change)),
-        ]);
-    }
-    print(&rows);
-}
-
 fn release_words(state: &State, workload: &Workload) -> String {
     let rollout = state
         .rollouts
@@ -193,32 +91,6 @@ fn release_words(state: &State, workload: &Workload) -> String {
         (None, Some(same)) => format!("{} (same as {same})", workload.release),
         (None, None) => workload.release.to_string(),
     }
-}
-
-/// A board as JSON.
-pub fn board_json(snapshot: &Snapshot, environment: &Name) -> Value {
-    let state = &snapshot.state;
-    let here = state.workloads.values().filter(|workload| workload.target.environment == *environment);
-    let rows: Vec<Value> = here
-        .map(|workload| {
-            let release = current(state, workload);
-            json!({
-                "name": workload.target.name,
-                "state": workload.state,
-                "signal": workload.state.signal(),
-                "reason": workload.reason,
-                "wanted": workload.wanted,
-                "ready": ready(state, &workload.target),
-                "release": workload.release,
-                "same_as": release.and_then(|release| release.same_as),
-                "image": release.map(|release| release.spec.image.to_string()),
-                "requests_per_second": rate_of(snapshot, &workload.target),
-                "hosts": hosts_of(state, workload),
-                "last_change": workload.last_change,
-            })
-        })
-        .collect();
-    json!({"environment": environment, "workloads": rows})
 }
 
 /// One workload: the line of what answers now, then rollout, releases, replicas.
@@ -276,7 +148,7 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
         println!(
             "  └─ service {}  {}",
             paint.strong(service.target.name.as_str()),
-            paint.quiet(&service.address.to_string())
+            paint.quiet(&state.inside_address(service).to_string())
         );
     }
     let mut lanes: Vec<_> =
@@ -304,9 +176,14 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
             if members.len() > 40 { format!(" and {} more", members.len() - 40) } else { String::new() };
         let up = members.iter().filter(|replica| replica.state == ReplicaState::Ready).count();
         println!(
-            "      ├─ release {release} {tag}  {}{more}  {}",
+            "      ├─ release {release} {tag}  {}{more}  {}{}",
             cells.concat(),
-            paint.quiet(&format!("{up} of {} ready", members.len()))
+            paint.quiet(&format!("{up} of {} ready", members.len())),
+            if members.iter().all(|replica| state.isolates(replica)) {
+                String::new()
+            } else {
+                paint.signal(Signal::Caution, &format!(", {NOT_ISOLATED}"))
+            }
         );
     }
 }
@@ -343,6 +220,17 @@ fn releases(state: &State, target: &Target) {
     print(&rows);
 }
 
+/// Said wherever a replica is shown that nothing keeps from the machine.
+pub const NOT_ISOLATED: &str = "not isolated";
+
+fn node_words(state: &State, replica: &Replica) -> String {
+    match &replica.node {
+        None => "-".to_owned(),
+        Some(node) if state.isolates(replica) => node.to_string(),
+        Some(node) => format!("{node}, {NOT_ISOLATED}"),
+    }
+}
+
 fn replicas(state: &State, target: &Target) {
     let all: Vec<&Replica> = replicas_of(&state.replicas, target).collect();
     if all.is_empty() {
@@ -355,7 +243,7 @@ fn replicas(state: &State, target: &Target) {
             Cell::new(&replica.id.short),
             coloured(format!("{} {}", shape(replica.state.signal()), replica.state), replica.state.signal()),
             Cell::new(replica.release),
-            Cell::new(text(replica.node.as_ref().map(ToString::to_string))),
+            Cell::new(node_words(state, replica)),
             Cell::new(text(replica.address.map(|address| address.to_string()))),
             Cell::new(age(Timestamp::now().duration_since(replica.created))),
             Cell::new(replica.restarts),

@@ -54,7 +54,7 @@ impl Failure {
             FailureKind::Failed => "failed",
             FailureKind::Usage => "wrong usage",
             FailureKind::Refused => "refused",
-            FailureKind::Unreachable => "no platform",
+            FailureKind::Unreachable => "unavailable",
         };
         eprintln!(
             "{} {}",

@@ -68,8 +68,22 @@ pub async fn check<B: MessageBody + 'static>(
         let control = control.ok_or_else(|| Problem::unavailable("control is starting"))?;
         let member = member(&request, &control).await?;
         request.extensions_mut().insert(member);
+        refuse_if_given_up(&request)?;
     }
     next.call(request).await
+}
+
+/// Until when the caller waits, in milliseconds since 1970 UTC.
+const WAITS_UNTIL: &str = "mainyard-waits-until";
+
+/// While control is away, calls lie in the listener's queue. What nobody waits for any more was told to have
+/// failed, and must not be done after all.
+fn refuse_if_given_up(request: &ServiceRequest) -> Result<(), Problem> {
+    let until = request.headers().get(WAITS_UNTIL).and_then(|value| value.to_str().ok()?.parse::<i64>().ok());
+    match until {
+        Some(until) if jiff::Timestamp::now().as_millisecond() > until => Err(Problem::given_up()),
+        _ => Ok(()),
+    }
 }
 
 async fn member(request: &ServiceRequest, control: &Control) -> Result<Member, Problem> {

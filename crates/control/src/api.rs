@@ -8,13 +8,14 @@ use jiff::Timestamp;
 use mainyard_core::cluster::{DeployRequest, Kind, State};
 use mainyard_core::manifest::{SourceFile, read};
 use mainyard_core::model::{
-    ImageRef, Name, ReleaseNumber, ReplicaState, RolloutState, Target, WorkloadState,
+    ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaState, RolloutState, WorkloadState,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
 
 use crate::access::{self, Member};
+use crate::answers::{Answer, default_tail, target};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
 use crate::{Control, JSON_LIMIT, stream, transfer};
@@ -32,11 +33,13 @@ use crate::{Control, JSON_LIMIT, stream, transfer};
         stream::stream,
         list_environments,
         add_environment,
+        board,
         show_workload,
         scale,
         deploy,
         rollback,
         remove,
+        compare,
         transfer::logs,
         declare,
         transfer::list_images,
@@ -75,27 +78,20 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/stream", web::get().to(stream::stream))
             .route("/environments", web::get().to(list_environments))
             .route("/environments", web::post().to(add_environment))
+            .route("/environments/{environment}/board", web::get().to(board))
             .route("/environments/{environment}/workloads/{name}", web::get().to(show_workload))
             .route("/environments/{environment}/workloads/{name}", web::delete().to(remove))
             .route("/environments/{environment}/workloads/{name}/scale", web::post().to(scale))
             .route("/environments/{environment}/workloads/{name}/deploy", web::post().to(deploy))
             .route("/environments/{environment}/workloads/{name}/rollback", web::post().to(rollback))
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
+            .route("/compare", web::get().to(compare))
             .route("/declare", web::post().to(declare))
             .route("/images", web::get().to(transfer::list_images))
             .route("/images", web::post().to(transfer::add_image))
             .route("/trail", web::get().to(trail)),
     );
     app.route("/sign-in", web::get().to(sign_in));
-}
-
-pub type Answer = Result<Json<Value>, Problem>;
-
-pub fn target(path: Path<(String, String)>) -> Result<Target, Problem> {
-    let (environment, name) = path.into_inner();
-    format!("{environment}/{name}")
-        .parse()
-        .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))
 }
 
 #[utoipa::path(get, path = "/api/v1/health", responses((status = 200)))]
@@ -211,6 +207,26 @@ async fn add_environment(control: Data<Control>, member: Member, body: Json<NewE
     Ok(Json(act.await?))
 }
 
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/board", responses((status = 200), (status = 404, body = Problem)))]
+async fn board(
+    control: Data<Control>,
+    environment: Path<String>,
+) -> Result<Json<mainyard_core::board::Board>, Problem> {
+    let mut rates: BTreeMap<String, f64> = BTreeMap::new();
+    for figure in control.traffic.recent() {
+        *rates.entry(figure.workload).or_default() += figure.rate;
+    }
+    let published = control.steward.published.read().await;
+    let state = &published.0;
+    let names = state.environments.keys().map(Name::as_str);
+    let known = state.environments.keys().find(|name| name.as_str() == environment.as_str());
+    let name = known.ok_or_else(|| {
+        let hint = mainyard_core::near::did_you_mean(&environment, names);
+        Problem::not_found(format!("there is no environment {environment}{hint}"))
+    })?;
+    Ok(Json(mainyard_core::board::board(state, name, &rates)))
+}
+
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]
 async fn show_workload(control: Data<Control>, path: Path<(String, String)>) -> Answer {
     let target = target(path)?;
@@ -224,10 +240,44 @@ async fn show_workload(control: Data<Control>, path: Path<(String, String)>) -> 
     })?;
     let releases: Vec<_> = state.releases.values().filter(|release| release.workload == target).collect();
     let rollouts: Vec<_> = state.rollouts.values().filter(|rollout| rollout.workload == target).collect();
-    let replicas: Vec<_> = mainyard_core::routing::replicas_of(&state.replicas, &target).collect();
+    let replicas = mainyard_core::routing::replicas_of(&state.replicas, &target).map(|replica| {
+        let mut body = json!(replica);
+        body["isolated"] = json!(state.isolates(replica));
+        body
+    });
+    let replicas: Vec<_> = replicas.collect();
     Ok(Json(
         json!({"cursor": published.1, "workload": workload, "releases": releases, "rollouts": rollouts, "replicas": replicas}),
     ))
+}
+
+#[derive(Deserialize)]
+struct Pair {
+    /// A release, as `environment/name@number`.
+    from: String,
+    /// Another one.
+    to: String,
+}
+
+#[utoipa::path(get, path = "/api/v1/compare", responses((status = 200), (status = 404, body = Problem)))]
+async fn compare(control: Data<Control>, pair: Query<Pair>) -> Answer {
+    let published = control.steward.published.read().await;
+    let find = |text: &str| {
+        let id: ReleaseId = text.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
+        let found = published.0.releases.get(&(id.workload.clone(), id.number));
+        found.ok_or_else(|| {
+            let all = published.0.releases.keys().filter(|(workload, _)| *workload == id.workload);
+            let numbers: Vec<String> = all.map(|(_, number)| number.to_string()).collect();
+            let kept = if numbers.is_empty() {
+                "none is kept".to_owned()
+            } else {
+                format!("kept are {}", numbers.join(", "))
+            };
+            Problem::not_found(format!("there is no release {id}; {kept}"))
+        })
+    };
+    let differences = mainyard_core::difference::between(find(&pair.from)?, find(&pair.to)?);
+    Ok(Json(json!({"from": pair.from, "to": pair.to, "differences": differences})))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -381,9 +431,4 @@ struct TrailQuery {
 #[utoipa::path(get, path = "/api/v1/trail", params(TrailQuery), responses((status = 200)))]
 async fn trail(control: Data<Control>, query: Query<TrailQuery>) -> Answer {
     Ok(Json(json!(control.store.trail(&query.of, query.limit.min(1000)).await?)))
-}
-
-/// Lines or entries that are sent where nobody says how many.
-pub fn default_tail() -> u32 {
-    200
 }

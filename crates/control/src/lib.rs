@@ -5,7 +5,9 @@
 //! about who may ask and how the answer looks.
 
 mod access;
+mod answers;
 mod api;
+mod calls;
 mod console;
 mod housekeeping;
 mod links;
@@ -120,7 +122,7 @@ async fn serve(config: Config) -> Result<(), Error> {
             .app_data(web::QueryConfig::default().error_handler(problem::query))
             .wrap(actix_web::middleware::from_fn(access::check))
             // The narrower path first: the API's scope would take everything below it.
-            .configure(links::routes)
+            .configure(calls::routes)
             .configure(api::routes)
             .default_service(web::get().to(console::file))
     });

@@ -1,20 +1,12 @@
-//! Where node agents and gateways call in: order streams, reports, blobs, and streams that were asked for.
+//! The open links to node agents and gateways: what is said to them, and streams they were asked for.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
 
-use actix_web::web::{Bytes, Data, Json, Path, Payload};
-use actix_web::{HttpResponse, web};
-use futures_util::StreamExt;
-use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport, NodeHello, NodeOrder, NodeReport};
+use actix_web::web::Bytes;
+use mainyard_core::link::{GatewayOrder, NodeOrder};
 use mainyard_core::model::{Name, ReplicaId};
-use mainyard_images::Digest;
 use tokio::sync::mpsc;
-
-use crate::Control;
-use crate::problem::Problem;
-use crate::steward::Message;
 
 type Line = mpsc::UnboundedSender<Bytes>;
 
@@ -30,12 +22,28 @@ struct Inner {
 #[derive(Clone, Default)]
 pub struct Links(Arc<Mutex<Inner>>);
 
-/// Something is said at least this often.
-const BEAT: Duration = Duration::from_secs(3);
-
 impl Links {
     fn with<T>(&self, act: impl FnOnce(&mut Inner) -> T) -> T {
         act(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// A node called: its orders come through the receiver, and no more through an earlier one.
+    pub fn add_node(&self, node: &Name) -> mpsc::UnboundedReceiver<Bytes> {
+        let (line, orders) = mpsc::unbounded_channel();
+        self.with(|inner| inner.nodes.insert(node.to_string(), line));
+        orders
+    }
+
+    /// The same for a gateway.
+    pub fn add_gateway(&self, gateway: &str) -> mpsc::UnboundedReceiver<Bytes> {
+        let (line, orders) = mpsc::unbounded_channel();
+        self.with(|inner| inner.gateways.insert(gateway.to_owned(), line));
+        orders
+    }
+
+    /// Where a stream goes that was asked for; once.
+    pub fn take_stream(&self, stream: u64) -> Option<mpsc::Sender<Bytes>> {
+        self.with(|inner| inner.streams.remove(&stream))
     }
 
     /// To one node, where it is linked.
@@ -95,105 +103,4 @@ fn send(line: Option<&Line>, order: &impl serde::Serialize) {
         }
         Err(error) => tracing::error!(%error, "an order cannot be written down"),
     }
-}
-
-/// What parts call.
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.service(
-        web::scope("/api/v1/link")
-            .route("/nodes/{node}/orders", web::post().to(node_orders))
-            .route("/nodes/{node}/reports", web::post().to(node_reports))
-            .route("/gateways/{gateway}/orders", web::post().to(gateway_orders))
-            .route("/gateways/{gateway}/reports", web::post().to(gateway_reports))
-            .route("/streams/{stream}", web::post().to(stream))
-            .route("/blobs/{digest}", web::get().to(blob)),
-    );
-}
-
-/// Lines as they come, and a beat when none does.
-fn lines(orders: mpsc::UnboundedReceiver<Bytes>, beat: Bytes) -> HttpResponse {
-    let stream = futures_util::stream::unfold((orders, beat), |(mut orders, beat)| async move {
-        let line = match tokio::time::timeout(BEAT, orders.recv()).await {
-            Ok(line) => line?,
-            Err(_) => beat.clone(),
-        };
-        Some((Ok::<_, std::convert::Infallible>(line), (orders, beat)))
-    });
-    HttpResponse::Ok().content_type("application/x-ndjson").streaming(stream)
-}
-
-/// Nodes and gateways talk to the control that decides.
-fn decides(control: &Control) -> Result<(), Problem> {
-    control.steward.elsewhere().map_or(Ok(()), |holder| Err(Problem::elsewhere(holder)))
-}
-
-async fn node_orders(
-    control: Data<Control>,
-    node: Path<Name>,
-    hello: Json<NodeHello>,
-) -> Result<HttpResponse, Problem> {
-    decides(&control)?;
-    let (line, orders) = mpsc::unbounded_channel();
-    control.links.with(|inner| inner.nodes.insert(node.to_string(), line));
-    control.steward.tell(Message::Hello(hello.into_inner()));
-    Ok(lines(orders, Bytes::from_static(b"\"beat\"\n")))
-}
-
-async fn node_reports(
-    control: Data<Control>,
-    node: Path<Name>,
-    report: Json<NodeReport>,
-) -> Result<HttpResponse, Problem> {
-    decides(&control)?;
-    control.steward.tell(Message::Node(node.into_inner(), report.into_inner()));
-    Ok(HttpResponse::NoContent().finish())
-}
-
-async fn gateway_orders(
-    control: Data<Control>,
-    gateway: Path<String>,
-    hello: Json<GatewayHello>,
-) -> Result<HttpResponse, Problem> {
-    decides(&control)?;
-    let (line, orders) = mpsc::unbounded_channel();
-    control.links.with(|inner| inner.gateways.insert(gateway.to_string(), line));
-    control.steward.tell(Message::GatewayCalled(gateway.into_inner(), hello.into_inner()));
-    Ok(lines(orders, Bytes::from_static(b"\"beat\"\n")))
-}
-
-async fn gateway_reports(
-    control: Data<Control>,
-    gateway: Path<String>,
-    report: Json<GatewayReport>,
-) -> Result<HttpResponse, Problem> {
-    decides(&control)?;
-    control.steward.tell(Message::Gateway(gateway.into_inner(), report.into_inner()));
-    Ok(HttpResponse::NoContent().finish())
-}
-
-async fn stream(
-    control: Data<Control>,
-    stream: Path<u64>,
-    mut body: Payload,
-) -> Result<HttpResponse, Problem> {
-    let to = control.links.with(|inner| inner.streams.remove(&stream));
-    let to = to.ok_or_else(|| Problem::not_found(format!("nobody asked for stream {stream}")))?;
-    while let Some(chunk) = body.next().await {
-        let chunk = chunk.map_err(|error| Problem::invalid(error.to_string()))?;
-        if to.send(chunk).await.is_err() {
-            break; // whoever asked has gone
-        }
-    }
-    Ok(HttpResponse::NoContent().finish())
-}
-
-async fn blob(control: Data<Control>, digest: Path<String>) -> Result<HttpResponse, Problem> {
-    let digest = Digest::parse(&digest).map_err(|error| Problem::invalid(error.to_string()))?;
-    let path = control.images.path(&digest);
-    let file = tokio::fs::File::open(path)
-        .await
-        .map_err(|_| Problem::not_found(format!("the store has no blob {digest}")))?;
-    Ok(HttpResponse::Ok()
-        .content_type("application/octet-stream")
-        .streaming(tokio_util::io::ReaderStream::with_capacity(file, 256 * 1024)))
 }

@@ -81,6 +81,16 @@ impl Problem {
         Problem { holder: Some(holder.url), ..problem }
     }
 
+    /// RFC 9110, section 15.5.9.
+    pub fn given_up() -> Problem {
+        Problem::new(
+            StatusCode::REQUEST_TIMEOUT,
+            "given-up",
+            "The caller waits no more",
+            "this was read after its caller had stopped waiting; nothing was changed",
+        )
+    }
+
     pub fn too_large(detail: impl Into<String>) -> Problem {
         Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "This is too large", detail)
     }

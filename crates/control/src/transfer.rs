@@ -14,7 +14,7 @@ use tokio_util::io::{StreamReader, SyncIoBridge};
 
 use crate::Control;
 use crate::access::Member;
-use crate::api::{Answer, default_tail, target};
+use crate::answers::{Answer, default_tail, target};
 use crate::problem::Problem;
 
 #[derive(Deserialize, utoipa::IntoParams)]

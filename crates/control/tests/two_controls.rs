@@ -17,9 +17,9 @@ use testing::postgres::Server;
 
 const SERVE: &str = "MAINYARD_TEST_CONTROL";
 const TOKEN: &str = "a-token-for-this-test";
-const WRITERS: usize = 50;
+const WRITERS: usize = 200;
 /// Declarations of each writer: 10,000 in all.
-const EACH: usize = 200;
+const EACH: usize = 50;
 
 /// Not a test: a control, when this program was started as one.
 #[test]

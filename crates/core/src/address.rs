@@ -1,8 +1,12 @@
-//! The addresses of one node's private network, `10.118.0.0/16`.
+//! The addresses of one node's network: `10.118.0.0/16`, private to the node.
 //!
-//! The first /20 is the service range, local to the node; each environment has one of the other fifteen.
+//! The first /20 is the service range, local to the node; each environment has one of the other fifteen. A node
+//! that cannot give replicas a network of their own has them at the same places of a loopback range instead
+//! ([`Range`]).
 
 use std::net::Ipv4Addr;
+
+use serde::{Deserialize, Serialize};
 
 use crate::model::EnvironmentIndex;
 
@@ -40,6 +44,55 @@ pub fn environment_of(address: Ipv4Addr) -> Option<EnvironmentIndex> {
     }
 }
 
+/// The first half of the addresses a node gives: what its replicas are reached at.
+/// Written as `10.118.0.0/16`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Range([u8; 2]);
+
+impl From<Range> for String {
+    fn from(Range([first, second]): Range) -> String {
+        format!("{first}.{second}.0.0/16")
+    }
+}
+
+impl TryFrom<String> for Range {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Range, String> {
+        let address = text.strip_suffix(".0.0/16").and_then(|half| half.split_once('.'));
+        let halves = address.and_then(|(first, second)| Some([first.parse().ok()?, second.parse().ok()?]));
+        halves.map(Range).ok_or_else(|| format!("{text:?} is not a range such as 10.118.0.0/16"))
+    }
+}
+
+impl Default for Range {
+    fn default() -> Range {
+        Range::PRIVATE
+    }
+}
+
+impl Range {
+    /// That of a node with a network of its own.
+    pub const PRIVATE: Range = Range([10, 118]);
+
+    /// One of the machine's loopback ranges, for a node whose replicas are ordinary processes.
+    pub const fn loopback(second: u8) -> Range {
+        Range([127, second])
+    }
+
+    /// Whether the replicas of such a node have a network of their own.
+    pub fn is_private(self) -> bool {
+        self == Range::PRIVATE
+    }
+
+    /// The same place in this range.
+    pub fn place(self, address: Ipv4Addr) -> Ipv4Addr {
+        let [.., third, fourth] = address.octets();
+        Ipv4Addr::new(self.0[0], self.0[1], third, fourth)
+    }
+}
+
 /// The lowest number from `0..limit` that is not taken.
 pub fn lowest_free(
     taken: impl IntoIterator<Item = Ipv4Addr>,
@@ -53,6 +106,20 @@ pub fn lowest_free(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_place_is_the_same_in_every_range() {
+        let environment = EnvironmentIndex::new(3).expect("in range");
+        let address = replica(environment, 300).expect("in range");
+        let there = Range::loopback(77).place(address);
+        assert_eq!(there, Ipv4Addr::new(127, 77, 49, 46));
+        assert_eq!(Range::PRIVATE.place(there), address);
+        assert_eq!(environment_of(there), None);
+        for range in [Range::PRIVATE, Range::loopback(77)] {
+            assert_eq!(Range::try_from(String::from(range)), Ok(range));
+        }
+        assert!(Range::try_from("127.300.0.0/16".to_owned()).is_err());
+    }
 
     #[test]
     fn every_replica_address_tells_its_environment() {

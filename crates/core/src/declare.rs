@@ -8,8 +8,9 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use crate::difference::differences;
 use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
-use crate::model::{Name, Origin, Release, ReleaseSpec, Route, Service, Target, Workload};
+use crate::model::{Name, Origin, Release, Route, Service, Target, Workload};
 use crate::near::did_you_mean;
 
 /// What is recorded in the environment that is declared for, and the hosts taken elsewhere.
@@ -158,7 +159,8 @@ fn plan_workload(
         });
         return;
     };
-    let mut words = differences(&release.spec, &declared.spec);
+    let differing = differences(&release.spec, &declared.spec);
+    let mut words: Vec<String> = differing.iter().map(ToString::to_string).collect();
     let new_release = !words.is_empty();
     if new_release {
         let by_hand = by_hand(&release.origin);
@@ -188,55 +190,6 @@ fn plan_workload(
 /// " (scaled by mira 14:02 UTC)" where a person, not a declaration, set the value that is replaced.
 fn by_hand(origin: &Origin) -> String {
     if origin.act == "declared" { String::new() } else { format!(" ({origin})") }
-}
-
-/// What differs between two specifications, field by field.
-pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<String> {
-    let mut words = Vec::new();
-    if before.image != after.image {
-        let tag_only = before.image.repository == after.image.repository;
-        let to = if tag_only { after.image.tag.clone() } else { after.image.to_string() };
-        let from = if tag_only { before.image.tag.clone() } else { before.image.to_string() };
-        words.push(format!("image {from} → {to}"));
-    }
-    let text = |map: &BTreeMap<Name, u16>| map.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect();
-    words.extend(map_differences("port", &text(&before.ports), &text(&after.ports)));
-    words.extend(map_differences("label", &before.labels, &after.labels));
-    words.extend(map_differences("setting", &before.settings, &after.settings));
-    let mut amount = |what: &str, from: String, to: String| {
-        if from != to {
-            words.push(format!("{what} {from} → {to}"));
-        }
-    };
-    amount("cpu limit", before.limits.cpu.to_string(), after.limits.cpu.to_string());
-    amount("memory limit", before.limits.memory.to_string(), after.limits.memory.to_string());
-    amount("process limit", before.limits.processes.to_string(), after.limits.processes.to_string());
-    amount("cpu reserve", before.reserve.cpu.to_string(), after.reserve.cpu.to_string());
-    amount("memory reserve", before.reserve.memory.to_string(), after.reserve.memory.to_string());
-    amount("drain", before.stop.drain.to_string(), after.stop.drain.to_string());
-    amount("grace", before.stop.grace.to_string(), after.stop.grace.to_string());
-    if before.command != after.command {
-        words.push("command".to_owned());
-    }
-    if before.checks != after.checks {
-        words.push("checks".to_owned());
-    }
-    words
-}
-
-fn map_differences(
-    what: &str,
-    before: &BTreeMap<String, String>,
-    after: &BTreeMap<String, String>,
-) -> Vec<String> {
-    let keys: std::collections::BTreeSet<&String> = before.keys().chain(after.keys()).collect();
-    let line = |key: &String| match (before.get(key), after.get(key)) {
-        (Some(from), Some(to)) if from != to => Some(format!("{what} {key} {from} → {to}")),
-        (Some(_), None) => Some(format!("{what} {key} removed")),
-        (None, Some(to)) => Some(format!("{what} {key} = {to}")),
-        _ => None,
-    };
-    keys.into_iter().filter_map(line).collect()
 }
 
 fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {

@@ -17,8 +17,10 @@
 //! - [`link`]: what control, node agents and gateways say to each other
 
 pub mod address;
+pub mod board;
 pub mod cluster;
 pub mod declare;
+pub mod difference;
 pub mod drain;
 pub mod link;
 pub mod manifest;
@@ -27,5 +29,6 @@ pub mod near;
 pub mod node_desk;
 pub mod placement;
 pub mod replica_run;
+pub mod retention;
 pub mod routing;
 pub mod steer;

@@ -5,6 +5,7 @@ use std::net::Ipv4Addr;
 
 use serde::{Deserialize, Serialize};
 
+use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::model::{
     Bytes, Cpu, EnvironmentIndex, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, Target,
@@ -76,6 +77,9 @@ pub struct NodeHello {
     pub cpu: Cpu,
     /// Memory it gives.
     pub memory: Bytes,
+    /// Where its replicas are reached; a loopback range tells that they are ordinary processes.
+    #[serde(default)]
+    pub range: Range,
 }
 
 /// From a node agent to control.

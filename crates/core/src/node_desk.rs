@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::link::{NodeReport, ReplicaReport, RunOrder};
 use crate::model::ReplicaId;
-use crate::replica_run::{Do, Event, ReplicaRun};
+use crate::replica_run::{Do, Ended, Event, ReplicaRun};
 
 /// Something for the agent to carry out, in this order.
 #[derive(Debug, Clone, PartialEq)]
@@ -59,6 +59,17 @@ pub struct Desk {
     in_flight: Option<u64>,
 }
 
+/// What a new agent finds of a replica.
+#[derive(Debug, Clone)]
+pub enum Left {
+    /// Its process lives.
+    Running,
+    /// Its process ended while no agent looked.
+    Ended(Ended),
+    /// Nothing: it was never started, or went with the machine.
+    Nothing,
+}
+
 impl Desk {
     /// With nothing on it; `epoch` is the newest that an earlier agent heard, `life` tells this agent from those.
     pub fn new(epoch: u64, life: u64) -> Desk {
@@ -102,10 +113,15 @@ impl Desk {
         self.slots.get(id).is_some_and(|slot| slot.number == number)
     }
 
-    /// Adds what an earlier agent ran: it goes on where its process lives, and begins anew where not.
-    pub fn find(&mut self, order: RunOrder, lives: bool, now: u64) -> (u64, Vec<Step>) {
+    /// Adds what an earlier agent ran: it goes on where its process lives, and begins anew where not. An end that no
+    /// agent was there to see counts like any other.
+    pub fn find(&mut self, order: RunOrder, left: Left, now: u64) -> (u64, Vec<Step>) {
         let (id, number) = self.add(order);
-        let event = if lives { Event::Found } else { Event::Begin };
+        let event = match left {
+            Left::Running => Event::Found,
+            Left::Ended(ended) => Event::Ended(ended),
+            Left::Nothing => Event::Begin,
+        };
         (number, self.handle(&id, event, now))
     }
 

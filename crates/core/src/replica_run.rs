@@ -3,14 +3,19 @@
 //! The agent tells it what happened ([`Event`]) and when, in milliseconds of a clock that only goes forward; it
 //! answers with what to do ([`Do`]). Starting, probing, pausing and giving reasons are decided here.
 
+mod ends;
+mod probing;
+
 use crate::link::{ReplicaReport, RunOrder};
-use crate::model::{CheckKind, Reason, ReasonCode, ReplicaState, Span};
+use crate::model::{Reason, ReplicaState, Span};
 
 /// A replica that ran this long without ending is no longer held to have trouble.
 const TROUBLE_FORGOTTEN_AFTER: u64 = 60_000;
 /// The first pause before a process is started again; each further one is twice as long.
 const FIRST_PAUSE: u64 = 1000;
 const LONGEST_PAUSE: u64 = 60_000;
+/// One keeper that is lost is an accident that is mended; so many in a row are a fault.
+const MANY_KEEPERS_LOST: u32 = 5;
 /// A port that refuses for this long makes the agent look what the process listens on.
 const LOOK_AT_PORTS_AFTER: u64 = 1500;
 /// A process that listens on nothing is given this long.
@@ -175,6 +180,11 @@ impl ReplicaRun {
         matches!(self.phase, Phase::Launching | Phase::Running | Phase::Stopping)
     }
 
+    /// Whether it takes requests.
+    pub fn is_ready(&self) -> bool {
+        self.is_ready
+    }
+
     /// Whether nothing should be told of it yet.
     pub fn is_unsure(&self) -> bool {
         self.unsure && self.phase == Phase::Running
@@ -257,165 +267,6 @@ impl ReplicaRun {
         list
     }
 
-    fn probed(&mut self, result: Result<(), ProbeFault>, now: u64) -> Vec<Do> {
-        let Some(check) = self.order.spec.ready_check() else { return Vec::new() };
-        if self.phase != Phase::Running {
-            return Vec::new();
-        }
-        let fault = match result {
-            Ok(()) => {
-                (self.is_ready, self.was_ready, self.failures, self.unsure) = (true, true, 0, false);
-                self.check_reason = None;
-                return vec![Do::Probe(self.run, check.every)];
-            }
-            Err(fault) => fault,
-        };
-        self.tries += 1;
-        self.failures += 1;
-        let ran = now.saturating_sub(self.since);
-        let mut list = Vec::new();
-        let refused = fault == ProbeFault::Refused;
-        if refused && ran >= LOOK_AT_PORTS_AFTER && now >= self.looked_at_ports + 1000 {
-            self.looked_at_ports = now;
-            list.push(Do::LookAtPorts);
-        }
-        if self.failures >= FAILURES_IN_A_ROW {
-            (self.is_ready, self.unsure) = (false, false);
-        }
-        let port_known =
-            self.check_reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::PortSilent);
-        let worth_saying = self.was_ready && !self.is_ready || ran >= 3000;
-        if worth_saying && !(refused && port_known) && !self.is_ready {
-            self.check_reason = Some(Reason::new(
-                ReasonCode::CheckFails,
-                self.sentence_of(&fault, check.kind(&self.order.spec.ports)),
-            ));
-        }
-        let pause = if self.is_ready { check.every } else { first_pauses(self.tries, ran).min(check.every) };
-        list.push(Do::Probe(self.run, pause));
-        list
-    }
-
-    fn sentence_of(&self, fault: &ProbeFault, kind: Option<CheckKind>) -> String {
-        let what = match kind {
-            Some(CheckKind::Http(path, port)) => format!("GET {path} on {port}"),
-            Some(CheckKind::Connect(port)) => format!("a connection to {port}"),
-            None => "the check".to_owned(),
-        };
-        match fault {
-            ProbeFault::Refused => format!("{what} is refused"),
-            ProbeFault::Late => format!("{what} is not answered in time"),
-            ProbeFault::Status(status) => format!("{what} answers {status}"),
-            ProbeFault::Other(words) => format!("{what} fails: {words}"),
-        }
-    }
-
-    fn alive_probed(&mut self, result: Result<(), ProbeFault>) -> Vec<Do> {
-        let Some(alive) = &self.order.spec.checks.alive else { return Vec::new() };
-        if self.phase != Phase::Running {
-            return Vec::new();
-        }
-        self.alive_failures = if result.is_ok() { 0 } else { self.alive_failures + 1 };
-        if self.alive_failures >= FAILURES_IN_A_ROW && self.was_ready {
-            // Its end is noticed like any other, and it is started again.
-            return vec![Do::AskToStop];
-        }
-        vec![Do::ProbeAlive(self.run, alive.every)]
-    }
-
-    fn judge_ports(&mut self, open: &[u16], loopback: &[u16], now: u64) -> Vec<Do> {
-        let kind = self.order.spec.ready_check().and_then(|check| check.kind(&self.order.spec.ports));
-        let Some(CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind else { return Vec::new() };
-        let list = |ports: &[u16]| ports.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
-        let sentence = if self.is_ready || self.phase != Phase::Running || open.contains(&port) {
-            return Vec::new();
-        } else if loopback.contains(&port) {
-            format!("{port} is open on loopback only; the process must listen on 0.0.0.0")
-        } else if !open.is_empty() {
-            format!("nothing listens on {port}; the process listens on {}", list(open))
-        } else if now.saturating_sub(self.since) < NO_PORT_AFTER {
-            return Vec::new();
-        } else {
-            format!("nothing listens on {port}; the process listens on no port")
-        };
-        self.check_reason = Some(Reason::new(ReasonCode::PortSilent, sentence));
-        Vec::new()
-    }
-
-    fn memory_kills(&mut self, count: u64) -> Vec<Do> {
-        if count > self.kills_now {
-            self.kills_now = count;
-            self.reason = Some(self.out_of_memory());
-            return vec![Do::WakeAfter(Span::from_millis(TROUBLE_FORGOTTEN_AFTER))];
-        }
-        Vec::new()
-    }
-
-    fn out_of_memory(&self) -> Reason {
-        let (count, limit) = (self.kills_before + self.kills_now, self.order.spec.limits.memory);
-        let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };
-        Reason::new(
-            ReasonCode::OutOfMemory,
-            format!("the kernel killed it for memory {times}; its limit is {limit}"),
-        )
-    }
-
-    fn could_not_start(&mut self, step: String, now: u64) -> Vec<Do> {
-        if self.phase == Phase::Stopping {
-            self.phase = Phase::Gone;
-            return Vec::new();
-        }
-        self.ends += 1;
-        self.reason = Some(Reason::new(ReasonCode::CannotStart, step));
-        self.pause(now)
-    }
-
-    fn ended(&mut self, ended: Ended, now: u64) -> Vec<Do> {
-        self.is_ready = false;
-        self.check_reason = None;
-        if self.phase == Phase::Stopping {
-            self.phase = Phase::Gone;
-            return Vec::new();
-        }
-        if now.saturating_sub(self.since) >= TROUBLE_FORGOTTEN_AFTER && self.phase == Phase::Running {
-            (self.ends, self.kills_before) = (0, 0);
-        }
-        self.ends += 1;
-        self.restarts += 1;
-        self.kills_now = self.kills_now.max(ended.memory_kills);
-        self.reason = Some(if self.kills_now > 0 {
-            self.out_of_memory()
-        } else if !ended.told {
-            Reason::new(ReasonCode::KeeperLost, "its keeper was ended from outside, and the replica with it")
-        } else {
-            let how = match (ended.code, ended.signal) {
-                (Some(code), _) => format!("exit code {code}"),
-                (None, signal) => format!("signal {}", signal.unwrap_or(0)),
-            };
-            let tail =
-                if ended.tail.is_empty() { String::new() } else { format!(": {}", ended.tail.join(" | ")) };
-            if self.ends == 1 {
-                Reason::new(ReasonCode::EndedOnce, format!("ended with {how}{tail}"))
-            } else {
-                Reason::new(
-                    ReasonCode::KeepsEnding,
-                    format!("ended {} times, the last with {how}{tail}", self.ends),
-                )
-            }
-        });
-        self.kills_before += self.kills_now;
-        self.kills_now = 0;
-        self.pause(now)
-    }
-
-    fn pause(&mut self, now: u64) -> Vec<Do> {
-        self.phase = Phase::Pausing;
-        let doubled = FIRST_PAUSE.saturating_mul(1 << (self.ends.saturating_sub(1)).min(10));
-        let pause = doubled.min(LONGEST_PAUSE);
-        self.pause_until = now + pause;
-        vec![Do::WakeAfter(Span::from_millis(pause))]
-    }
-
     fn stop(&mut self) -> Vec<Do> {
         if self.is_alive() {
             self.phase = Phase::Stopping;
@@ -442,19 +293,6 @@ impl ReplicaRun {
             _ => Vec::new(),
         }
     }
-}
-
-/// Before the first success: at once, then often, then less often.
-fn first_pauses(tries: u32, ran: u64) -> Span {
-    const EARLY: [u64; 10] = [1, 1, 2, 3, 5, 8, 13, 20, 30, 50];
-    let early = EARLY.get(tries as usize).copied().unwrap_or(50);
-    Span::from_millis(if ran > 10_000 {
-        1000
-    } else if ran > 2000 {
-        250
-    } else {
-        early
-    })
 }
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 
 use serde::{Deserialize, Serialize};
 
+use crate::address::Range;
 use crate::model::{
     Environment, EnvironmentIndex, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId,
     ReplicaState, Route, Service, Target, Workload,
@@ -117,7 +118,12 @@ pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
 
 fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
     let environment = &service.target.environment;
-    let here = sources.workloads.values().filter(|workload| workload.target.environment == *environment);
+    // Most services select one workload by its name: it is looked up, so that the table grows with the services only.
+    let named = service.select.get("workload").map(|name| name.parse().ok());
+    let named = named.map(|name: Option<Name>| sources.workloads.get(&Target::new(environment, &name?)));
+    let all = named.is_none().then(|| sources.workloads.values()).into_iter().flatten();
+    let here = all.filter(|workload| workload.target.environment == *environment);
+    let here = here.chain(named.flatten());
     let mut ports: BTreeMap<u16, Vec<Backend>> =
         service.ports.keys().map(|port| (*port, Vec::new())).collect();
     let mut selected = Vec::new();
@@ -199,6 +205,18 @@ pub fn hosts_file(environment: &Environment, services: &BTreeMap<Target, Service
         text.push_str(&format!("{} {}\n", service.address, service.target.name));
     }
     text
+}
+
+/// The same text for a node that has its addresses in another range.
+pub fn hosts_in(range: Range, text: &str) -> String {
+    let lines = text.lines().map(|line| {
+        let (address, names) = line.split_once(' ').unwrap_or((line, ""));
+        match address.parse::<Ipv4Addr>() {
+            Ok(address) if !address.is_loopback() => format!("{} {names}\n", range.place(address)),
+            _ => format!("{line}\n"),
+        }
+    });
+    lines.collect()
 }
 
 /// Which of several services by share the next request goes to. `turn` counts requests; over any `sum of

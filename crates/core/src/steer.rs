@@ -65,14 +65,7 @@ pub fn is_fault(reason: &Reason) -> bool {
     use ReasonCode::*;
     matches!(
         reason.code,
-        OutOfMemory
-            | PortSilent
-            | ImageNotFound
-            | ImageUnusable
-            | KeepsEnding
-            | NoRoom
-            | CannotStart
-            | KeeperLost
+        OutOfMemory | PortSilent | ImageNotFound | ImageUnusable | KeepsEnding | NoRoom | CannotStart
     )
 }
 

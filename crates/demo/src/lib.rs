@@ -12,16 +12,29 @@ pub const MANIFEST: &str = include_str!("../mainyard.toml");
 /// The environment of [`crowd`].
 pub const CROWD: &str = "crowd";
 
+/// Of the crowd, so many are reached through a service and a route; more do not fit the range of services' addresses.
+const REACHED: usize = 3000;
+
 /// A declaration of so many workloads that rest, for looking at large boards.
-pub fn crowd(workloads: usize) -> String {
+pub fn crowd(workloads: usize) -> Vec<String> {
     let one = |number: usize| {
+        let name = format!("locker-{number:05}");
+        let workload = format!("[workload.{name}]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 0\n");
+        if number > REACHED {
+            return workload;
+        }
         format!(
-            "[workload.locker-{number:05}]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 0\nports = {{ http = 8080 }}\n\
-             [route.locker-{number:05}]\nhost = \"locker-{number:05}.crowd.localhost\"\nto = [{{ service = \"locker-{number:05}\" }}]\n"
+            "{workload}ports = {{ http = 8080 }}\n\
+             [route.{name}]\nhost = \"{name}.crowd.localhost\"\nto = [{{ service = \"{name}\" }}]\n"
         )
     };
-    let all: String = (1..=workloads).map(one).collect();
-    format!("application = \"crowd\"\n{all}")
+    // A file may have a mebibyte.
+    let numbers: Vec<usize> = (1..=workloads).collect();
+    let file = |numbers: &[usize]| {
+        let all: String = numbers.iter().copied().map(one).collect();
+        format!("application = \"crowd\"\n{all}")
+    };
+    numbers.chunks(3000).map(file).collect()
 }
 
 /// The demo's environments, in the order in which they are made.

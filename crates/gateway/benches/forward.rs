@@ -103,7 +103,7 @@ fn ours(port: u16, dir: &str) {
         token: String::new(),
         http: listener(port),
         https: None,
-        network: None,
+        network: mainyard_gateway::Network::Elsewhere,
     };
     mainyard_gateway::run(config).expect("it runs until it is ended");
 }

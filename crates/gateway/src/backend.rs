@@ -11,7 +11,7 @@ use hyper::client::conn::http1::{self, SendRequest};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
 
-use crate::forward::RequestBody;
+use crate::arrival::RequestBody;
 
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
 const CONNECT_WITHIN: Duration = Duration::from_millis(700);

@@ -6,12 +6,18 @@ use std::task::{Context, Poll};
 use std::time::Instant;
 
 use bytes::Bytes;
+use http_body_util::{Either, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use hyper::client::conn::http1::SendRequest;
 
+use crate::arrival::RequestBody;
 use crate::counts::Way;
-use crate::forward::{Forwarder, RequestBody};
+
 use crate::serving::{Open, Service};
+use crate::worker::Forwarder;
+
+/// An answer's body on its way to the visitor.
+pub type AnswerBody = Either<Delivered, Full<Bytes>>;
 
 /// What is done when an answer has been delivered, or was broken off.
 pub struct Tally {

@@ -1,49 +1,24 @@
 //! One request: where it leads, to which replica it goes, and its answer back.
 
-use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use bytes::Bytes;
 use http::header::HeaderValue;
 use http::{Method, Request, Response, StatusCode};
-use http_body_util::{Either, Empty, Full};
+use http_body_util::{Either, Full};
 use hyper::body::{Body, Incoming};
 use hyper_util::rt::TokioIo;
 use mainyard_core::model::{Reason, ReasonCode};
 
+use crate::arrival::Arrival;
 use crate::backend::{Connection, Pool};
 use crate::counts::Way;
-use crate::delivered::{Delivered, Tally};
+use crate::delivered::{AnswerBody, Delivered, Tally};
 use crate::headers::{REQUEST_ID, copy_without_body, prepare, strip_hop_by_hop, wanted_upgrade};
 use crate::lead::{Lead, lead};
 use crate::pages;
-use crate::serving::{Open, Replica, Serving};
-
-/// A request's body on its way to a replica.
-pub type RequestBody = Either<Incoming, Empty<Bytes>>;
-/// An answer's body on its way to the visitor.
-pub type AnswerBody = Either<Delivered, Full<Bytes>>;
-
-/// How a connection came in.
-#[derive(Debug, Clone, Copy)]
-pub struct Arrival {
-    /// Who called.
-    pub peer: SocketAddr,
-    /// Whether over TLS.
-    pub secure: bool,
-    /// For callers inside: the service's address and port that they called.
-    pub inside: Option<SocketAddr>,
-}
-
-/// What a worker forwards with.
-#[derive(Clone)]
-pub struct Forwarder {
-    /// Shared by all workers.
-    pub serving: Arc<Serving>,
-    /// This worker's own.
-    pub pool: Pool,
-}
+use crate::serving::{Open, Replica};
+use crate::worker::Forwarder;
 
 /// Most bytes of a request's headers.
 const HEAD_LIMIT: usize = 64 * 1024;

@@ -6,7 +6,7 @@ use http_body_util::{Either, Empty};
 use hyper::body::Incoming;
 use mainyard_core::model::{Reason, ReasonCode};
 
-use crate::forward::{Arrival, RequestBody};
+use crate::arrival::{Arrival, RequestBody};
 
 /// The request's id, in and out.
 pub const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");

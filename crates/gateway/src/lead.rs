@@ -10,7 +10,7 @@ use mainyard_core::address::environment_of;
 use mainyard_core::model::{Reason, ReasonCode};
 use mainyard_core::routing::by_share;
 
-use crate::forward::Arrival;
+use crate::arrival::Arrival;
 use crate::serving::{Service, Serving};
 
 /// Where a request goes.
@@ -33,12 +33,7 @@ pub fn lead(
 ) -> Result<Lead, (StatusCode, Reason)> {
     let routing = serving.routing();
     if let Some(called) = arrival.inside {
-        let IpAddr::V4(address) = called.ip() else {
-            return Err((
-                StatusCode::MISDIRECTED_REQUEST,
-                Reason::new(ReasonCode::NoSuchHost, "no service has this address"),
-            ));
-        };
+        let address = called.address;
         let service = routing.inside.get(&address).cloned().ok_or_else(|| {
             let sentence = format!("no service has the address {address}");
             (StatusCode::MISDIRECTED_REQUEST, Reason::new(ReasonCode::NoSuchHost, sentence))
@@ -48,12 +43,12 @@ pub fn lead(
             IpAddr::V4(peer) => environment_of(peer),
             IpAddr::V6(_) => None,
         };
-        if caller != Some(service.environment) {
+        if called.told_apart && caller != Some(service.environment) {
             let sentence = format!("{} takes callers of its own environment only", service.target);
             return Err((StatusCode::FORBIDDEN, Reason::new(ReasonCode::NotOpenToCaller, sentence)));
         }
-        let way = format!("{}:{}", service.target.name, called.port()).into();
-        return Ok(Lead { service, port: called.port(), way, inside: true });
+        let way = format!("{}:{}", service.target.name, called.port).into();
+        return Ok(Lead { service, port: called.port, way, inside: true });
     }
     let host = host_of(request).ok_or_else(|| {
         let reason = Reason::new(ReasonCode::BadRequest, "the request names no host, or more than one");

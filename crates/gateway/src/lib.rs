@@ -5,6 +5,7 @@
 //! and control is told how many are still open. Connections are accepted outside and dialled inside: each worker
 //! thread lives in the node's network namespace and accepts on sockets that were opened before it went there.
 
+mod arrival;
 mod authority;
 mod backend;
 mod counts;
@@ -17,12 +18,14 @@ mod link;
 mod pages;
 mod serve;
 mod serving;
+mod worker;
 
 use std::net::TcpListener;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use mainyard_calling::Control;
+use mainyard_core::address::Range;
 
 pub use serving::Serving;
 
@@ -41,8 +44,29 @@ pub struct Config {
     pub http: TcpListener,
     /// Takes connections from outside, with TLS.
     pub https: Option<TcpListener>,
-    /// A file that names the network namespace of the node whose replicas it dials; its own where there is none.
-    pub network: Option<PathBuf>,
+    /// Where it finds the replicas of its node.
+    pub network: Network,
+}
+
+/// Where a node's replicas are.
+#[derive(Debug, Clone)]
+pub enum Network {
+    /// In a network namespace of the node's own, named by this file.
+    Private(PathBuf),
+    /// In a loopback range of the machine.
+    Loopback(Range),
+    /// Wherever the table says; nobody calls from inside.
+    Elsewhere,
+}
+
+impl Network {
+    /// Moves the calling thread to where the replicas are.
+    pub(crate) fn enter(&self) -> Result<(), mainyard_runtime::Error> {
+        match self {
+            Network::Private(file) => mainyard_runtime::enter(file),
+            Network::Loopback(_) | Network::Elsewhere => Ok(()),
+        }
+    }
 }
 
 /// Why the gateway cannot run.

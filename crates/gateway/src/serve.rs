@@ -2,24 +2,25 @@
 
 use std::collections::HashSet;
 use std::net::{SocketAddr, SocketAddrV4, TcpListener as StdListener};
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
-use mainyard_runtime::enter;
+use mainyard_core::address::Range;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpListener;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::LocalSet;
 use tokio_rustls::TlsAcceptor;
 
-use crate::Config;
+use crate::arrival::{Arrival, Called};
 use crate::backend::Pool;
-use crate::forward::{Arrival, Forwarder};
+use crate::inside::InsideDoor;
 use crate::serving::Serving;
+use crate::worker::Forwarder;
+use crate::{Config, Network};
 
 /// A visitor's headers must be here within this time.
 const HEADERS_WITHIN: Duration = Duration::from_secs(20);
@@ -29,7 +30,7 @@ const HEADERS_WITHIN: Duration = Duration::from_secs(20);
 enum Door {
     Http,
     Https(TlsAcceptor),
-    Inside,
+    Inside { port: u16, told_apart: bool },
 }
 
 /// Starts the workers. Gives, for each, a way to hand it another listener for callers inside.
@@ -37,7 +38,7 @@ pub fn start(
     config: &Config,
     tls: Option<TlsAcceptor>,
     serving: &Arc<Serving>,
-) -> std::io::Result<Vec<UnboundedSender<StdListener>>> {
+) -> std::io::Result<Vec<UnboundedSender<InsideDoor>>> {
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let mut ports = Vec::new();
     for number in 0..cores {
@@ -58,13 +59,11 @@ pub fn start(
 
 async fn work(
     doors: Vec<(StdListener, Door)>,
-    mut more: UnboundedReceiver<StdListener>,
-    network: Option<PathBuf>,
+    mut more: UnboundedReceiver<InsideDoor>,
+    network: Network,
     serving: Arc<Serving>,
 ) {
-    if let Some(network) = network
-        && let Err(error) = enter(&network)
-    {
+    if let Err(error) = network.enter() {
         tracing::error!(%error, "no replica can be reached");
     }
     let forwarder = Forwarder { serving, pool: Pool::default() };
@@ -72,8 +71,9 @@ async fn work(
         listen(listener, door, &forwarder);
     }
     tokio::task::spawn_local(drop_idle(forwarder.clone()));
-    while let Some(listener) = more.recv().await {
-        listen(listener, Door::Inside, &forwarder);
+    let told_apart = matches!(network, Network::Private(_));
+    while let Some(InsideDoor { listener, port }) = more.recv().await {
+        listen(listener, Door::Inside { port, told_apart }, &forwarder);
     }
     // Nobody is called inside; the doors stay open.
     std::future::pending().await
@@ -117,9 +117,12 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
         tokio::task::spawn_local(async move {
             match door {
                 Door::Http => talk(stream, Arrival { peer, secure: false, inside: None }, forwarder).await,
-                Door::Inside => {
-                    let called: Option<SocketAddr> = stream.local_addr().ok();
-                    talk(stream, Arrival { peer, secure: false, inside: called }, forwarder).await;
+                Door::Inside { port, told_apart } => {
+                    // The record has services at their private places, whatever range the node has.
+                    let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
+                    let address = Range::PRIVATE.place(*called.ip());
+                    let called = Called { address, port, told_apart };
+                    talk(stream, Arrival { peer, secure: false, inside: Some(called) }, forwarder).await;
                 }
                 Door::Https(acceptor) => {
                     let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;

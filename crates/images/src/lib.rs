@@ -8,12 +8,14 @@ mod content;
 mod layout;
 mod pack;
 mod unpack;
+mod users;
 
 pub use content::{ContentStore, Digest, hash_reader};
 pub use layout::{Imported, import_archive, import_dir, write_archive};
 pub use oci_spec::image::{ImageConfiguration, ImageManifest};
 pub use pack::{FileEntry, ImageContent, Layer, pack};
-pub use unpack::{Users, resolve_user, unpack_layer};
+pub use unpack::{merge_layer, unpack_layer};
+pub use users::{Users, resolve_user};
 
 /// Why an image was refused or could not be handled.
 #[derive(Debug, thiserror::Error)]

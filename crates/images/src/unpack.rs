@@ -4,8 +4,11 @@
 //! reads as "not there"; `.wh..wh..opq` becomes the attribute that hides what lies below. Every entry is placed
 //! by a path walk that the kernel confines to the layer (`openat2` with `RESOLVE_BENEATH`), so no `..`, link or
 //! absolute path can lead outside. Device nodes are not taken, attributes are left behind.
+//!
+//! Where there is no overlayfs to be had, [`merge_layer`] puts the layers of an image on top of each other in one
+//! directory: whiteouts remove what they hide, and everything belongs to the account that unpacks.
 
-use std::collections::BTreeMap;
+use std::collections::HashSet;
 use std::ffi::CString;
 use std::fs::{self, File};
 use std::io::{self, Read};
@@ -29,8 +32,22 @@ pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(
         tempfile::Builder::new().prefix("unpacking-").tempdir_in(parent).doing("make a layer's directory")?;
     let root = partial.path().join("root");
     fs::create_dir(&root).doing("make a layer's directory")?;
+    unpack(packed, diff_id, Unpacker { root: open_dir(&root)?, bytes: 0, own: None })?;
+    match fs::rename(&root, dir) {
+        Err(_) if dir.is_dir() => Ok(()), // someone else was quicker with the same content
+        other => other.doing("keep the unpacked layer"),
+    }
+}
+
+/// Puts the layer on top of what is in `root` already: the next one of an image, the lowest first. What is there
+/// after an error is of no use.
+pub fn merge_layer(packed: impl Read, diff_id: &Digest, root: &Path) -> Result<(), Error> {
+    unpack(packed, diff_id, Unpacker { root: open_dir(root)?, bytes: 0, own: Some(HashSet::new()) })
+}
+
+fn unpack(packed: impl Read, diff_id: &Digest, mut into: Unpacker) -> Result<(), Error> {
     let mut plain = hash_reader(decompressed(packed)?);
-    Unpacker { root: open_dir(&root)?, bytes: 0 }.all(&mut plain)?;
+    into.all(&mut plain)?;
     // What follows the end of the archive counts towards the digest.
     io::copy(&mut plain, &mut io::sink()).doing("read the layer to its end")?;
     let found = plain.digest();
@@ -38,15 +55,14 @@ pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(
         let (expected, found) = (diff_id.to_string(), found.to_string());
         return Err(Error::DigestMismatch { what: "an unpacked layer".to_owned(), expected, found });
     }
-    match fs::rename(&root, dir) {
-        Err(_) if dir.is_dir() => Ok(()), // someone else was quicker with the same content
-        other => other.doing("keep the unpacked layer"),
-    }
+    Ok(())
 }
 
 struct Unpacker {
     root: OwnedFd,
     bytes: u64,
+    /// When layers are merged: this layer's entries so far, which its own whiteouts do not hide.
+    own: Option<HashSet<PathBuf>>,
 }
 
 impl Unpacker {
@@ -80,9 +96,18 @@ impl Unpacker {
         let Some(file_name) = path.file_name().map(|part| part.to_string_lossy().into_owned()) else {
             return self.own_attributes(&self.root, &header); // the root itself
         };
-        let parent = self.parent(path.parent().unwrap_or(Path::new("")))?;
+        let above = path.parent().unwrap_or(Path::new(""));
+        let parent = self.parent(above)?;
         if let Some(hidden) = file_name.strip_prefix(".wh.") {
-            return if hidden == ".wh..opq" { opaque(&parent) } else { whiteout(&parent, hidden, name) };
+            return match (&self.own, hidden) {
+                (Some(own), ".wh..opq") => clear(&parent, above, own),
+                (Some(_), hidden) => remove(&parent, &hidden_name(hidden, name)?),
+                (None, ".wh..opq") => opaque(&parent),
+                (None, hidden) => whiteout(&parent, &hidden_name(hidden, name)?),
+            };
+        }
+        if let Some(own) = &mut self.own {
+            own.extend(path.ancestors().map(Path::to_owned));
         }
         let leaf = c_text(&file_name);
         match kind {
@@ -114,6 +139,9 @@ impl Unpacker {
                 let made =
                     unsafe { libc::symlinkat(c_text(&target).as_ptr(), parent.as_raw_fd(), leaf.as_ptr()) };
                 check(made).doing("make the link")?;
+                if self.own.is_some() {
+                    return Ok(());
+                }
                 let (uid, gid) = owner(&header)?;
                 let flags = libc::AT_SYMLINK_NOFOLLOW;
                 // SAFETY: as above.
@@ -181,14 +209,20 @@ impl Unpacker {
 
     fn own_attributes(&self, file: &OwnedFd, header: &tar::Header) -> Result<(), Error> {
         let (uid, gid) = owner(header)?;
-        let mode = header.mode().doing("read the mode of")? & 0o7777;
+        let mut mode = header.mode().doing("read the mode of")? & 0o7777;
+        if self.own.is_some() {
+            // It belongs to this account, which must be able to go on unpacking; nobody takes on its rights.
+            mode = mode & 0o777 | if header.entry_type().is_dir() { 0o700 } else { 0o400 };
+        }
         let mtime = header.mtime().unwrap_or(0).min(i64::MAX as u64) as i64;
         let moment = libc::timespec { tv_sec: mtime, tv_nsec: 0 };
         let fd = file.as_raw_fd();
         // SAFETY: the descriptor is open, the times are two as the call expects. The owner comes first: changing
         // it clears set-id bits.
         unsafe {
-            check(libc::fchown(fd, uid, gid)).doing("set the owner of")?;
+            if self.own.is_none() {
+                check(libc::fchown(fd, uid, gid)).doing("set the owner of")?;
+            }
             check(libc::fchmod(fd, mode)).doing("set the mode of")?;
             check(libc::futimens(fd, [moment, moment].as_ptr())).doing("set the time of")
         }
@@ -248,12 +282,12 @@ fn ignore_existing(answer: i32) -> io::Result<()> {
     }
 }
 
-fn open_dir(path: &Path) -> Result<OwnedFd, Error> {
+pub(crate) fn open_dir(path: &Path) -> Result<OwnedFd, Error> {
     File::open(path).map(OwnedFd::from).doing("open the layer's directory")
 }
 
 /// Opens a path that must stay below `dir`; links on the way may lead anywhere below it.
-fn open_beneath(dir: &OwnedFd, path: &str, flags: i32) -> io::Result<OwnedFd> {
+pub(crate) fn open_beneath(dir: &OwnedFd, path: &str, flags: i32) -> io::Result<OwnedFd> {
     let path = c_text(path);
     // SAFETY: the structure is plain data, zero is a valid value of each field, its size is given.
     unsafe {
@@ -292,15 +326,29 @@ fn remove_unless_dir(parent: &OwnedFd, leaf: &CString) -> Result<(), Error> {
     if is_dir { Ok(()) } else { remove(parent, leaf) }
 }
 
-fn whiteout(parent: &OwnedFd, hidden: &str, name: &str) -> Result<(), Error> {
+/// What a whiteout hides, by its name.
+fn hidden_name(hidden: &str, name: &str) -> Result<CString, Error> {
     if hidden.is_empty() || hidden == "." || hidden == ".." {
-        return Err(Error::Escapes {
-            entry: name.to_owned(),
-            problem: "hides nothing that has a name".to_owned(),
-        });
+        let problem = "hides nothing that has a name".to_owned();
+        return Err(Error::Escapes { entry: name.to_owned(), problem });
     }
-    let leaf = c_text(hidden);
-    remove(parent, &leaf)?;
+    Ok(c_text(hidden))
+}
+
+/// Removes what lower layers put into the directory.
+fn clear(dir: &OwnedFd, path: &Path, own: &HashSet<PathBuf>) -> Result<(), Error> {
+    let entries = fs::read_dir(format!("/proc/self/fd/{}", dir.as_raw_fd())).doing("read the directory")?;
+    for entry in entries {
+        let name = entry.doing("read the directory")?.file_name();
+        if !own.contains(&path.join(&name)) {
+            remove(dir, &c_text(&name.to_string_lossy()))?;
+        }
+    }
+    Ok(())
+}
+
+fn whiteout(parent: &OwnedFd, leaf: &CString) -> Result<(), Error> {
+    remove(parent, leaf)?;
     // SAFETY: descriptor and string live across the call.
     check(unsafe { libc::mknodat(parent.as_raw_fd(), leaf.as_ptr(), libc::S_IFCHR, 0) })
         .doing("make the whiteout")
@@ -312,57 +360,4 @@ fn opaque(dir: &OwnedFd) -> Result<(), Error> {
         libc::fsetxattr(dir.as_raw_fd(), c"trusted.overlay.opaque".as_ptr(), c"y".as_ptr().cast(), 1, 0)
     };
     check(set).doing("make the directory opaque")
-}
-
-/// User and group ids.
-pub type Users = (u32, u32);
-
-/// What an image's `User` means: numbers as they are, names by the image's own `/etc/passwd` and `/etc/group`.
-/// The layers are given the lowest first.
-pub fn resolve_user(user: &str, layers: &[PathBuf]) -> Result<Users, Error> {
-    let (user, group) = user.split_once(':').map_or((user, None), |(user, group)| (user, Some(group)));
-    let table = |file: &str| -> BTreeMap<String, Vec<String>> {
-        let text = layers.iter().rev().find_map(|layer| {
-            let root = open_dir(layer).ok()?;
-            let file = File::from(open_beneath(&root, file, libc::O_RDONLY).ok()?);
-            let mut text = String::new();
-            file.take(1 << 20).read_to_string(&mut text).ok().map(|_| text)
-        });
-        let lines = text.unwrap_or_default();
-        let fields = |line: &str| line.split(':').map(str::to_owned).collect::<Vec<_>>();
-        lines.lines().map(fields).filter(|f| f.len() > 2).map(|f| (f[0].clone(), f)).collect()
-    };
-    let unknown = |what: &str, name: &str| {
-        Error::Invalid(format!("the image runs as {what} {name:?}, which its /etc does not name"))
-    };
-    let number = |fields: &[String], at: usize| fields.get(at).and_then(|text| text.parse::<u32>().ok());
-    let (uid, own_gid) = match user {
-        "" => (0, 0),
-        text => match text.parse::<u32>() {
-            Ok(uid) => {
-                let users = table("etc/passwd");
-                let known = users.values().find(|fields| number(fields, 2) == Some(uid));
-                (uid, known.and_then(|fields| number(fields, 3)).unwrap_or(0))
-            }
-            Err(_) => {
-                let users = table("etc/passwd");
-                let fields = users.get(text).ok_or_else(|| unknown("user", text))?;
-                number(fields, 2).zip(number(fields, 3)).ok_or_else(|| unknown("user", text))?
-            }
-        },
-    };
-    let gid = match group {
-        None => own_gid,
-        Some(text) => match text.parse::<u32>() {
-            Ok(gid) => gid,
-            Err(_) => table("etc/group")
-                .get(text)
-                .and_then(|fields| number(fields, 2))
-                .ok_or_else(|| unknown("group", text))?,
-        },
-    };
-    if uid > 65_535 || gid > 65_535 {
-        return Err(Error::Invalid(format!("the image runs as {uid}:{gid}; ids up to 65535 are taken")));
-    }
-    Ok((uid, gid))
 }

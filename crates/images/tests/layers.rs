@@ -6,8 +6,8 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::Path;
 
 use mainyard_images::{
-    ContentStore, Digest, FileEntry, ImageContent, import_archive, pack, resolve_user, unpack_layer,
-    write_archive,
+    ContentStore, Digest, FileEntry, ImageContent, import_archive, merge_layer, pack, resolve_user,
+    unpack_layer, write_archive,
 };
 use tar::EntryType;
 
@@ -100,6 +100,41 @@ fn owners_modes_links_and_whiteouts_are_kept() {
     let whiteout = std::fs::symlink_metadata(target.join("app/removed")).expect("the whiteout");
     assert!(whiteout.file_type().is_char_device() && whiteout.rdev() == 0);
     assert!(target.join("cache").is_dir());
+}
+
+#[test]
+fn merged_layers_hide_and_replace_what_lies_below() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let root = dir.path();
+    let lower = [
+        raw(EntryType::Regular, "app/tool", "", b"old"),
+        raw(EntryType::Regular, "app/removed", "", b"x"),
+        raw(EntryType::Regular, "cache/stale/file", "", b"x"),
+        raw(EntryType::Directory, "kept", "", b""),
+    ];
+    let upper = [
+        raw(EntryType::Regular, "app/tool", "", b"new"),
+        raw(EntryType::Regular, "app/.wh.removed", "", b""),
+        raw(EntryType::Regular, "cache/fresh", "", b"x"),
+        raw(EntryType::Regular, "cache/.wh..wh..opq", "", b""),
+    ];
+    for entries in [&lower, &upper] {
+        let bytes = layer(entries);
+        merge_layer(&bytes[..], &Digest::of(&bytes), root).expect("merged");
+    }
+    assert_eq!(std::fs::read_to_string(root.join("app/tool")).expect("the file"), "new");
+    assert!(!root.join("app/removed").exists() && !root.join("cache/stale").exists());
+    assert!(root.join("cache/fresh").is_file() && root.join("kept").is_dir());
+    let (own, tool) =
+        (std::fs::metadata(root).expect("it"), std::fs::metadata(root.join("app/tool")).expect("it"));
+    assert_eq!((tool.uid(), tool.gid()), (own.uid(), own.gid()), "it belongs to who merged it");
+    let climbing = layer(&[raw(EntryType::Regular, "../outside", "", b"out")]);
+    assert!(merge_layer(&climbing[..], &Digest::of(&climbing), root).is_err());
+    let nothing = layer(&[raw(EntryType::Regular, "app/.wh...", "", b"")]);
+    assert!(
+        merge_layer(&nothing[..], &Digest::of(&nothing), root).is_err(),
+        "a whiteout of the directory above"
+    );
 }
 
 #[test]

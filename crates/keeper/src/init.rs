@@ -8,6 +8,7 @@ use std::os::fd::{AsRawFd, OwnedFd};
 
 use mainyard_keeper::{Ending, Spec, netlink};
 
+use crate::plain;
 use crate::surroundings;
 use crate::sys::{self, Fault, Pipe, check, control, step, text, unshare};
 
@@ -16,6 +17,7 @@ const KEPT_CAPABILITIES: [u32; 8] = [0, 1, 3, 4, 5, 6, 7, 10];
 
 /// The keeper as init sees it.
 pub struct Parent {
+    pub pid: u32,
     pub read: OwnedFd,
     pub write: OwnedFd,
 }
@@ -78,10 +80,14 @@ impl Child {
 
 /// Never returns: the exit of this process is the end of the replica.
 pub fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [OwnedFd; 2]) -> ! {
-    let code = match prepare(spec, &parent, joins).and_then(|()| start(spec, outputs)) {
+    let prepared = if spec.plain { prepare_plain(&parent) } else { prepare(spec, &parent, joins) };
+    let code = match prepared.and_then(|()| start(spec, outputs)) {
         Ok(program) => {
             write_line(&parent.write, "running");
-            let ending = mind(program);
+            let ending = mind(program, spec.plain.then_some(parent.pid));
+            if spec.plain {
+                plain::end_children();
+            }
             write_line(&parent.write, &ending.to_string());
             0
         }
@@ -92,6 +98,11 @@ pub fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [OwnedFd; 2])
     };
     // SAFETY: nothing of this copy of the keeper needs tidying.
     unsafe { libc::_exit(code) }
+}
+
+fn prepare_plain(parent: &Parent) -> Result<(), Fault> {
+    plain::take_in_orphans()?;
+    plain::hear_of_the_keepers_end(parent.pid)
 }
 
 fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> {
@@ -249,14 +260,23 @@ fn find_program(spec: &Spec) -> Result<CString, Fault> {
         errno: libc::ENOENT,
     };
     let name = spec.argv.first().ok_or_else(none)?;
+    let lookup = |path: &str| -> std::io::Result<CString> {
+        if spec.plain {
+            return plain::find_in_image(spec, path, 0);
+        }
+        std::fs::metadata(path).map(|_| text(path))
+    };
     if name.contains('/') {
-        return Ok(text(name));
+        // Inside, the kernel's own answer says more than a look beforehand.
+        return if spec.plain {
+            step(format!("find {name} in the image"), lookup(name))
+        } else {
+            Ok(text(name))
+        };
     }
     let path = spec.env.iter().find_map(|pair| pair.strip_prefix("PATH=")).unwrap_or("/usr/bin:/bin");
-    let found =
-        path.split(':').map(|dir| format!("{dir}/{name}")).find(|path| std::fs::metadata(path).is_ok());
-    found
-        .map(|path| text(&path))
+    path.split(':')
+        .find_map(|dir| lookup(&format!("{dir}/{name}")).ok())
         .ok_or(Fault { step: format!("find {name} in {path}").into(), errno: libc::ENOENT })
 }
 
@@ -265,7 +285,15 @@ fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], ou
         list.iter().map(|item| item.as_ptr()).chain([std::ptr::null()]).collect::<Vec<_>>()
     };
     let (argv, env) = (pointers(argv), pointers(env));
-    let cwd = text(if spec.cwd.is_empty() { "/" } else { &spec.cwd });
+    let cwd = if spec.cwd.is_empty() { "/" } else { &spec.cwd };
+    let cwd = if spec.plain {
+        match plain::find_in_image(spec, cwd, libc::O_DIRECTORY) {
+            Ok(found) => found,
+            Err(error) => return error.raw_os_error().unwrap_or(libc::ENOENT),
+        }
+    } else {
+        text(cwd)
+    };
     // SAFETY: all pointers are to memory that lives until the program replaces it.
     unsafe {
         libc::setsid();
@@ -280,24 +308,49 @@ fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], ou
         libc::sigfillset(&mut all);
         libc::sigprocmask(libc::SIG_UNBLOCK, &all, std::ptr::null_mut());
         libc::signal(libc::SIGPIPE, libc::SIG_DFL);
-        let gids = [spec.gid];
-        for answer in [
-            libc::syscall(libc::SYS_setgroups, 1, gids.as_ptr()),
-            libc::syscall(libc::SYS_setresgid, spec.gid, spec.gid, spec.gid),
-            libc::syscall(libc::SYS_setresuid, spec.uid, spec.uid, spec.uid),
-            libc::chdir(cwd.as_ptr()).into(),
-        ] {
-            if answer < 0 {
-                return *libc::__errno_location();
+        // Opened and entered while that is still allowed: a directory above may shut the program's account out.
+        let opened = libc::open(program.as_ptr(), libc::O_PATH | libc::O_CLOEXEC);
+        if libc::chdir(cwd.as_ptr()) < 0 {
+            return *libc::__errno_location();
+        }
+        // Without rights there is no other account to change to.
+        if !spec.plain || libc::geteuid() == 0 {
+            let gids = [spec.gid];
+            for answer in [
+                libc::syscall(libc::SYS_setgroups, 1, gids.as_ptr()),
+                libc::syscall(libc::SYS_setresgid, spec.gid, spec.gid, spec.gid),
+                libc::syscall(libc::SYS_setresuid, spec.uid, spec.uid, spec.uid),
+            ] {
+                if answer < 0 {
+                    return *libc::__errno_location();
+                }
+            }
+        }
+        if spec.plain {
+            let most = libc::rlimit { rlim_cur: spec.memory, rlim_max: spec.memory };
+            for answer in [
+                libc::setrlimit(libc::RLIMIT_DATA, &most),
+                libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL),
+                libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0),
+            ] {
+                if answer < 0 {
+                    return *libc::__errno_location();
+                }
             }
         }
         libc::execve(program.as_ptr(), argv.as_ptr(), env.as_ptr());
+        if *libc::__errno_location() == libc::EACCES && opened >= 0 {
+            let empty = c"".as_ptr();
+            let (argv, env) = (argv.as_ptr(), env.as_ptr());
+            libc::syscall(libc::SYS_execveat, opened, empty, argv, env, libc::AT_EMPTY_PATH);
+        }
         *libc::__errno_location()
     }
 }
 
-/// Forwards signals to the program and reaps whatever ends, until the program itself has ended.
-fn mind(program: i32) -> Ending {
+/// Forwards signals to the program and reaps whatever ends, until the program itself has ended. Where no namespace
+/// ends with this process, the keeper's own end is heard as a signal and ends the program at once.
+fn mind(program: i32, keeper: Option<u32>) -> Ending {
     // SAFETY: sets and structures are initialised by the calls that fill them.
     unsafe {
         let mut all = std::mem::zeroed();
@@ -317,6 +370,9 @@ fn mind(program: i32) -> Ending {
                 }
             }
             let signal = libc::sigwaitinfo(&all, std::ptr::null_mut());
+            if keeper.is_some_and(|keeper| !plain::is_child_of(keeper)) {
+                return Ending { code: None, signal: Some(libc::SIGKILL), memory_kills: 0 };
+            }
             if signal > 0 && signal != libc::SIGCHLD {
                 libc::kill(program, signal);
             }

@@ -6,6 +6,7 @@
 
 mod init;
 mod output;
+mod plain;
 mod surroundings;
 mod sys;
 
@@ -55,8 +56,12 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     leave(spec, "pid", &format!("{} {}\n", std::process::id(), sys::start_time()));
     let mut log = output::Log::open(spec)?;
 
-    sys::enter_network(&spec.node_net)?;
-    surroundings::stage(spec)?;
+    if spec.plain {
+        plain::take_in_orphans()?;
+    } else {
+        sys::enter_network(&spec.node_net)?;
+        surroundings::stage(spec)?;
+    }
     let joins = make_groups(&spec.groups)?;
 
     let out = Pipe::new()?;
@@ -64,9 +69,10 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     let to_init = Pipe::new()?;
     let from_init = Pipe::new()?;
 
-    let pid = sys::clone_into_namespaces()?;
+    let keeper = std::process::id();
+    let pid = if spec.plain { sys::fork()? } else { sys::clone_into_namespaces()? };
     if pid == 0 {
-        let link = init::Parent { read: to_init.read, write: from_init.write };
+        let link = init::Parent { pid: keeper, read: to_init.read, write: from_init.write };
         let outputs = [out.write, err.write];
         drop((to_init.write, from_init.read, out.read, err.read, signals, log));
         init::run(spec, link, joins, outputs);
@@ -74,26 +80,46 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     drop((joins, out.write, err.write, to_init.read, from_init.write));
     let child = init::Child { pid, read: from_init.read, write: to_init.write };
 
-    child.expect("namespaces")?;
-    step("make the network link", connect(spec, pid))?;
-    child.answer()?;
-    child.expect("user namespace")?;
-    step("bring the network link up", netlink::Batch::default().settle_link(spec.link).send())?;
-    map_ids(spec, pid)?;
-    child.answer()?;
+    if !spec.plain {
+        child.expect("namespaces")?;
+        step("make the network link", connect(spec, pid))?;
+        child.answer()?;
+        child.expect("user namespace")?;
+        step("bring the network link up", netlink::Batch::default().settle_link(spec.link).send())?;
+        map_ids(spec, pid)?;
+        child.answer()?;
+    }
     child.expect("running")?;
     leave(spec, "init", &format!("{pid}\n"));
     tell(&Progress::Running(pid));
 
     let ended = output::pump(&mut log, [out.read, err.read], &signals, &child, spec.grace_ms)?;
+    if spec.plain {
+        plain::end_children();
+    }
     let memory_kills = memory_kills(&spec.groups);
     let ending = Ending { memory_kills, ..ended };
     leave(spec, "exit", &format!("{ending}\n"));
     Ok(ending)
 }
 
-/// One pair for this replica alone: its end can speak to the node and to nobody else.
+/// One pair for this replica alone: its end can speak to the node and to nobody else. The kernel clears away the
+/// link of a replica that ended in a queue of its own; one that is started again at once may find it still there.
 fn connect(spec: &Spec, pid: u32) -> std::io::Result<()> {
+    for _ in 0..100 {
+        match make_link(spec, pid) {
+            Err(error) if matches!(error.raw_os_error(), Some(libc::EEXIST | libc::EBUSY)) => {
+                // Whoever is quicker, the kernel's queue or this, the answer does not matter.
+                let _ = netlink::Batch::default().remove_link(spec.link).send();
+                std::thread::sleep(std::time::Duration::from_millis(5));
+            }
+            other => return other,
+        }
+    }
+    make_link(spec, pid)
+}
+
+fn make_link(spec: &Spec, pid: u32) -> std::io::Result<()> {
     let [_, _, c, d] = spec.address;
     let name = format!("my{c:02x}{d:02x}");
     let near = netlink::hardware_address(spec.neighbour);

@@ -19,6 +19,7 @@ const REQUEST: u16 = 1;
 const ACK: u16 = 4;
 const CREATE: u16 = 0x400;
 const REPLACE: u16 = 0x100;
+const ONLY_IF_NEW: u16 = 0x200;
 
 const IFF_UP: u32 = 1;
 
@@ -45,7 +46,7 @@ impl Batch {
         pid: u32,
         there: [u8; 6],
     ) -> &mut Self {
-        self.message(NEWLINK, CREATE, |m| {
+        self.message(NEWLINK, CREATE | ONLY_IF_NEW, |m| {
             m.link_header(index as i32, IFF_UP);
             m.attribute(3, name_bytes(name).as_slice());
             m.attribute(1, &here);

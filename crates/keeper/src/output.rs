@@ -21,6 +21,8 @@ pub struct Log {
     file: File,
     size: u64,
     limit: u64,
+    /// Lines that found no room.
+    lost: u64,
 }
 
 impl Log {
@@ -29,7 +31,7 @@ impl Log {
         let file =
             step("open the log", OpenOptions::new().create(true).append(true).open(dir.join("current")))?;
         let size = file.metadata().map_or(0, |found| found.len());
-        Ok(Log { dir, file, size, limit: spec.log_limit })
+        Ok(Log { dir, file, size, limit: spec.log_limit, lost: 0 })
     }
 
     fn line(&mut self, source: char, text: &[u8]) {
@@ -41,8 +43,28 @@ impl Log {
             self.turn_over();
         }
         // A full disk must not stop the replica: the line is lost, the next one is tried again.
-        if self.file.write_all(&line).is_ok() {
-            self.size += line.len() as u64;
+        if self.lost > 0 {
+            let told = format!("{now} k {} lines before this were lost: the disk had no room\n", self.lost);
+            line.splice(0..0, told.into_bytes());
+        }
+        if self.put(&line) {
+            self.lost = 0;
+        } else {
+            self.lost += 1;
+        }
+    }
+
+    /// Whole or not at all: half a line would be taken for the beginning of the next.
+    fn put(&mut self, line: &[u8]) -> bool {
+        match self.file.write_all(line) {
+            Ok(()) => {
+                self.size += line.len() as u64;
+                true
+            }
+            Err(_) => {
+                let _ = self.file.set_len(self.size);
+                false
+            }
         }
     }
 

@@ -35,6 +35,11 @@ pub struct Spec {
     pub id_map: String,
     /// The first id outside that `0` inside stands for; 65,536 follow.
     pub id_base: u32,
+    /// An ordinary process: nothing below that isolates is done. `layers` is then one directory with all of the
+    /// image, whose paths the program is looked up by.
+    pub plain: bool,
+    /// For an ordinary process: the most memory of its own, in bytes. Control groups hold an isolated one.
+    pub memory: u64,
     /// Unpacked layers, the lowest first; absolute paths.
     pub layers: Vec<String>,
     /// Room for what the replica writes to its root file system, in bytes.
@@ -81,6 +86,8 @@ impl Spec {
         out.text(&self.node_net);
         out.text(&self.id_map);
         out.number(self.id_base.into());
+        out.number(self.plain.into());
+        out.number(self.memory);
         out.texts(&self.layers);
         out.number(self.scratch);
         out.text(&self.hosts);
@@ -122,6 +129,8 @@ impl Spec {
             node_net: from.text()?,
             id_map: from.text()?,
             id_base: from.number()? as u32,
+            plain: from.number()? != 0,
+            memory: from.number()?,
             layers: from.texts()?,
             scratch: from.number()?,
             hosts: from.text()?,

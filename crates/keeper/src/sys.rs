@@ -101,6 +101,12 @@ pub fn clone_into_namespaces() -> Result<u32, Fault> {
     Ok(step("make the namespaces", check(pid))? as u32)
 }
 
+/// An ordinary child.
+pub fn fork() -> Result<u32, Fault> {
+    // SAFETY: one thread only, so the child may go on using its memory.
+    Ok(step("fork", check(unsafe { libc::fork() }.into()))? as u32)
+}
+
 pub fn mount(source: &str, target: &str, kind: &str, flags: libc::c_ulong, options: &str) -> io::Result<()> {
     let (source, target, kind, options) = (text(source), text(target), text(kind), text(options));
     // SAFETY: all four strings live across the call.

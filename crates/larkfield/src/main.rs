@@ -1,14 +1,14 @@
 //! The programs of Larkfield Lockers, the made-up company of the demo. One small binary, which plays the part
 //! its name says: `locker-api`, `courier-web` or `label-printer`.
 //!
-//! `/app/release` in the image tells the version and, for the releases that are meant to fail, the fault.
+//! The file `release` beside it tells the version and, for the releases that are meant to fail, the fault.
 
 mod http;
 mod parts;
 
 use std::path::Path;
 
-/// What the image's `/app/release` says.
+/// What the file `release` beside the program says.
 #[derive(Debug, Clone, Default)]
 pub struct Release {
     /// Such as `1.5.0`.
@@ -19,7 +19,8 @@ pub struct Release {
 
 impl Release {
     fn read() -> Release {
-        let text = std::fs::read_to_string("/app/release").unwrap_or_default();
+        let beside = std::env::current_exe().map(|program| program.with_file_name("release"));
+        let text = beside.and_then(std::fs::read_to_string).unwrap_or_default();
         let value =
             |key| text.lines().find_map(|line| line.strip_prefix(key)).unwrap_or("").trim().to_owned();
         Release { version: value("version "), fault: value("fault ") }

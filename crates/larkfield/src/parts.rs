@@ -7,7 +7,12 @@ use std::time::{Duration, Instant};
 use crate::Release;
 use crate::http::{Answer, Request, get, serve};
 
-fn host_name() -> String {
+/// Which replica this is, as the platform told it; where nobody did, the machine's name.
+fn own_name() -> String {
+    let told = |key| std::env::var(key).ok();
+    if let (Some(workload), Some(replica)) = (told("MAINYARD_WORKLOAD"), told("MAINYARD_REPLICA")) {
+        return format!("{workload}-{replica}");
+    }
     std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned()
 }
 
@@ -40,7 +45,7 @@ pub fn locker_api(release: Release) {
     if release.fault == "memory" {
         std::thread::spawn(|| grow(2 << 20, Duration::from_millis(50)));
     }
-    let (count, name, started) = (AtomicU64::new(0), host_name(), Instant::now());
+    let (count, name, started) = (AtomicU64::new(0), own_name(), Instant::now());
     run_server(listen, move |request, answer| {
         let path = request.path.clone();
         let path = path.split('?').next().unwrap_or("/");
@@ -120,7 +125,7 @@ fn api(
 
 pub fn courier_web(release: Release) {
     println!("courier-web {} starts", release.version);
-    let name = host_name();
+    let name = own_name();
     run_server(port(), move |request, answer| {
         if request.path == "/ready" {
             return answer.send("200 OK", "text/plain", "ready\n");

@@ -8,32 +8,17 @@ use std::time::{Duration, Instant};
 use mainyard_calling::Control;
 use mainyard_core::link::{NodeOrder, NodeReport, RunOrder};
 use mainyard_core::model::{Check, Name, ReplicaId};
-use mainyard_core::node_desk::{Desk, Orders, Step};
+use mainyard_core::node_desk::{Desk, Left, Orders, Step};
 use mainyard_core::replica_run::{Do, Ended, Event};
-use mainyard_runtime::{Isolation, listening};
+use mainyard_core::routing::hosts_in;
+use mainyard_runtime::{Driver, Plain};
 use tokio::sync::{mpsc, watch};
 
 use crate::images::{Images, Prepared};
 use crate::keepers::{self, Keeper};
+use crate::message::Message;
 use crate::probes::{Probe, Probes};
 use crate::{Config, Error, link, logs};
-
-/// What reaches the loop.
-pub enum Message {
-    /// From control.
-    Order(NodeOrder),
-    /// The link was made anew: control knows nothing of what happened meanwhile.
-    Linked,
-    /// Something about a replica; the number is that of its slot, so that what an earlier one of the same name
-    /// left behind is not taken for it.
-    Event(ReplicaId, u64, Event),
-    /// The image is prepared.
-    Prepared(ReplicaId, u64, Arc<Prepared>),
-    /// The program runs; the process ids of keeper and init.
-    Started(ReplicaId, u64, u32, u32),
-    /// The report of this number was taken by control, or not.
-    Reported(u64, bool),
-}
 
 /// Images that no replica has any more are cleared away this often.
 const SWEEP_EVERY: Duration = Duration::from_secs(1800);
@@ -48,7 +33,7 @@ struct Held {
 /// Everything the loop works with.
 pub struct Agent {
     config: Config,
-    isolation: Arc<Isolation>,
+    driver: Arc<Driver>,
     images: Images,
     probes: Probes,
     inbox: mpsc::UnboundedSender<Message>,
@@ -64,14 +49,13 @@ pub async fn run(config: Config) -> Result<(), Error> {
         let doing = doing.to_owned();
         move |source| Error::Io { doing, source }
     };
-    for dir in ["replicas", "logs", "layers"] {
+    for dir in ["replicas", "logs", "layers", "trees"] {
         std::fs::create_dir_all(config.dir.join(dir)).map_err(io("make the node's directories"))?;
     }
-    let isolation = Arc::new(Isolation::open(&config.dir, &config.groups)?);
+    let driver = Arc::new(Driver::open(&config.dir, &config.means)?);
     let (inbox, mut messages) = mpsc::unbounded_channel();
     let (reports, to_report) = watch::channel(None);
-    let probes = Probes::start(isolation.network().file().to_owned(), inbox.clone())
-        .map_err(io("start the probes"))?;
+    let probes = Probes::start(Arc::clone(&driver), inbox.clone()).map_err(io("start the probes"))?;
     let life = new_life();
     let renew = Arc::new(tokio::sync::Notify::new());
     let control = Control::at(&config.control, &config.token);
@@ -83,9 +67,9 @@ pub async fn run(config: Config) -> Result<(), Error> {
         inbox.clone(),
     ));
     tokio::spawn(link::send_reports(config.clone(), control.clone(), renew, to_report, inbox.clone()));
-    let images = Images::new(&config, control.clone());
+    let images = Images::new(&config, driver.is_plain(), control.clone());
     let mut agent = Agent {
-        isolation,
+        driver,
         images,
         probes,
         inbox,
@@ -135,14 +119,22 @@ impl Agent {
         let entries = std::fs::read_dir(self.config.dir.join("replicas")).into_iter().flatten().flatten();
         for entry in entries {
             let order = std::fs::read(entry.path().join("order.json")).ok();
-            let Some(order) = order.and_then(|bytes| serde_json::from_slice::<RunOrder>(&bytes).ok()) else {
+            let Some(mut order) = order.and_then(|bytes| serde_json::from_slice::<RunOrder>(&bytes).ok())
+            else {
                 let _ = std::fs::remove_dir_all(entry.path());
                 continue;
             };
+            // The platform may have been started with other means since.
+            order.address = self.driver.range().place(order.address);
             let id = order.id.clone();
             let survivor = mainyard_runtime::find_survivor(&entry.path());
             let running = survivor.and_then(|found| Some((found.keeper, found.init?)));
-            let (number, steps) = self.desk.find(order, running.is_some(), self.now());
+            let left = match keepers::unseen_end(&entry.path(), &self.log_dir_of(&id)) {
+                _ if running.is_some() => Left::Running,
+                Some(ended) => Left::Ended(ended),
+                None => Left::Nothing,
+            };
+            let (number, steps) = self.desk.find(order, left, self.now());
             if let Some((keeper, init)) = running {
                 tracing::info!(replica = %id, keeper, "found running");
                 keepers::watch_adopted(keeper, id.clone(), number, entry.path(), self.inbox.clone());
@@ -201,11 +193,16 @@ impl Agent {
         std::fs::rename(dir.join("order.partial"), dir.join("order.json"))
     }
 
-    /// Replicas read names of services from a file in their own scratch, which is rewritten in place.
+    /// Replicas read names of services from a file of their own, which is rewritten in place.
     fn take_hosts(&mut self, environment: Name, text: String) {
+        let text = if self.driver.is_plain() { hosts_in(self.driver.range(), &text) } else { text };
         for (id, held) in self.held.iter().filter(|(id, _)| id.workload.environment == environment) {
             let Some(keeper) = &held.keeper else { continue };
-            let path = format!("/proc/{}/cwd/hosts", keeper.pid);
+            let path = if self.driver.is_plain() {
+                Plain::hosts_file(&self.dir_of(id))
+            } else {
+                format!("/proc/{}/cwd/hosts", keeper.pid).into()
+            };
             if let Err(error) = std::fs::write(&path, &text) {
                 tracing::debug!(replica = %id, %error, "the hosts file cannot be renewed");
             }
@@ -286,7 +283,7 @@ impl Agent {
             }
             Do::LookAtPorts => {
                 if let Some(init) = keeper.and_then(|keeper| keeper.init) {
-                    let found = listening(init);
+                    let found = self.driver.listening(init, run.order.address);
                     self.handle(id, Event::Listening(found.open, found.loopback_only));
                 }
             }
@@ -299,7 +296,21 @@ impl Agent {
         let order = &replica.order;
         let Some(kind) = check.kind(&order.spec.ports) else { return };
         let ((number, run), within, address) = (of, check.within.duration(), order.address);
-        self.probes.ask(Probe { id: id.clone(), number, run, after, within, kind, alive, address });
+        let keeper = self.held.get(id).and_then(|held| held.keeper.as_ref());
+        // On a network of its own nobody else can answer at its address.
+        let init = keeper.and_then(|keeper| keeper.init);
+        let check_owner = init.filter(|_| self.driver.is_plain() && !replica.is_ready());
+        self.probes.ask(Probe {
+            id: id.clone(),
+            number,
+            run,
+            after,
+            within,
+            kind,
+            alive,
+            address,
+            check_owner,
+        });
     }
 
     fn wake_after(&self, id: &ReplicaId, number: u64, after: Duration) {
@@ -328,7 +339,7 @@ impl Agent {
         for name in ["exit", "init", "pid"] {
             let _ = std::fs::remove_file(run_dir.join(name));
         }
-        match keepers::start(&self.isolation, &run, id.clone(), number, self.inbox.clone()) {
+        match keepers::start(&self.driver, &run, id.clone(), number, self.inbox.clone()) {
             Ok(pid) => {
                 self.held.entry(id.clone()).or_default().keeper = Some(Keeper { pid, init: None });
             }
@@ -346,8 +357,7 @@ impl Agent {
         let running: Vec<ReplicaId> =
             self.held.iter().filter(|(_, held)| held.keeper.is_some()).map(|(id, _)| id.clone()).collect();
         for id in running {
-            if let Some(count) = self.isolation.groups().memory_kills(&id.dotted()).filter(|count| *count > 0)
-            {
+            if let Some(count) = self.driver.memory_kills(&id.dotted()).filter(|count| *count > 0) {
                 self.handle(&id, Event::MemoryKills(count));
             }
         }

@@ -7,7 +7,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use futures_util::TryStreamExt;
 use mainyard_calling::Control;
 use mainyard_core::model::{Reason, ReasonCode};
-use mainyard_images::{Digest, ImageConfiguration, ImageManifest, Users, resolve_user, unpack_layer};
+use mainyard_images::{
+    Digest, ImageConfiguration, ImageManifest, Users, merge_layer, resolve_user, unpack_layer,
+};
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
 use crate::Config;
@@ -33,15 +35,18 @@ pub struct Prepared {
 #[derive(Clone)]
 pub struct Images {
     dir: PathBuf,
+    /// Layers are merged into one directory an image, for want of overlayfs.
+    merged: bool,
     control: Control,
     prepared: Arc<Mutex<HashMap<String, Arc<Prepared>>>>,
     one_at_a_time: Arc<tokio::sync::Mutex<()>>,
 }
 
 impl Images {
-    pub fn new(config: &Config, control: Control) -> Images {
+    pub fn new(config: &Config, merged: bool, control: Control) -> Images {
         Images {
-            dir: config.dir.join("layers"),
+            dir: config.dir.join(if merged { "trees" } else { "layers" }),
+            merged,
             control,
             prepared: Arc::default(),
             one_at_a_time: Arc::default(),
@@ -110,9 +115,16 @@ impl Images {
             .map(|digest| self.document_file(digest))
             .collect::<Result<_, _>>()?;
         let config: ImageConfiguration = self.document(manifest.config().digest().as_ref()).await?;
+        let both = manifest.layers().iter().zip(config.rootfs().diff_ids());
+        let parts: Vec<(&str, &str)> =
+            both.map(|(layer, id)| (layer.digest().as_ref(), id.as_str())).collect();
         let mut layers = Vec::new();
-        for (layer, diff_id) in manifest.layers().iter().zip(config.rootfs().diff_ids()) {
-            layers.push(self.layer(layer.digest().as_ref(), diff_id).await?);
+        if self.merged {
+            layers.push(self.tree(digest, &parts).await?);
+        } else {
+            for (packed, diff_id) in parts {
+                layers.push(self.layer(packed, diff_id).await?);
+            }
         }
         let run = config.config().clone().unwrap_or_default();
         let mut command = run.entrypoint().clone().unwrap_or_default();
@@ -158,6 +170,29 @@ impl Images {
             }
         };
         serde_json::from_slice(&bytes).map_err(|error| error.to_string())
+    }
+
+    /// All layers of an image in one directory, which appears only when it is whole.
+    async fn tree(&self, digest: &str, parts: &[(&str, &str)]) -> Result<PathBuf, String> {
+        let text = |error: std::io::Error| format!("cannot unpack the image: {error}");
+        let target = self.dir.join(Digest::parse(digest).map_err(|error| error.to_string())?.hex());
+        if target.is_dir() {
+            return Ok(target);
+        }
+        let partial = tempfile::Builder::new().prefix("unpacking-").tempdir_in(&self.dir).map_err(text)?;
+        let root = partial.path().join("root");
+        std::fs::create_dir(&root).map_err(text)?;
+        for (packed, diff_id) in parts {
+            let id = Digest::parse(diff_id).map_err(|error| error.to_string())?;
+            let body = self.blob(packed).await?.bytes_stream().map_err(std::io::Error::other);
+            let root = root.clone();
+            let merged = tokio::task::spawn_blocking(move || {
+                merge_layer(SyncIoBridge::new(StreamReader::new(body)), &id, &root)
+            });
+            merged.await.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+        }
+        std::fs::rename(&root, &target).map_err(text)?;
+        Ok(target)
     }
 
     async fn layer(&self, packed: &str, diff_id: &str) -> Result<PathBuf, String> {

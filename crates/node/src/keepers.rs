@@ -5,16 +5,16 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use mainyard_core::link::RunOrder;
-use mainyard_core::model::ReplicaId;
+use mainyard_core::model::{ReleaseSpec, ReplicaId};
 use mainyard_core::replica_run::{Ended, Event};
-use mainyard_runtime::{Ending, Isolation, Progress, Run, last_ending};
+use mainyard_runtime::{Driver, Ending, Progress, Run, last_ending};
 use tokio::io::unix::AsyncFd;
 use tokio::io::{AsyncBufReadExt, BufReader};
 use tokio::sync::mpsc::UnboundedSender;
 
-use crate::agent::Message;
 use crate::images::Prepared;
 use crate::logs;
+use crate::message::Message;
 
 /// A keeper that runs.
 #[derive(Debug)]
@@ -59,6 +59,7 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
         user: image.user,
         limits: order.spec.limits,
         address: order.address,
+        port: main_port(&order.spec),
         hosts,
         grace: order.spec.stop.grace.duration(),
         run_dir,
@@ -66,15 +67,21 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
     }
 }
 
+/// The port a program is asked to listen on: the one named `http`, otherwise the first by name.
+fn main_port(spec: &ReleaseSpec) -> Option<u16> {
+    let http = spec.ports.iter().find(|(name, _)| name.as_str() == "http");
+    http.or(spec.ports.iter().next()).map(|(_, port)| *port)
+}
+
 /// Starts a keeper; what it tells comes as messages. Gives its process id.
 pub fn start(
-    isolation: &Isolation,
+    driver: &Driver,
     run: &Run,
     id: ReplicaId,
     number: u64,
     inbox: UnboundedSender<Message>,
 ) -> Result<u32, String> {
-    let command = isolation.command(run).map_err(|error| error.to_string())?;
+    let command = driver.command(run).map_err(|error| error.to_string())?;
     let mut command = tokio::process::Command::from(command);
     let mut child =
         command.stderr(Stdio::null()).spawn().map_err(|error| format!("cannot start the keeper: {error}"))?;
@@ -108,9 +115,18 @@ pub fn start(
     Ok(pid)
 }
 
+/// How a run ended that no agent was there to see, where its keeper lived to write it down.
+pub fn unseen_end(run_dir: &Path, log_dir: &Path) -> Option<Ended> {
+    last_ending(run_dir).map(|ending| told(Some(ending), log_dir))
+}
+
 fn ended(ending: Option<Ending>, log_dir: &Path) -> Event {
+    Event::Ended(told(ending, log_dir))
+}
+
+fn told(ending: Option<Ending>, log_dir: &Path) -> Ended {
     let tail = logs::last_lines(log_dir, 2);
-    Event::Ended(match ending {
+    match ending {
         Some(ending) => Ended {
             code: ending.code,
             signal: ending.signal,
@@ -119,7 +135,7 @@ fn ended(ending: Option<Ending>, log_dir: &Path) -> Event {
             tail,
         },
         None => Ended { tail, ..Ended::default() },
-    })
+    }
 }
 
 /// Waits for the end of a keeper that is not this process's child.

@@ -9,12 +9,15 @@ mod images;
 mod keepers;
 mod link;
 mod logs;
+mod message;
 mod probes;
 
 use std::path::PathBuf;
 
+use mainyard_core::address::Range;
 use mainyard_core::link::NodeHello;
 use mainyard_core::model::{Bytes, Cpu, Name};
+use mainyard_runtime::Means;
 
 /// What a node agent is started with.
 #[derive(Debug, Clone)]
@@ -23,8 +26,8 @@ pub struct Config {
     pub dir: PathBuf,
     /// Its name.
     pub name: Name,
-    /// A name for its control groups, unique on the machine.
-    pub groups: String,
+    /// What it runs replicas with.
+    pub means: Means,
     /// Where control answers, such as `http://127.0.0.1:8700`.
     pub control: String,
     /// The token of a part.
@@ -53,16 +56,20 @@ pub async fn run(config: Config) -> Result<(), Error> {
 }
 
 /// What this machine gives.
-fn hello(name: &Name, life: u64) -> NodeHello {
+fn hello(config: &Config, life: u64) -> NodeHello {
     let cores = std::thread::available_parallelism().map_or(1, usize::from) as u64;
     let meminfo = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
     let total = meminfo.lines().find_map(|line| line.strip_prefix("MemTotal:"));
     let kib: u64 = total.and_then(|rest| rest.split_whitespace().next()?.parse().ok()).unwrap_or(0);
     // A sixteenth stays with the machine itself.
     NodeHello {
-        node: name.clone(),
+        node: config.name.clone(),
         life,
         cpu: Cpu::from_milli(cores * 1000),
         memory: Bytes::new(kib * 1024 / 16 * 15),
+        range: match config.means {
+            Means::Isolated { .. } => Range::PRIVATE,
+            Means::Plain { range } => range,
+        },
     }
 }

@@ -7,7 +7,7 @@ use mainyard_core::link::{NodeOrder, NodeReport};
 use tokio::sync::mpsc::UnboundedSender;
 use tokio::sync::{Notify, watch};
 
-use crate::agent::Message;
+use crate::message::Message;
 use crate::{Config, hello};
 
 /// Calls, and calls again whenever the link is lost, or is of no use because reports are not taken (`renew`).
@@ -21,7 +21,7 @@ pub async fn follow_orders(
     let path = format!("/link/nodes/{}/orders", config.name);
     let mut pause = Pause::default();
     loop {
-        match control.orders(&path, &hello(&config.name, life)).await {
+        match control.orders(&path, &hello(&config, life)).await {
             Ok(mut orders) => {
                 pause = Pause::default();
                 let mut first = true;

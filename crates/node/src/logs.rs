@@ -14,6 +14,9 @@ use tokio::sync::mpsc;
 /// How far back a log is read for its last lines.
 const TAIL_BYTES: u64 = 1 << 20;
 
+/// With less room than this on its disk, a log loses lines.
+const LEAST_ROOM: u64 = 64 << 10;
+
 /// The texts of the last lines that the process itself wrote.
 pub fn last_lines(dir: &Path, count: usize) -> Vec<String> {
     let text = end_of(&dir.join("current"));
@@ -84,6 +87,18 @@ impl Reader {
     }
 }
 
+/// What is said below the lines while the disk takes no more of them.
+fn no_room(reader: &Reader) -> Option<LogLine> {
+    let dir = reader.path.parent()?;
+    if mainyard_runtime::room_at(dir).is_none_or(|room| room >= LEAST_ROOM) {
+        return None;
+    }
+    let at = jiff::Timestamp::now().as_microsecond() as u64;
+    let text =
+        "the node's disk has no room: what is written now is lost, until there is room again".to_owned();
+    Some(LogLine { at, replica: reader.replica.clone(), source: 'k', text })
+}
+
 /// Sends the end of the logs and, if asked, what follows, as a request of the node's own.
 pub async fn send(control: Control, stream: u64, dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool) {
     let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(16);
@@ -115,6 +130,7 @@ async fn produce(
     }
     lines.sort_by_key(|line| line.at);
     lines.drain(..lines.len().saturating_sub(tail as usize));
+    lines.extend(readers.first().and_then(no_room));
     loop {
         let text: String = lines
             .iter()

@@ -1,17 +1,17 @@
 //! Ready and alive probes, made from a thread that lives in the node's network namespace.
 
 use std::net::{Ipv4Addr, SocketAddrV4};
-use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
 use mainyard_core::model::{CheckKind, ReplicaId};
 use mainyard_core::replica_run::{Event, ProbeFault};
-use mainyard_runtime::enter;
+use mainyard_runtime::{Driver, enter};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::sync::mpsc::{self, UnboundedSender};
 
-use crate::agent::Message;
+use crate::message::Message;
 
 /// One probe to make.
 #[derive(Debug)]
@@ -24,6 +24,8 @@ pub struct Probe {
     pub kind: CheckKind,
     pub alive: bool,
     pub address: Ipv4Addr,
+    /// Where replicas share the machine's network: the init that the listener must belong to.
+    pub check_owner: Option<u32>,
 }
 
 /// The probing thread.
@@ -32,22 +34,24 @@ pub struct Probes {
 }
 
 impl Probes {
-    pub fn start(network: PathBuf, inbox: UnboundedSender<Message>) -> std::io::Result<Probes> {
+    pub fn start(driver: Arc<Driver>, inbox: UnboundedSender<Message>) -> std::io::Result<Probes> {
         let (to_make, mut asked) = mpsc::unbounded_channel::<Probe>();
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
         std::thread::Builder::new().name("probes".to_owned()).spawn(move || {
-            if let Err(error) = enter(&network) {
+            if let Some(network) = driver.network()
+                && let Err(error) = enter(network)
+            {
                 tracing::error!(%error, "no probe can be made");
                 return;
             }
             runtime.block_on(async move {
                 while let Some(probe) = asked.recv().await {
-                    let inbox = inbox.clone();
+                    let (inbox, driver) = (inbox.clone(), Arc::clone(&driver));
                     tokio::spawn(async move {
                         if !probe.after.is_zero() {
                             tokio::time::sleep(probe.after).await;
                         }
-                        let result = make(&probe).await;
+                        let result = make(&probe).await.and_then(|()| owned(&driver, &probe));
                         let event = if probe.alive {
                             Event::AliveProbed(probe.run, result)
                         } else {
@@ -63,6 +67,15 @@ impl Probes {
 
     pub fn ask(&self, probe: Probe) {
         let _ = self.to_make.send(probe);
+    }
+}
+
+/// Another process may listen on every address of the machine, and would answer in this one's place.
+fn owned(driver: &Driver, probe: &Probe) -> Result<(), ProbeFault> {
+    let (CheckKind::Http(_, port) | CheckKind::Connect(port)) = &probe.kind;
+    match probe.check_owner {
+        Some(init) if !driver.listening(init, probe.address).open.contains(port) => Err(ProbeFault::Refused),
+        _ => Ok(()),
     }
 }
 

@@ -91,7 +91,7 @@ pub struct Postgres {
 impl Postgres {
     /// Opens the server in `dir`, making its data directory the first time.
     pub fn open(dir: &Path) -> Result<Postgres, Error> {
-        let account = own_account()?;
+        let account = account_for(dir)?;
         fs::create_dir_all(dir).doing(format!("make {}", dir.display()))?;
         if let Some(account) = account {
             chown(dir, Some(account.uid), Some(account.gid)).doing("hand over the data directory")?;
@@ -311,10 +311,17 @@ fn has_ended(pid: u32) -> bool {
     }
 }
 
-fn own_account() -> Result<Option<Account>, Error> {
+/// For root, the account that the server runs as: the owner of what is there already, so that root can stop what
+/// an ordinary account started; otherwise `postgres`.
+fn account_for(dir: &Path) -> Result<Option<Account>, Error> {
     // SAFETY: no memory is involved.
     if unsafe { libc::geteuid() } != 0 {
         return Ok(None);
+    }
+    if let Ok(found) = fs::metadata(dir.join("data"))
+        && found.uid() != 0
+    {
+        return Ok(Some(Account { uid: found.uid(), gid: found.gid() }));
     }
     let users = fs::read_to_string("/etc/passwd").doing("read /etc/passwd")?;
     let fields =

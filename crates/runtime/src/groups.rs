@@ -1,5 +1,8 @@
-//! Control groups, version 1: one group a replica in each of the memory, cpu and pids hierarchies, below one
-//! group a node.
+//! Control groups: one group a replica below one group a node, in whichever version the machine has mounted.
+//!
+//! Version 1 has a hierarchy for each of memory, cpu and pids; version 2 one for all, whose controllers must be
+//! let through to the groups below. Where both are there, as on machines between the two, version 1 has the
+//! controllers. What is written where is decided on paths alone, so that it can be tried on a tree of plain files.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -10,12 +13,26 @@ use mainyard_keeper::Group;
 use crate::{Doing, Error};
 
 /// Where this node's control groups are.
-#[derive(Debug, Clone)]
-pub struct Groups {
-    memory: PathBuf,
-    cpu: PathBuf,
-    processes: PathBuf,
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Groups {
+    /// A hierarchy for each controller.
+    V1 {
+        /// The node's group in the memory hierarchy.
+        memory: PathBuf,
+        /// In the cpu hierarchy.
+        cpu: PathBuf,
+        /// In the pids hierarchy.
+        processes: PathBuf,
+    },
+    /// One hierarchy.
+    V2 {
+        /// The node's group.
+        all: PathBuf,
+    },
 }
+
+/// What replicas are limited in, as the kernel calls it.
+const CONTROLLERS: [&str; 3] = ["memory", "cpu", "pids"];
 
 const PERIOD_MICROS: u64 = 100_000;
 
@@ -23,76 +40,129 @@ impl Groups {
     /// Finds the hierarchies in the machine's list of mounts and makes this node's group in each.
     ///
     /// # Errors
-    /// When a hierarchy is not mounted as version 1, or the group may not be made.
+    /// When a controller is in neither version's hierarchy, or the group may not be made.
     pub fn open(name: &str) -> Result<Groups, Error> {
         let mounts = fs::read_to_string("/proc/self/mounts").doing("read the list of mounts")?;
-        let find = |controller: &str| {
-            let found = mounts.lines().find_map(|line| {
-                let fields: Vec<&str> = line.split(' ').collect();
-                let is_it =
-                    fields.get(2) == Some(&"cgroup") && fields.get(3)?.split(',').any(|o| o == controller);
-                is_it.then(|| PathBuf::from(fields[1]).join(name))
-            });
-            found.ok_or_else(|| Error {
-                doing: format!("find the {controller} control group, version 1"),
-                source: std::io::ErrorKind::NotFound.into(),
-            })
-        };
-        let groups = Groups { memory: find("memory")?, cpu: find("cpu")?, processes: find("pids")? };
-        for dir in groups.all() {
-            fs::create_dir_all(dir).doing(format!("make the control group {}", dir.display()))?;
-        }
+        let groups = Groups::find(&mounts, name)?;
+        groups.make()?;
         Ok(groups)
     }
 
-    fn all(&self) -> [&Path; 3] {
-        [&self.memory, &self.cpu, &self.processes]
+    /// Where the node's groups belong, by a list of mounts in the form of `/proc/self/mounts`.
+    fn find(mounts: &str, name: &str) -> Result<Groups, Error> {
+        let mounted: Vec<Vec<&str>> = mounts.lines().map(|line| line.split(' ').collect()).collect();
+        let of_kind = |kind: &'static str| mounted.iter().filter(move |fields| fields.get(2) == Some(&kind));
+        let first = |controller: &str| {
+            let has =
+                |fields: &&Vec<&str>| fields.get(3).is_some_and(|o| o.split(',').any(|o| o == controller));
+            of_kind("cgroup").find(has).map(|fields| PathBuf::from(fields[1]).join(name))
+        };
+        if let [Some(memory), Some(cpu), Some(processes)] = CONTROLLERS.map(first) {
+            return Ok(Groups::V1 { memory, cpu, processes });
+        }
+        let unified = of_kind("cgroup2").find_map(|fields| {
+            let root = PathBuf::from(fields.get(1)?);
+            let offered = fs::read_to_string(root.join("cgroup.controllers")).ok()?;
+            let has = |controller| offered.split_whitespace().any(|word| word == controller);
+            CONTROLLERS.into_iter().all(has).then(|| root.join(name))
+        });
+        unified.map(|all| Groups::V2 { all }).ok_or_else(|| Error {
+            doing: "find the control groups: memory, cpu and pids are mounted neither as version 1 nor all as version 2"
+                .to_owned(),
+            source: std::io::ErrorKind::NotFound.into(),
+        })
+    }
+
+    fn make(&self) -> Result<(), Error> {
+        for dir in self.roots() {
+            fs::create_dir_all(dir).doing(format!("make the control group {}", dir.display()))?;
+        }
+        if let Groups::V2 { all } = self {
+            // From the top down to the node's own group: what is not let through is not there below.
+            for dir in all.parent().into_iter().chain([all.as_path()]) {
+                let through = CONTROLLERS.map(|controller| format!("+{controller}")).join(" ");
+                fs::write(dir.join("cgroup.subtree_control"), through).doing(format!(
+                    "let memory, cpu and pids through to the groups below {}",
+                    dir.display()
+                ))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn roots(&self) -> Vec<&Path> {
+        match self {
+            Groups::V1 { memory, cpu, processes } => vec![memory, cpu, processes],
+            Groups::V2 { all } => vec![all],
+        }
+    }
+
+    /// The file that lists a group's members, and takes new ones. Version 1 counts threads.
+    fn members_file(&self) -> &'static str {
+        match self {
+            Groups::V1 { .. } => "tasks",
+            Groups::V2 { .. } => "cgroup.procs",
+        }
     }
 
     /// The groups of one replica, for its keeper to make.
     pub fn of_replica(&self, name: &str, limits: &Limits) -> Vec<Group> {
         let group = |base: &Path, settings: Vec<(&str, String)>, kills: &str| Group {
             dir: base.join(name).display().to_string(),
-            join: "tasks".to_owned(),
+            join: self.members_file().to_owned(),
             settings: settings.into_iter().map(|(file, value)| (file.to_owned(), value)).collect(),
             kills: kills.to_owned(),
         };
-        let quota = limits.cpu.milli() * PERIOD_MICROS / 1000;
-        vec![
-            group(
-                &self.memory,
-                vec![("memory.limit_in_bytes", limits.memory.bytes().to_string())],
-                "memory.oom_control",
-            ),
-            group(
-                &self.cpu,
-                vec![
-                    ("cpu.cfs_period_us", PERIOD_MICROS.to_string()),
-                    ("cpu.cfs_quota_us", quota.to_string()),
-                ],
-                "",
-            ),
-            group(&self.processes, vec![("pids.max", limits.processes.to_string())], ""),
-        ]
+        let (most, quota) = (limits.memory.bytes().to_string(), limits.cpu.milli() * PERIOD_MICROS / 1000);
+        let processes = limits.processes.to_string();
+        match self {
+            Groups::V1 { memory, cpu, processes: pids } => vec![
+                group(memory, vec![("memory.limit_in_bytes", most)], "memory.oom_control"),
+                group(
+                    cpu,
+                    vec![
+                        ("cpu.cfs_period_us", PERIOD_MICROS.to_string()),
+                        ("cpu.cfs_quota_us", quota.to_string()),
+                    ],
+                    "",
+                ),
+                group(pids, vec![("pids.max", processes)], ""),
+            ],
+            Groups::V2 { all } => {
+                let cpu = format!("{quota} {PERIOD_MICROS}");
+                let settings = vec![("memory.max", most), ("cpu.max", cpu), ("pids.max", processes)];
+                vec![group(all, settings, "memory.events")]
+            }
+        }
+    }
+
+    fn memory_file(&self, name: &str, [v1, v2]: [&str; 2]) -> PathBuf {
+        match self {
+            Groups::V1 { memory, .. } => memory.join(name).join(v1),
+            Groups::V2 { all } => all.join(name).join(v2),
+        }
     }
 
     /// How often the kernel killed a process of the replica for memory; `None` when it has no group.
     pub fn memory_kills(&self, name: &str) -> Option<u64> {
-        let text = fs::read_to_string(self.memory.join(name).join("memory.oom_control")).ok()?;
+        let text =
+            fs::read_to_string(self.memory_file(name, ["memory.oom_control", "memory.events"])).ok()?;
         text.lines().find_map(|line| line.strip_prefix("oom_kill "))?.trim().parse().ok()
     }
 
     /// Memory in use by the replica, in bytes.
     pub fn memory_used(&self, name: &str) -> Option<u64> {
-        fs::read_to_string(self.memory.join(name).join("memory.usage_in_bytes")).ok()?.trim().parse().ok()
+        let file = self.memory_file(name, ["memory.usage_in_bytes", "memory.current"]);
+        fs::read_to_string(file).ok()?.trim().parse().ok()
     }
 
     /// Process ids that are in a group of this node, whatever replica they belong to.
     pub fn members(&self) -> Vec<u32> {
         let below =
             |base: &Path| fs::read_dir(base).into_iter().flatten().flatten().map(|entry| entry.path());
-        let tasks = self.all().into_iter().flat_map(|base| below(base).map(|dir| dir.join("tasks")));
-        let mut list: Vec<u32> = tasks
+        let lists =
+            self.roots().into_iter().flat_map(|base| below(base).map(|dir| dir.join(self.members_file())));
+        let mut list: Vec<u32> = lists
             .filter_map(|file| fs::read_to_string(file).ok())
             .flat_map(|text| text.lines().filter_map(|line| line.parse().ok()).collect::<Vec<u32>>())
             .collect();
@@ -103,7 +173,7 @@ impl Groups {
 
     /// Removes this node's groups and all below them; what is still busy stays, and is the error.
     pub fn remove(&self) -> Result<(), Error> {
-        for base in self.all() {
+        for base in self.roots() {
             for entry in fs::read_dir(base).into_iter().flatten().flatten() {
                 if entry.path().is_dir() {
                     remove_when_idle(&entry.path())?;
@@ -127,5 +197,74 @@ fn remove_when_idle(dir: &Path) -> Result<(), Error> {
             }
             Err(error) => return Err(error).doing(format!("remove the control group {}", dir.display())),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use mainyard_core::model::{Bytes, Cpu};
+
+    use super::*;
+
+    const V1: &str = "tmpfs /sys/fs/cgroup tmpfs ro 0 0\n\
+        cgroup /sys/fs/cgroup/memory cgroup rw,nosuid,memory 0 0\n\
+        cgroup /sys/fs/cgroup/cpu,cpuacct cgroup rw,cpu,cpuacct 0 0\n\
+        cgroup /sys/fs/cgroup/pids cgroup rw,pids 0 0\n";
+
+    fn limits() -> Limits {
+        Limits { cpu: Cpu::from_milli(500), memory: Bytes::mib(64), processes: 32 }
+    }
+
+    /// A tree of plain files that stands for a machine with version 2, and its list of mounts.
+    fn unified(controllers: &str) -> (tempfile::TempDir, String) {
+        let dir = tempfile::tempdir().expect("a directory");
+        fs::write(dir.path().join("cgroup.controllers"), controllers).expect("a file");
+        let mounts = format!("cgroup2 {} cgroup2 rw,nosuid 0 0\n", dir.path().display());
+        (dir, mounts)
+    }
+
+    #[test]
+    fn version_1_is_taken_where_it_has_the_controllers() {
+        let (_dir, both) = unified("memory cpu pids");
+        let groups = Groups::find(&(both + V1), "yard").expect("found");
+        assert_eq!(groups, Groups::find(V1, "yard").expect("found"));
+        let made = groups.of_replica("staging.a", &limits());
+        let dirs: Vec<&str> = made.iter().map(|group| group.dir.as_str()).collect();
+        let expected =
+            ["memory", "cpu,cpuacct", "pids"].map(|h| format!("/sys/fs/cgroup/{h}/yard/staging.a"));
+        assert_eq!(dirs, expected);
+    }
+
+    #[test]
+    fn version_2_has_one_group_a_replica_with_all_its_limits() {
+        let (dir, mounts) = unified("cpuset cpu io memory pids\n");
+        let groups = Groups::find(&mounts, "yard").expect("found");
+        groups.make().expect("made");
+        for group in [dir.path().to_owned(), dir.path().join("yard")] {
+            let through = fs::read_to_string(group.join("cgroup.subtree_control")).expect("written");
+            assert_eq!(through, "+memory +cpu +pids");
+        }
+        let [group] = &groups.of_replica("staging.a", &limits())[..] else { panic!("one group") };
+        let own = dir.path().join("yard/staging.a");
+        assert_eq!((group.dir.as_str(), group.join.as_str()), (own.to_str().expect("text"), "cgroup.procs"));
+        let settings: Vec<(&str, &str)> =
+            group.settings.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
+        assert_eq!(settings, [("memory.max", "67108864"), ("cpu.max", "50000 100000"), ("pids.max", "32")]);
+
+        // What the kernel would tell there.
+        fs::create_dir_all(&own).expect("a group");
+        fs::write(own.join("memory.events"), "low 0\nhigh 0\nmax 9\noom 2\noom_kill 2\n").expect("a file");
+        fs::write(own.join("memory.current"), "4096\n").expect("a file");
+        fs::write(own.join("cgroup.procs"), "77\n78\n").expect("a file");
+        assert_eq!(groups.memory_kills("staging.a"), Some(2));
+        assert_eq!(groups.memory_used("staging.a"), Some(4096));
+        assert_eq!(groups.members(), [77, 78]);
+    }
+
+    #[test]
+    fn a_machine_without_the_controllers_is_told_what_is_missing() {
+        let (_dir, mounts) = unified("cpu pids");
+        let error = Groups::find(&mounts, "yard").expect_err("no memory controller");
+        assert!(error.to_string().contains("memory, cpu and pids"), "{error}");
     }
 }

@@ -3,12 +3,10 @@
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::fs::{self, File};
-use std::io::{Seek, Write};
 use std::net::Ipv4Addr;
-use std::os::fd::{AsRawFd, FromRawFd};
-use std::os::unix::fs::PermissionsExt;
+use std::os::fd::AsRawFd;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Command;
 use std::sync::Mutex;
 use std::time::Duration;
 
@@ -16,20 +14,24 @@ use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::model::{Bytes, EnvironmentIndex, Limits};
 use mainyard_keeper::Spec;
 
+use crate::keepers::{keeper_command, write_keeper};
 use crate::network::link_index;
 use crate::{Doing, Error, Groups, NodeNetwork, filter, users};
 
-static KEEPER: &[u8] = include_bytes!(env!("KEEPER"));
-
 /// The first id of the first environment's map; the next environments follow, 65,536 apart.
 const FIRST_ID: u32 = 1_000_000;
+
+/// The first of an environment's ids on this machine.
+pub fn first_id(environment: EnvironmentIndex) -> u32 {
+    FIRST_ID + u32::from(environment.get()) * 65_536
+}
 
 /// What a replica may write to its root file system, unless half of its memory limit is less: what it writes is
 /// memory, and must run out of room before the process runs out of memory.
 const SCRATCH: Bytes = Bytes::mib(64);
 
 /// How much of a replica's output is kept in each of the two log files.
-const LOG_LIMIT: Bytes = Bytes::mib(8);
+pub const LOG_LIMIT: Bytes = Bytes::mib(8);
 
 /// One run of one replica.
 #[derive(Debug, Clone)]
@@ -54,6 +56,8 @@ pub struct Run {
     pub limits: Limits,
     /// Its address.
     pub address: Ipv4Addr,
+    /// The port it is asked to listen on, where it has any.
+    pub port: Option<u16>,
     /// Content of `/etc/hosts`.
     pub hosts: String,
     /// From the stop signal to the kill.
@@ -82,8 +86,7 @@ impl Isolation {
     /// When the machine lacks what isolation needs; the error says what was being done.
     pub fn open(dir: &Path, name: &str) -> Result<Isolation, Error> {
         fs::create_dir_all(dir.join("stage")).doing(format!("make {}", dir.display()))?;
-        let keeper = dir.join("keeper");
-        write_program(&keeper, KEEPER).doing("write out the keeper")?;
+        let keeper = write_keeper(dir)?;
         let filter = filter::program().map_err(std::io::Error::other).doing("make the system call filter")?;
         Ok(Isolation {
             network: NodeNetwork::open(&Isolation::network_file(dir))?,
@@ -113,17 +116,12 @@ impl Isolation {
     /// The command that starts a keeper for this run: it reads its specification from standard input, which is
     /// set, and tells its [`crate::Progress`] on standard output, which the caller takes.
     pub fn command(&self, run: &Run) -> Result<Command, Error> {
-        let spec = self.spec(run)?.encode();
-        let mut input = memory_file().doing("make a memory file")?;
-        input.write_all(&spec).and_then(|()| input.rewind()).doing("write the keeper's specification")?;
-        let mut command = Command::new(&self.keeper);
-        command.env_clear().stdin(Stdio::from(input)).stdout(Stdio::piped()).stderr(Stdio::null());
-        Ok(command)
+        keeper_command(&self.keeper, &self.spec(run)?)
     }
 
     fn spec(&self, run: &Run) -> Result<Spec, Error> {
         let text = |path: &Path| path.display().to_string();
-        let id_base = FIRST_ID + u32::from(run.environment.get()) * 65_536;
+        let id_base = first_id(run.environment);
         let scratch = SCRATCH.bytes().min(run.limits.memory.bytes() / 2);
         Ok(Spec {
             hostname: run.hostname.clone(),
@@ -134,6 +132,8 @@ impl Isolation {
             node_net: text(self.network.file()),
             id_map: self.id_map(id_base)?,
             id_base,
+            plain: false,
+            memory: 0,
             layers: run.layers.iter().map(|layer| text(layer)).collect(),
             scratch,
             hosts: run.hosts.clone(),
@@ -171,23 +171,4 @@ fn meminfo(limit: Bytes) -> String {
         "MemTotal: {kib:>15} kB\nMemFree: {kib:>16} kB\nMemAvailable: {kib:>11} kB\nSwapTotal: {:>14} kB\nSwapFree: {:>15} kB\n",
         0, 0
     )
-}
-
-fn write_program(path: &Path, content: &[u8]) -> std::io::Result<()> {
-    if fs::read(path).is_ok_and(|found| found == content) {
-        return Ok(());
-    }
-    // Renamed into place: the old one may be running.
-    let partial = path.with_extension("partial");
-    fs::write(&partial, content)?;
-    fs::set_permissions(&partial, fs::Permissions::from_mode(0o700))?;
-    fs::rename(partial, path)
-}
-
-fn memory_file() -> std::io::Result<File> {
-    // SAFETY: the name is a constant; the descriptor is new and owned by the file.
-    unsafe {
-        let fd = libc::memfd_create(c"keeper".as_ptr(), libc::MFD_CLOEXEC);
-        if fd < 0 { Err(std::io::Error::last_os_error()) } else { Ok(File::from_raw_fd(fd)) }
-    }
 }

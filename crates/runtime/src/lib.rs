@@ -1,22 +1,28 @@
-//! Isolation on Linux: what a replica is started with, and what the machine has to give for it.
+//! How replicas run on Linux: what one is started with, and what the machine has to give for it.
 //!
+//! A node has one [`Driver`]: [`Isolation`] where the machine gives the rights, [`Plain`] where it does not.
 //! [`Isolation`] belongs to one node. It owns the node's network namespace, its control groups and the id maps
 //! of the environments, and turns a [`Run`] into a command that starts a keeper. It starts nothing itself and
 //! has no threads: the node agent does the waiting.
 
+mod driver;
 mod filter;
 mod groups;
 mod isolation;
+mod keepers;
 mod listening;
 mod network;
+mod plain;
 mod survivor;
 mod users;
 
+pub use driver::{Driver, Means};
 pub use groups::Groups;
 pub use isolation::{Isolation, Run};
-pub use listening::{Listening, listening};
+pub use listening::{Listening, listening, listening_below};
 pub use mainyard_keeper::{Ending, Progress};
 pub use network::{LAST_LINK, NodeNetwork, enter};
+pub use plain::{HOSTS_VARIABLE, Plain};
 pub use survivor::{Survivor, find_survivor, last_ending, process_started_at};
 
 /// What the machine refused.
@@ -27,6 +33,17 @@ pub struct Error {
     pub doing: String,
     /// What the kernel answered.
     pub source: std::io::Error,
+}
+
+/// Bytes that an ordinary account may still write to the file system of a directory.
+pub fn room_at(dir: &std::path::Path) -> Option<u64> {
+    use std::os::unix::ffi::OsStrExt;
+    let path = std::ffi::CString::new(dir.as_os_str().as_bytes()).ok()?;
+    // SAFETY: the string lives across the call, which fills the structure.
+    unsafe {
+        let mut found: libc::statvfs = std::mem::zeroed();
+        (libc::statvfs(path.as_ptr(), &mut found) == 0).then(|| found.f_bavail * found.f_frsize)
+    }
 }
 
 trait Doing<T> {

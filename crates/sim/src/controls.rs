@@ -1,35 +1,13 @@
 //! Controls: one decides, as the steward of the real one does it.
 
-use std::collections::BTreeMap;
-
+use mainyard_core::address::Range;
 use mainyard_core::cluster::{Change, Cluster, Object, Settled, State};
 use mainyard_core::link::NodeHello;
-use mainyard_core::model::{Bytes, Cpu, Name, ReplicaId};
+use mainyard_core::model::{Bytes, Cpu, ReplicaId};
 use mainyard_core::node_desk::Orders;
 
-use crate::world::{CONTROLS, Happening, Part, Report, World};
-
-/// One control.
-#[derive(Debug, Default)]
-pub struct Control {
-    pub alive: bool,
-    pub life: u64,
-    /// Until then it does nothing, and goes on where it was.
-    pub frozen_until: u64,
-    /// Until then it does not reach the record.
-    pub cut_until: u64,
-    pub leader: Option<(Cluster, u64)>,
-    links: BTreeMap<Part, (u64, u64)>,
-    settle_at: Option<u64>,
-}
-
-pub fn node_name(node: usize) -> Name {
-    format!("node-{}", node + 1).parse().expect("a name")
-}
-
-pub fn gateway_name(gateway: usize) -> String {
-    format!("gateway-{}", gateway + 1)
-}
+use crate::parts::{Control, Part, gateway_name, node_name};
+use crate::world::{CONTROLS, Happening, Report, World};
 
 fn newly_stopping(change: &Change, before: &State) -> Option<ReplicaId> {
     let Some(Object::Replica(replica)) = &change.object else { return None };
@@ -153,6 +131,7 @@ impl World {
                     life,
                     cpu: Cpu::from_milli(8000),
                     memory: Bytes::mib(1024),
+                    range: Range::PRIVATE,
                 };
                 cluster.hear_hello(hello, clock);
                 let name = node_name(node);

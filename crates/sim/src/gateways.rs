@@ -7,34 +7,8 @@ use mainyard_core::drain::{GATEWAY_LEASE, GatewayView};
 use mainyard_core::model::ReplicaId;
 use mainyard_core::routing::{Backend, Table};
 
-use crate::world::{Happening, Part, Report, World};
-
-/// What a gateway tells.
-pub type View = GatewayView;
-
-/// An open request.
-#[derive(Debug, Clone)]
-struct Request {
-    replica: ReplicaId,
-}
-
-/// One gateway.
-#[derive(Debug, Default)]
-pub struct Gateway {
-    pub alive: bool,
-    pub life: u64,
-    pub link: Option<(usize, u64)>,
-    pub table: Table,
-    kept: Option<Table>,
-    open: BTreeMap<u64, Request>,
-    turn: usize,
-    /// A report is on its way; another is wanted.
-    in_flight: bool,
-    wants: bool,
-    next_beat: u64,
-    /// The epoch in which a report was last taken, and when.
-    pub heard: (u64, u64),
-}
+use crate::parts::{Gateway, Part, Request, node_name};
+use crate::world::{Happening, Report, World};
 
 impl Gateway {
     fn backends(&self) -> Vec<(&String, &Vec<Backend>)> {
@@ -171,7 +145,7 @@ impl World {
     }
 
     fn who_answers(&self, node: &str, address: Ipv4Addr) -> Option<ReplicaId> {
-        let node = (0..self.nodes.len()).find(|at| crate::controls::node_name(*at).as_str() == node)?;
+        let node = (0..self.nodes.len()).find(|at| node_name(*at).as_str() == node)?;
         let mut processes = self.nodes[node].processes.iter();
         let listens = |at: Option<u64>| at.is_some_and(|at| at <= self.now);
         let found = processes.find(|(_, process)| process.address == address && listens(process.listens_at));

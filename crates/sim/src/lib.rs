@@ -21,6 +21,7 @@ mod controls;
 mod faults;
 mod gateways;
 mod nodes;
+mod parts;
 mod people;
 mod record;
 mod rest;

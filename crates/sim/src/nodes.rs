@@ -1,36 +1,11 @@
 //! Nodes: the agent's desk, and processes that outlive it.
 
-use std::collections::BTreeMap;
-use std::net::Ipv4Addr;
-
-use mainyard_core::link::RunOrder;
 use mainyard_core::model::ReplicaId;
-use mainyard_core::node_desk::{Desk, Orders, Step};
+use mainyard_core::node_desk::{Desk, Left, Orders, Step};
 use mainyard_core::replica_run::{Do, Ended, Event, ProbeFault};
 
-use crate::world::{Happening, Part, Report, World};
-
-/// A replica's process.
-#[derive(Debug, Clone)]
-pub struct Process {
-    pub number: u64,
-    pub address: Ipv4Addr,
-    /// When it begins to listen on the declared port; never for an image that listens elsewhere.
-    pub listens_at: Option<u64>,
-    pub asked_to_stop: bool,
-}
-
-/// One node.
-#[derive(Debug, Default)]
-pub struct Node {
-    pub life: u64,
-    pub desk: Option<Desk>,
-    pub link: Option<(usize, u64)>,
-    pub processes: BTreeMap<ReplicaId, Process>,
-    kept: BTreeMap<ReplicaId, RunOrder>,
-    kept_epoch: u64,
-    begun: u64,
-}
+use crate::parts::{Part, Process};
+use crate::world::{Happening, Report, World};
 
 impl World {
     pub fn node_starts(&mut self, node: usize) {
@@ -43,7 +18,7 @@ impl World {
         for order in it.kept.clone().into_values() {
             let lives = self.nodes[node].processes.contains_key(&order.id);
             if let Some(desk) = &mut self.nodes[node].desk {
-                let (_, steps) = desk.find(order, lives, 0);
+                let (_, steps) = desk.find(order, if lives { Left::Running } else { Left::Nothing }, 0);
                 self.carry_out(node, steps);
             }
         }

@@ -2,6 +2,7 @@
 
 use mainyard_core::model::{ReplicaState, WorkloadState};
 
+use crate::parts::node_name;
 use crate::world::World;
 
 impl World {
@@ -68,7 +69,7 @@ impl World {
     fn check_nodes(&self) -> Result<(), String> {
         let state = &self.record.state;
         for (number, node) in self.nodes.iter().enumerate() {
-            let name = crate::controls::node_name(number);
+            let name = node_name(number);
             let wanted: Vec<_> = state
                 .replicas
                 .values()

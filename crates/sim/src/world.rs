@@ -11,9 +11,7 @@ use mainyard_core::replica_run::Event as RunEvent;
 use mainyard_core::routing::Table;
 
 use crate::chance::Chance;
-use crate::controls::Control;
-use crate::gateways::{Gateway, View};
-use crate::nodes::Node;
+use crate::parts::{Control, Gateway, Node, Part, View};
 use crate::record::Record;
 
 /// Faults end at this time, and people rest; in milliseconds.
@@ -23,13 +21,6 @@ pub const END: u64 = 130_000;
 pub const CONTROLS: usize = 2;
 pub const NODES: usize = 2;
 pub const GATEWAYS: usize = 2;
-
-/// A node agent or a gateway.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Part {
-    Node(usize),
-    Gateway(usize),
-}
 
 /// What a part tells.
 #[derive(Debug, Clone)]

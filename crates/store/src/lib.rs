@@ -21,7 +21,7 @@ pub use tokens::TokenKind;
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// PostgreSQL does not answer or refuses.
-    #[error("the record cannot be reached: {0}")]
+    #[error("{what}: {0}", what = trouble(.0))]
     Database(#[from] sqlx::Error),
     /// The database's tables are not this version's.
     #[error("the record's tables cannot be brought up to date: {0}")]
@@ -42,6 +42,15 @@ pub enum Error {
     /// A cursor that is older than what the journal keeps.
     #[error("the journal begins after {0}; read a snapshot again")]
     Reset(u64),
+}
+
+/// What PostgreSQL's answer means, by its class of error codes.
+fn trouble(error: &sqlx::Error) -> &'static str {
+    let code = error.as_database_error().and_then(|error| error.code());
+    match code.as_deref() {
+        Some("53100") => "the record's disk is full; nothing was changed",
+        _ => "the record cannot be reached",
+    }
 }
 
 /// The record.

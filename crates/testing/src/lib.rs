@@ -47,6 +47,18 @@ fn serde_json_from<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> T {
     serde_json::from_slice(bytes).expect("a document that follows the specification")
 }
 
+/// Writes the image as an archive that `image add` takes.
+///
+/// # Panics
+/// When it cannot be packed or written.
+pub fn image_archive(content: &ImageContent, name: &str, to: &Path) {
+    let dir = tempfile::tempdir().expect("a directory");
+    let store = ContentStore::open(dir.path()).expect("a store");
+    let digest = mainyard_images::pack(&store, content).expect("an image");
+    let file = std::fs::File::create(to).expect("a file");
+    mainyard_images::write_archive(&store, &digest, name, file).expect("an archive");
+}
+
 /// Ids of the processes that run this program file.
 pub fn running(program: &Path) -> Vec<i32> {
     let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();

@@ -8,7 +8,7 @@ mod seeing;
 
 use serde_json::json;
 
-use mainyard_core::model::Target;
+use mainyard_core::model::{ReleaseId, Target};
 
 use crate::args::{Command, Environment, Image};
 use crate::client::Client;
@@ -26,6 +26,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         }
         Command::Board { environment, output } => seeing::board(&client, environment, output).await,
         Command::Show { target, output } => seeing::show(&client, &parse_target(&target)?, output).await,
+        Command::Compare { from, to, output } => {
+            seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
+        }
         Command::Trail { target, output } => {
             let target = target.map(|target| parse_target(&target)).transpose()?;
             seeing::trail(&client, target.as_ref(), output).await
@@ -86,6 +89,15 @@ fn parse_target(text: &str) -> Result<Target, Failure> {
             return Err(Failure::usage(hint));
         }
         (true, _) => text.to_owned(),
+    };
+    whole.parse().map_err(|error: mainyard_core::model::NameError| Failure::usage(error.to_string()))
+}
+
+/// A release as `environment/name@number`; the environment may be the default one.
+fn parse_release(text: &str) -> Result<ReleaseId, Failure> {
+    let whole = match (text.split_once('@'), text.contains('/')) {
+        (Some((name, number)), false) => format!("{}@{number}", parse_target(name)?),
+        _ => text.to_owned(),
     };
     whole.parse().map_err(|error: mainyard_core::model::NameError| Failure::usage(error.to_string()))
 }

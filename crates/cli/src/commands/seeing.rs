@@ -1,41 +1,45 @@
 //! Seeing: the board, one workload, the trail, environments.
 
-use mainyard_core::model::{Name, Target};
+use mainyard_core::board::Board;
+use mainyard_core::difference::Difference;
+use mainyard_core::model::{Name, ReleaseId, Target};
 use serde_json::{Value, json};
 
 use crate::args::Output;
 use crate::client::Client;
-use crate::show;
 use crate::words::Failure;
+use crate::{board, show};
 
 pub async fn board(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
-    let snapshot = client.snapshot().await?;
-    let names: Vec<Name> = snapshot.state.environments.keys().cloned().collect();
-    let shown: Vec<Name> = match &environment {
+    let names = match environment {
         Some(wanted) => {
-            let known = names.iter().find(|name| name.as_str() == wanted);
-            let hint = || mainyard_core::near::did_you_mean(wanted, names.iter().map(Name::as_str));
-            vec![
-                known
-                    .cloned()
-                    .ok_or_else(|| Failure::refused(format!("there is no environment {wanted}{}", hint())))?,
-            ]
+            vec![wanted.parse::<Name>().map_err(|error| Failure::usage(error.to_string()))?.to_string()]
         }
-        None => names.clone(),
+        None => {
+            let all = client.get("/environments").await?;
+            let names = all.as_array().into_iter().flatten();
+            names.filter_map(|environment| environment["name"].as_str().map(str::to_owned)).collect()
+        }
     };
+    let mut boards: Vec<Board> = Vec::new();
+    for name in names {
+        let board = client.get(&format!("/environments/{name}/board")).await?;
+        let board = serde_json::from_value(board)
+            .map_err(|error| Failure::failed(format!("the board cannot be read: {error}")))?;
+        boards.push(board);
+    }
     if output.json {
-        let boards: Vec<Value> = shown.iter().map(|name| show::board_json(&snapshot, name)).collect();
         println!("{:#}", json!(boards));
         return Ok(());
     }
-    if shown.is_empty() {
+    if boards.is_empty() {
         println!("nothing is here yet; make an environment with: mainyard environment add staging");
     }
-    for (number, name) in shown.iter().enumerate() {
+    for (number, board) in boards.iter().enumerate() {
         if number > 0 {
             println!();
         }
-        show::board(&snapshot, name);
+        board::board(board);
     }
     Ok(())
 }
@@ -49,6 +53,32 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
     }
     let snapshot = client.snapshot().await?;
     show::workload(&snapshot, target);
+    Ok(())
+}
+
+pub async fn compare(
+    client: &Client,
+    from: &ReleaseId,
+    to: &ReleaseId,
+    output: Output,
+) -> Result<(), Failure> {
+    let compared = client.get(&format!("/compare?from={from}&to={to}")).await?;
+    if output.json {
+        println!("{compared:#}");
+        return Ok(());
+    }
+    let differences: Vec<Difference> = serde_json::from_value(compared["differences"].clone())
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    if differences.is_empty() {
+        println!("{from} and {to} are the same");
+        return Ok(());
+    }
+    let mut rows = show::table(&["FIELD", &from.to_string(), &to.to_string()]);
+    for Difference { field, before, after } in differences {
+        let text = |value: Option<String>| value.unwrap_or_else(|| "-".to_owned());
+        rows.add_row([field, text(before), text(after)]);
+    }
+    show::print(&rows);
     Ok(())
 }
 

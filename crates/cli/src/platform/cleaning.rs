@@ -2,17 +2,13 @@
 
 use std::time::{Duration, Instant};
 
-use mainyard_runtime::{Groups, Isolation, NodeNetwork, find_survivor};
+use mainyard_runtime::{Groups, HOSTS_VARIABLE, Isolation, Means, NodeNetwork};
 use private_postgres::Postgres;
 
+use super::means;
 use super::processes::{self, Known};
 use crate::place::Place;
 use crate::words::Failure;
-
-/// A name for the control groups of this platform's node.
-pub fn groups_name(instance: &str) -> String {
-    format!("mainyard-{instance}")
-}
 
 /// Ends parts: asked first, killed when they take too long.
 pub fn end(processes: &[Known], patience: Duration) {
@@ -43,19 +39,29 @@ pub fn end_parts(place: &Place) {
 pub fn clean(place: &Place) -> Result<(), Failure> {
     let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
     end_parts(place);
-    end(&keepers(place), Duration::from_secs(4));
+    end(&processes::keepers(place), Duration::from_secs(4));
+    forget_ends(place);
     // One that was started a moment ago may not have written down its id yet.
     end(&processes::running(&place.file("node/keeper")), Duration::ZERO);
-    let groups = Groups::open(&groups_name(&place.instance()?)).map_err(|error| failed(&error))?;
-    // A replica whose keeper was killed ends with it; should one not, it is ended by its group.
-    for pid in groups.members() {
-        if let Some(process) = Known::of(pid) {
-            process.signal(libc::SIGKILL);
+    // A replica whose keeper was killed ends with it; should one not, it is ended by its group, or by its mark.
+    match means::kept(place) {
+        Some(Means::Plain { .. }) => {
+            let mark = format!("{HOSTS_VARIABLE}={}/", place.file("node/replicas").display());
+            end(&processes::marked(&mark), Duration::ZERO);
+        }
+        _ => {
+            let groups =
+                Groups::open(&means::groups_name(&place.instance()?)).map_err(|error| failed(&error))?;
+            for pid in groups.members() {
+                if let Some(process) = Known::of(pid) {
+                    process.signal(libc::SIGKILL);
+                }
+            }
+            groups.remove().map_err(|error| failed(&error))?;
+            let network = NodeNetwork::at(&Isolation::network_file(&place.file("node")));
+            network.remove().map_err(|error| failed(&error))?;
         }
     }
-    groups.remove().map_err(|error| failed(&error))?;
-    let network = NodeNetwork::at(&Isolation::network_file(&place.file("node")));
-    network.remove().map_err(|error| failed(&error))?;
     if place.file("postgres/data").exists() {
         Postgres::open(&place.file("postgres")).map_err(|error| failed(&error))?.stop();
     }
@@ -63,7 +69,10 @@ pub fn clean(place: &Place) -> Result<(), Failure> {
     Ok(())
 }
 
-fn keepers(place: &Place) -> Vec<Known> {
+/// What ended because the platform was stopped is not told as trouble at the next start.
+fn forget_ends(place: &Place) {
     let runs = std::fs::read_dir(place.file("node/replicas")).into_iter().flatten().flatten();
-    runs.filter_map(|run| Known::of(find_survivor(&run.path())?.keeper)).collect()
+    for run in runs {
+        let _ = std::fs::remove_file(run.path().join("exit"));
+    }
 }

@@ -10,7 +10,6 @@ use mainyard_images::{ContentStore, write_archive};
 use reqwest::Method;
 use serde_json::json;
 
-use super::supervisor::Until;
 use crate::client::Client;
 use crate::words::Failure;
 
@@ -30,16 +29,18 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
         write_archive(&store, &digest, &name.to_string(), &mut archive).map_err(|error| failed(&error))?;
         client.send(client.request(Method::POST, "/images").body(archive)).await?;
     }
-    let mut all: Vec<(&str, String)> = ENVIRONMENTS.iter().map(|name| (*name, MANIFEST.to_owned())).collect();
+    let mut all: Vec<(&str, Vec<String>)> =
+        ENVIRONMENTS.iter().map(|name| (*name, vec![MANIFEST.to_owned()])).collect();
     if crowd > 0 {
         all.push((CROWD, mainyard_demo::crowd(crowd)));
     }
-    for (environment, manifest) in all {
+    for (environment, manifests) in all {
         if there.environments.keys().any(|name| name.as_str() == environment) {
             continue;
         }
         client.post("/environments", &json!({"name": environment})).await?;
-        let files = [json!({"name": "mainyard.toml", "text": manifest})];
+        let named = |(number, text)| json!({"name": format!("mainyard-{}.toml", number + 1), "text": text});
+        let files: Vec<_> = manifests.iter().enumerate().map(named).collect();
         client.post("/declare", &json!({"environment": environment, "files": files})).await?;
     }
     Ok(())
@@ -83,4 +84,13 @@ fn visit(gateway: SocketAddr, stop: &AtomicBool) {
             tokio::time::sleep(Duration::from_millis(60 + (turn * 37 % 90) as u64)).await;
         }
     });
+}
+
+/// A flag that ends a thread when it is dropped.
+struct Until(Arc<AtomicBool>);
+
+impl Drop for Until {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
 }

@@ -2,21 +2,29 @@
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 
-use super::parts::FIRST_LISTENER;
 use super::processes::Known;
 use crate::args::{Part, Start};
 use crate::words::Failure;
 
-/// The three sockets that are handed down to the parts.
+/// Listening sockets are handed down from this descriptor on.
+pub const FIRST_LISTENER: i32 = 3;
+
+/// The sockets that are handed down to the parts.
 pub struct Listeners {
     pub api: TcpListener,
     pub http: TcpListener,
     pub https: TcpListener,
+    /// Keeps other platforms out of this one's loopback range; nobody calls there.
+    pub claim: Option<TcpListener>,
 }
 
 impl Listeners {
     /// Those that parts which still run already hold, so that nobody is refused in between; the others new.
-    pub fn open(start: &Start, running: &[(Part, Known)]) -> Result<Listeners, Failure> {
+    pub fn open(
+        start: &Start,
+        running: &[(Part, Known)],
+        claim: Option<TcpListener>,
+    ) -> Result<Listeners, Failure> {
         let held = |part: Part, place: i32, address: SocketAddr| {
             let of_it = running.iter().filter(|(of, _)| *of == part);
             of_it.into_iter().find_map(|(_, process)| process.listener(FIRST_LISTENER + place, address))
@@ -29,6 +37,7 @@ impl Listeners {
             api: open(Part::Control, 0, start.api, "--api")?,
             http: open(Part::Gateway, 0, start.http, "--http")?,
             https: open(Part::Gateway, 1, start.https, "--https")?,
+            claim,
         })
     }
 }

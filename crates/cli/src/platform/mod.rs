@@ -4,6 +4,7 @@ mod background;
 mod cleaning;
 mod demo;
 mod listeners;
+mod means;
 mod parts;
 mod processes;
 mod supervisor;

@@ -7,15 +7,15 @@ use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 
 use mainyard_core::model::Name;
-use mainyard_runtime::Isolation;
+use mainyard_gateway::Network;
+use mainyard_runtime::{Isolation, Means};
 use serde::{Deserialize, Serialize};
 
+use super::listeners::FIRST_LISTENER;
 use crate::args::Part;
 use crate::place::Place;
 use crate::words::Failure;
 
-/// Listening sockets are handed down from this descriptor on.
-pub const FIRST_LISTENER: RawFd = 3;
 /// What a part is told, besides its listeners.
 const BRIEF: &str = "MAINYARD_BRIEF";
 
@@ -24,6 +24,8 @@ const BRIEF: &str = "MAINYARD_BRIEF";
 pub struct Brief {
     /// Tells this platform from others on the machine.
     pub instance: String,
+    /// What replicas are run with.
+    pub means: Means,
     /// Where the API is.
     pub api: SocketAddr,
     /// Where the gateway takes requests.
@@ -157,7 +159,7 @@ pub fn node(place: &Place) -> Result<(), Failure> {
     let config = mainyard_node::Config {
         dir: place.file("node"),
         name: node_name(),
-        groups: super::cleaning::groups_name(&brief.instance),
+        means: brief.means.clone(),
         control: control_url(&brief),
         token: brief.part_token,
     };
@@ -182,7 +184,10 @@ pub fn gateway(place: &Place) -> Result<(), Failure> {
         token: brief.part_token,
         http: listener(0),
         https: Some(listener(1)),
-        network: Some(Isolation::network_file(&place.file("node"))),
+        network: match brief.means {
+            Means::Isolated { .. } => Network::Private(Isolation::network_file(&place.file("node"))),
+            Means::Plain { range } => Network::Loopback(range),
+        },
     };
     mainyard_gateway::run(config).map_err(|error| log_and_fail(&error))
 }

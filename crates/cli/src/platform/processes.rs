@@ -7,7 +7,7 @@ use std::os::fd::{FromRawFd, OwnedFd};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
-use mainyard_runtime::process_started_at;
+use mainyard_runtime::{find_survivor, process_started_at};
 use serde::{Deserialize, Serialize};
 
 use crate::args::Part;
@@ -102,4 +102,24 @@ pub fn running(program: &Path) -> Vec<Known> {
         exe.is_ok_and(|exe| exe == program)
     });
     found.filter_map(|(pid, _)| Known::of(pid)).collect()
+}
+
+/// The processes whose environment has a variable that begins like this.
+pub fn marked(mark: &str) -> Vec<Known> {
+    let found = all().filter(|(pid, _)| {
+        let environment = std::fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
+        environment.split(|byte| *byte == 0).any(|pair| pair.starts_with(mark.as_bytes()))
+    });
+    found.filter_map(|(pid, _)| Known::of(pid)).collect()
+}
+
+/// Whether any replica runs.
+pub fn any_replica(place: &Place) -> bool {
+    !keepers(place).is_empty()
+}
+
+/// The keepers of this place that run.
+pub fn keepers(place: &Place) -> Vec<Known> {
+    let runs = std::fs::read_dir(place.file("node/replicas")).into_iter().flatten().flatten();
+    runs.filter_map(|run| Known::of(find_survivor(&run.path())?.keeper)).collect()
 }

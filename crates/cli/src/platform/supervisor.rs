@@ -3,20 +3,22 @@
 
 use std::fs::File;
 use std::os::fd::AsRawFd;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use mainyard_runtime::{Isolation, NodeNetwork};
+use mainyard_core::address::NODE_ADDRESS;
+use mainyard_core::model::Signal;
+use mainyard_runtime::{Isolation, Means, NodeNetwork};
 use private_postgres::Postgres;
 use reqwest::Method;
 use serde_json::json;
 
 use super::cleaning;
-use super::listeners::{Listeners, reachable};
+use super::listeners::{FIRST_LISTENER, Listeners, reachable};
+use super::means::Chosen;
 use super::parts::{self, Brief};
 use super::processes::{self, Known};
-use super::{background, demo};
+use super::{background, demo, means};
 use crate::args::{Part, Start};
 use crate::client::Client;
 use crate::place::{Call, Place, write_whole};
@@ -49,21 +51,12 @@ fn lock(place: &Place) -> Result<File, Failure> {
     Ok(file)
 }
 
-fn need_root() -> Result<(), Failure> {
-    // SAFETY: no memory is involved.
-    if unsafe { libc::geteuid() } == 0 {
-        return Ok(());
-    }
-    Err(Failure::refused(
-        "isolating replicas needs root: namespaces, mounts, control groups\nStart it with: sudo mainyard start",
-    ))
-}
-
 /// Runs the platform until it is asked to stop.
 pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
-    need_root()?;
     place.prepare()?;
     let lock = lock(place)?;
+    let left = processes::parts(place);
+    let chosen = means::choose(place, start, &left)?;
     for signal in [libc::SIGTERM, libc::SIGINT, libc::SIGHUP] {
         // SAFETY: the handler only stores a flag.
         unsafe { libc::signal(signal, on_signal as *const () as libc::sighandler_t) };
@@ -72,7 +65,7 @@ pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
         let bytes = serde_json::to_vec(&own).unwrap_or_default();
         write_whole(&place.file("supervisor.json"), &bytes, 0o644)?;
     }
-    let outcome = bring_up(place, start).and_then(|mut platform| platform.watch(place));
+    let outcome = bring_up(place, start, left, chosen).and_then(|mut platform| platform.watch(place));
     if outcome.is_ok() {
         println!("stopping");
     }
@@ -97,25 +90,36 @@ struct Platform {
     _visitors: Option<demo::Visitors>,
 }
 
-fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
+fn bring_up(
+    place: &Place,
+    start: &Start,
+    left: Vec<(Part, Known)>,
+    chosen: Chosen,
+) -> Result<Platform, Failure> {
     let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
     let begun = Instant::now();
     let paint = Paint::stdout();
-    let left = processes::parts(place);
-    let listeners = Listeners::open(start, &left)?;
+    let listeners = Listeners::open(start, &left, chosen.claim)?;
     std::fs::create_dir_all(place.file("logs")).map_err(|error| failed(&error))?;
     let postgres = Postgres::open(&place.file("postgres")).map_err(|error| failed(&error))?;
     let pid = postgres.start().map_err(|error| failed(&error))?;
     postgres.create_database("mainyard").map_err(|error| failed(&error))?;
 
     std::fs::create_dir_all(place.file("node")).map_err(|error| failed(&error))?;
-    // Both the node agent and the gateway live in it: it is there before either.
-    NodeNetwork::open(&Isolation::network_file(&place.file("node"))).map_err(|error| failed(&error))?;
+    if let Means::Isolated { .. } = chosen.means {
+        // Both the node agent and the gateway live in it: it is there before either.
+        NodeNetwork::open(&Isolation::network_file(&place.file("node"))).map_err(|error| {
+            Failure::failed(format!(
+                "{error}\nWithout isolation, replicas run as ordinary processes: mainyard start --isolation none"
+            ))
+        })?;
+    }
 
     let member =
         std::env::var("SUDO_USER").or_else(|_| std::env::var("USER")).unwrap_or_else(|_| "root".to_owned());
     let brief = Brief {
         instance: place.instance()?,
+        means: chosen.means.clone(),
         api: start.api,
         http: start.http,
         database: postgres.url("mainyard"),
@@ -160,6 +164,13 @@ fn bring_up(place: &Place, start: &Start) -> Result<Platform, Failure> {
     println!("  api       {}/api/v1", call.url);
     println!("  gateway   http://{}   https://{}", reachable(start.http), reachable(start.https));
     println!("  data      {}", place.data.display());
+    if let Means::Plain { range } = chosen.means {
+        let first = range.place(NODE_ADDRESS);
+        println!(
+            "  {} replicas are ordinary processes at {first}/16; of the limits only memory is held",
+            paint.signal(Signal::Caution, "not isolated:")
+        );
+    }
     if start.demo {
         let port = start.http.port();
         println!(
@@ -215,7 +226,11 @@ impl Platform {
         let listeners = match part {
             Part::Control => vec![&self.listeners.api],
             Part::Node => vec![],
-            Part::Gateway => vec![&self.listeners.http, &self.listeners.https],
+            Part::Gateway => {
+                let mut own = vec![&self.listeners.http, &self.listeners.https];
+                own.extend(&self.listeners.claim);
+                own
+            }
         };
         let child = parts::spawn(place, part, &self.brief, &listeners)?;
         // One that has ended already is missed at the next look, and started again.
@@ -234,7 +249,7 @@ impl Platform {
                 Part::Node => vec![],
                 Part::Gateway => vec![start.http, start.https],
             };
-            let holds = |(place, address)| process.listener(parts::FIRST_LISTENER + place, address).is_some();
+            let holds = |(place, address)| process.listener(FIRST_LISTENER + place, address).is_some();
             let as_wanted = process.is_this_program() && (0..).zip(addresses).all(holds);
             if as_wanted && !self.parts.iter().any(|running| running.part == part) {
                 let pause = Duration::from_millis(100);
@@ -246,9 +261,11 @@ impl Platform {
         cleaning::end(&others, Duration::from_secs(3));
     }
 
-    /// Starts again what ends, until asked to stop.
+    /// Starts again what ends, until asked to stop. Nothing here waits for one part while another may need it.
     fn watch(&mut self, place: &Place) -> Result<(), Failure> {
+        let postgres = keep_postgres(self.postgres.clone(), self.postgres_pid);
         let mut logs_seen = Instant::now();
+        let mut due: Vec<(Instant, Running)> = Vec::new();
         while !asked_to_stop() {
             std::thread::sleep(Duration::from_millis(30));
             if logs_seen.elapsed() > Duration::from_secs(30) {
@@ -259,39 +276,50 @@ impl Platform {
             let (running, ended): (Vec<_>, Vec<_>) =
                 std::mem::take(&mut self.parts).into_iter().partition(|running| running.process.lives());
             self.parts = running;
-            for running in ended {
+            for mut running in ended {
                 // One that ran for a while is started at once; one that falls over again and again, less often.
-                let pause = if running.begun.elapsed() > Duration::from_secs(20) {
+                running.pause = if running.begun.elapsed() > Duration::from_secs(20) {
                     Duration::from_millis(100)
                 } else {
                     (running.pause * 2).min(Duration::from_secs(5))
                 };
-                if wait_unless_asked(pause) {
-                    continue;
-                }
+                due.push((Instant::now() + running.pause, running));
+            }
+            let (now, later): (Vec<_>, Vec<_>) = due.into_iter().partition(|(at, _)| *at <= Instant::now());
+            due = later;
+            for (_, running) in now {
                 // What hinders it now, such as a full disk, may pass; the other parts go on.
-                if let Err(error) = self.launch(place, running.part, pause) {
+                if let Err(error) = self.launch(place, running.part, running.pause) {
                     error.print();
-                    self.parts.push(Running {
-                        process: Known::GONE,
-                        begun: Instant::now(),
-                        pause,
-                        ..running
-                    });
+                    self.parts.push(Running { process: Known::GONE, begun: Instant::now(), ..running });
                 }
             }
-            if self.postgres_pid.is_none_or(|known| !known.lives()) && !asked_to_stop() {
-                match self.postgres.start() {
-                    Ok(pid) => self.postgres_pid = Known::of(pid),
+        }
+        postgres.join().map_err(|_| Failure::failed("the thread that keeps PostgreSQL running fell over"))
+    }
+}
+
+/// Starts PostgreSQL again whenever it ends: a thread of its own, since its recovery may take long.
+fn keep_postgres(postgres: Postgres, mut pid: Option<Known>) -> std::thread::JoinHandle<()> {
+    std::thread::spawn(move || {
+        let mut said = String::new();
+        while !asked_to_stop() {
+            if pid.is_none_or(|known| !known.lives()) {
+                match postgres.start() {
+                    Ok(started) => (pid, said) = (Known::of(started), String::new()),
                     Err(error) => {
-                        eprintln!("{error}");
+                        // Once, however long it lasts.
+                        if said != error.to_string() {
+                            said = error.to_string();
+                            eprintln!("{said}");
+                        }
                         wait_unless_asked(Duration::from_secs(1));
                     }
                 }
             }
+            wait_unless_asked(Duration::from_millis(30));
         }
-        Ok(())
-    }
+    })
 }
 
 /// True when asked to stop meanwhile.
@@ -319,13 +347,4 @@ pub fn ask_to_stop(place: &Place) -> Result<bool, Failure> {
         std::thread::sleep(Duration::from_millis(10));
     }
     Ok(true)
-}
-
-/// A flag that ends a thread when it is dropped.
-pub struct Until(pub Arc<AtomicBool>);
-
-impl Drop for Until {
-    fn drop(&mut self) {
-        self.0.store(true, Ordering::SeqCst);
-    }
 }

@@ -17,6 +17,11 @@ pub struct Platform {
     pub https: SocketAddr,
 }
 
+/// Whether the kernel keeps this run's replicas apart.
+pub fn isolated() -> bool {
+    crate::ISOLATION == "kernel"
+}
+
 /// What a command said.
 #[derive(Debug)]
 pub struct Said {
@@ -62,6 +67,7 @@ pub fn mainyard(data: &Path, words: &[&str]) -> Command {
         .env_remove("MAINYARD_URL")
         .env("USER", "mira")
         .env_remove("SUDO_USER");
+    command.env("MAINYARD_ISOLATION", crate::ISOLATION);
     command.env("HOME", data).env("TZ", "UTC").stdin(std::process::Stdio::null());
     command
 }

@@ -11,4 +11,10 @@ mod faults;
 mod first_minutes;
 mod interface;
 mod mishaps;
+mod outages;
 mod releases;
+mod side_by_side;
+mod soak;
+
+/// What every platform of these tests is started with.
+pub const ISOLATION: &str = "kernel";

@@ -7,7 +7,8 @@ use mainyard_core::cluster::Object;
 use mainyard_store::Error;
 use tokio::sync::mpsc;
 
-use super::{ActError, Holder, Message, Steward};
+use super::handle::{ActError, Holder, Message};
+use super::post::Steward;
 
 /// The journal is looked at this often, and the lease every so many times.
 const LOOK_EVERY: Duration = Duration::from_millis(200);

@@ -10,7 +10,8 @@ use mainyard_core::model::Name;
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::{mpsc, oneshot};
 
-use super::{ActError, Message, Steward};
+use super::handle::{ActError, Message};
+use super::post::Steward;
 
 /// How long a burst of reports is gathered before it is settled and written together.
 const GATHER: Duration = Duration::from_millis(6);

@@ -9,120 +9,19 @@
 //! written, whoever asked is told, the cluster is read anew, and nodes are asked for all they know.
 
 mod following;
+mod handle;
 mod leading;
+mod post;
 
 use std::sync::Arc;
 use std::time::Duration;
 
-use mainyard_core::cluster::{Cluster, Refusal, State};
-use mainyard_core::link::{GatewayHello, GatewayReport, NodeHello, NodeReport};
-use mainyard_core::model::Name;
-use mainyard_store::{Error, Lease, Store};
-use tokio::sync::{RwLock, mpsc, oneshot, watch};
+use mainyard_store::{Error, Lease};
+use tokio::sync::{RwLock, mpsc, watch};
 
-use crate::links::Links;
-use crate::traffic::Traffic;
-
-/// An act of a person: changes the cluster, or is refused.
-pub type Act = Box<dyn FnOnce(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send>;
-
-/// What reaches the steward.
-pub enum Message {
-    /// A person asks.
-    Act(Act, oneshot::Sender<Result<serde_json::Value, ActError>>),
-    /// A node agent called.
-    Hello(NodeHello),
-    /// A node agent tells.
-    Node(Name, NodeReport),
-    /// A gateway called.
-    GatewayCalled(String, GatewayHello),
-    /// A gateway tells.
-    Gateway(String, GatewayReport),
-}
-
-/// Why an act was not done.
-#[derive(Debug)]
-pub enum ActError {
-    /// It was refused.
-    Refused(Refusal),
-    /// The record could not be written; nothing was changed.
-    Record(String),
-    /// Another control decides.
-    Elsewhere(Holder),
-}
-
-/// The control that decides.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Holder {
-    /// Its name; empty when none is known.
-    pub name: String,
-    /// Where it answers.
-    pub url: String,
-    /// The epoch in which this control decides, where it does.
-    pub epoch: Option<u64>,
-}
-
-/// The way to the steward, and what it has published.
-#[derive(Clone)]
-pub struct Handle {
-    inbox: mpsc::UnboundedSender<Message>,
-    /// The state as it is in the record, and the number of its last change.
-    pub published: Arc<RwLock<(State, u64)>>,
-    /// The number of the last change.
-    pub latest: watch::Receiver<u64>,
-    /// Which control decides.
-    pub holder: watch::Receiver<Holder>,
-}
-
-impl Handle {
-    /// Tells the steward.
-    pub fn tell(&self, message: Message) {
-        let _ = self.inbox.send(message);
-    }
-
-    /// The other control that decides, where one does.
-    pub fn elsewhere(&self) -> Option<Holder> {
-        let holder = self.holder.borrow();
-        (holder.epoch.is_none() && !holder.url.is_empty()).then(|| holder.clone())
-    }
-
-    /// Asks the steward, and waits until the answer is in the record.
-    pub async fn act(
-        &self,
-        act: impl FnOnce(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send + 'static,
-    ) -> Result<serde_json::Value, ActError> {
-        let (answer, answered) = oneshot::channel();
-        self.tell(Message::Act(Box::new(act), answer));
-        answered
-            .await
-            .unwrap_or_else(|_| Err(ActError::Record("the steward is being started again".to_owned())))
-    }
-}
-
-struct Steward {
-    name: String,
-    url: String,
-    store: Store,
-    links: Links,
-    traffic: Arc<Traffic>,
-    published: Arc<RwLock<(State, u64)>>,
-    latest: watch::Sender<u64>,
-    holder: watch::Sender<Holder>,
-}
-
-/// What the steward is started with.
-pub struct Post {
-    /// This control's name among others.
-    pub name: String,
-    /// Where it answers.
-    pub url: String,
-    /// The record.
-    pub store: Store,
-    /// The links to nodes and gateways.
-    pub links: Links,
-    /// Counts what was served.
-    pub traffic: Arc<Traffic>,
-}
+pub use handle::{ActError, Handle, Holder, Message};
+pub use post::Post;
+use post::Steward;
 
 /// Reads the record, and decides, or waits for its turn, on a thread of its own.
 pub async fn start(post: Post) -> Result<Handle, Error> {

@@ -2,26 +2,41 @@
 
 use jiff::Timestamp;
 
-use super::{Cluster, Kind, Object, platform};
+use super::held::{Cluster, platform};
+use super::objects::{Kind, Object};
+use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::link::{Figure, NodeHello, NodeReport, ReplicaReport};
-use crate::model::{Gateway, Name, Node, ReplicaState, Target};
+use crate::model::{Gateway, Name, Node, Replica, ReplicaState, Target};
 
 impl Cluster {
     /// A node agent called. Everything it should run is ordered anew.
     pub fn hear_hello(&mut self, hello: NodeHello, now: Timestamp) {
         self.cause = platform(now);
         self.lives.insert(format!("node {}", hello.node), (hello.life, 0));
-        let node = Node { name: hello.node, cpu: hello.cpu, memory: hello.memory, heard: now };
-        let same = self
-            .state
-            .nodes
-            .get(&node.name)
-            .is_some_and(|known| known.cpu == node.cpu && known.memory == node.memory);
+        let NodeHello { node: name, cpu, memory, range, .. } = hello;
+        let node = Node { name, cpu, memory, range, heard: now };
+        let same = self.state.nodes.get(&node.name).is_some_and(|known| {
+            (known.cpu, known.memory, known.range) == (node.cpu, node.memory, node.range)
+        });
         if !same {
+            self.move_replicas(&node.name, range);
             self.put(Object::Node(node));
         }
         self.dirty.extend(self.state.workloads.keys().cloned());
+    }
+
+    /// The node was started with another kind of isolation: the same places, in another range.
+    fn move_replicas(&mut self, node: &Name, range: Range) {
+        let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
+        let moved = here.filter_map(|replica| {
+            let address = range.place(replica.address?);
+            (replica.address != Some(address)).then(|| Replica { address: Some(address), ..replica.clone() })
+        });
+        for replica in moved.collect::<Vec<_>>() {
+            self.put(Object::Replica(replica));
+            self.table_stale = true;
+        }
     }
 
     /// A node agent tells how replicas are. What an earlier agent sent, or what came before, is not heard.

@@ -1,6 +1,7 @@
 //! The record's objects and the maps they are held in.
 
 use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
 
 use serde::{Deserialize, Serialize};
 
@@ -111,5 +112,22 @@ impl Kind {
     /// The kind of this word.
     pub fn from_word(word: &str) -> Option<Kind> {
         Kind::ALL.iter().copied().find(|kind| kind.word() == word)
+    }
+}
+
+impl State {
+    /// Whether the replica is kept apart by the kernel; one without a node is not running anywhere.
+    pub fn isolates(&self, replica: &Replica) -> bool {
+        let node = replica.node.as_ref().and_then(|name| self.nodes.get(name));
+        node.is_none_or(Node::isolates)
+    }
+
+    /// Where a service is reached from inside, as replicas see it.
+    pub fn inside_address(&self, service: &Service) -> Ipv4Addr {
+        // With several nodes each has its own place for it; then the record's stands for all.
+        match self.nodes.values().collect::<Vec<_>>()[..] {
+            [only] => only.range.place(service.address),
+            _ => service.address,
+        }
     }
 }

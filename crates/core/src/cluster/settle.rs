@@ -5,7 +5,8 @@ use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 
-use super::{Change, Cluster, Kind, Object, platform};
+use super::held::{Cluster, platform};
+use super::objects::{Change, Kind, Object};
 use crate::address;
 use crate::drain::{Leaving, may_stop};
 use crate::link::RunOrder;
@@ -174,8 +175,9 @@ impl Cluster {
             };
             let reason = match placed {
                 Ok(node) => {
+                    let range = self.state.nodes.get(&node).map(|node| node.range).unwrap_or_default();
                     let all = (from..address::REPLICAS_PER_NODE).chain(0..from);
-                    let free = all.filter_map(|n| Some((n, address::replica(index, n)?)));
+                    let free = all.filter_map(|n| Some((n, range.place(address::replica(index, n)?))));
                     let mut free = free.filter(|(_, address)| !taken.contains(&(node.clone(), *address)));
                     match free.next() {
                         Some((number, address)) => {

@@ -1,9 +1,19 @@
 //! A whole platform in memory: a node that does as it is told, and a gateway that confirms.
 
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+
+use super::held::platform;
 use super::*;
+use crate::address::Range;
+use crate::drain::GatewayView;
 use crate::link::{NodeHello, NodeReport, ReplicaReport, RunOrder};
 use crate::manifest::{SourceFile, read};
-use crate::model::{Bytes, Cpu, ImageRecord, ReleaseNumber, ReplicaState, RolloutState, WorkloadState};
+use crate::model::{
+    Bytes, Cpu, ImageRecord, Name, ReleaseNumber, ReplicaId, ReplicaState, RolloutState, Target,
+    WorkloadState,
+};
 use crate::routing::Table;
 
 const MANIFEST: &str = r#"
@@ -26,7 +36,8 @@ fn api() -> Target {
 }
 
 fn hello() -> NodeHello {
-    NodeHello { node: name("node-1"), life: 1, cpu: Cpu::from_milli(2000), memory: Bytes::mib(4096) }
+    let (cpu, memory, range) = (Cpu::from_milli(2000), Bytes::mib(4096), Range::PRIVATE);
+    NodeHello { node: name("node-1"), life: 1, cpu, memory, range }
 }
 
 struct Yard {
@@ -242,6 +253,43 @@ fn no_room_says_what_is_asked_and_what_is_free_and_is_used_when_it_comes() {
     yard.cluster.scale(&api(), 100, "jon", yard.now).expect("scaled");
     yard.settle_down();
     assert_eq!((yard.running.len(), yard.state()), (100, WorkloadState::Steady));
+}
+
+#[test]
+fn the_board_tells_of_each_workload_how_it_is_reached_and_what_it_does() {
+    let mut yard = Yard::new();
+    let by_label = "[workload.map]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 0\nlabels = { tier = \"web\" }\n\
+        ports = { http = 8080 }\n[service.pages]\nselect = { tier = \"web\" }\nports = { 80 = \"http\" }\n";
+    yard.declare(&format!("{MANIFEST}{by_label}"), false);
+    yard.settle_down();
+    let rates = [("staging/locker-api".to_owned(), 2.5)].into();
+    let board = crate::board::board(&yard.cluster.state, &name("staging"), &rates);
+    assert_eq!((board.nodes, board.not_isolated.len(), board.workloads.len()), (1, 0, 2));
+    let [api, map] = &board.workloads[..] else { panic!("two rows") };
+    assert_eq!((api.ready, api.wanted, api.requests_per_second), (3, 3, 2.5));
+    assert_eq!(api.hosts, ["api.lockers.localhost"]);
+    let services: Vec<&str> = map.services.iter().map(Name::as_str).collect();
+    assert_eq!((services, map.hosts.len(), map.state), (vec!["map", "pages"], 0, WorkloadState::Off));
+    assert_eq!(crate::board::board(&yard.cluster.state, &name("production"), &rates).workloads, []);
+}
+
+#[test]
+fn old_releases_go_and_the_last_good_one_stays() {
+    let mut yard = Yard::new();
+    yard.add_image("1.5.0");
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    // None of these ever runs: the first release goes on serving, and is what going back leads to.
+    for round in 0..80 {
+        let settings = [("ROUND".to_owned(), round.to_string())].into();
+        let request = DeployRequest { settings, ..Default::default() };
+        yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("deployed");
+    }
+    let kept: Vec<u32> = yard.cluster.state.releases.keys().map(|(_, number)| number.0).collect();
+    assert_eq!((kept.len(), kept[0], kept[1], kept[kept.len() - 1]), (51, 1, 32, 81));
+    assert_eq!(yard.cluster.state.rollouts.len(), 51);
+    yard.settle_down();
+    assert_eq!(yard.state(), WorkloadState::Steady);
 }
 
 #[test]

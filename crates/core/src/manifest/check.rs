@@ -6,7 +6,7 @@ use std::str::FromStr;
 use toml_edit::{Item, TableLike, Value};
 
 use super::keys::{Key, MapKey, Shape};
-use super::{Place, Problem};
+use super::problem::{Place, Problem};
 use crate::model::{Bytes, ImageRef, Name, Span};
 use crate::near::did_you_mean;
 

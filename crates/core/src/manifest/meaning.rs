@@ -1,19 +1,15 @@
 //! What checked files declare in one environment.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::ops::Range;
 
 use serde_json::{Map, Value as Json};
-use toml_edit::{Document, Item, Value};
 
-use super::check::check;
-use super::keys::FILE;
-use super::{Place, Problem, SourceFile};
+use toml_edit::Document;
+
+use super::parse::{Parsed, json, lay_over, parse, reach, sorted, table_at};
+use super::problem::{Place, Problem, SourceFile};
 use crate::model::{Name, ReleaseSpec, RolloutRule};
 use crate::near::did_you_mean;
-
-/// A file a stranger may send is not longer than this, in bytes.
-const LONGEST_FILE: usize = 1 << 20;
 
 /// What should be there, in one environment.
 #[derive(Debug, Clone, PartialEq)]
@@ -55,56 +51,6 @@ pub struct DeclaredRoute {
     pub host: String,
     /// Services by share.
     pub to: Vec<(Name, u32)>,
-}
-
-struct Parsed<'a> {
-    file: &'a SourceFile,
-    document: Document<&'a str>,
-}
-
-impl Parsed<'_> {
-    /// The place of a key's value, or of the nearest table around it that is there.
-    fn place(&self, path: &[&str]) -> Place {
-        let mut item = self.document.as_item();
-        let mut span: Option<Range<usize>> = None;
-        for name in path {
-            let Some(table) = item.as_table_like() else { break };
-            let Some((key, next)) = table.get_key_value(name) else { break };
-            span = next.span().or(key.span()).or(span);
-            item = next;
-        }
-        Place::of(&self.file.name, &self.file.text, span)
-    }
-}
-
-fn parse(files: &[SourceFile]) -> Result<Vec<Parsed<'_>>, Vec<Problem>> {
-    let mut problems = Vec::new();
-    let mut parsed = Vec::new();
-    for file in files {
-        if file.text.len() > LONGEST_FILE {
-            let place = Place::of(&file.name, &file.text, None);
-            problems.push(Problem { place, message: "the file is longer than 1 MiB".to_owned() });
-            continue;
-        }
-        match Document::parse(file.text.as_str()) {
-            Ok(document) => {
-                problems.extend(check(&file.name, &file.text, document.as_item(), &FILE));
-                parsed.push(Parsed { file, document });
-            }
-            Err(error) => {
-                let place = Place::of(&file.name, &file.text, error.span());
-                let message = error.message().trim().replace('\n', "; ");
-                problems.push(Problem { place, message: format!("not valid TOML: {message}") });
-            }
-        }
-    }
-    if problems.is_empty() { Ok(parsed) } else { Err(sorted(problems)) }
-}
-
-fn sorted(mut problems: Vec<Problem>) -> Vec<Problem> {
-    problems.sort();
-    problems.dedup();
-    problems
 }
 
 /// The environments that the files name with `[in.…]`.
@@ -364,52 +310,6 @@ impl Reader<'_> {
                 self.say(&["route", name.as_str(), "host"], message);
             }
         }
-    }
-}
-
-fn reach<'i>(item: &'i Item, path: &[&str]) -> Option<&'i Item> {
-    path.iter().try_fold(item, |item, name| item.as_table_like()?.get(name))
-}
-
-fn table_at<'d>(document: &'d Document<&str>, path: &[&str]) -> Vec<(&'d str, &'d Item)> {
-    let table = reach(document.as_item(), path).and_then(Item::as_table_like);
-    table.map(|table| table.iter().collect()).unwrap_or_default()
-}
-
-fn json(item: &Item) -> Json {
-    match item {
-        Item::Value(value) => json_value(value),
-        Item::ArrayOfTables(list) => list.iter().map(|table| json(&Item::Table(table.clone()))).collect(),
-        Item::Table(table) => {
-            Json::Object(table.iter().map(|(name, item)| (name.to_owned(), json(item))).collect())
-        }
-        Item::None => Json::Null,
-    }
-}
-
-fn json_value(value: &Value) -> Json {
-    match value {
-        Value::String(text) => text.value().as_str().into(),
-        Value::Integer(number) => (*number.value()).into(),
-        Value::Float(number) => (*number.value()).into(),
-        Value::Boolean(truth) => (*truth.value()).into(),
-        Value::Datetime(moment) => moment.value().to_string().into(),
-        Value::Array(list) => list.iter().map(json_value).collect(),
-        Value::InlineTable(table) => {
-            Json::Object(table.iter().map(|(name, value)| (name.to_owned(), json_value(value))).collect())
-        }
-    }
-}
-
-/// Tables are merged key by key; anything else is replaced.
-fn lay_over(base: &mut Json, over: Json) {
-    match (base, over) {
-        (Json::Object(base), Json::Object(over)) => {
-            for (key, value) in over {
-                lay_over(base.entry(key).or_insert(Json::Null), value);
-            }
-        }
-        (base, over) => *base = over,
     }
 }
 

@@ -7,17 +7,9 @@
 pub mod check;
 pub mod keys;
 mod meaning;
+mod parse;
 mod problem;
 pub mod schema;
 
 pub use meaning::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload, environments, read};
-pub use problem::{Place, Problem};
-
-/// A file as it was given.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-pub struct SourceFile {
-    /// The name to show in messages.
-    pub name: String,
-    /// Its content.
-    pub text: String,
-}
+pub use problem::{Place, Problem, SourceFile};

@@ -44,3 +44,12 @@ impl std::fmt::Display for Problem {
         write!(f, "{file}:{line}:{column}: {}", self.message)
     }
 }
+
+/// A file as it was given.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct SourceFile {
+    /// The name to show in messages.
+    pub name: String,
+    /// Its content.
+    pub text: String,
+}

@@ -9,7 +9,8 @@ mod state;
 
 pub use amounts::{Bytes, Cpu, Span};
 pub use names::{
-    EnvironmentIndex, ImageRef, Name, NameError, ReleaseNumber, ReplicaId, Target, replica_short_name,
+    EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target,
+    replica_short_name,
 };
 pub use reason::{Reason, ReasonCode};
 pub use record::{

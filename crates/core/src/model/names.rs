@@ -123,6 +123,32 @@ impl FromStr for Target {
     }
 }
 
+/// `environment/workload@number`, such as `staging/courier-web@11`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct ReleaseId {
+    /// Of which workload.
+    pub workload: Target,
+    /// Which of its releases.
+    pub number: ReleaseNumber,
+}
+
+impl fmt::Display for ReleaseId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}@{}", self.workload, self.number)
+    }
+}
+
+impl FromStr for ReleaseId {
+    type Err = NameError;
+    fn from_str(text: &str) -> Result<ReleaseId, NameError> {
+        let refused =
+            || NameError { given: text.to_owned(), expected: "a release such as staging/locker-api@11" };
+        let (workload, number) = text.split_once('@').ok_or_else(refused)?;
+        let number = number.parse().ok().filter(|number| *number > 0).ok_or_else(refused)?;
+        Ok(ReleaseId { workload: workload.parse()?, number: ReleaseNumber(number) })
+    }
+}
+
 /// `environment/workload/replica`, such as `staging/courier-web/c2`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]

@@ -6,6 +6,8 @@ use std::net::Ipv4Addr;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::address::Range;
+
 use super::{
     Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
     ReplicaState, RolloutRule, RolloutState, Target, WorkloadState,
@@ -200,8 +202,18 @@ pub struct Node {
     pub cpu: Cpu,
     /// Memory it has.
     pub memory: Bytes,
+    /// Where its replicas are reached.
+    #[serde(default)]
+    pub range: Range,
     /// When its agent was last heard.
     pub heard: Timestamp,
+}
+
+impl Node {
+    /// Whether the kernel keeps its replicas apart from each other and from the machine.
+    pub fn isolates(&self) -> bool {
+        self.range.is_private()
+    }
 }
 
 /// A gateway that may hold requests: whoever decides next must know that it waits for it.

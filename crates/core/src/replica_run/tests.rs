@@ -1,5 +1,5 @@
 use super::*;
-use crate::model::{EnvironmentIndex, ReleaseNumber, ReleaseSpec};
+use crate::model::{EnvironmentIndex, ReasonCode, ReleaseNumber, ReleaseSpec};
 
 fn order(extra: &str) -> RunOrder {
     let spec: ReleaseSpec =
@@ -170,4 +170,18 @@ fn what_an_earlier_run_answered_is_not_taken_for_this_one() {
     assert_ne!(run.report().state, ReplicaState::Ready);
     run.handle(Event::Probed(2, Ok(())), 1013);
     assert_eq!(run.report().state, ReplicaState::Ready);
+}
+
+#[test]
+fn a_lost_keeper_is_an_accident_and_many_are_a_fault() {
+    let mut run = running(PORT);
+    let mut now = 0;
+    for lost in 1..=5 {
+        run.handle(Event::Ended(Ended::default()), now + 10);
+        let code = run.report().reason.expect("a reason").code;
+        assert_eq!(code, if lost < 5 { ReasonCode::KeeperLost } else { ReasonCode::KeepsEnding }, "{lost}");
+        now += 40_000;
+        run.handle(Event::Wake, now);
+        run.handle(Event::Running, now + 1);
+    }
 }

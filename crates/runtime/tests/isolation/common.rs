@@ -100,6 +100,7 @@ impl Bench {
             user: (1000, 1000),
             limits: Limits { cpu: Cpu::from_milli(1000), memory: Bytes::mib(48), processes: 64 },
             address,
+            port: None,
             hosts: "127.0.0.1 localhost\n".into(),
             grace: Duration::from_secs(5),
             log_dir: run_dir.clone(),

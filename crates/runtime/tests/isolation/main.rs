@@ -94,6 +94,18 @@ fn a_killed_keeper_takes_its_replica_along_and_nothing_stays() {
 }
 
 #[test]
+fn a_replica_that_fell_over_is_started_at_its_old_address_at_once() {
+    let bench = Bench::new("again");
+    for _ in 0..20 {
+        // The kernel may not have cleared away the link of the one before.
+        let mut replica = bench.start_api("1.4.0", 0, |_| {});
+        // SAFETY: the keeper is this test's own child.
+        unsafe { libc::kill(replica.keeper.id() as i32, libc::SIGKILL) };
+        let _ = replica.keeper.wait();
+    }
+}
+
+#[test]
 fn what_cannot_be_started_says_why() {
     let bench = Bench::new("start");
     let progress =

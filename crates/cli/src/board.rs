@@ -1,0 +1,89 @@
+//! How a board looks in a terminal.
+
+use comfy_table::Cell;
+use mainyard_core::board::{Board, Row};
+use mainyard_core::model::Signal;
+
+use crate::show::{NOT_ISOLATED, change, coloured, print, table};
+use crate::words::{Paint, count, shape};
+
+fn is_bad(row: &Row) -> bool {
+    matches!(row.signal, Signal::Fault | Signal::Caution)
+}
+
+/// One environment: what needs a person first, then every workload.
+pub fn board(board: &Board) {
+    let paint = Paint::stdout();
+    let rows = &board.workloads;
+    let bad: Vec<&Row> = rows.iter().filter(|row| is_bad(row)).collect();
+    let moving = rows.iter().filter(|row| row.signal == Signal::Moving).count();
+    let (wanted, up) = rows.iter().fold((0, 0), |(wanted, up), row| (wanted + row.wanted, up + row.ready));
+    let needs = match bad.len() {
+        0 if moving > 0 => format!("{moving} moving, nothing needs you"),
+        0 => "all is well".to_owned(),
+        1 => "1 thing needs you".to_owned(),
+        many => format!("{many} things need you"),
+    };
+    let all = format!(
+        "{} · {up} of {wanted} replicas ready on {}",
+        count(rows.len(), "workload"),
+        count(board.nodes as usize, "node")
+    );
+    let name = board.environment.as_str();
+    println!("{}  {}  {}", paint.strong(name), paint.strong(&needs), paint.quiet(&all));
+    for node in &board.not_isolated {
+        let mark = paint.signal(Signal::Caution, &format!("{} {NOT_ISOLATED}", shape(Signal::Caution)));
+        println!(
+            "{mark}  replicas on {node} are ordinary processes; of the limits only memory is held, process by process"
+        );
+    }
+    if rows.is_empty() {
+        println!(
+            "\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {name}"
+        );
+        return;
+    }
+    if !bad.is_empty() {
+        println!();
+    }
+    for row in bad {
+        let why =
+            row.reason.as_ref().map_or("fewer replicas are ready than wanted", |reason| &reason.sentence);
+        println!(
+            "{}  {}  {why}",
+            paint.signal(row.signal, &format!("{} {:<8}", shape(row.signal), row.state.word())),
+            paint.strong(row.name.as_str())
+        );
+    }
+    println!();
+    let mut shown =
+        table(&["WORKLOAD", "STATE", "READY", "RELEASE", "IMAGE", "TRAFFIC", "REACHED AT", "LAST CHANGE"]);
+    for row in rows {
+        let reached = match (row.hosts.is_empty(), row.services.first()) {
+            (false, _) => row.hosts.join(", "),
+            (true, Some(service)) => format!("{service} inside"),
+            (true, None) => "nothing, it has no port".to_owned(),
+        };
+        let tag = row.image.as_deref().and_then(|image| image.rsplit(':').next()).unwrap_or_default();
+        let rate = row.requests_per_second;
+        shown.add_row(vec![
+            Cell::new(&row.name),
+            coloured(format!("{} {}", shape(row.signal), row.state), row.signal),
+            Cell::new(format!("{} of {}", row.ready, row.wanted)),
+            Cell::new(release(row)),
+            Cell::new(tag),
+            Cell::new(if rate > 0.0 { format!("{rate:.1}/s") } else { "-".to_owned() }),
+            Cell::new(reached),
+            Cell::new(change(&row.last_change)),
+        ]);
+    }
+    print(&shown);
+}
+
+fn release(row: &Row) -> String {
+    match (row.moves_from, row.same_as) {
+        (Some(from), _) => format!("{from} → {}", row.release),
+        (None, Some(same)) => format!("{} (same as {same})", row.release),
+        (None, None) => row.release.to_string(),
+    }
+}

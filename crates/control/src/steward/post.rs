@@ -1,0 +1,37 @@
+//! What the steward works with.
+
+use std::sync::Arc;
+
+use mainyard_core::cluster::State;
+use mainyard_store::Store;
+use tokio::sync::{RwLock, watch};
+
+use super::handle::Holder;
+use crate::links::Links;
+use crate::traffic::Traffic;
+
+/// What the steward is started with.
+pub struct Post {
+    /// This control's name among others.
+    pub name: String,
+    /// Where it answers.
+    pub url: String,
+    /// The record.
+    pub store: Store,
+    /// The links to nodes and gateways.
+    pub links: Links,
+    /// Counts what was served.
+    pub traffic: Arc<Traffic>,
+}
+
+/// The steward itself, whether it leads or follows.
+pub struct Steward {
+    pub name: String,
+    pub url: String,
+    pub store: Store,
+    pub links: Links,
+    pub traffic: Arc<Traffic>,
+    pub published: Arc<RwLock<(State, u64)>>,
+    pub latest: watch::Sender<u64>,
+    pub holder: watch::Sender<Holder>,
+}

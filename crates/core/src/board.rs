@@ -1,0 +1,142 @@
+//! The board: a row for each workload of an environment, with what a person wants to know at a glance.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::cluster::State;
+use crate::model::{
+    Name, Origin, Reason, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal, Workload,
+    WorkloadState,
+};
+use crate::routing::selects;
+
+/// An environment's board.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Board {
+    /// Which environment.
+    pub environment: Name,
+    /// Nodes that run replicas.
+    pub nodes: u32,
+    /// Those of them whose replicas are ordinary processes.
+    pub not_isolated: Vec<Name>,
+    /// A row for each workload.
+    pub workloads: Vec<Row>,
+}
+
+/// One workload.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Row {
+    /// Its name.
+    pub name: Name,
+    /// How it is.
+    pub state: WorkloadState,
+    /// How that is shown.
+    pub signal: Signal,
+    /// And why.
+    pub reason: Option<Reason>,
+    /// How many replicas are wanted.
+    pub wanted: u32,
+    /// How many take requests.
+    pub ready: u32,
+    /// The wanted release.
+    pub release: ReleaseNumber,
+    /// The release that it moves from, while it moves.
+    pub moves_from: Option<ReleaseNumber>,
+    /// The earlier release that the wanted one equals.
+    pub same_as: Option<ReleaseNumber>,
+    /// Its image, as name:tag.
+    pub image: Option<String>,
+    /// Requests a second over the last ten seconds.
+    pub requests_per_second: f64,
+    /// Hosts that lead to it.
+    pub hosts: Vec<String>,
+    /// Services that select it.
+    pub services: Vec<Name>,
+    /// The last change that was made to it.
+    pub last_change: Origin,
+}
+
+/// The board of an environment. Each object is looked at once, however many workloads there are. `rates` has requests
+/// a second by workload, as `environment/name`.
+pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -> Board {
+    let services = Services::of(state, environment);
+    let mut hosts: BTreeMap<&Name, Vec<&str>> = BTreeMap::new();
+    for route in state.routes.values().filter(|route| route.target.environment == *environment) {
+        for (service, _) in &route.to {
+            hosts.entry(service).or_default().push(&route.host);
+        }
+    }
+    let mut ready: BTreeMap<&Name, u32> = BTreeMap::new();
+    let takes = |replica: &&Replica| {
+        replica.state == ReplicaState::Ready && replica.id.workload.environment == *environment
+    };
+    for replica in state.replicas.values().filter(takes) {
+        *ready.entry(&replica.id.workload.name).or_default() += 1;
+    }
+    let here = state.workloads.values().filter(|workload| workload.target.environment == *environment);
+    let row = |workload: &Workload| {
+        let name = &workload.target.name;
+        let key = (workload.target.clone(), workload.release);
+        let release = state.releases.get(&key);
+        let rollout = state.rollouts.get(&key).filter(|rollout| rollout.state.is_open());
+        let selecting = services.of_workload(name, release);
+        let mut hosts: Vec<String> = selecting
+            .iter()
+            .flat_map(|service| hosts.get(service).into_iter().flatten())
+            .map(|host| (*host).to_owned())
+            .collect();
+        hosts.sort();
+        hosts.dedup();
+        Row {
+            name: name.clone(),
+            state: workload.state,
+            signal: workload.state.signal(),
+            reason: workload.reason.clone(),
+            wanted: workload.wanted,
+            ready: ready.get(name).copied().unwrap_or(0),
+            release: workload.release,
+            moves_from: rollout.and_then(|rollout| rollout.from),
+            same_as: release.and_then(|release| release.same_as),
+            image: release.map(|release| release.spec.image.to_string()),
+            requests_per_second: rates.get(&workload.target.to_string()).copied().unwrap_or(0.0),
+            hosts,
+            services: selecting.into_iter().cloned().collect(),
+            last_change: workload.last_change.clone(),
+        }
+    };
+    let plain = state.nodes.values().filter(|node| !node.isolates());
+    Board {
+        environment: environment.clone(),
+        nodes: state.nodes.len() as u32,
+        not_isolated: plain.map(|node| node.name.clone()).collect(),
+        workloads: here.map(row).collect(),
+    }
+}
+
+/// Services by the workload that they select by name, and those that select otherwise.
+struct Services<'a> {
+    by_workload: BTreeMap<&'a str, Vec<&'a Service>>,
+    others: Vec<&'a Service>,
+}
+
+impl<'a> Services<'a> {
+    fn of(state: &'a State, environment: &Name) -> Services<'a> {
+        let mut services = Services { by_workload: BTreeMap::new(), others: Vec::new() };
+        for service in state.services.values().filter(|service| service.target.environment == *environment) {
+            match service.select.get("workload") {
+                Some(workload) => services.by_workload.entry(workload).or_default().push(service),
+                None => services.others.push(service),
+            }
+        }
+        services
+    }
+
+    fn of_workload(&self, name: &Name, release: Option<&Release>) -> Vec<&'a Name> {
+        let nothing = BTreeMap::new();
+        let labels = release.map_or(&nothing, |release| &release.spec.labels);
+        let named = self.by_workload.get(name.as_str()).into_iter().flatten();
+        let candidates = named.chain(&self.others).filter(|service| selects(&service.select, name, labels));
+        candidates.map(|service| &service.target.name).collect()
+    }
+}

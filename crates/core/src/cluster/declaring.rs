@@ -1,0 +1,170 @@
+//! Declaring: what differs is worked out first, and then all of it is done.
+
+use jiff::Timestamp;
+
+use super::acts::{Refusal, RefusalKind};
+use super::held::Cluster;
+use super::objects::{Kind, Object};
+use crate::address;
+use crate::declare::{ChangeLine, Plan, Present, Step, plan};
+use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
+use crate::model::{Name, Origin, ReleaseNumber, Route, Service, Target, Workload, WorkloadState};
+
+impl Cluster {
+    /// Works out what a declaration changes, without changing anything.
+    pub fn plan(&self, declared: &Declared, environment: &Name, exact: bool) -> Result<Plan, Refusal> {
+        self.environment(environment)?;
+        plan(declared, &self.present(environment), exact).map_err(|conflicts| {
+            let lines: Vec<String> =
+                conflicts.iter().map(|c| format!("{}: {}", c.object, c.message)).collect();
+            Refusal { kind: RefusalKind::Conflict, message: lines.join("\n") }
+        })
+    }
+
+    /// Makes what is declared so; gives what changed, in words.
+    pub fn declare(
+        &mut self,
+        declared: &Declared,
+        environment: &Name,
+        exact: bool,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<ChangeLine>, Refusal> {
+        let plan = self.plan(declared, environment, exact)?;
+        self.cause = Origin { by: by.to_owned(), act: "declared".to_owned(), at: now };
+        let new_services = plan.steps.iter().filter(|step| matches!(step, Step::Service(..))).count();
+        let most = 4000usize.saturating_sub(self.state.services.len());
+        if new_services > most {
+            return Refusal::new(
+                RefusalKind::Conflict,
+                format!("{most} more services fit the address range, not {new_services}"),
+            );
+        }
+        for step in plan.steps {
+            match step {
+                Step::Workload { name, declared: workload, new, replicas, release } => {
+                    let target = Target::new(environment, &name);
+                    self.declare_workload(
+                        &target,
+                        &declared.application,
+                        *workload,
+                        new,
+                        replicas,
+                        release,
+                        now,
+                    );
+                }
+                Step::Service(name, service) => {
+                    self.declare_service(&Target::new(environment, &name), &declared.application, service);
+                }
+                Step::Route(name, route) => {
+                    self.declare_route(Target::new(environment, &name), &declared.application, route);
+                }
+                Step::RemoveWorkload(name) => self.remove_workload(&Target::new(environment, &name)),
+                Step::RemoveService(name) => {
+                    self.remove(Kind::Service, Target::new(environment, &name).to_string());
+                    self.hosts_stale.insert(environment.clone());
+                }
+                Step::RemoveRoute(name) => {
+                    self.remove(Kind::Route, Target::new(environment, &name).to_string())
+                }
+            }
+        }
+        self.table_stale = true;
+        Ok(plan.lines)
+    }
+
+    fn present(&self, environment: &Name) -> Present {
+        let here = |target: &Target| target.environment == *environment;
+        let workloads =
+            self.state.workloads.values().filter(|workload| here(&workload.target)).filter_map(|workload| {
+                let release = self.state.releases.get(&(workload.target.clone(), workload.release))?;
+                Some((workload.target.name.clone(), (workload.clone(), release.clone())))
+            });
+        let services = self.state.services.values().filter(|service| here(&service.target));
+        let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
+            self.state.routes.values().partition(|route| here(&route.target));
+        Present {
+            workloads: workloads.collect(),
+            services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
+            routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
+            foreign_hosts: foreign
+                .into_iter()
+                .map(|route| (route.host.clone(), route.target.clone()))
+                .collect(),
+        }
+    }
+
+    #[allow(clippy::too_many_arguments, reason = "the parts of one step")]
+    fn declare_workload(
+        &mut self,
+        target: &Target,
+        application: &Name,
+        declared: DeclaredWorkload,
+        new: bool,
+        replicas: Option<u32>,
+        release: bool,
+        now: Timestamp,
+    ) {
+        if new {
+            let workload = Workload {
+                target: target.clone(),
+                application: application.clone(),
+                wanted: replicas.unwrap_or(1),
+                wanted_origin: self.cause.clone(),
+                rule: declared.rule,
+                release: ReleaseNumber(0),
+                settled: None,
+                next_replica: 0,
+                origin: self.cause.clone(),
+                last_change: self.cause.clone(),
+                state: WorkloadState::Moving,
+                reason: None,
+                since: now,
+            };
+            self.state.put(Object::Workload(workload));
+        }
+        let Some(mut workload) = self.state.workloads.get(target).cloned() else { return };
+        workload.rule = declared.rule;
+        workload.last_change = self.cause.clone();
+        if let Some(count) = replicas {
+            workload.wanted = count;
+            workload.wanted_origin = self.cause.clone();
+        }
+        if release {
+            self.release(&mut workload, declared.spec, None, now);
+        }
+        self.put(Object::Workload(workload));
+        self.touch(target);
+    }
+
+    fn declare_service(&mut self, target: &Target, application: &Name, declared: DeclaredService) {
+        let address = match self.state.services.get(target) {
+            Some(service) => Some(service.address),
+            None => {
+                let taken = self.state.services.values().map(|service| service.address);
+                address::lowest_free(taken, 4000, address::service)
+            }
+        };
+        let Some(address) = address else { return };
+        self.put(Object::Service(Service {
+            target: target.clone(),
+            application: application.clone(),
+            select: declared.select,
+            ports: declared.ports,
+            address,
+            origin: self.cause.clone(),
+        }));
+        self.hosts_stale.insert(target.environment.clone());
+    }
+
+    fn declare_route(&mut self, target: Target, application: &Name, declared: DeclaredRoute) {
+        self.put(Object::Route(Route {
+            target,
+            application: application.clone(),
+            host: declared.host,
+            to: declared.to,
+            origin: self.cause.clone(),
+        }));
+    }
+}

@@ -1,0 +1,133 @@
+//! What differs between two releases, field by field.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::{Check, Release, ReleaseSpec};
+
+/// One field that differs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Difference {
+    /// The field, such as `image` or `setting LOG_LEVEL`.
+    pub field: String,
+    /// What it was; `None` where it was not there.
+    pub before: Option<String>,
+    /// What it is; `None` where it is not there any more.
+    pub after: Option<String>,
+}
+
+impl fmt::Display for Difference {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (&self.before, &self.after) {
+            (Some(before), Some(after)) => write!(f, "{} {before} → {after}", self.field),
+            (None, Some(after)) => write!(f, "{} = {after}", self.field),
+            (_, None) => write!(f, "{} removed", self.field),
+        }
+    }
+}
+
+/// What differs between two releases; the image's content included, since a name may have come to mean another one.
+pub fn between(before: &Release, after: &Release) -> Vec<Difference> {
+    let mut list = differences(&before.spec, &after.spec);
+    let mut digests = Gathered(Vec::new());
+    digests.maybe("image digest", before.digest.clone(), after.digest.clone());
+    list.extend(digests.0);
+    list
+}
+
+/// What differs between two specifications.
+pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference> {
+    let mut list = Gathered(Vec::new());
+    // Of the same application the tag says it all.
+    let same_name = before.image.repository == after.image.repository;
+    let image = |spec: &ReleaseSpec| if same_name { spec.image.tag.clone() } else { spec.image.to_string() };
+    list.field("image", image(before), image(after));
+    let ports = |spec: &ReleaseSpec| {
+        spec.ports.iter().map(|(name, port)| (name.to_string(), port.to_string())).collect()
+    };
+    list.map("port", &ports(before), &ports(after));
+    list.map("label", &before.labels, &after.labels);
+    list.map("setting", &before.settings, &after.settings);
+    list.field("cpu limit", before.limits.cpu.to_string(), after.limits.cpu.to_string());
+    list.field("memory limit", before.limits.memory.to_string(), after.limits.memory.to_string());
+    list.field("process limit", before.limits.processes.to_string(), after.limits.processes.to_string());
+    list.field("cpu reserve", before.reserve.cpu.to_string(), after.reserve.cpu.to_string());
+    list.field("memory reserve", before.reserve.memory.to_string(), after.reserve.memory.to_string());
+    list.field("drain", before.stop.drain.to_string(), after.stop.drain.to_string());
+    list.field("grace", before.stop.grace.to_string(), after.stop.grace.to_string());
+    let command = |spec: &ReleaseSpec| {
+        spec.command.as_ref().map_or("the image's own".to_owned(), |words| words.join(" "))
+    };
+    list.field("command", command(before), command(after));
+    list.maybe(
+        "ready check",
+        before.checks.ready.as_ref().map(words),
+        after.checks.ready.as_ref().map(words),
+    );
+    list.maybe(
+        "alive check",
+        before.checks.alive.as_ref().map(words),
+        after.checks.alive.as_ref().map(words),
+    );
+    list.0
+}
+
+struct Gathered(Vec<Difference>);
+
+impl Gathered {
+    fn field(&mut self, field: &str, before: String, after: String) {
+        self.maybe(field, Some(before), Some(after));
+    }
+
+    fn maybe(&mut self, field: &str, before: Option<String>, after: Option<String>) {
+        if before != after {
+            self.0.push(Difference { field: field.to_owned(), before, after });
+        }
+    }
+
+    fn map(&mut self, what: &str, before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) {
+        let keys: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
+        for key in keys {
+            self.maybe(&format!("{what} {key}"), before.get(key).cloned(), after.get(key).cloned());
+        }
+    }
+}
+
+fn words(check: &Check) -> String {
+    let what = match (&check.path, &check.port, &check.connect) {
+        (Some(path), Some(port), _) => format!("GET {path} on {port}"),
+        (Some(path), None, _) => format!("GET {path}"),
+        (None, _, Some(port)) => format!("connect to {port}"),
+        (None, ..) => "nothing".to_owned(),
+    };
+    format!("{what} every {} within {}", check.every, check.within)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::manifest::{SourceFile, read};
+    use crate::model::Name;
+
+    fn spec(body: &str) -> ReleaseSpec {
+        let text = format!("application = \"lockers\"\n[workload.api]\n{body}");
+        let file = SourceFile { name: "mainyard.toml".to_owned(), text };
+        let name: Name = "api".parse().expect("a name");
+        read(&[file], None).expect("valid").workloads[&name].spec.clone()
+    }
+
+    #[test]
+    fn every_field_is_told_with_both_values() {
+        let before =
+            spec("image = \"lockers/api:1\"\nports = { http = 80 }\nsettings = { A = \"1\", B = \"2\" }\n");
+        let after = spec(
+            "image = \"lockers/api:2\"\nports = { http = 81 }\nsettings = { A = \"3\", C = \"4\" }\ncommand = [\"/run\", \"-v\"]\n\
+             limits = { memory = \"256 MiB\" }\nchecks = { ready = { path = \"/ready\" } }\n",
+        );
+        let told: Vec<String> = differences(&before, &after).iter().map(Difference::to_string).collect();
+        insta::assert_snapshot!(told.join("\n"));
+        assert_eq!(differences(&before, &before), []);
+    }
+}

@@ -1,0 +1,86 @@
+//! Ends of a replica's process: what is told of them, and when it is started again.
+
+use super::{
+    Do, Ended, FIRST_PAUSE, LONGEST_PAUSE, MANY_KEEPERS_LOST, Phase, ReplicaRun, TROUBLE_FORGOTTEN_AFTER,
+};
+use crate::model::{Reason, ReasonCode, Span};
+
+impl ReplicaRun {
+    pub(super) fn memory_kills(&mut self, count: u64) -> Vec<Do> {
+        if count > self.kills_now {
+            self.kills_now = count;
+            self.reason = Some(self.out_of_memory());
+            return vec![Do::WakeAfter(Span::from_millis(TROUBLE_FORGOTTEN_AFTER))];
+        }
+        Vec::new()
+    }
+
+    pub(super) fn out_of_memory(&self) -> Reason {
+        let (count, limit) = (self.kills_before + self.kills_now, self.order.spec.limits.memory);
+        let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };
+        Reason::new(
+            ReasonCode::OutOfMemory,
+            format!("the kernel killed it for memory {times}; its limit is {limit}"),
+        )
+    }
+
+    pub(super) fn could_not_start(&mut self, step: String, now: u64) -> Vec<Do> {
+        if self.phase == Phase::Stopping {
+            self.phase = Phase::Gone;
+            return Vec::new();
+        }
+        self.ends += 1;
+        self.reason = Some(Reason::new(ReasonCode::CannotStart, step));
+        self.pause(now)
+    }
+
+    pub(super) fn ended(&mut self, ended: Ended, now: u64) -> Vec<Do> {
+        self.is_ready = false;
+        self.check_reason = None;
+        if self.phase == Phase::Stopping {
+            self.phase = Phase::Gone;
+            return Vec::new();
+        }
+        if now.saturating_sub(self.since) >= TROUBLE_FORGOTTEN_AFTER && self.phase == Phase::Running {
+            (self.ends, self.kills_before) = (0, 0);
+        }
+        self.ends += 1;
+        self.restarts += 1;
+        self.kills_now = self.kills_now.max(ended.memory_kills);
+        self.reason = Some(if self.kills_now > 0 {
+            self.out_of_memory()
+        } else if !ended.told && self.ends < MANY_KEEPERS_LOST {
+            Reason::new(ReasonCode::KeeperLost, "its keeper was ended from outside, and the replica with it")
+        } else if !ended.told {
+            let sentence =
+                format!("ended {} times, the last because its keeper was ended from outside", self.ends);
+            Reason::new(ReasonCode::KeepsEnding, sentence)
+        } else {
+            let how = match (ended.code, ended.signal) {
+                (Some(code), _) => format!("exit code {code}"),
+                (None, signal) => format!("signal {}", signal.unwrap_or(0)),
+            };
+            let tail =
+                if ended.tail.is_empty() { String::new() } else { format!(": {}", ended.tail.join(" | ")) };
+            if self.ends == 1 {
+                Reason::new(ReasonCode::EndedOnce, format!("ended with {how}{tail}"))
+            } else {
+                Reason::new(
+                    ReasonCode::KeepsEnding,
+                    format!("ended {} times, the last with {how}{tail}", self.ends),
+                )
+            }
+        });
+        self.kills_before += self.kills_now;
+        self.kills_now = 0;
+        self.pause(now)
+    }
+
+    pub(super) fn pause(&mut self, now: u64) -> Vec<Do> {
+        self.phase = Phase::Pausing;
+        let doubled = FIRST_PAUSE.saturating_mul(1 << (self.ends.saturating_sub(1)).min(10));
+        let pause = doubled.min(LONGEST_PAUSE);
+        self.pause_until = now + pause;
+        vec![Do::WakeAfter(Span::from_millis(pause))]
+    }
+}

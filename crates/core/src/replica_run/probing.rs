@@ -1,0 +1,104 @@
+//! What probes say of a replica: whether it is ready, and why not.
+
+use super::{Do, FAILURES_IN_A_ROW, LOOK_AT_PORTS_AFTER, NO_PORT_AFTER, Phase, ProbeFault, ReplicaRun};
+use crate::model::{CheckKind, Reason, ReasonCode, Span};
+
+impl ReplicaRun {
+    pub(super) fn probed(&mut self, result: Result<(), ProbeFault>, now: u64) -> Vec<Do> {
+        let Some(check) = self.order.spec.ready_check() else { return Vec::new() };
+        if self.phase != Phase::Running {
+            return Vec::new();
+        }
+        let fault = match result {
+            Ok(()) => {
+                (self.is_ready, self.was_ready, self.failures, self.unsure) = (true, true, 0, false);
+                self.check_reason = None;
+                return vec![Do::Probe(self.run, check.every)];
+            }
+            Err(fault) => fault,
+        };
+        self.tries += 1;
+        self.failures += 1;
+        let ran = now.saturating_sub(self.since);
+        let mut list = Vec::new();
+        let refused = fault == ProbeFault::Refused;
+        if refused && ran >= LOOK_AT_PORTS_AFTER && now >= self.looked_at_ports + 1000 {
+            self.looked_at_ports = now;
+            list.push(Do::LookAtPorts);
+        }
+        if self.failures >= FAILURES_IN_A_ROW {
+            (self.is_ready, self.unsure) = (false, false);
+        }
+        let port_known =
+            self.check_reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::PortSilent);
+        let worth_saying = self.was_ready && !self.is_ready || ran >= 3000;
+        if worth_saying && !(refused && port_known) && !self.is_ready {
+            self.check_reason = Some(Reason::new(
+                ReasonCode::CheckFails,
+                self.sentence_of(&fault, check.kind(&self.order.spec.ports)),
+            ));
+        }
+        let pause = if self.is_ready { check.every } else { first_pauses(self.tries, ran).min(check.every) };
+        list.push(Do::Probe(self.run, pause));
+        list
+    }
+
+    pub(super) fn sentence_of(&self, fault: &ProbeFault, kind: Option<CheckKind>) -> String {
+        let what = match kind {
+            Some(CheckKind::Http(path, port)) => format!("GET {path} on {port}"),
+            Some(CheckKind::Connect(port)) => format!("a connection to {port}"),
+            None => "the check".to_owned(),
+        };
+        match fault {
+            ProbeFault::Refused => format!("{what} is refused"),
+            ProbeFault::Late => format!("{what} is not answered in time"),
+            ProbeFault::Status(status) => format!("{what} answers {status}"),
+            ProbeFault::Other(words) => format!("{what} fails: {words}"),
+        }
+    }
+
+    pub(super) fn alive_probed(&mut self, result: Result<(), ProbeFault>) -> Vec<Do> {
+        let Some(alive) = &self.order.spec.checks.alive else { return Vec::new() };
+        if self.phase != Phase::Running {
+            return Vec::new();
+        }
+        self.alive_failures = if result.is_ok() { 0 } else { self.alive_failures + 1 };
+        if self.alive_failures >= FAILURES_IN_A_ROW && self.was_ready {
+            // Its end is noticed like any other, and it is started again.
+            return vec![Do::AskToStop];
+        }
+        vec![Do::ProbeAlive(self.run, alive.every)]
+    }
+
+    pub(super) fn judge_ports(&mut self, open: &[u16], loopback: &[u16], now: u64) -> Vec<Do> {
+        let kind = self.order.spec.ready_check().and_then(|check| check.kind(&self.order.spec.ports));
+        let Some(CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind else { return Vec::new() };
+        let list = |ports: &[u16]| ports.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
+        let sentence = if self.is_ready || self.phase != Phase::Running || open.contains(&port) {
+            return Vec::new();
+        } else if loopback.contains(&port) {
+            format!("{port} is open on loopback only; the process must listen on 0.0.0.0")
+        } else if !open.is_empty() {
+            format!("nothing listens on {port}; the process listens on {}", list(open))
+        } else if now.saturating_sub(self.since) < NO_PORT_AFTER {
+            return Vec::new();
+        } else {
+            format!("nothing listens on {port}; the process listens on no port")
+        };
+        self.check_reason = Some(Reason::new(ReasonCode::PortSilent, sentence));
+        Vec::new()
+    }
+}
+
+/// Before the first success: at once, then often, then less often.
+fn first_pauses(tries: u32, ran: u64) -> Span {
+    const EARLY: [u64; 10] = [1, 1, 2, 3, 5, 8, 13, 20, 30, 50];
+    let early = EARLY.get(tries as usize).copied().unwrap_or(50);
+    Span::from_millis(if ran > 10_000 {
+        1000
+    } else if ran > 2000 {
+        250
+    } else {
+        early
+    })
+}

@@ -1,0 +1,32 @@
+//! How a request came in, and the body it goes on with.
+
+use std::net::{Ipv4Addr, SocketAddr};
+
+use bytes::Bytes;
+use http_body_util::{Either, Empty};
+use hyper::body::Incoming;
+
+/// A request's body on its way to a replica.
+pub type RequestBody = Either<Incoming, Empty<Bytes>>;
+
+/// How a connection came in.
+#[derive(Debug, Clone, Copy)]
+pub struct Arrival {
+    /// Who called.
+    pub peer: SocketAddr,
+    /// Whether over TLS.
+    pub secure: bool,
+    /// For callers inside: what they called.
+    pub inside: Option<Called>,
+}
+
+/// What a caller inside dialled.
+#[derive(Debug, Clone, Copy)]
+pub struct Called {
+    /// The service's address.
+    pub address: Ipv4Addr,
+    /// Its port.
+    pub port: u16,
+    /// Whether a caller's address tells its environment: not so where replicas are ordinary processes.
+    pub told_apart: bool,
+}

@@ -1,0 +1,92 @@
+//! The two ways to run replicas, behind one face.
+
+use std::net::Ipv4Addr;
+use std::path::Path;
+use std::process::Command;
+
+use mainyard_core::address::Range;
+use serde::{Deserialize, Serialize};
+
+use crate::{Error, Isolation, Listening, Plain, Run, listening, listening_below};
+
+/// What a node is told to run its replicas with.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Means {
+    /// Isolated by the kernel, with control groups of this name.
+    Isolated {
+        /// Unique on the machine.
+        groups: String,
+    },
+    /// Ordinary processes in a loopback range.
+    Plain {
+        /// Its own on the machine.
+        range: Range,
+    },
+}
+
+/// A node's way to run replicas.
+pub enum Driver {
+    /// In namespaces and control groups.
+    Isolated(Isolation),
+    /// As ordinary processes.
+    Plain(Plain),
+}
+
+impl Driver {
+    /// Prepares the node in `dir`.
+    ///
+    /// # Errors
+    /// When the machine lacks what is needed; the error says what was being done.
+    pub fn open(dir: &Path, means: &Means) -> Result<Driver, Error> {
+        Ok(match means {
+            Means::Isolated { groups } => Driver::Isolated(Isolation::open(dir, groups)?),
+            Means::Plain { range } => Driver::Plain(Plain::open(dir, *range)?),
+        })
+    }
+
+    /// Whether replicas are ordinary processes.
+    pub fn is_plain(&self) -> bool {
+        matches!(self, Driver::Plain(_))
+    }
+
+    /// Where replicas are reached.
+    pub fn range(&self) -> Range {
+        match self {
+            Driver::Isolated(_) => Range::PRIVATE,
+            Driver::Plain(plain) => plain.range(),
+        }
+    }
+
+    /// The file that names the node's network namespace, where it has one.
+    pub fn network(&self) -> Option<&Path> {
+        match self {
+            Driver::Isolated(isolation) => Some(isolation.network().file()),
+            Driver::Plain(_) => None,
+        }
+    }
+
+    /// The command that starts a keeper for this run; it tells its [`crate::Progress`] on standard output.
+    pub fn command(&self, run: &Run) -> Result<Command, Error> {
+        match self {
+            Driver::Isolated(isolation) => isolation.command(run),
+            Driver::Plain(plain) => plain.command(run),
+        }
+    }
+
+    /// How often the kernel killed a process of the replica for memory; `None` where nothing counts it.
+    pub fn memory_kills(&self, name: &str) -> Option<u64> {
+        match self {
+            Driver::Isolated(isolation) => isolation.groups().memory_kills(name),
+            Driver::Plain(_) => None,
+        }
+    }
+
+    /// What the replica with this init and address listens on.
+    pub fn listening(&self, init: u32, address: Ipv4Addr) -> Listening {
+        match self {
+            Driver::Isolated(_) => listening(init),
+            Driver::Plain(_) => listening_below(init, address),
+        }
+    }
+}

@@ -1,0 +1,89 @@
+//! The parts of a simulated platform, as they are at a moment.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+
+use mainyard_core::cluster::Cluster;
+use mainyard_core::drain::GatewayView;
+use mainyard_core::link::RunOrder;
+use mainyard_core::model::{Name, ReplicaId};
+use mainyard_core::node_desk::Desk;
+use mainyard_core::routing::Table;
+
+/// A node agent or a gateway.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Part {
+    Node(usize),
+    Gateway(usize),
+}
+
+/// One control.
+#[derive(Debug, Default)]
+pub struct Control {
+    pub alive: bool,
+    pub life: u64,
+    /// Until then it does nothing, and goes on where it was.
+    pub frozen_until: u64,
+    /// Until then it does not reach the record.
+    pub cut_until: u64,
+    pub leader: Option<(Cluster, u64)>,
+    pub links: BTreeMap<Part, (u64, u64)>,
+    pub settle_at: Option<u64>,
+}
+
+/// One node.
+#[derive(Debug, Default)]
+pub struct Node {
+    pub life: u64,
+    pub desk: Option<Desk>,
+    pub link: Option<(usize, u64)>,
+    pub processes: BTreeMap<ReplicaId, Process>,
+    pub kept: BTreeMap<ReplicaId, RunOrder>,
+    pub kept_epoch: u64,
+    pub begun: u64,
+}
+
+/// A replica's process.
+#[derive(Debug, Clone)]
+pub struct Process {
+    pub number: u64,
+    pub address: Ipv4Addr,
+    /// When it begins to listen on the declared port; never for an image that listens elsewhere.
+    pub listens_at: Option<u64>,
+    pub asked_to_stop: bool,
+}
+
+/// One gateway.
+#[derive(Debug, Default)]
+pub struct Gateway {
+    pub alive: bool,
+    pub life: u64,
+    pub link: Option<(usize, u64)>,
+    pub table: Table,
+    pub kept: Option<Table>,
+    pub open: BTreeMap<u64, Request>,
+    pub turn: usize,
+    /// A report is on its way; another is wanted.
+    pub in_flight: bool,
+    pub wants: bool,
+    pub next_beat: u64,
+    /// The epoch in which a report was last taken, and when.
+    pub heard: (u64, u64),
+}
+
+/// What a gateway tells.
+pub type View = GatewayView;
+
+/// An open request.
+#[derive(Debug, Clone)]
+pub struct Request {
+    pub replica: ReplicaId,
+}
+
+pub fn node_name(node: usize) -> Name {
+    format!("node-{}", node + 1).parse().expect("a name")
+}
+
+pub fn gateway_name(gateway: usize) -> String {
+    format!("gateway-{}", gateway + 1)
+}

@@ -1,0 +1,163 @@
+//! The house rules that a reader relies on: no file is long, and no two files need each other.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+/// Lines a file may have.
+const LONGEST: usize = 500;
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().expect("the project")
+}
+
+fn files_below(dir: &Path, endings: &[&str], found: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(dir).expect("a directory").flatten() {
+        let path = entry.path();
+        let name = entry.file_name().to_string_lossy().into_owned();
+        if path.is_dir() && !matches!(name.as_str(), "target" | "node_modules" | "dist" | ".git") {
+            files_below(&path, endings, found);
+        } else if endings.iter().any(|ending| name.ends_with(ending)) {
+            found.push(path);
+        }
+    }
+}
+
+fn sources(endings: &[&str]) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for dir in ["crates", "console"] {
+        files_below(&root().join(dir), endings, &mut found);
+    }
+    assert!(found.len() > 20, "the sources are read");
+    found
+}
+
+#[test]
+fn no_file_is_long() {
+    let long: Vec<String> = sources(&[".rs", ".ts", ".tsx"])
+        .into_iter()
+        .filter_map(|path| {
+            let lines = std::fs::read_to_string(&path).expect("a source").lines().count();
+            (lines > LONGEST).then(|| format!("{} has {lines} lines", path.display()))
+        })
+        .collect();
+    assert!(long.is_empty(), "{long:#?}");
+}
+
+/// The module path of a file below a crate's `src`.
+fn module_of(src: &Path, file: &Path) -> Vec<String> {
+    let inside = file.strip_prefix(src).expect("below src").with_extension("");
+    let mut parts: Vec<String> = inside.iter().map(|part| part.to_string_lossy().into_owned()).collect();
+    if matches!(parts.last().map(String::as_str), Some("mod" | "lib" | "main")) {
+        parts.pop();
+    }
+    parts
+}
+
+/// What a `use` of our own names, as whole paths: braces are taken apart.
+fn named(statement: &str) -> Vec<String> {
+    let Some((head, rest)) = statement.split_once('{') else { return vec![statement.trim().to_owned()] };
+    let inner = rest.rsplit_once('}').map_or(rest, |(inner, _)| inner);
+    let mut depth = 0;
+    let mut parts = vec![String::new()];
+    for letter in inner.chars() {
+        match letter {
+            '{' => depth += 1,
+            '}' => depth -= 1,
+            ',' if depth == 0 => {
+                parts.push(String::new());
+                continue;
+            }
+            _ => {}
+        }
+        parts.last_mut().expect("one").push(letter);
+    }
+    let parts = parts.iter().map(|part| part.trim()).filter(|part| !part.is_empty());
+    parts.flat_map(|part| named(&format!("{}{part}", head.trim()))).collect()
+}
+
+/// The modules that a module takes names from.
+fn needs(module: &[String], text: &str, known: &BTreeSet<Vec<String>>) -> BTreeSet<Vec<String>> {
+    let code = text.split("#[cfg(test)]").next().unwrap_or(text);
+    let mut needs = BTreeSet::new();
+    for statement in code.split(';') {
+        let lines: Vec<&str> =
+            statement.lines().filter(|line| !line.trim_start().starts_with("//")).collect();
+        let joined = lines.join(" ");
+        // What is handed on is not needed.
+        let Some(path) = joined.trim_start().strip_prefix("use ") else { continue };
+        for path in named(path) {
+            let mut words: Vec<String> = path.split("::").map(|word| word.trim().to_owned()).collect();
+            let mut base = match words.first().map(String::as_str) {
+                Some("crate") => Vec::new(),
+                Some("super") => module[..module.len().saturating_sub(1)].to_vec(),
+                Some("self") => module.to_vec(),
+                _ => continue,
+            };
+            words.remove(0);
+            while words.first().is_some_and(|word| word == "super") {
+                base.pop();
+                words.remove(0);
+            }
+            base.extend(words);
+            while !base.is_empty() && !known.contains(&base) {
+                base.pop();
+            }
+            // The crate's own root only gathers.
+            if !base.is_empty() && base != module {
+                needs.insert(base);
+            }
+        }
+    }
+    needs
+}
+
+fn reaches(
+    from: &[String],
+    to: &[String],
+    arrows: &BTreeMap<Vec<String>, BTreeSet<Vec<String>>>,
+    seen: &mut BTreeSet<Vec<String>>,
+) -> bool {
+    arrows
+        .get(from)
+        .into_iter()
+        .flatten()
+        .any(|next| next == to || seen.insert(next.clone()) && reaches(next, to, arrows, seen))
+}
+
+#[test]
+fn no_two_modules_need_each_other() {
+    let mut circles = Vec::new();
+    for entry in std::fs::read_dir(root().join("crates")).expect("crates").flatten() {
+        let src = entry.path().join("src");
+        if !src.is_dir() {
+            continue;
+        }
+        let mut files = Vec::new();
+        files_below(&src, &[".rs"], &mut files);
+        let known: BTreeSet<Vec<String>> = files.iter().map(|file| module_of(&src, file)).collect();
+        let arrows: BTreeMap<_, _> = files
+            .iter()
+            .map(|file| {
+                let module = module_of(&src, file);
+                let text = std::fs::read_to_string(file).expect("a source");
+                let needed = needs(&module, &text, &known);
+                (module, needed)
+            })
+            .collect();
+        for module in arrows.keys() {
+            if reaches(module, module, &arrows, &mut BTreeSet::new()) {
+                circles.push(format!("{}: {}", entry.file_name().display(), module.join("::")));
+            }
+        }
+    }
+    assert!(circles.is_empty(), "these need each other, round about: {circles:#?}");
+}
+
+#[test]
+fn the_check_sees_a_circle() {
+    let known: BTreeSet<Vec<String>> = [vec!["a".to_owned()], vec!["b".to_owned()]].into();
+    let module = ["a".to_owned()];
+    let needed =
+        needs(&module, "//! Of a.\nuse std::fs;\nuse crate::{b::{One, Two}, c};\nuse super::b;", &known);
+    assert_eq!(needed, [vec!["b".to_owned()]].into());
+}
