@@ -28,4 +28,15 @@ function workload(target: Target, act: string) {
 export const scale = (target: Target, replicas: number) => call('POST', workload(target, '/scale'), { replicas })
 export const deploy = (target: Target, image: string) => call('POST', workload(target, '/deploy'), { image })
 export const rollback = (target: Target, to?: number) => call('POST', workload(target, '/rollback'), { to })
+/** `hold`, `resume`, `advance`, `cancel`, `restart`. */
+export const steer = (target: Target, act: string, body: object = {}) => call('POST', workload(target, `/${act}`), body)
+export const keep = (target: Target, release: number, keep: boolean) => call('POST', workload(target, '/keep'), { release, keep })
+
+export interface Difference {
+  field: string
+  before: string | null
+  after: string | null
+}
+export const compare = async (from: string, to: string) =>
+  ((await call('GET', `/compare?from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`)) as { differences: Difference[] }).differences
 export const logsPath = (target: Target, tail: number) => `/api/v1${workload(target, `/logs?follow=true&tail=${tail}`)}`

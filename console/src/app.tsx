@@ -2,6 +2,7 @@ import { useState, type ReactNode } from 'react'
 import { Link, Navigate, Route, Routes, useLocation, useParams } from 'react-router'
 
 import { BoardPage } from './pages/board'
+import { ComparePage } from './pages/compare'
 import { ImagesPage } from './pages/images'
 import { LogPage } from './pages/log'
 import { TrailPage } from './pages/trail'
@@ -28,6 +29,7 @@ export function App() {
       <Route path="/:environment/-/trail" element={<Frame><TrailPage /></Frame>} />
       <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
       <Route path="/:environment/:name/log" element={<Frame><LogPage /></Frame>} />
+      <Route path="/:environment/:name/compare" element={<Frame><ComparePage /></Frame>} />
       <Route path="/:environment/:name" element={<Frame><WorkloadPage /></Frame>} />
     </Routes>
   )

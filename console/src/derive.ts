@@ -1,6 +1,6 @@
 // What the pages show, worked out from the record's objects.
 
-import type { Objects, Release, Replica, Rollout, Route, Service, Signal, Workload, View } from './model'
+import type { Objects, Release, Replica, Rollout, Route, Seen, Service, Signal, Workload, View } from './model'
 
 export const key = (target: { environment: string; name: string }) => `${target.environment}/${target.name}`
 export const short = (replica: Replica) => replica.id.slice(replica.id.lastIndexOf('/') + 1)
@@ -19,8 +19,33 @@ export function insideAddress(view: View, service: Service) {
   return [...only.range.split('.').slice(0, 2), ...service.address.split('.').slice(2)].join('.')
 }
 
-const OPEN = new Set(['starting', 'shifting', 'settling', 'awaiting'])
+const OPEN = new Set(['starting', 'shifting', 'settling', 'awaiting', 'going-back'])
 export const isOpen = (rollout: Rollout | undefined) => rollout !== undefined && OPEN.has(rollout.state)
+
+/** Whether a step is done and a person is asked before the next. */
+export const asks = (rollout: Rollout | undefined) => rollout?.state === 'awaiting' && rollout.reason?.code === 'asks-first'
+
+/** The two releases of a move in the order in which it goes: "6 → 7". */
+export function moves(row: Row): [number, number] | null {
+  const { rollout } = row
+  if (rollout === undefined || !isOpen(rollout) || rollout.from === null) return null
+  return rollout.state === 'going-back' ? [rollout.to, rollout.from] : [rollout.from, rollout.to]
+}
+
+/** The time that this part of the requests took at most, in milliseconds. */
+export function percentile(seen: Seen, part: number): number | null {
+  const buckets = Object.entries(seen.times).map(([bucket, count]) => [Number(bucket), count] as const).sort((a, b) => a[0] - b[0])
+  const rank = Math.max(1, Math.ceil(buckets.reduce((sum, [, count]) => sum + count, 0) * part))
+  let passed = 0
+  for (const [bucket, count] of buckets) {
+    passed += count
+    if (passed >= rank) return 2 ** (bucket / 2) / 10
+  }
+  return null
+}
+
+export const millis = (value: number | null) => (value === null ? '-' : `${value < 10 ? value.toFixed(1) : Math.round(value)} ms`)
+export const percent = (part: number, of: number) => (of === 0 ? '' : ` (${((100 * part) / of).toFixed(part * 1000 < of ? 2 : 1)} %)`)
 
 function selects(service: Service, workload: Workload, release: Release | undefined) {
   const wanted = Object.entries(service.select)
@@ -72,6 +97,11 @@ export function rows(view: View, environment: string): Row[] {
     if (route.target.environment !== environment) continue
     for (const [name] of route.to) routes.set(name, [...(routes.get(name) ?? []), route])
   }
+  const newest = new Map<string, Rollout>()
+  for (const rollout of Object.values(objects.rollout)) {
+    const target = key(rollout.workload)
+    if ((newest.get(target)?.to ?? 0) < rollout.to) newest.set(target, rollout)
+  }
   const rates = new Map<string, number>()
   for (const figure of view.figures) rates.set(figure.workload, (rates.get(figure.workload) ?? 0) + figure.rate)
   return Object.values(objects.workload)
@@ -86,7 +116,7 @@ export function rows(view: View, environment: string): Row[] {
       return {
         workload,
         release,
-        rollout: objects.rollout[`${target}@${workload.release}`],
+        rollout: newest.get(target),
         replicas: own,
         ready: own.filter((replica) => replica.state === 'ready').length,
         services: mine,
@@ -108,15 +138,19 @@ export interface Need {
 export function needs(view: View, list: Row[]): Need[] {
   return list
     .map((row) => ({ row, signal: signal(view, 'workload', row.workload.state) }))
-    .filter(({ signal }) => signal === 'fault' || signal === 'caution')
-    .map(({ row, signal }) => {
-      const reason = row.workload.reason
+    .filter(({ row, signal }) => signal === 'fault' || signal === 'caution' || row.workload.held !== null || asks(row.rollout))
+    .map(({ row, signal }): Need => {
+      const { reason, held, state } = row.workload
+      if (signal !== 'fault' && held !== null) {
+        return { row, signal: 'caution', word: 'held', headline: ' is held.', detail: sentence(`${held.because}, says ${held.origin.by} since ${moment(held.origin.at)}`) }
+      }
       const awaiting = row.rollout?.state === 'awaiting' && row.rollout.from !== null
-      const headline = awaiting
-        ? ' waits for a person.'
-        : ` ${headlines[reason?.code ?? ''] ?? 'is not as it should be'}.`
-      const detail = awaiting ? (row.rollout?.verdict ?? '') : (reason?.sentence ?? `${row.ready} of ${row.workload.wanted} ready`)
-      return { row, signal, word: row.workload.state, headline, detail: sentence(detail) }
+      if (awaiting) {
+        const detail = asks(row.rollout) ? row.rollout?.reason?.sentence : row.rollout?.verdict
+        return { row, signal: signal === 'fault' ? 'fault' : 'caution', word: signal === 'fault' ? state : 'awaiting', headline: ' waits for a person.', detail: sentence(detail ?? '') }
+      }
+      const detail = reason?.sentence ?? `${row.ready} of ${row.workload.wanted} ready`
+      return { row, signal, word: state, headline: ` ${headlines[reason?.code ?? ''] ?? 'is not as it should be'}.`, detail: sentence(detail) }
     })
     .sort((a, b) => Number(b.signal === 'fault') - Number(a.signal === 'fault'))
 }

@@ -28,13 +28,27 @@ export interface Workload {
   application: string
   wanted: number
   wanted_origin: Origin
-  rule: { may_exceed: number; may_lack: number; settle: string; deadline: string }
+  rule: Rule
   release: number
   settled: number | null
   last_change: Origin
   state: string
   reason: Reason | null
   since: string
+  held: { because: string; origin: Origin } | null
+  kept?: Record<string, Origin>
+}
+
+/** How a workload moves to new releases. */
+export interface Rule {
+  style: 'rolling' | 'stepped' | 'swap'
+  may_exceed: number
+  may_lack: number
+  settle: string
+  deadline: string
+  on_failure: 'go-back' | 'hold'
+  steps?: { share?: number; count?: number; watch?: string; then?: 'ask' }[]
+  keep_old: string
 }
 
 export interface Check {
@@ -73,7 +87,19 @@ export interface Rollout {
   ended: string | null
   reason: Reason | null
   verdict: string | null
-  evidence: { served: number; failed: number }
+  evidence: { served: number; failed: number; new: Seen; old: Seen; outlived?: Record<string, number> }
+  purpose: 'change' | 'back' | 'restart'
+  /** Of 1,000 requests so many go to the new release; by the number of replicas where none is set. */
+  share: number | null
+  step: number
+  warm_until: string | null
+}
+
+/** What one release answered while a rollout moved; times by bucket, each up to 2^(n/2) tenths of a millisecond. */
+export interface Seen {
+  requests: number
+  failed: number
+  times: Record<string, number>
 }
 
 export interface Replica {

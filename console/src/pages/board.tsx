@@ -2,8 +2,8 @@ import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, isOpen, key, moment, needs, rate, signal, tag, type Need, type Row } from '../derive'
-import { RollbackAct } from '../parts/acts'
+import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, type Need, type Row } from '../derive'
+import { SteerAct } from '../parts/acts'
 import { Badge, Cells } from '../parts/signal'
 import { Spark } from '../parts/spark'
 import { useRows, useView } from '../store'
@@ -16,7 +16,7 @@ export function BoardPage() {
     return <><h1 className="text-xl font-semibold">There is no environment {environment}.</h1> <Link className="underline" to="/">To the board</Link></>
   }
   const bad = needs(view, list)
-  const moving = list.filter((row) => row.rollout?.state !== 'awaiting' && (isOpen(row.rollout) || row.workload.state === 'moving'))
+  const moving = list.filter((row) => row.rollout?.state !== 'awaiting' && row.workload.held === null && (isOpen(row.rollout) || row.workload.state === 'moving'))
   const wanted = list.reduce((sum, row) => sum + row.workload.wanted, 0)
   const ready = list.reduce((sum, row) => sum + row.ready, 0)
   const here = view.figures.filter((figure) => figure.service.startsWith(`${environment}/`))
@@ -65,8 +65,8 @@ function Name({ row }: { row: Row }) {
 }
 
 function NeedRow({ need }: { need: Need }) {
-  const back = need.row.workload.settled
-  const other = back !== null && back !== need.row.workload.release
+  const { rollout, workload } = need.row
+  const waits = rollout?.state === 'awaiting' && rollout.from !== null && workload.held === null
   return (
     <article className="flex flex-wrap items-center gap-x-3.5 gap-y-2 border-b border-line px-4 py-3 last:border-b-0">
       <Badge of={need.signal} word={need.word} />
@@ -75,7 +75,8 @@ function NeedRow({ need }: { need: Need }) {
         <p className="text-soft">{need.detail}</p>
       </div>
       <Link to={`/${key(need.row.workload.target)}`} className="rounded-lg border border-line px-3 py-1.5 text-[13px] font-semibold hover:bg-paper">Look</Link>
-      {other && <RollbackAct row={need.row} words={`Back to ${back}`} />}
+      {workload.held !== null && <SteerAct row={need.row} act="resume" />}
+      {waits && <><SteerAct row={need.row} act="advance" /><SteerAct row={need.row} act="cancel" tone="danger" /></>}
     </article>
   )
 }
@@ -83,6 +84,7 @@ function NeedRow({ need }: { need: Need }) {
 function MovingRow({ row }: { row: Row }) {
   const { workload, rollout } = row
   const open = isOpen(rollout)
+  const way = moves(row)
   const of = open ? row.replicas.filter((replica) => replica.release === workload.release && replica.state === 'ready').length : row.ready
   const leaving = row.replicas.filter((replica) => replica.state === 'draining').length
   const share = workload.wanted === 0 ? 1 : Math.min(1, of / workload.wanted)
@@ -90,12 +92,12 @@ function MovingRow({ row }: { row: Row }) {
     <section className="mt-4 flex flex-wrap items-center gap-x-4 gap-y-2 rounded-xl border border-line bg-card px-4 py-3" aria-label={`${workload.target.name} moves`}>
       <Badge of="moving" word="moving" />
       <Name row={row} />
-      <span className="text-soft">{open ? (rollout?.from == null ? `release ${workload.release}` : `release ${rollout.from} → ${workload.release}`) : `to ${workload.wanted}`}</span>
+      <span className="text-soft">{open ? (way === null ? `release ${workload.release}` : `release ${way[0]} → ${way[1]}`) : `to ${workload.wanted}`}</span>
       <div className="h-2 min-w-40 grow overflow-hidden rounded-full bg-line" role="progressbar" aria-valuenow={of} aria-valuemax={workload.wanted} aria-label="ready">
         <div className="eases h-full bg-moving" style={{ width: `${share * 100}%` }} />
       </div>
       <span className="figures text-xs text-soft">
-        {of} of {workload.wanted} {open ? 'new' : 'ready'}{leaving > 0 && ` · ${leaving} leaving`}
+        {of} of {workload.wanted} {open ? (rollout?.state === 'going-back' ? 'back' : 'new') : 'ready'}{leaving > 0 && ` · ${leaving} leaving`}
       </span>
     </section>
   )
@@ -138,7 +140,7 @@ function Table({ list }: { list: Row[] }) {
 
 function TableRow({ row }: { row: Row }) {
   const view = useView()
-  const { workload, release, rollout } = row
+  const { workload, release } = row
   const service = row.services[0]
   const change = workload.last_change
   return (
@@ -147,7 +149,7 @@ function TableRow({ row }: { row: Row }) {
       <td className="px-3"><Badge of={signal(view, 'workload', workload.state)} word={workload.state} /></td>
       <td className="px-3"><Cells replicas={row.replicas} wanted={workload.wanted} /></td>
       <td className="px-3 whitespace-nowrap">
-        <strong className="font-semibold">{isOpen(rollout) && rollout?.from != null ? `${rollout.from} → ${workload.release}` : workload.release}</strong>
+        <strong className="font-semibold">{moves(row)?.join(' → ') ?? workload.release}</strong>
         {release?.same_as != null && <span className="text-soft"> same as {release.same_as}</span>}{' '}
         <span className="figures text-xs text-soft">{tag(release?.spec.image ?? '')}</span>
       </td>

@@ -1,11 +1,14 @@
 import * as Tabs from '@radix-ui/react-tabs'
-import type { ReactNode } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, duration, isOpen, key, moment, rate, rows, short, signal, tag, type Row } from '../derive'
-import { DeployAct, RollbackAct, ScaleAct } from '../parts/acts'
+import { NOT_ISOLATED, isolates, isOpen, key, millis, moment, moves, rate, rows, short, signal, type Row } from '../derive'
+import type { Figure } from '../model'
+import { DeployAct, HoldAct, RollbackAct, ScaleAct, SteerAct } from '../parts/acts'
+import { Card, Pair } from '../parts/card'
 import { Line } from '../parts/line'
 import { Log } from '../parts/log'
+import { ReleasesCard } from '../parts/releases'
+import { RolloutCard } from '../parts/rollout'
 import { Badge } from '../parts/signal'
 import { useView } from '../store'
 
@@ -21,30 +24,37 @@ export function WorkloadPage() {
   const own = view.figures.filter((figure) => figure.workload === key(workload.target))
   const p95 = own.reduce<number | null>((most, figure) => (figure.p95 === null ? most : Math.max(most ?? 0, figure.p95)), null)
   const failed = own.reduce((sum, figure) => sum + figure.failed, 0)
-  const moving = isOpen(rollout)
+  const way = moves(row)
+  const { held } = workload
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
         <h1 className="text-xl font-semibold">{name}</h1>
         <Badge of={signal(view, 'workload', workload.state)} word={workload.state} />
         <p className="min-w-0 grow text-soft">
-          release {moving && rollout?.from != null ? <>{rollout.from} → <strong className="text-ink">{workload.release}</strong>, rolling</> : <strong className="text-ink">{workload.release}</strong>}
+          release {way !== null ? <>{way[0]} → <strong className="text-ink">{way[1]}</strong>, {rollout?.state === 'going-back' ? 'going back' : workload.rule.style}</> : <strong className="text-ink">{workload.release}</strong>}
           {release?.same_as != null && ` (same as ${release.same_as})`}, <span className="figures text-xs">{release?.spec.image}</span>
         </p>
         <div className="flex flex-wrap gap-2.5">
           <ScaleAct row={row} />
-          {workload.settled !== null && workload.settled !== workload.release
-            ? <RollbackAct row={row} words={moving ? `Cancel, back to ${workload.settled}` : 'Roll back'} />
-            : null}
+          {held === null ? <HoldAct row={row} /> : <SteerAct row={row} act="resume" tone="strong" />}
+          {held === null && (isOpen(rollout)
+            ? rollout?.from != null && rollout.state !== 'going-back' && <SteerAct row={row} act="cancel" tone="danger" />
+            : <><SteerAct row={row} act="restart" />{workload.settled !== null && workload.release > 1 && <RollbackAct row={row} words="Roll back" />}</>)}
           <DeployAct row={row} />
         </div>
       </div>
+      {held !== null && (
+        <p role="status" className="mt-3 rounded-xl border border-line border-l-4 border-l-caution bg-card px-4 py-2.5">
+          <Badge of="caution" word="held" /> {held.because} <span className="text-soft">{held.origin.by}, {moment(held.origin.at)}. Nothing automatic moves it until it is resumed.</span>
+        </p>
+      )}
       {workload.reason && (
         <p role="status" className="mt-3 rounded-xl border border-line border-l-4 border-l-fault bg-card px-4 py-2.5">
           <strong className="font-semibold">{workload.reason.code}</strong> <span className="text-soft">{workload.reason.sentence}</span>
         </p>
       )}
-      <Card className="mt-4" title="What answers now" aside={<span className="figures text-xs text-soft">{rate(row.rate)}{p95 !== null && ` · p95 ${p95 < 10 ? p95.toFixed(1) : Math.round(p95)} ms`} · {failed} failed</span>}>
+      <Card className="mt-4" title="What answers now" aside={<span className="figures text-xs text-soft">{rate(row.rate)}{p95 !== null && ` · p95 ${millis(p95)}`} · {failed} failed</span>}>
         <Line row={row} />
         <p className="mt-1 text-[11px] text-faint">
           One cell, one replica: filled ready, dashed starting, half leaving, crossed failed.
@@ -78,92 +88,16 @@ export function WorkloadPage() {
   )
 }
 
-function Card({ title, aside, className = '', children }: { title?: string; aside?: ReactNode; className?: string; children: ReactNode }) {
-  return (
-    <section aria-label={title} className={`rounded-xl border border-line bg-card px-4.5 py-3.5 ${className}`}>
-      {title !== undefined && (
-        <div className="mb-2.5 flex items-baseline justify-between">
-          <h2 className="text-[13px] font-semibold text-soft">{title}</h2>
-          {aside}
-        </div>
-      )}
-      {children}
-    </section>
-  )
-}
-
-function Pair({ name, children }: { name: string; children: ReactNode }) {
-  return (
-    <div className="flex gap-4 border-b border-line/70 py-2 last:border-b-0">
-      <dt className="w-40 shrink-0 text-soft">{name}</dt>
-      <dd className="min-w-0 break-words">{children}</dd>
-    </div>
-  )
-}
-
-function RolloutCard({ row }: { row: Row }) {
-  const { workload, rollout } = row
-  const view = useView()
-  if (rollout === undefined) return <Card title="Rollout"><p className="text-faint">No release was rolled out yet.</p></Card>
-  const ready = row.replicas.filter((replica) => replica.release === rollout.to && replica.state === 'ready').length
-  const open = isOpen(rollout)
-  const share = workload.wanted === 0 ? 1 : Math.min(1, ready / workload.wanted)
-  return (
-    <Card title={`Rollout of release ${rollout.to}`} aside={<Badge of={signal(view, 'rollout', rollout.state)} word={rollout.state} />}>
-      <div className="h-2.5 overflow-hidden rounded-full bg-line" role="progressbar" aria-label="ready in the new release" aria-valuenow={ready} aria-valuemax={workload.wanted}>
-        <div className={`eases h-full ${rollout.state === 'awaiting' ? 'bg-caution' : open ? 'bg-moving' : 'bg-cell'}`} style={{ width: `${share * 100}%` }} />
-      </div>
-      <dl className="mt-2">
-        <Pair name={`Ready in release ${rollout.to}`}>{ready} of {workload.wanted}, each for at least {workload.rule.settle}</Pair>
-        <Pair name="Never fewer than">{Math.max(0, workload.wanted - workload.rule.may_lack)} ready <span className="text-soft">({workload.wanted} wanted, {workload.rule.may_exceed} extra while moving)</span></Pair>
-        <Pair name="Evidence">{rollout.evidence.served} requests, {rollout.evidence.failed} failed {open && <span className="text-soft">as of the last step</span>}</Pair>
-        <Pair name="Time">{duration(rollout.started, rollout.ended)} of at most {workload.rule.deadline}</Pair>
-        {rollout.verdict !== null && <Pair name="Verdict">{rollout.verdict}</Pair>}
-      </dl>
-    </Card>
-  )
-}
-
-function ReleasesCard({ row }: { row: Row }) {
-  const view = useView()
-  const target = key(row.workload.target)
-  const list = Object.values(view.objects.release).filter((release) => key(release.workload) === target).sort((a, b) => b.number - a.number).slice(0, 8)
-  return (
-    <Card title="Releases">
-      <table className="w-full text-left">
-        <tbody>
-          {list.map((release) => {
-            const rollout = view.objects.rollout[`${target}@${release.number}`]
-            const state = rollout?.state ?? 'superseded'
-            return (
-              <tr key={release.number} className="border-b border-line/70 last:border-b-0">
-                <th scope="row" className="py-2 pr-2 font-semibold whitespace-nowrap">
-                  {release.number}{release.same_as !== null && <span className="font-normal text-soft"> (same as {release.same_as})</span>}
-                </th>
-                <td className="pr-2"><Badge of={signal(view, 'rollout', state)} word={state} /></td>
-                <td className="figures pr-2 text-xs">{tag(release.spec.image)}</td>
-                <td className="pr-2 whitespace-nowrap">{moment(release.origin.at)} <span className="text-soft">{release.origin.by}</span></td>
-                <td className="py-1.5 text-right">
-                  {release.number !== row.workload.release && state === 'done' && (release.same_as ?? release.number) !== (row.release?.same_as ?? row.workload.release) && <RollbackAct row={row} to={release.number} words="Roll back" />}
-                  {rollout?.reason != null && <span className="text-soft">{rollout.reason.code}</span>}
-                </td>
-              </tr>
-            )
-          })}
-        </tbody>
-      </table>
-    </Card>
-  )
-}
-
 function Replicas({ row }: { row: Row }) {
   const view = useView()
+  const figures = new Map<string, Figure[]>()
+  for (const figure of view.figures) figures.set(figure.replica, [...(figures.get(figure.replica) ?? []), figure])
   return (
     <div className="max-h-72 overflow-auto" tabIndex={0} role="region" aria-label="Replicas">
       <table className="w-full text-left">
         <thead>
           <tr className="text-[13px] text-soft">
-            {['Replica', 'State', 'Release', 'Node', 'Address', 'Started', 'Restarts', 'Why'].map((word) => <th key={word} scope="col" className="py-1 pr-3 font-semibold">{word}</th>)}
+            {['Replica', 'State', 'Release', 'Node', 'Address', 'Requests', 'Failed', 'p95', 'Started', 'Restarts', 'Why'].map((word) => <th key={word} scope="col" className="py-1 pr-3 font-semibold">{word}</th>)}
           </tr>
         </thead>
         <tbody>
@@ -174,6 +108,7 @@ function Replicas({ row }: { row: Row }) {
               <td className="pr-3">{replica.release}</td>
               <td className="pr-3">{replica.node ?? 'none yet'}{!isolates(view, replica.node) && <span className="text-caution">, {NOT_ISOLATED}</span>}</td>
               <td className="figures pr-3 text-xs">{replica.address ?? '-'}</td>
+              <Served figures={figures.get(replica.id) ?? []} />
               <td className="pr-3">{moment(replica.created)}</td>
               <td className="pr-3">{replica.restarts}</td>
               <td className="text-soft">{replica.reason?.sentence}</td>
@@ -182,6 +117,19 @@ function Replicas({ row }: { row: Row }) {
         </tbody>
       </table>
     </div>
+  )
+}
+
+/** What a replica answered in the last ten seconds. */
+function Served({ figures }: { figures: Figure[] }) {
+  const failed = figures.reduce((sum, figure) => sum + figure.failed, 0)
+  const p95 = figures.reduce<number | null>((most, { p95 }) => (p95 === null ? most : Math.max(most ?? 0, p95)), null)
+  return (
+    <>
+      <td className="figures pr-3 text-xs">{rate(figures.reduce((sum, figure) => sum + figure.rate, 0))}</td>
+      <td className={`figures pr-3 text-xs ${failed > 0 ? 'font-semibold text-fault' : ''}`}>{failed}</td>
+      <td className="figures pr-3 text-xs whitespace-nowrap">{millis(p95)}</td>
+    </>
   )
 }
 

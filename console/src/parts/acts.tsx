@@ -3,7 +3,7 @@ import type { ReactNode, SyntheticEvent } from 'react'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 
-import { Refused, deploy, rollback, scale } from '../api'
+import { Refused, deploy, keep, rollback, scale, steer } from '../api'
 import { key, tag, type Row } from '../derive'
 import { useView } from '../store'
 import { Button } from './button'
@@ -98,6 +98,12 @@ export function ScaleAct({ row }: { row: Row }) {
   )
 }
 
+const manners = {
+  rolling: 'One replica more, then one less, until all are new.',
+  stepped: 'The new release gets its declared share of the requests, step by step.',
+  swap: 'The new set comes up beside the old one, then all requests go there at once.',
+}
+
 export function DeployAct({ row }: { row: Row }) {
   const view = useView()
   const target = row.workload.target
@@ -110,7 +116,7 @@ export function DeployAct({ row }: { row: Row }) {
       name="deploy"
       trigger={<Button tone="strong">Deploy…</Button>}
       title={`Deploy ${target.name} to ${target.environment}`}
-      about={`Runs ${tag(current)} now. One replica more, then one less, until all are new; nothing is lost on the way.`}
+      about={`Runs ${tag(current)} now. ${manners[row.workload.rule.style]} Nothing is lost on the way${row.workload.rule.on_failure === 'go-back' ? ', and what fails goes back by itself' : ''}.`}
       command={`mainyard deploy ${key(target)} --image ${image}`}
       act={`Deploy ${tag(image)}`}
       disabled={image === current || image === ''}
@@ -141,5 +147,65 @@ export function RollbackAct({ row, to, words }: { row: Row; to?: number; words: 
       act="Roll back"
       run={() => rollback(target, to)}
     />
+  )
+}
+
+export function HoldAct({ row }: { row: Row }) {
+  const { target } = row.workload
+  const [because, setBecause] = useState('')
+  return (
+    <Act
+      name="hold"
+      trigger={<Button>Hold…</Button>}
+      title={`Hold ${target.name} in ${target.environment}`}
+      about="Nothing automatic moves it until it is resumed; its replicas are kept at their number."
+      command={`mainyard hold ${key(target)} --because "${because}"`}
+      act="Hold"
+      disabled={because.trim() === ''}
+      run={() => steer(target, 'hold', { because })}
+    >
+      <label className="mt-4 block font-medium">
+        Because
+        <input className={field} name="because" value={because} onChange={(event) => setBecause(event.target.value)} autoFocus />
+      </label>
+      <p className="mt-1 text-faint">Whoever meets the mark reads it.</p>
+    </Act>
+  )
+}
+
+const steering = {
+  resume: { words: 'Resume', about: 'The mark is taken away. A rollout that stood still goes on, its deadline counted anew.' },
+  advance: { words: 'Advance', about: 'The rollout goes on: to its next step, or in spite of what was found against the release.' },
+  cancel: { words: 'Cancel, go back', about: 'The release before takes over again; its replicas that still run are kept.' },
+  restart: { words: 'Restart', about: 'Fresh replicas of the same release take the place of those that run, in the declared order.' },
+}
+
+export function SteerAct({ row, act, tone }: { row: Row; act: keyof typeof steering; tone?: 'danger' | 'strong' }) {
+  const { target } = row.workload
+  const { words, about } = steering[act]
+  return (
+    <Act
+      name={act}
+      trigger={<Button tone={tone ?? 'plain'}>{words}</Button>}
+      title={`${words}: ${target.name} in ${target.environment}`}
+      about={about}
+      command={`mainyard ${act} ${key(target)}`}
+      act={words}
+      run={() => steer(target, act)}
+    />
+  )
+}
+
+/** Keeping can be undone: it asks nothing. */
+export function KeepAct({ row, release }: { row: Row; release: number }) {
+  const kept = row.workload.kept?.[String(release)] !== undefined
+  return (
+    <button
+      type="button" aria-pressed={kept} title={`mainyard keep ${key(row.workload.target)}@${release}${kept ? ' --no-longer' : ''}`}
+      className={`text-[13px] underline hover:text-ink ${kept ? 'font-semibold text-ink' : 'text-soft'}`}
+      onClick={() => void keep(row.workload.target, release, !kept)}
+    >
+      {kept ? 'kept' : 'keep'}
+    </button>
   )
 }

@@ -3,7 +3,7 @@
 import { linkHorizontal } from 'd3-shape'
 import { useSyncExternalStore } from 'react'
 
-import { NOT_ISOLATED, insideAddress, isolates, key, rate, short, tag, type Row } from '../derive'
+import { NOT_ISOLATED, insideAddress, isOpen, isolates, key, rate, short, tag, type Row } from '../derive'
 import type { Figure, Replica } from '../model'
 import { useView } from '../store'
 import { look } from './signal'
@@ -23,6 +23,8 @@ interface Lane {
   members: Replica[]
   rate: number
   share: number
+  /** Of 1,000 requests, as the rollout gives them out now. */
+  declared: number | null
   p95: number | null
   height: number
 }
@@ -51,7 +53,9 @@ export function Line({ row }: { row: Row }) {
     const served = own.filter((figure) => figure.release === number)
     const image = view.objects.release[`${target}@${number}`]?.spec.image ?? ''
     const p95 = served.reduce<number | null>((most, figure) => (figure.p95 === null ? most : Math.max(most ?? 0, figure.p95)), null)
-    return { release: number, label: tag(image), members, rate: sum(served), share: total > 0 ? sum(served) / total : 0, p95, height: 30 + cellsHeight(members.length) }
+    const given = isOpen(row.rollout) ? (row.rollout?.share ?? null) : null
+    const declared = given === null ? null : number === row.rollout?.to ? given : number === row.rollout?.from ? 1000 - given : null
+    return { release: number, declared, label: tag(image), members, rate: sum(served), share: total > 0 ? sum(served) / total : 0, p95, height: 30 + cellsHeight(members.length) }
   })
 
   const laneGap = 34
@@ -146,6 +150,7 @@ function LaneView({ lane, y, middle, current }: { lane: Lane; y: number; middle:
   const notes = [
     lane.label,
     many ? `${ready} of ${lane.members.length} ready` : '',
+    lane.declared === null ? '' : `${lane.declared / 10} % share`,
     lane.rate > 0 ? `${Math.round(lane.share * 100)} % of requests` : '',
     lane.p95 === null ? '' : `p95 ${lane.p95 < 10 ? lane.p95.toFixed(1) : Math.round(lane.p95)} ms`,
     lane.members.every((member) => member.state === 'draining') ? 'leaving' : '',

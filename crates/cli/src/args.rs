@@ -51,13 +51,34 @@ pub enum Command {
         #[command(flatten)]
         output: Output,
     },
-    /// See one workload: what answers now, its releases, its replicas.
-    #[command(after_help = "Example:\n  mainyard show staging/locker-api")]
+    /// See one workload: what answers now, its releases, its replicas; or one release of it.
+    #[command(
+        after_help = "Example:\n  mainyard show staging/locker-api\n  mainyard show staging/locker-api@2"
+    )]
     Show {
+        /// The workload, as environment/name, or a release, as environment/name@number.
+        target: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// List a workload's releases: what each was, who made it, what became of it.
+    #[command(after_help = "Example:\n  mainyard releases staging/locker-api")]
+    Releases {
         /// The workload, as environment/name.
         target: String,
         #[command(flatten)]
         output: Output,
+    },
+    /// Keep a release, however old it gets.
+    #[command(
+        after_help = "Example:\n  mainyard keep staging/locker-api@2\n  mainyard keep staging/locker-api@2 --no-longer"
+    )]
+    Keep {
+        /// The release, as environment/name@number.
+        release: String,
+        /// It may go again when it is old.
+        #[arg(long)]
+        no_longer: bool,
     },
     /// See what differs between two releases, field by field.
     #[command(after_help = "Example:\n  mainyard compare staging/locker-api@1 staging/locker-api@2")]
@@ -130,8 +151,54 @@ pub enum Command {
         /// The workload, as environment/name.
         target: String,
         /// The release to equal: its number, or environment/name@number.
-        #[arg(long, value_name = "RELEASE")]
+        #[arg(long, value_name = "RELEASE", conflicts_with = "at")]
         to: Option<String>,
+        /// Or the release that ran at this time: 14:00, or 2026-11-23 14:00, or with a time zone.
+        #[arg(long, value_name = "TIME")]
+        at: Option<String>,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Send a rollout on: to its next step, or in spite of what was found.
+    #[command(after_help = "Example:\n  mainyard advance staging/locker-api")]
+    Advance {
+        /// The workload, as environment/name.
+        target: String,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Take a rollout that is under way back to the release before.
+    #[command(after_help = "Example:\n  mainyard cancel staging/locker-api")]
+    Cancel {
+        /// The workload, as environment/name.
+        target: String,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Mark a workload: nothing automatic moves it until it is resumed.
+    #[command(
+        after_help = "Example:\n  mainyard hold staging/locker-api --because \"the couriers are counting parcels\""
+    )]
+    Hold {
+        /// The workload, as environment/name.
+        target: String,
+        /// Why; whoever meets the mark reads it.
+        #[arg(long, value_name = "REASON")]
+        because: String,
+    },
+    /// Take the mark of `hold` away; a rollout goes on.
+    #[command(after_help = "Example:\n  mainyard resume staging/locker-api")]
+    Resume {
+        /// The workload, as environment/name.
+        target: String,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Put fresh replicas of the same release in the place of those that run.
+    #[command(after_help = "Example:\n  mainyard restart staging/locker-api")]
+    Restart {
+        /// The workload, as environment/name.
+        target: String,
         #[command(flatten)]
         wait: Wait,
     },

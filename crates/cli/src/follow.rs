@@ -5,7 +5,9 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use mainyard_core::cluster::State;
-use mainyard_core::model::{ReleaseNumber, ReplicaState, RolloutState, Signal, Target, WorkloadState};
+use mainyard_core::model::{
+    ReasonCode, ReleaseNumber, ReplicaState, Rollout, RolloutState, Signal, Target, WorkloadState,
+};
 use mainyard_core::routing::replicas_of;
 
 use crate::client::{Client, Snapshot};
@@ -48,10 +50,14 @@ impl Progress {
         }
     }
 
-    fn end(self, signal: Signal, words: &str) {
+    fn clear(&self) {
         if let Some(bar) = &self.bar {
             bar.finish_and_clear();
         }
+    }
+
+    fn end(self, signal: Signal, words: &str) {
+        self.clear();
         println!(
             "{} {words} · {:.1} s",
             Paint::stdout().signal(signal, shape(signal)),
@@ -84,10 +90,17 @@ pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
         let there = ready + leaving;
         let (position, length) = if there > wanted { (wanted, there) } else { (ready, wanted) };
         let left = if leaving > 0 { format!(", {leaving} leaving") } else { String::new() };
-        progress.show(position as u64, length as u64, format!("{ready} of {wanted} ready{left}"));
+        // While it moves both releases are ready at once.
+        let words = format!("{} of {wanted} ready{left}", ready.min(wanted));
+        progress.show(position as u64, length as u64, words);
         let Some(workload) = workload else { return Some(Err(format!("{target} was removed meanwhile"))) };
+        let open = now.state.open_rollout(target);
+        let waits = workload.held.is_some() || open.is_some_and(|open| asks(open).is_some());
         match workload.state {
-            WorkloadState::Steady | WorkloadState::Off => Some(Ok(wanted)),
+            WorkloadState::Steady | WorkloadState::Off => Some(Ok((wanted, "steady"))),
+            WorkloadState::Moving if waits && open.is_some() && ready >= wanted => {
+                Some(Ok((wanted, "in the middle of a rollout that waits for a person")))
+            }
             WorkloadState::Failing => {
                 let reason = workload.reason.as_ref().map(ToString::to_string).unwrap_or_default();
                 Some(Err(format!("{ready} of {wanted} ready; {reason}")))
@@ -96,11 +109,11 @@ pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
         }
     });
     match ended.await? {
-        Ok(wanted) => {
+        Ok((wanted, how)) => {
             let words = if wanted == 0 {
                 format!("{target} is off")
             } else {
-                format!("{target} is steady, {wanted} of {wanted} ready")
+                format!("{target} is {how}, {wanted} of {wanted} ready")
             };
             progress.end(if wanted == 0 { Signal::Rest } else { Signal::Good }, &words);
             Ok(())
@@ -112,56 +125,137 @@ pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
     }
 }
 
-/// Until a release's rollout comes to a verdict.
-pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
+/// How following a rollout ends.
+enum End {
+    Done(String),
+    Asks(String),
+    Failed(RolloutState, String),
+}
+
+/// What a person is asked after a step that is well.
+fn asks(rollout: &Rollout) -> Option<&str> {
+    let reason = rollout.reason.as_ref().filter(|_| rollout.state == RolloutState::Awaiting)?;
+    (reason.code == ReasonCode::AsksFirst).then_some(reason.sentence.as_str())
+}
+
+fn end_of(rollout: &Rollout) -> Option<End> {
+    let verdict = rollout.verdict.clone().unwrap_or_default();
+    let code = rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}: ", reason.code));
+    if let Some(words) = asks(rollout) {
+        return Some(End::Asks(words.to_owned()));
+    }
+    match rollout.state {
+        RolloutState::Done => Some(End::Done(verdict)),
+        RolloutState::Superseded => Some(End::Failed(RolloutState::Superseded, verdict)),
+        state @ (RolloutState::Awaiting | RolloutState::WentBack | RolloutState::Cancelled) => {
+            Some(End::Failed(state, format!("{code}{verdict}")))
+        }
+        _ => None,
+    }
+}
+
+/// Follows until `ends` says so; an interrupt ends the following, not what is followed.
+async fn watch<T>(
+    client: &Client,
+    target: &Target,
+    release: ReleaseNumber,
+    progress: &mut Progress,
+    ends: impl Fn(&Rollout) -> Option<T>,
+) -> Result<T, Failure> {
     let mut snapshot = client.snapshot().await?;
-    let mut progress = Progress::new(1);
     let key = (target.clone(), release);
+    let last_time = last_time(&snapshot.state, target, release);
     let ended = client.follow(&mut snapshot, |now: &Snapshot| {
         let Some(rollout) = now.state.rollouts.get(&key) else {
             return Some(Err(format!("{target} was removed meanwhile")));
         };
         let wanted = now.state.workloads.get(target).map_or(0, |workload| workload.wanted as usize);
-        let ready = |of_new: bool| {
-            let all = replicas_of(&now.state.replicas, target)
-                .filter(|replica| replica.state == ReplicaState::Ready);
-            all.filter(|replica| (replica.release == release) == of_new).count()
-        };
-        let (new, old) = (ready(true), ready(false));
-        let before = rollout.from.map_or(String::new(), |from| format!(", {old} of release {from}"));
-        progress.show(
-            new as u64,
-            wanted as u64,
-            format!("{}: {new} of {wanted} ready in release {release}{before}", rollout.state),
-        );
-        if rollout.state == RolloutState::Superseded {
-            return Some(Err(rollout
-                .verdict
-                .clone()
-                .unwrap_or_else(|| "a newer release took its place".to_owned())));
-        }
-        let verdict = rollout.verdict.clone().unwrap_or_default();
-        match rollout.state {
-            RolloutState::Done => Some(Ok(verdict)),
-            RolloutState::Awaiting | RolloutState::WentBack | RolloutState::Cancelled => {
-                let code =
-                    rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}: ", reason.code));
-                Some(Err(format!("{code}{verdict}")))
-            }
-            _ => None,
-        }
+        let (position, words) = how_far(&now.state, rollout, wanted, last_time.as_deref());
+        progress.show(position as u64, wanted as u64, words);
+        ends(rollout).map(Ok)
     });
-    match ended.await? {
-        Ok(verdict) => {
+    tokio::select! {
+        ended = ended => ended?.map_err(Failure::failed),
+        _ = tokio::signal::ctrl_c() => {
+            progress.clear();
+            println!("{target}: the rollout to {release} goes on without being followed\nSee it with: mainyard show {target}");
+            Err(Failure::said())
+        }
+    }
+}
+
+/// How long the last rollout took that was done, for comparison.
+fn last_time(state: &State, target: &Target, release: ReleaseNumber) -> Option<String> {
+    let done = state.rollouts.values().rev().find(|rollout| {
+        rollout.workload == *target && rollout.to < release && rollout.state == RolloutState::Done
+    })?;
+    let took = done.ended?.duration_since(done.started).as_secs_f64();
+    Some(format!("last time {took:.1} s"))
+}
+
+/// Ready replicas of the new release, and how far it is in words.
+fn how_far(state: &State, rollout: &Rollout, wanted: usize, last_time: Option<&str>) -> (usize, String) {
+    let ready = |of: Option<ReleaseNumber>| {
+        let all = replicas_of(&state.replicas, &rollout.workload);
+        all.filter(|replica| replica.state == ReplicaState::Ready && Some(replica.release) == of).count()
+    };
+    let (new, old) = (ready(Some(rollout.to)), ready(rollout.from));
+    let before = rollout.from.map_or(String::new(), |from| format!(", {old} of release {from}"));
+    let share =
+        rollout.share.map_or(String::new(), |share| format!(", {} % of requests", f64::from(share) / 10.0));
+    let seen = &rollout.evidence.new;
+    let served = match seen.requests {
+        0 => String::new(),
+        requests => format!(", {requests} answered, {} failed", seen.failed),
+    };
+    let last_time = last_time.map_or(String::new(), |words| format!(", {words}"));
+    let words = format!(
+        "{}: {new} of {wanted} ready in release {}{before}{share}{served}{last_time}",
+        rollout.state, rollout.to
+    );
+    (new, words)
+}
+
+/// Until a release's rollout comes to a verdict.
+pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
+    let mut progress = Progress::new(1);
+    match watch(client, target, release, &mut progress, end_of).await? {
+        End::Done(verdict) => {
             progress.end(Signal::Good, &format!("done: {verdict}"));
             Ok(())
         }
-        Err(verdict) => {
-            progress.end(Signal::Caution, &format!("{target} waits for a person"));
-            let next = format!(
-                "Read more with: mainyard logs {target}    Take it back with: mainyard rollback {target}"
+        End::Asks(words) => {
+            progress.end(Signal::Caution, &format!("a person is asked: {words}"));
+            println!(
+                "Send it on with: mainyard advance {target}    Take it back with: mainyard cancel {target}"
             );
-            Err(Failure::failed(format!("{verdict}\n{next}")))
+            Ok(())
+        }
+        End::Failed(state, verdict) => {
+            let (how, next) = match state {
+                RolloutState::Awaiting => (
+                    "waits for a person",
+                    format!(
+                        "\nRead more with: mainyard logs {target}    Take it back with: mainyard cancel {target}    Or send it on with: mainyard advance {target}"
+                    ),
+                ),
+                RolloutState::Superseded => ("moves to a newer release", String::new()),
+                RolloutState::Cancelled => ("went back, as a person said", String::new()),
+                _ => ("went back", format!("\nRead more with: mainyard show {target}@{release}")),
+            };
+            progress.end(Signal::Caution, &format!("{target} {how}"));
+            Err(Failure::failed(format!("{verdict}{next}")))
         }
     }
+}
+
+/// Until a rollout that was cancelled has gone back.
+pub async fn going_back(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
+    let mut progress = Progress::new(1);
+    let back = watch(client, target, release, &mut progress, |rollout| {
+        (!rollout.state.is_open()).then(|| rollout.verdict.clone().unwrap_or_default())
+    });
+    let verdict = back.await?;
+    progress.end(Signal::Good, &verdict);
+    Ok(())
 }

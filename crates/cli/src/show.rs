@@ -3,7 +3,9 @@
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use mainyard_core::cluster::State;
-use mainyard_core::model::{Origin, Release, Replica, ReplicaState, RolloutState, Signal, Target, Workload};
+use mainyard_core::model::{
+    Held, Origin, Release, Replica, ReplicaState, Rollout, RolloutState, Signal, Target, Workload,
+};
 use mainyard_core::routing::{replicas_of, selects};
 
 use crate::client::Snapshot;
@@ -31,7 +33,7 @@ pub fn print(table: &Table) {
 }
 
 /// At most this many characters, the last one an ellipsis where some are missing.
-fn clipped(text: &str, most: usize) -> String {
+pub fn clipped(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
         text.to_owned()
     } else {
@@ -81,16 +83,21 @@ fn services_of<'a>(
 }
 
 fn release_words(state: &State, workload: &Workload) -> String {
-    let rollout = state
-        .rollouts
-        .get(&(workload.target.clone(), workload.release))
-        .filter(|rollout| rollout.state.is_open());
+    let rollout = state.open_rollout(&workload.target);
     let same_as = current(state, workload).and_then(|release| release.same_as);
-    match (rollout.and_then(|rollout| rollout.from), same_as) {
-        (Some(from), _) => format!("{from} → {}", workload.release),
-        (None, Some(same)) => format!("{} (same as {same})", workload.release),
-        (None, None) => workload.release.to_string(),
+    match (rollout, same_as) {
+        (Some(Rollout { state: RolloutState::GoingBack, from: Some(from), to, .. }), _) => {
+            format!("{to} → {from}")
+        }
+        (Some(Rollout { from: Some(from), to, .. }), _) => format!("{from} → {to}"),
+        (_, Some(same)) => format!("{} (same as {same})", workload.release),
+        (_, None) => workload.release.to_string(),
     }
+}
+
+/// "8 (same as 6)".
+pub fn release_number(release: &Release) -> String {
+    release.same_as.map_or(release.number.to_string(), |same| format!("{} (same as {same})", release.number))
 }
 
 /// One workload: the line of what answers now, then rollout, releases, replicas.
@@ -109,13 +116,15 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
     if let Some(reason) = &workload.reason {
         println!("{}  {}", paint.signal(signal, reason.code.word()), reason.sentence);
     }
+    if let Some(Held { because, origin }) = &workload.held {
+        let mark = paint.signal(Signal::Caution, &format!("{} held", shape(Signal::Caution)));
+        println!("{mark}  {because}, {}; it goes on with: mainyard resume {target}", change(origin));
+    }
     println!();
     line(snapshot, workload, paint);
-    if let Some(rollout) = state.rollouts.get(&(target.clone(), workload.release)) {
+    if let Some(rollout) = state.newest_rollout(target) {
         let signal = rollout.state.signal();
-        let words = rollout.verdict.clone().unwrap_or_else(|| {
-            format!("{} requests, {} failed so far", rollout.evidence.served, rollout.evidence.failed)
-        });
+        let words = rollout.verdict.clone().unwrap_or_else(|| so_far(rollout));
         println!(
             "\nrollout   {}  {words}",
             paint.signal(signal, &format!("{} {}", shape(signal), rollout.state))
@@ -125,6 +134,15 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
     releases(state, target);
     println!();
     replicas(state, target);
+}
+
+/// How far a rollout is, without a verdict yet.
+fn so_far(rollout: &Rollout) -> String {
+    let share =
+        rollout.share.map_or(String::new(), |share| format!("{} % of requests; ", f64::from(share) / 10.0));
+    let asks = rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}; ", reason.sentence));
+    let new = &rollout.evidence.new;
+    format!("{asks}{share}{} answered by release {}, {} failed so far", new.requests, rollout.to, new.failed)
 }
 
 /// What answers now: ways in, service, a lane for each release.
@@ -206,11 +224,8 @@ fn releases(state: &State, target: &Target) {
     for release in own.iter().rev().take(10) {
         let rollout = state.rollouts.get(&(target.clone(), release.number));
         let outcome = rollout.map_or(RolloutState::Superseded, |rollout| rollout.state);
-        let number = release
-            .same_as
-            .map_or(release.number.to_string(), |same| format!("{} (same as {same})", release.number));
         rows.add_row(vec![
-            Cell::new(number),
+            Cell::new(release_number(release)),
             coloured(format!("{} {outcome}", shape(outcome.signal())), outcome.signal()),
             Cell::new(&release.spec.image.tag),
             Cell::new(change(&release.origin)),

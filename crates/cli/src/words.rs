@@ -17,9 +17,15 @@ enum FailureKind {
     Usage,
     Refused,
     Unreachable,
+    /// All is said; only the exit code is left.
+    Said,
 }
 
 impl Failure {
+    /// What was to be said has been said: exit code 1.
+    pub fn said() -> Failure {
+        Failure { kind: FailureKind::Said, message: String::new() }
+    }
     /// The thing asked for failed: exit code 1.
     pub fn failed(message: impl Into<String>) -> Failure {
         Failure { kind: FailureKind::Failed, message: message.into() }
@@ -40,7 +46,7 @@ impl Failure {
     /// The exit code.
     pub fn code(&self) -> u8 {
         match self.kind {
-            FailureKind::Failed => 1,
+            FailureKind::Failed | FailureKind::Said => 1,
             FailureKind::Usage => 2,
             FailureKind::Refused => 3,
             FailureKind::Unreachable => 4,
@@ -55,6 +61,7 @@ impl Failure {
             FailureKind::Usage => "wrong usage",
             FailureKind::Refused => "refused",
             FailureKind::Unreachable => "unavailable",
+            FailureKind::Said => return,
         };
         eprintln!(
             "{} {}",

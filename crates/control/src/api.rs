@@ -5,11 +5,9 @@ use std::collections::BTreeMap;
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, web};
 use jiff::Timestamp;
-use mainyard_core::cluster::{DeployRequest, Kind, State};
+use mainyard_core::cluster::{Kind, State};
 use mainyard_core::manifest::{SourceFile, read};
-use mainyard_core::model::{
-    ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaState, RolloutState, WorkloadState,
-};
+use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, WorkloadState};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
@@ -18,7 +16,7 @@ use crate::access::{self, Member};
 use crate::answers::{Answer, default_tail, target};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
-use crate::{Control, JSON_LIMIT, stream, transfer};
+use crate::{Control, JSON_LIMIT, releases, stream, transfer};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -36,10 +34,16 @@ use crate::{Control, JSON_LIMIT, stream, transfer};
         board,
         show_workload,
         scale,
-        deploy,
-        rollback,
+        releases::deploy,
+        releases::rollback,
+        releases::restart,
+        releases::hold,
+        releases::resume,
+        releases::advance,
+        releases::cancel,
+        releases::keep,
+        releases::compare,
         remove,
-        compare,
         transfer::logs,
         declare,
         transfer::list_images,
@@ -54,9 +58,11 @@ use crate::{Control, JSON_LIMIT, stream, transfer};
         NewEnvironment,
         Scale,
         Scaled,
-        Deploy,
-        Deployed,
-        Rollback,
+        releases::Deploy,
+        releases::Deployed,
+        releases::Rollback,
+        releases::Hold,
+        releases::Keep,
         Declare,
         Declared
     ))
@@ -82,10 +88,8 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/environments/{environment}/workloads/{name}", web::get().to(show_workload))
             .route("/environments/{environment}/workloads/{name}", web::delete().to(remove))
             .route("/environments/{environment}/workloads/{name}/scale", web::post().to(scale))
-            .route("/environments/{environment}/workloads/{name}/deploy", web::post().to(deploy))
-            .route("/environments/{environment}/workloads/{name}/rollback", web::post().to(rollback))
+            .configure(releases::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
-            .route("/compare", web::get().to(compare))
             .route("/declare", web::post().to(declare))
             .route("/images", web::get().to(transfer::list_images))
             .route("/images", web::post().to(transfer::add_image))
@@ -251,35 +255,6 @@ async fn show_workload(control: Data<Control>, path: Path<(String, String)>) -> 
     ))
 }
 
-#[derive(Deserialize)]
-struct Pair {
-    /// A release, as `environment/name@number`.
-    from: String,
-    /// Another one.
-    to: String,
-}
-
-#[utoipa::path(get, path = "/api/v1/compare", responses((status = 200), (status = 404, body = Problem)))]
-async fn compare(control: Data<Control>, pair: Query<Pair>) -> Answer {
-    let published = control.steward.published.read().await;
-    let find = |text: &str| {
-        let id: ReleaseId = text.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
-        let found = published.0.releases.get(&(id.workload.clone(), id.number));
-        found.ok_or_else(|| {
-            let all = published.0.releases.keys().filter(|(workload, _)| *workload == id.workload);
-            let numbers: Vec<String> = all.map(|(_, number)| number.to_string()).collect();
-            let kept = if numbers.is_empty() {
-                "none is kept".to_owned()
-            } else {
-                format!("kept are {}", numbers.join(", "))
-            };
-            Problem::not_found(format!("there is no release {id}; {kept}"))
-        })
-    };
-    let differences = mainyard_core::difference::between(find(&pair.from)?, find(&pair.to)?);
-    Ok(Json(json!({"from": pair.from, "to": pair.to, "differences": differences})))
-}
-
 #[derive(Deserialize, ToSchema)]
 struct Scale {
     /// How many replicas are wanted.
@@ -292,6 +267,9 @@ struct Scaled {
     before: u32,
     /// How many are wanted now.
     replicas: u32,
+    /// Who had set the number before.
+    #[schema(value_type = Object)]
+    set_by: Origin,
 }
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
@@ -303,66 +281,9 @@ async fn scale(
 ) -> Answer {
     let (target, replicas) = (target(path)?, body.replicas);
     let act = control.steward.act(move |cluster| {
+        let set_by = cluster.workload(&target)?.wanted_origin.clone();
         let before = cluster.scale(&target, replicas, &member.0, Timestamp::now())?;
-        Ok(json!({"before": before, "replicas": replicas}))
-    });
-    Ok(Json(act.await?))
-}
-
-#[derive(Deserialize, ToSchema)]
-struct Deploy {
-    /// Another image, as `repository:tag`.
-    #[schema(value_type = Option<String>)]
-    image: Option<ImageRef>,
-    /// Settings to set.
-    #[serde(default)]
-    settings: BTreeMap<String, String>,
-}
-
-#[derive(Serialize, ToSchema)]
-struct Deployed {
-    /// The new release; absent when nothing would differ.
-    release: Option<u32>,
-    /// What differs, in words.
-    differences: Vec<String>,
-}
-
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
-async fn deploy(
-    control: Data<Control>,
-    member: Member,
-    path: Path<(String, String)>,
-    body: Json<Deploy>,
-) -> Answer {
-    let target = target(path)?;
-    let Deploy { image, settings } = body.into_inner();
-    let act = control.steward.act(move |cluster| {
-        let request = DeployRequest { image, settings };
-        let done = cluster.deploy(&target, &request, &member.0, Timestamp::now())?;
-        let (release, differences) =
-            done.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));
-        Ok(json!({"release": release, "differences": differences}))
-    });
-    Ok(Json(act.await?))
-}
-
-#[derive(Deserialize, ToSchema)]
-struct Rollback {
-    /// The release to equal; the last one that was done where it is left out.
-    to: Option<u32>,
-}
-
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/rollback", request_body = Rollback, responses((status = 200), (status = 409, body = Problem)))]
-async fn rollback(
-    control: Data<Control>,
-    member: Member,
-    path: Path<(String, String)>,
-    body: Json<Rollback>,
-) -> Answer {
-    let (target, to) = (target(path)?, body.to.map(ReleaseNumber));
-    let act = control.steward.act(move |cluster| {
-        let (release, same_as) = cluster.rollback(&target, to, &member.0, Timestamp::now())?;
-        Ok(json!({"release": release, "same_as": same_as}))
+        Ok(json!(Scaled { before, replicas, set_by }))
     });
     Ok(Json(act.await?))
 }

@@ -12,6 +12,7 @@ mod console;
 mod housekeeping;
 mod links;
 mod problem;
+mod releases;
 mod steward;
 mod stream;
 mod traffic;

@@ -79,7 +79,7 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -
         let name = &workload.target.name;
         let key = (workload.target.clone(), workload.release);
         let release = state.releases.get(&key);
-        let rollout = state.rollouts.get(&key).filter(|rollout| rollout.state.is_open());
+        let rollout = state.open_rollout(&workload.target);
         let selecting = services.of_workload(name, release);
         let mut hosts: Vec<String> = selecting
             .iter()

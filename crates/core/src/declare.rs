@@ -8,16 +8,16 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::difference::differences;
+use crate::difference::{differences, rule_differences};
 use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
-use crate::model::{Name, Origin, Release, Route, Service, Target, Workload};
+use crate::model::{Name, Origin, Release, ReleaseNumber, Route, Service, Target, Workload};
 use crate::near::did_you_mean;
 
 /// What is recorded in the environment that is declared for, and the hosts taken elsewhere.
 #[derive(Debug, Clone, Default)]
 pub struct Present {
-    /// Workloads and the release each one wants.
-    pub workloads: BTreeMap<Name, (Workload, Release)>,
+    /// Workloads, the release each one wants, and the number that a new one would get.
+    pub workloads: BTreeMap<Name, (Workload, Release, ReleaseNumber)>,
     /// Services.
     pub services: BTreeMap<Name, Service>,
     /// Routes.
@@ -63,6 +63,9 @@ pub struct ChangeLine {
     pub object: String,
     /// What changes, in words.
     pub words: String,
+    /// The release that it makes, of a workload.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub release: Option<ReleaseNumber>,
 }
 
 /// What happens to an object.
@@ -135,7 +138,7 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
 impl Plan {
     fn line(&mut self, exists: bool, object: String, words: String) {
         let kind = if exists { ChangeKind::Change } else { ChangeKind::Add };
-        self.lines.push(ChangeLine { kind, object, words });
+        self.lines.push(ChangeLine { kind, object, words, release: None });
     }
 }
 
@@ -143,10 +146,10 @@ fn plan_workload(
     plan: &mut Plan,
     name: &Name,
     declared: &DeclaredWorkload,
-    before: Option<&(Workload, Release)>,
+    before: Option<&(Workload, Release, ReleaseNumber)>,
 ) {
     let object = format!("workload {name}");
-    let Some((workload, release)) = before else {
+    let Some((workload, release, next)) = before else {
         let count = declared.replicas.unwrap_or(1);
         plan.line(false, object, format!("{count} × {}", declared.spec.image));
         let declared = Box::new(declared.clone());
@@ -164,18 +167,18 @@ fn plan_workload(
     let new_release = !words.is_empty();
     if new_release {
         let by_hand = by_hand(&release.origin);
-        words.push(format!("makes release {}{by_hand}", release.number.0 + 1));
+        words.push(format!("makes release {next}{by_hand}"));
     }
     let replicas = declared.replicas.filter(|count| *count != workload.wanted);
     if let Some(count) = replicas {
         let by_hand = by_hand(&workload.wanted_origin);
         words.push(format!("replicas {} → {count}{by_hand}", workload.wanted));
     }
-    if workload.rule != declared.rule {
-        words.push("rollout rule".to_owned());
-    }
+    words.extend(rule_differences(&workload.rule, &declared.rule).iter().map(ToString::to_string));
     if !words.is_empty() {
-        plan.line(true, object, words.join(", "));
+        let made = new_release.then_some(*next);
+        let (kind, words) = (ChangeKind::Change, words.join(", "));
+        plan.lines.push(ChangeLine { kind, object, words, release: made });
         let declared = Box::new(declared.clone());
         plan.steps.push(Step::Workload {
             name: name.clone(),
@@ -194,7 +197,8 @@ fn by_hand(origin: &Origin) -> String {
 
 fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let mine = |application: &Name| *application == declared.application;
-    let removed = |object: String, words: String| ChangeLine { kind: ChangeKind::Remove, object, words };
+    let removed =
+        |object: String, words: String| ChangeLine { kind: ChangeKind::Remove, object, words, release: None };
     let gone = present
         .routes
         .iter()
@@ -214,8 +218,8 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let gone = present
         .workloads
         .iter()
-        .filter(|(name, (w, _))| mine(&w.application) && !declared.workloads.contains_key(*name));
-    for (name, (workload, _)) in gone {
+        .filter(|(name, (w, ..))| mine(&w.application) && !declared.workloads.contains_key(*name));
+    for (name, (workload, ..)) in gone {
         plan.lines.push(removed(format!("workload {name}"), format!("{} replicas end", workload.wanted)));
         plan.steps.push(Step::RemoveWorkload(name.clone()));
     }
@@ -231,7 +235,7 @@ fn conflicts(declared: &Declared, present: &Present) -> Vec<Conflict> {
         }
     };
     for name in declared.workloads.keys() {
-        owned("workload", name, present.workloads.get(name).map(|(workload, _)| &workload.application));
+        owned("workload", name, present.workloads.get(name).map(|(workload, ..)| &workload.application));
     }
     for name in declared.services.keys() {
         owned("service", name, present.services.get(name).map(|service| &service.application));

@@ -5,7 +5,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Check, Release, ReleaseSpec};
+use crate::model::{Check, Release, ReleaseSpec, RolloutRule};
 
 /// One field that differs.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -63,14 +63,38 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     list.field("command", command(before), command(after));
     list.maybe(
         "ready check",
-        before.checks.ready.as_ref().map(words),
-        after.checks.ready.as_ref().map(words),
+        before.checks.ready.as_ref().map(check_words),
+        after.checks.ready.as_ref().map(check_words),
     );
     list.maybe(
         "alive check",
-        before.checks.alive.as_ref().map(words),
-        after.checks.alive.as_ref().map(words),
+        before.checks.alive.as_ref().map(check_words),
+        after.checks.alive.as_ref().map(check_words),
     );
+    list.0
+}
+
+/// What differs in the way rollouts move.
+pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Difference> {
+    let mut list = Gathered(Vec::new());
+    // Each key as it is written in the file; what is left out there is not in the JSON either.
+    let keys = |rule: &RolloutRule| match serde_json::to_value(rule) {
+        Ok(serde_json::Value::Object(keys)) => keys,
+        _ => serde_json::Map::new(),
+    };
+    let (then, now) = (keys(before), keys(after));
+    let names: BTreeSet<&String> = then.keys().chain(now.keys()).filter(|key| *key != "steps").collect();
+    for name in names {
+        let text = |keys: &serde_json::Map<String, serde_json::Value>| {
+            keys.get(name).map(|value| value.as_str().map_or_else(|| value.to_string(), str::to_owned))
+        };
+        list.maybe(&format!("rollout {name}"), text(&then), text(&now));
+    }
+    let steps = |rule: &RolloutRule| {
+        let steps: Vec<String> = rule.steps.iter().map(ToString::to_string).collect();
+        (!steps.is_empty()).then(|| steps.join("; "))
+    };
+    list.maybe("rollout steps", steps(before), steps(after));
     list.0
 }
 
@@ -95,7 +119,8 @@ impl Gathered {
     }
 }
 
-fn words(check: &Check) -> String {
+/// A check in words: "GET /ready on http every 1s within 500ms".
+pub fn check_words(check: &Check) -> String {
     let what = match (&check.path, &check.port, &check.connect) {
         (Some(path), Some(port), _) => format!("GET {path} on {port}"),
         (Some(path), None, _) => format!("GET {path}"),

@@ -10,6 +10,7 @@
 //! - [`cluster`]: everything together: what a command, a report or the passing of time changes
 //! - [`declare`]: from what is declared to what changes, in words
 //! - [`steer`]: what a workload's replicas and rollout need next
+//! - [`judge`]: whether a new release does worse than the one before
 //! - [`placement`]: which node has room
 //! - [`routing`]: the gateway's table and the choice of a replica
 //! - [`drain`]: when a replica that left the table may be stopped
@@ -22,6 +23,7 @@ pub mod cluster;
 pub mod declare;
 pub mod difference;
 pub mod drain;
+pub mod judge;
 pub mod link;
 pub mod manifest;
 pub mod model;

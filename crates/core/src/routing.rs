@@ -1,17 +1,21 @@
 //! The gateway's table: which host leads to which service, which service to which replicas.
 //!
 //! An entry names a replica, its node and how to dial it; an address alone never stands for a replica. Tables
-//! are numbered by epoch and version, and a gateway takes no table that is older than the one it has.
+//! are numbered by epoch and version, and a gateway takes no table that is older than the one it has. How requests are
+//! shared out is in [`shares`].
+
+mod shares;
 
 use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddrV4};
 
 use serde::{Deserialize, Serialize};
 
+pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
 use crate::model::{
     Environment, EnvironmentIndex, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId,
-    ReplicaState, Route, Service, Target, Workload,
+    ReplicaState, Rollout, Route, Service, Target, Workload,
 };
 
 /// A table's number: who decided, and the how-many-eth it was.
@@ -54,6 +58,9 @@ pub struct ServiceEntry {
     pub address: Ipv4Addr,
     /// Replicas that take requests, by service port.
     pub ports: BTreeMap<u16, Vec<Backend>>,
+    /// Workloads whose requests are shared out between releases, not by the number of replicas.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub splits: Vec<Split>,
     /// Why there are none.
     pub reason: Option<Reason>,
 }
@@ -86,6 +93,8 @@ pub struct Sources<'a> {
     pub services: &'a BTreeMap<Target, Service>,
     /// All routes.
     pub routes: &'a BTreeMap<Target, Route>,
+    /// All rollouts.
+    pub rollouts: &'a BTreeMap<(Target, ReleaseNumber), Rollout>,
 }
 
 /// Whether a workload's release carries all the labels that a service asks for. Its own name is the label
@@ -127,7 +136,9 @@ fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> Se
     let mut ports: BTreeMap<u16, Vec<Backend>> =
         service.ports.keys().map(|port| (*port, Vec::new())).collect();
     let mut selected = Vec::new();
+    let mut splits = Vec::new();
     for workload in here {
+        splits.extend(split(sources, workload));
         let wanted = sources.releases.get(&(workload.target.clone(), workload.release));
         let matches =
             |release: &Release| selects(&service.select, &workload.target.name, &release.spec.labels);
@@ -160,8 +171,18 @@ fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> Se
         environment: index,
         address: service.address,
         ports,
+        splits,
         reason,
     }
+}
+
+/// How a workload's requests are shared out while it moves to a release, or has the one before beside it.
+fn split(sources: Sources<'_>, workload: &Workload) -> Option<Split> {
+    let key = |number| (workload.target.clone(), ReleaseNumber(number));
+    let (_, newest) = sources.rollouts.range(key(0)..=key(u32::MAX)).next_back()?;
+    let shared = newest.state.is_open() || newest.warm_until.is_some();
+    let per_mille = newest.share.filter(|_| shared)?;
+    Some(Split { workload: workload.target.clone(), release: newest.to, per_mille })
 }
 
 /// The replicas of one workload, in a map ordered by id.
@@ -219,52 +240,9 @@ pub fn hosts_in(range: Range, text: &str) -> String {
     lines.collect()
 }
 
-/// Which of several services by share the next request goes to. `turn` counts requests; over any `sum of
-/// shares` turns in a row each gets exactly its share, interleaved. `None` when all shares are zero.
-pub fn by_share(shares: &[u32], turn: u64) -> Option<usize> {
-    let sum: u64 = shares.iter().map(|share| u64::from(*share)).sum();
-    if sum == 0 {
-        return None;
-    }
-    // A stride that has no factor in common with the sum visits every place once.
-    let stride = (sum * 618 / 1000..).find(|stride| *stride > 0 && gcd(*stride, sum) == 1)?;
-    let mut place = turn % sum * stride % sum;
-    shares.iter().position(|share| {
-        let here = place < u64::from(*share);
-        place = place.saturating_sub(u64::from(*share));
-        here
-    })
-}
-
-fn gcd(a: u64, b: u64) -> u64 {
-    if b == 0 { a } else { gcd(b, a % b) }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use proptest::prelude::*;
-
-    proptest! {
-        #[test]
-        fn each_service_gets_exactly_its_share(
-            shares in prop::collection::vec(0u32..60, 1..5),
-            start in 0u64..10_000,
-        ) {
-            let sum: u32 = shares.iter().sum();
-            let mut got = vec![0; shares.len()];
-            for turn in start..start + u64::from(sum) {
-                got[by_share(&shares, turn).expect("a share")] += 1;
-            }
-            prop_assert_eq!(got, shares);
-        }
-    }
-
-    #[test]
-    fn all_zero_leads_nowhere() {
-        assert_eq!(by_share(&[0, 0], 3), None);
-        assert_eq!(by_share(&[0, 1], 3), Some(1));
-    }
 
     #[test]
     fn an_empty_selector_selects_nothing() {

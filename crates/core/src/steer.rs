@@ -3,16 +3,22 @@
 //! [`decide`] looks at one workload and answers; it is called again whenever anything about the workload has
 //! changed and at the moment it asked for. It never counts on having been called before.
 //!
-//! The rolling move keeps two promises, unless faults take replicas away: never fewer ready than wanted less
-//! `may_lack`, never more staying than wanted plus `may_exceed`. A new replica counts once it has stayed ready
-//! for `settle`.
+//! A move keeps two promises, unless faults take replicas away: never fewer ready than wanted less `may_lack`, never
+//! more staying than wanted plus `may_exceed` (a swap has both sets complete). A new replica counts once it has stayed
+//! ready for `settle`. Going forward is in [`forward`], going back in [`back`].
+
+mod back;
+mod counts;
+mod forward;
 
 use jiff::Timestamp;
 
 use crate::model::{
-    Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Workload,
-    WorkloadState,
+    Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Style,
+    Workload, WorkloadState,
 };
+use counts::{Counts, first_to_go};
+pub(crate) use forward::next_step;
 
 /// What [`decide`] looks at.
 #[derive(Debug, Clone, Copy)]
@@ -34,17 +40,6 @@ pub enum Act {
     LetGo(ReplicaId),
 }
 
-/// How a rollout goes on.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RolloutStep {
-    /// Its state from now on.
-    pub state: RolloutState,
-    /// Why it waits, where it does.
-    pub reason: Option<Reason>,
-    /// Its verdict, where it has come to one.
-    pub verdict: Option<String>,
-}
-
 /// What to do, and how things are.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decision {
@@ -54,10 +49,23 @@ pub struct Decision {
     pub state: WorkloadState,
     /// And why, where it is not well.
     pub reason: Option<Reason>,
-    /// The rollout's next state, where it changes.
-    pub rollout: Option<RolloutStep>,
+    /// The rollout, where it changes.
+    pub rollout: Option<Rollout>,
     /// When to look again although nothing has changed.
     pub look_again: Option<Timestamp>,
+}
+
+/// What a move does now.
+struct Moved {
+    acts: Vec<Act>,
+    rollout: Option<Rollout>,
+    look_again: Option<Timestamp>,
+}
+
+impl Moved {
+    fn nothing_but(acts: Vec<Act>) -> Moved {
+        Moved { acts, rollout: None, look_again: None }
+    }
 }
 
 /// Whether a reason means that waiting will not help.
@@ -69,195 +77,127 @@ pub fn is_fault(reason: &Reason) -> bool {
     )
 }
 
-struct Counts<'a> {
-    new: Vec<&'a Replica>,
-    old: Vec<&'a Replica>,
-    leaving: usize,
-    settled_at: Option<Timestamp>,
-    counted: usize,
-}
-
-impl<'a> Counts<'a> {
-    fn of(view: View<'a>, now: Timestamp) -> Counts<'a> {
-        let target = view.workload.release;
-        let staying = view.replicas.iter().filter(|replica| replica.state.is_staying());
-        let (new, old): (Vec<_>, Vec<_>) = staying.partition(|replica| replica.release == target);
-        let settle = view.workload.rule.settle.signed();
-        let ready = new.iter().filter(|replica| replica.state == ReplicaState::Ready);
-        let settled: Vec<Timestamp> = ready.map(|replica| replica.since + settle).collect();
-        let leaving = view.replicas.iter().filter(|replica| replica.state == ReplicaState::Draining).count();
-        Counts {
-            counted: settled.iter().filter(|at| **at <= now).count(),
-            settled_at: settled.into_iter().filter(|at| *at > now).min(),
-            new,
-            old,
-            leaving,
-        }
-    }
-
-    fn ready(list: &[&Replica]) -> usize {
-        list.iter().filter(|replica| replica.state == ReplicaState::Ready).count()
-    }
-
-    fn fault(&self) -> Option<&'a Reason> {
-        self.new.iter().filter_map(|replica| replica.reason.as_ref()).find(|reason| is_fault(reason))
-    }
-}
-
 /// Decides for one workload.
 pub fn decide(view: View<'_>, now: Timestamp) -> Decision {
     let counts = Counts::of(view, now);
-    let open = view.rollout.filter(|rollout| rollout.state.is_open() && rollout.to == view.workload.release);
-    let (acts, rollout, look_again) = match open {
-        Some(rollout) => roll(view, rollout, &counts, now),
-        None => (keep(view, &counts), None, None),
+    let open = view.rollout.filter(|rollout| rollout.state.is_open());
+    let moved = match open {
+        Some(rollout) if view.workload.held.is_some() => Moved::nothing_but(freeze(view, rollout, &counts)),
+        Some(rollout) if rollout.state == RolloutState::GoingBack => back::back(view, rollout, &counts, now),
+        Some(rollout) => forward::forward(view, rollout, &counts, now),
+        None => keep(view, &counts, now),
     };
-    let rollout_state = rollout.as_ref().map(|step| step.state).or(open.map(|rollout| rollout.state));
-    let rollout_reason =
-        rollout.as_ref().map_or(open.and_then(|rollout| rollout.reason.as_ref()), |s| s.reason.as_ref());
-    let (state, reason) = judge(view, &counts, rollout_state, rollout_reason);
+    let Moved { mut acts, rollout, look_again } = moved;
+    never_too_few(view, &mut acts);
+    let (state, reason) = judge(view, &counts, rollout.as_ref().or(view.rollout), now);
     Decision { acts, state, reason, rollout, look_again }
 }
 
-/// No rollout: as many of the wanted release as wanted, and nothing else.
-fn keep(view: View<'_>, counts: &Counts<'_>) -> Vec<Act> {
+/// No rollout: as many of the wanted release as wanted, and nothing else but a set that is kept for going back.
+fn keep(view: View<'_>, counts: &Counts<'_>, now: Timestamp) -> Moved {
+    let warm = view.rollout.filter(|rollout| rollout.is_warm(now));
+    let mut acts = keep_new(view, counts);
+    if warm.is_none() {
+        acts.extend(let_go(counts.old.iter().copied()));
+    }
+    let look_again = warm.and_then(|rollout| rollout.warm_until).filter(|_| !counts.old.is_empty());
+    Moved { acts, rollout: None, look_again }
+}
+
+fn keep_new(view: View<'_>, counts: &Counts<'_>) -> Vec<Act> {
     let wanted = view.workload.wanted as usize;
-    let mut acts = Vec::new();
-    if counts.new.len() < wanted {
-        acts.push(Act::Start(view.workload.release, (wanted - counts.new.len()) as u32));
-    }
+    let missing = wanted.saturating_sub(counts.new.len());
+    let start = (missing > 0).then_some(Act::Start(view.workload.release, missing as u32));
     let surplus = counts.new.len().saturating_sub(wanted);
-    let leave = first_to_go(&counts.new).take(surplus).chain(counts.old.iter().copied());
-    acts.extend(leave.map(|replica| Act::LetGo(replica.id.clone())));
-    acts
+    start.into_iter().chain(let_go(first_to_go(&counts.new).take(surplus))).collect()
 }
 
-/// Those that take no requests first, then the youngest.
-fn first_to_go<'a>(list: &[&'a Replica]) -> impl Iterator<Item = &'a Replica> + use<'a> {
-    let mut sorted: Vec<&Replica> = list.to_vec();
-    sorted.sort_by_key(|replica| (replica.state == ReplicaState::Ready, std::cmp::Reverse(replica.created)));
-    sorted.into_iter()
-}
-
-type Rolled = (Vec<Act>, Option<RolloutStep>, Option<Timestamp>);
-
-fn roll(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now: Timestamp) -> Rolled {
-    let workload = view.workload;
-    let wanted = workload.wanted as usize;
-    let deadline = rollout.started + workload.rule.deadline.signed();
-    let all_new_count = !counts.new.is_empty() && counts.counted == counts.new.len();
-    let waiting = rollout.state == RolloutState::Awaiting;
-    if waiting && !all_new_count {
-        let look_again = counts.settled_at;
-        return (stand_still(view, rollout, counts), None, look_again);
-    }
-    if let Some(reason) = trouble(counts, deadline, now, wanted) {
-        let verdict = verdict_of_trouble(rollout, counts, &reason, wanted);
-        let step =
-            RolloutStep { state: RolloutState::Awaiting, reason: Some(reason), verdict: Some(verdict) };
-        return (Vec::new(), Some(step), None);
-    }
-
-    let mut acts = Vec::new();
-    let may_exceed = (workload.rule.may_exceed as usize).max(usize::from(workload.rule.may_lack == 0));
-    let room = (wanted + may_exceed).saturating_sub(counts.new.len() + counts.old.len());
-    // With nothing to replace there is nothing to move around: all start at once.
-    let room = if counts.old.is_empty() { wanted } else { room };
-    let start = wanted.saturating_sub(counts.new.len()).min(room);
-    if start > 0 {
-        acts.push(Act::Start(workload.release, start as u32));
-    }
-    let old_ready = Counts::ready(&counts.old);
-    let (serving, idle): (Vec<&Replica>, Vec<&Replica>) =
-        counts.old.iter().copied().partition(|replica| replica.state == ReplicaState::Ready);
-    let must_stay = wanted.saturating_sub(workload.rule.may_lack as usize);
-    let spare = (counts.counted + old_ready).saturating_sub(must_stay).min(old_ready);
-    let leave = idle.into_iter().chain(first_to_go(&serving).take(spare));
-    acts.extend(leave.map(|replica| Act::LetGo(replica.id.clone())));
-    let surplus = counts.new.len().saturating_sub(wanted);
-    acts.extend(first_to_go(&counts.new).take(surplus).map(|replica| Act::LetGo(replica.id.clone())));
-
-    let all_there = counts.new.len() == wanted && counts.old.is_empty();
-    let state = match () {
-        () if all_there && counts.counted == wanted => RolloutState::Done,
-        () if all_there && Counts::ready(&counts.new) == wanted => RolloutState::Settling,
-        () if Counts::ready(&counts.new) > 0 => RolloutState::Shifting,
-        () => RolloutState::Starting,
-    };
-    let verdict = (state == RolloutState::Done).then(|| {
-        let seconds = now.duration_since(rollout.started).as_secs_f64();
-        format!("release {} runs with {} ready after {seconds:.1} s", rollout.to, replicas(wanted))
-    });
-    let changed = (state != rollout.state).then_some(RolloutStep { state, reason: None, verdict });
-    let look_again = counts.settled_at.into_iter().chain([deadline].into_iter().filter(|at| *at > now)).min();
-    (acts, changed, look_again)
-}
-
-/// A rollout that waits for a person moves nothing by itself; only the wanted number is kept, with the release
-/// that was there before.
-fn stand_still(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Vec<Act> {
+/// Nothing moves over; only the wanted number is kept, with the release that was there before where it still is.
+fn stand_still(view: View<'_>, before: Option<ReleaseNumber>, counts: &Counts<'_>) -> Vec<Act> {
     let wanted = view.workload.wanted as usize;
     let there = counts.old.len();
-    match rollout.from {
+    match before {
         Some(before) if there < wanted && there > 0 => vec![Act::Start(before, (wanted - there) as u32)],
-        Some(_) if there > wanted => first_to_go(&counts.old)
-            .take(there - wanted)
-            .map(|replica| Act::LetGo(replica.id.clone()))
-            .collect(),
-        None if counts.new.len() != wanted => keep(view, counts),
-        _ => Vec::new(),
+        Some(_) if there > wanted => let_go(first_to_go(&counts.old).take(there - wanted)).collect(),
+        Some(_) if there > 0 => Vec::new(),
+        _ => keep_new(view, counts),
     }
 }
 
-fn trouble(counts: &Counts<'_>, deadline: Timestamp, now: Timestamp, wanted: usize) -> Option<Reason> {
-    if let Some(reason) = counts.fault() {
-        return Some(reason.clone());
-    }
-    let done = counts.counted >= wanted && counts.old.is_empty();
-    if now < deadline || done {
-        return None;
-    }
-    let detail = counts.new.iter().find_map(|replica| replica.reason.as_ref());
-    let detail = detail.map(|reason| format!("; {}", reason.sentence)).unwrap_or_default();
-    let ready = Counts::ready(&counts.new);
-    let sentence = format!("{ready} of {wanted} replicas were ready by the deadline{detail}");
-    Some(Reason::new(ReasonCode::NotReadyInTime, sentence))
-}
-
-fn verdict_of_trouble(rollout: &Rollout, counts: &Counts<'_>, reason: &Reason, wanted: usize) -> String {
-    let begin = format!("release {} does not take over: {}", rollout.to, reason.sentence);
-    match rollout.from {
-        Some(from) => {
-            let still = Counts::ready(&counts.old);
-            format!("{begin}; release {from} still answers with {still} of {wanted} ready")
+/// Whatever was meant: no one who takes requests is let go where fewer than the least would be left.
+fn never_too_few(view: View<'_>, acts: &mut Vec<Act>) {
+    let takes = |replica: &&Replica| replica.state == ReplicaState::Ready;
+    let mut left = view.replicas.iter().filter(takes).count();
+    let least = view.workload.wanted.saturating_sub(view.workload.rule.may_lack) as usize;
+    acts.retain(|act| {
+        let Act::LetGo(id) = act else { return true };
+        if !view.replicas.iter().filter(takes).any(|replica| replica.id == *id) {
+            return true;
         }
-        None => begin,
+        let may = left > least;
+        left -= usize::from(may);
+        may
+    });
+}
+
+/// Held in the middle of a move: both sets stay as they are, but for the wanted number.
+fn freeze(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Vec<Act> {
+    let wanted = view.workload.wanted as usize;
+    let there = counts.new.len() + counts.old.len();
+    if there < wanted {
+        let release = rollout.from.filter(|_| !counts.old.is_empty()).unwrap_or(view.workload.release);
+        return vec![Act::Start(release, (wanted - there) as u32)];
+    }
+    let most = match view.workload.rule.style {
+        Style::Swap => wanted * 2,
+        Style::Rolling | Style::Stepped => wanted + view.workload.rule.may_exceed.max(1) as usize,
+    };
+    let all: Vec<&Replica> = counts.new.iter().chain(&counts.old).copied().collect();
+    let_go(first_to_go(&all).take(there.saturating_sub(most))).collect()
+}
+
+fn let_go<'a>(list: impl Iterator<Item = &'a Replica>) -> impl Iterator<Item = Act> {
+    list.map(|replica| Act::LetGo(replica.id.clone()))
+}
+
+/// "3.2 s", "17 min 29 s".
+fn took(span: jiff::SignedDuration) -> String {
+    match span.as_secs_f64() {
+        seconds if seconds < 100.0 => format!("{seconds:.1} s"),
+        seconds => format!("{:.0} min {:.0} s", (seconds / 60.0).floor(), seconds % 60.0),
     }
 }
 
-fn replicas(count: usize) -> String {
-    if count == 1 { "1 replica".to_owned() } else { format!("{count} replicas") }
+fn count(number: usize, what: &str) -> String {
+    if number == 1 { format!("1 {what}") } else { format!("{number} {what}s") }
 }
 
 fn judge(
     view: View<'_>,
     counts: &Counts<'_>,
-    rollout: Option<RolloutState>,
-    rollout_reason: Option<&Reason>,
+    rollout: Option<&Rollout>,
+    now: Timestamp,
 ) -> (WorkloadState, Option<Reason>) {
     let wanted = view.workload.wanted as usize;
-    let ready = Counts::ready(&counts.new) + Counts::ready(&counts.old);
-    if rollout == Some(RolloutState::Awaiting) {
-        // The fact as it is now, not as it was when the rollout stopped.
-        return (WorkloadState::Failing, counts.fault().or(rollout_reason).cloned());
+    let ready = counts.new_ready() + counts.old_ready();
+    let open = rollout.filter(|rollout| rollout.state.is_open());
+    if let Some(rollout) = open.filter(|rollout| rollout.state == RolloutState::Awaiting) {
+        let asks = rollout.reason.as_ref().filter(|reason| reason.code == ReasonCode::AsksFirst);
+        return match asks {
+            Some(_) => (WorkloadState::Moving, None),
+            // The fact as it is now, not as it was when the rollout stopped.
+            None => (WorkloadState::Failing, counts.fault().or(rollout.reason.as_ref()).cloned()),
+        };
     }
     if let Some(reason) = counts.fault() {
         return (WorkloadState::Failing, Some(reason.clone()));
     }
-    if rollout.is_some_and(RolloutState::is_open) {
+    if open.is_some() {
         return (WorkloadState::Moving, None);
     }
-    if ready >= wanted && (counts.leaving > 0 || counts.new.len() > wanted || !counts.old.is_empty()) {
+    let kept_beside = rollout.is_some_and(|rollout| rollout.is_warm(now));
+    let beside = if kept_beside { 0 } else { counts.old.len() };
+    if ready >= wanted && (counts.leaving > 0 || counts.new.len() > wanted || beside > 0) {
         return (WorkloadState::Moving, None);
     }
     if wanted == 0 {
@@ -273,5 +213,7 @@ fn judge(
     }
 }
 
+#[cfg(test)]
+mod manners;
 #[cfg(test)]
 mod tests;

@@ -118,6 +118,7 @@ fn table(to: SocketAddr) -> Table {
         address,
     };
     let service = ServiceEntry {
+        splits: Vec::new(),
         target,
         environment: EnvironmentIndex::new(1).expect("in range"),
         address: [10, 118, 0, 16].into(),

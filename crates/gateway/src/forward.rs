@@ -44,7 +44,7 @@ impl Forwarder {
             let reason = Reason::new(ReasonCode::BadRequest, sentence);
             Err((StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, reason))
         } else {
-            lead(&self.serving, &request, arrival)
+            lead(&self.serving, self.worker, &request, arrival)
         };
         let mut answer = match led {
             Err((status, reason)) => refuse(status, &reason),
@@ -87,7 +87,7 @@ impl Forwarder {
         let mut service = Arc::clone(&lead.service);
         loop {
             let mut left = false;
-            for replica in service.ports.get(&lead.port).ok_or_else(silent)?.in_turn(TRIES) {
+            for replica in service.ports.get(&lead.port).ok_or_else(silent)?.in_turn(self.worker, TRIES) {
                 let Some(open) = self.serving.enter(replica) else {
                     left = true;
                     continue;
@@ -161,7 +161,7 @@ impl Forwarder {
         strip_hop_by_hop(answer.headers_mut());
         let (head, body) = answer.into_parts();
         let tally = Tally {
-            forwarder: Forwarder { serving: Arc::clone(&self.serving), pool: self.pool.clone() },
+            forwarder: self.clone(),
             way: Way { name: Arc::clone(&lead.way), inside: lead.inside },
             service: Arc::clone(&lead.service),
             begun,

@@ -8,7 +8,6 @@ use http::{Request, StatusCode};
 use hyper::body::Incoming;
 use mainyard_core::address::environment_of;
 use mainyard_core::model::{Reason, ReasonCode};
-use mainyard_core::routing::by_share;
 
 use crate::arrival::Arrival;
 use crate::serving::{Service, Serving};
@@ -28,6 +27,7 @@ pub struct Lead {
 /// From host or inside address to the service.
 pub fn lead(
     serving: &Serving,
+    worker: usize,
     request: &Request<Incoming>,
     arrival: Arrival,
 ) -> Result<Lead, (StatusCode, Reason)> {
@@ -58,12 +58,8 @@ pub fn lead(
         let sentence = format!("no route has the host {host}");
         return Err((StatusCode::NOT_FOUND, Reason::new(ReasonCode::NoSuchHost, sentence)));
     };
-    let turn = if found.shares.len() == 1 {
-        0
-    } else {
-        found.turn.fetch_add(1, std::sync::atomic::Ordering::Relaxed)
-    };
-    let chosen = by_share(&found.shares, turn).and_then(|place| found.services.get(place));
+    let turn = if found.services.len() == 1 { 0 } else { found.turns.next(worker) };
+    let chosen = found.spread.pick(turn).and_then(|place| found.services.get(place));
     let service = chosen.cloned().ok_or_else(|| {
         let sentence = format!("every share of the route {host} is zero");
         (StatusCode::SERVICE_UNAVAILABLE, Reason::new(ReasonCode::AllSharesZero, sentence))

@@ -91,7 +91,7 @@ pub fn run(config: Config) -> Result<(), Error> {
         None => None,
     };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(io("start"))?;
-    let serving = Arc::new(Serving::new());
+    let serving = Arc::new(Serving::new(serve::workers()));
     runtime.block_on(async {
         let control = Control::at(&config.control, &config.token);
         // Control's word is better than what is on disk; but it is not waited for long.

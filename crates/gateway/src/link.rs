@@ -13,6 +13,8 @@ use crate::serving::Serving;
 
 /// Figures are sent this often.
 const FIGURES_EVERY: Duration = Duration::from_secs(1);
+/// And so soon after a failure: a release that fails its visitors should not do so for a second.
+const FAILURES_AFTER: Duration = Duration::from_millis(100);
 /// Control is asked this long before the table on disk is taken.
 const ASK_FIRST: Duration = Duration::from_millis(700);
 
@@ -91,13 +93,14 @@ pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>) 
 /// Tells control at once what changed, and figures every second.
 pub async fn report(name: String, control: Control, serving: Arc<Serving>) {
     let path = format!("/link/gateways/{name}/reports");
-    let mut figures_due = Instant::now() + FIGURES_EVERY;
+    let mut taken = Instant::now();
     let mut kept: Vec<mainyard_core::link::Figure> = Vec::new();
     loop {
-        let _ = tokio::time::timeout_at(figures_due.into(), serving.changed.notified()).await;
-        if Instant::now() >= figures_due {
+        let due = taken + if serving.is_failing() { FAILURES_AFTER } else { FIGURES_EVERY };
+        let _ = tokio::time::timeout_at(due.into(), serving.changed.notified()).await;
+        if Instant::now() >= due {
             kept.extend(serving.take_figures());
-            figures_due = Instant::now() + FIGURES_EVERY;
+            taken = Instant::now();
         }
         let report =
             GatewayReport { life: serving.life, view: serving.view(), figures: std::mem::take(&mut kept) };

@@ -33,15 +33,19 @@ enum Door {
     Inside { port: u16, told_apart: bool },
 }
 
+/// One worker a core.
+pub fn workers() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
+}
+
 /// Starts the workers. Gives, for each, a way to hand it another listener for callers inside.
 pub fn start(
     config: &Config,
     tls: Option<TlsAcceptor>,
     serving: &Arc<Serving>,
 ) -> std::io::Result<Vec<UnboundedSender<InsideDoor>>> {
-    let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let mut ports = Vec::new();
-    for number in 0..cores {
+    for number in 0..workers() {
         let mut doors = vec![(config.http.try_clone()?, Door::Http)];
         if let (Some(listener), Some(acceptor)) = (&config.https, &tls) {
             doors.push((listener.try_clone()?, Door::Https(acceptor.clone())));
@@ -51,13 +55,14 @@ pub fn start(
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
         let (network, serving) = (config.network.clone(), Arc::clone(serving));
         std::thread::Builder::new().name(format!("worker-{number}")).spawn(move || {
-            LocalSet::new().block_on(&runtime, work(doors, more, network, serving));
+            LocalSet::new().block_on(&runtime, work(number, doors, more, network, serving));
         })?;
     }
     Ok(ports)
 }
 
 async fn work(
+    number: usize,
     doors: Vec<(StdListener, Door)>,
     mut more: UnboundedReceiver<InsideDoor>,
     network: Network,
@@ -66,7 +71,7 @@ async fn work(
     if let Err(error) = network.enter() {
         tracing::error!(%error, "no replica can be reached");
     }
-    let forwarder = Forwarder { serving, pool: Pool::default() };
+    let forwarder = Forwarder { serving, worker: number, pool: Pool::default() };
     for (listener, door) in doors {
         listen(listener, door, &forwarder);
     }
@@ -86,7 +91,7 @@ async fn drop_idle(forwarder: Forwarder) {
         let routing = forwarder.serving.routing();
         let ports = routing.inside.values().flat_map(|service| service.ports.values());
         let present: HashSet<SocketAddrV4> =
-            ports.flat_map(|port| port.replicas.iter().map(|replica| replica.backend.address)).collect();
+            ports.flat_map(|port| port.replicas().map(|replica| replica.backend.address)).collect();
         forwarder.pool.keep_only(|address| present.contains(address));
     }
 }

@@ -9,7 +9,7 @@ use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::Figure;
 use mainyard_core::model::{EnvironmentIndex, Reason, Target};
-use mainyard_core::routing::{Backend, Table, TableVersion};
+use mainyard_core::routing::{Backend, Spread, Table, TableVersion};
 use tokio::sync::Notify;
 
 use crate::counts::{Counts, Way};
@@ -43,13 +43,41 @@ impl Drop for Open {
     }
 }
 
+/// Counts requests, each worker its own: what one of them sends on in a row is shared out exactly.
+#[derive(Debug)]
+pub struct Turns(Box<[Turn]>);
+
+/// On a cache line of its own, so that workers don't wait for each other.
+#[derive(Debug, Default)]
+#[repr(align(64))]
+struct Turn(AtomicU64);
+
+impl Turns {
+    fn new(workers: usize) -> Turns {
+        Turns((0..workers).map(|_| Turn::default()).collect())
+    }
+
+    /// The number of this worker's next request.
+    pub fn next(&self, worker: usize) -> u64 {
+        self.0[worker % self.0.len()].0.fetch_add(1, Ordering::Relaxed)
+    }
+}
+
+/// Replicas that take turns.
+#[derive(Debug)]
+pub struct Lane {
+    /// Who they are; never none.
+    pub replicas: Vec<Arc<Replica>>,
+    turns: Arc<Turns>,
+}
+
 /// One port of a service and the replicas behind it.
 #[derive(Debug)]
 pub struct Port {
-    /// Replicas that take requests.
-    pub replicas: Vec<Arc<Replica>>,
-    /// Counts requests, across tables.
-    turn: Arc<AtomicU64>,
+    lanes: Vec<Lane>,
+    spread: Spread,
+    /// Across tables.
+    turns: Arc<Turns>,
 }
 
 /// A service.
@@ -74,10 +102,10 @@ pub struct Host {
     pub name: Arc<str>,
     /// Services by share.
     pub services: Vec<Arc<Service>>,
-    /// Their shares.
-    pub shares: Vec<u32>,
+    /// How requests are spread over them.
+    pub spread: Spread,
     /// Counts requests, across tables.
-    pub turn: Arc<AtomicU64>,
+    pub turns: Arc<Turns>,
 }
 
 /// A table, ready to serve by.
@@ -98,30 +126,30 @@ pub struct Serving {
     pub life: u64,
     routing: ArcSwap<Routing>,
     known: Mutex<HashMap<String, Arc<Replica>>>,
-    turns: Mutex<HashMap<String, Arc<AtomicU64>>>,
+    turns: Mutex<HashMap<String, Arc<Turns>>>,
+    /// Threads that send requests on.
+    workers: usize,
     /// Requests that no replica took, and figures of replicas that are known no more.
     unserved: Counts,
     left: Mutex<Vec<Figure>>,
+    /// Whether something failed since figures were last taken: control should hear of it soon.
+    failing: AtomicBool,
     /// Woken when control should hear from this gateway at once.
     pub changed: Arc<Notify>,
 }
 
-impl Default for Serving {
-    fn default() -> Serving {
-        Serving::new()
-    }
-}
-
 impl Serving {
     /// Nothing to serve yet.
-    pub fn new() -> Serving {
+    pub fn new(workers: usize) -> Serving {
         Serving {
             life: jiff::Timestamp::now().as_microsecond() as u64,
             routing: ArcSwap::default(),
             known: Mutex::default(),
             turns: Mutex::default(),
+            workers: workers.max(1),
             unserved: Counts::default(),
             left: Mutex::default(),
+            failing: AtomicBool::new(false),
             changed: Arc::default(),
         }
     }
@@ -150,27 +178,43 @@ impl Serving {
         }
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut turn = |key: &str| Arc::clone(turns.entry(key.to_owned()).or_default());
+        // Only what this table needs goes on being counted.
+        let mut counting: HashMap<String, Arc<Turns>> = HashMap::new();
+        let mut turn = |key: String| {
+            let known = turns.get(&key).cloned().unwrap_or_else(|| Arc::new(Turns::new(self.workers)));
+            Arc::clone(counting.entry(key).or_insert(known))
+        };
         let mut present: HashMap<String, Arc<Replica>> = HashMap::new();
         let mut services: HashMap<&str, Arc<Service>> = HashMap::new();
         let mut inside = HashMap::new();
         for (key, entry) in &table.services {
-            let ports = entry.ports.iter().map(|(port, list)| {
-                let replicas = list.iter().map(|backend| {
-                    let id = format!("{} {}", backend.replica, backend.address);
-                    let replica = known.get(&id).filter(|replica| !replica.retired.load(Ordering::SeqCst));
-                    let replica = replica.cloned().or_else(|| present.get(&id).cloned());
-                    let replica = replica.unwrap_or_else(|| Arc::new(Replica::new(backend.clone())));
-                    present.insert(id, Arc::clone(&replica));
-                    replica
-                });
-                (*port, Port { replicas: replicas.collect(), turn: turn(&format!("{key}:{port}")) })
-            });
+            let mut ports = BTreeMap::new();
+            for port in entry.ports.keys() {
+                let (mut lanes, mut shares) = (Vec::new(), Vec::new());
+                for lane in entry.lanes(*port) {
+                    let replicas = lane.backends.iter().map(|backend| {
+                        // A replica that goes on as another release's counts anew.
+                        let id = format!("{} {} {}", backend.replica, backend.release, backend.address);
+                        let replica =
+                            known.get(&id).filter(|replica| !replica.retired.load(Ordering::SeqCst));
+                        let replica = replica.cloned().or_else(|| present.get(&id).cloned());
+                        let replica = replica.unwrap_or_else(|| Arc::new(Replica::new((*backend).clone())));
+                        present.insert(id, Arc::clone(&replica));
+                        replica
+                    });
+                    let replicas: Vec<Arc<Replica>> = replicas.collect();
+                    let release = lane.backends.first().map_or(0, |backend| backend.release.0);
+                    lanes.push(Lane { replicas, turns: turn(format!("{key}:{port}@{release}")) });
+                    shares.push(lane.share);
+                }
+                let spread = Spread::new(&shares);
+                ports.insert(*port, Port { lanes, spread, turns: turn(format!("{key}:{port}")) });
+            }
             let service = Arc::new(Service {
                 target: entry.target.clone(),
                 environment: entry.environment,
                 address: entry.address,
-                ports: ports.collect(),
+                ports,
                 reason: entry.reason.clone(),
             });
             inside.insert(entry.address, Arc::clone(&service));
@@ -181,10 +225,12 @@ impl Serving {
                 .to
                 .iter()
                 .filter_map(|(key, share)| Some((Arc::clone(services.get(key.as_str())?), *share)));
-            let (services, shares) = to.unzip();
-            (name.clone(), Host { name: name.as_str().into(), services, shares, turn: turn(name) })
+            let (services, shares): (_, Vec<u32>) = to.unzip();
+            let (spread, turns) = (Spread::new(&shares), turn(name.clone()));
+            (name.clone(), Host { name: name.as_str().into(), services, spread, turns })
         });
         let routing = Routing { version: table.version, hosts: hosts.collect(), inside };
+        *turns = counting;
         self.routing.store(Arc::new(routing));
         // Only now, when no thread can find it in the table any more: see `enter`.
         known.retain(|id, replica| {
@@ -241,10 +287,19 @@ impl Serving {
     ) {
         let counts = replica.map_or(&self.unserved, |replica| &replica.counts);
         counts.add(way, service, failed, micros);
+        if failed && !self.failing.swap(true, Ordering::Relaxed) {
+            self.changed.notify_one();
+        }
+    }
+
+    /// Whether something failed since figures were last taken.
+    pub fn is_failing(&self) -> bool {
+        self.failing.load(Ordering::Relaxed)
     }
 
     /// Takes what was counted since the last call.
     pub fn take_figures(&self) -> Vec<Figure> {
+        self.failing.store(false, Ordering::Relaxed);
         let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let mut figures = std::mem::take(&mut *self.left.lock().unwrap_or_else(PoisonError::into_inner));
         figures.extend(self.unserved.take(None));
@@ -276,13 +331,26 @@ impl Replica {
 }
 
 impl Port {
-    /// Replicas in the order in which one request should try them, at most `tries`; the same one comes again where
-    /// there are fewer. Each call is the next request's.
-    pub fn in_turn(&self, tries: usize) -> impl Iterator<Item = &Arc<Replica>> {
-        let first = self.turn.fetch_add(1, Ordering::Relaxed) as usize;
-        let count = self.replicas.len();
-        let tries = if count == 0 { 0 } else { tries };
-        (0..tries).map(move |step| &self.replicas[(first + step) % count])
+    /// Everyone who takes requests here.
+    pub fn replicas(&self) -> impl Iterator<Item = &Arc<Replica>> {
+        self.lanes.iter().flat_map(|lane| &lane.replicas)
+    }
+
+    /// Replicas in the order in which one request of this worker should try them, at most `tries`; the same one comes
+    /// again where there are fewer. The first is by share; where it cannot be reached, others of its kind are tried,
+    /// then those of other lanes. Each call is the next request's.
+    pub fn in_turn(&self, worker: usize, tries: usize) -> impl Iterator<Item = &Arc<Replica>> {
+        let alone = self.lanes.len() < 2;
+        let chosen = if alone { Some(0) } else { self.spread.pick(self.turns.next(worker)) };
+        let lane = chosen.and_then(|place| self.lanes.get(place)).filter(|lane| !lane.replicas.is_empty());
+        let own = lane.into_iter().flat_map(move |lane| {
+            // Workers begin at different replicas.
+            let (first, count) = (lane.turns.next(worker) as usize + worker, lane.replicas.len());
+            let tries = if alone { tries } else { tries.min(count) };
+            (0..tries).map(move |step| &lane.replicas[(first + step) % count])
+        });
+        let others = self.lanes.iter().enumerate().filter(move |(place, _)| Some(*place) != chosen);
+        own.chain(others.flat_map(|(_, lane)| &lane.replicas)).take(tries)
     }
 }
 
@@ -303,7 +371,7 @@ mod tests {
         let ports = BTreeMap::from([(80, backends.collect())]);
         let address = [10, 118, 0, 16].into();
         let environment = EnvironmentIndex::new(1).expect("in range");
-        let entry = ServiceEntry { target, environment, address, ports, reason: None };
+        let entry = ServiceEntry { target, environment, address, ports, splits: vec![], reason: None };
         Table {
             version: TableVersion { epoch: 1, counter },
             services: BTreeMap::from([("staging/locker-api".to_owned(), entry)]),
@@ -315,12 +383,12 @@ mod tests {
         let routing = serving.routing();
         let service = routing.inside.values().next().expect("a service");
         let port = &service.ports[&80];
-        port.in_turn(port.replicas.len()).cloned().collect()
+        port.in_turn(0, port.lanes[0].replicas.len()).cloned().collect()
     }
 
     #[test]
     fn an_older_table_is_refused() {
-        let serving = Serving::new();
+        let serving = Serving::new(1);
         assert!(serving.take(&table(5, &["a0"])));
         assert!(!serving.take(&table(5, &["a0", "a1"])));
         assert!(!serving.take(&table(4, &[])));
@@ -329,7 +397,7 @@ mod tests {
 
     #[test]
     fn a_replica_that_left_is_entered_no_more_and_its_open_requests_are_told() {
-        let serving = Serving::new();
+        let serving = Serving::new(1);
         serving.take(&table(1, &["a0", "a1"]));
         let first = replicas(&serving).into_iter().find(|r| r.backend.replica.short == "a0").expect("a0");
         let open = serving.enter(&first).expect("it is in the table");
@@ -342,19 +410,19 @@ mod tests {
 
     #[test]
     fn a_request_that_was_led_by_an_old_table_finds_the_service_in_the_new_one() {
-        let serving = Serving::new();
+        let serving = Serving::new(1);
         serving.take(&table(1, &["a0"]));
         let old = Arc::clone(serving.routing().inside.values().next().expect("a service"));
         assert!(serving.newer(&old).is_none());
         serving.take(&table(2, &["a1"]));
-        assert!(serving.enter(&old.ports[&80].replicas[0]).is_none());
+        assert!(serving.enter(&old.ports[&80].lanes[0].replicas[0]).is_none());
         let new = serving.newer(&old).expect("a newer one");
-        assert!(serving.enter(&new.ports[&80].replicas[0]).is_some());
+        assert!(serving.enter(&new.ports[&80].lanes[0].replicas[0]).is_some());
     }
 
     #[test]
     fn what_was_served_is_told_once_also_of_replicas_that_left() {
-        let serving = Serving::new();
+        let serving = Serving::new(1);
         serving.take(&table(1, &["a0"]));
         let replica = replicas(&serving)[0].clone();
         let way = Way { name: "api.lockers.localhost".into(), inside: false };
@@ -371,8 +439,34 @@ mod tests {
     }
 
     #[test]
+    fn of_a_thousand_requests_a_release_gets_its_share_and_another_replica_is_tried_where_one_is_gone() {
+        let serving = Serving::new(2);
+        let mut split = table(1, &["a0", "a1", "b0"]);
+        let entry = split.services.values_mut().next().expect("a service");
+        entry.ports.get_mut(&80).expect("a port")[2].release = ReleaseNumber(2);
+        let workload = entry.target.clone();
+        let share = mainyard_core::routing::Split { workload, release: ReleaseNumber(2), per_mille: 37 };
+        entry.splits.push(share);
+        serving.take(&split);
+        let routing = serving.routing();
+        let port = &routing.inside.values().next().expect("a service").ports[&80];
+        for worker in [0, 1, 0] {
+            let firsts = (0..1000).filter_map(|_| port.in_turn(worker, 4).next());
+            let new = firsts.filter(|replica| replica.backend.release == ReleaseNumber(2)).count();
+            assert_eq!(new, 37, "of any thousand of one worker");
+        }
+        let tried: Vec<&str> = loop {
+            let list: Vec<_> = port.in_turn(0, 4).collect();
+            if list[0].backend.replica.short == "b0" {
+                break list.iter().map(|replica| replica.backend.replica.short.as_str()).collect();
+            }
+        };
+        assert_eq!(tried, ["b0", "a0", "a1"]);
+    }
+
+    #[test]
     fn the_turn_goes_on_across_tables() {
-        let serving = Serving::new();
+        let serving = Serving::new(1);
         serving.take(&table(1, &["a0", "a1", "a2"]));
         let mut seen = BTreeMap::new();
         for round in 0..300 {

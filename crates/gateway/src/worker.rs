@@ -10,6 +10,8 @@ use crate::serving::Serving;
 pub struct Forwarder {
     /// Shared by all workers.
     pub serving: Arc<Serving>,
+    /// This worker's number, from 0.
+    pub worker: usize,
     /// This worker's own.
     pub pool: Pool,
 }

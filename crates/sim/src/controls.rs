@@ -6,8 +6,12 @@ use mainyard_core::link::NodeHello;
 use mainyard_core::model::{Bytes, Cpu, ReplicaId};
 use mainyard_core::node_desk::Orders;
 
-use crate::parts::{Control, Part, gateway_name, node_name};
+use crate::parts::{Control, Part, Process, gateway_name, node_name};
+use crate::rules::broken_rule;
 use crate::world::{CONTROLS, Happening, Report, World};
+
+/// Nothing is on its way for longer than this, in milliseconds.
+const LATEST: u64 = 7000;
 
 fn newly_stopping(change: &Change, before: &State) -> Option<ReplicaId> {
     let Some(Object::Replica(replica)) = &change.object else { return None };
@@ -174,7 +178,8 @@ impl World {
                     (Part::Node(node), Report::Node(report)) => {
                         cluster.hear_node(&node_name(node), report, clock)
                     }
-                    (Part::Gateway(gateway), Report::Gateway { life, view }) => {
+                    (Part::Gateway(gateway), Report::Gateway { life, view, figures }) => {
+                        cluster.hear_figures(&figures, clock);
                         cluster.hear_gateway(&gateway_name(gateway), life, view, clock);
                         if self.gateways[gateway].life == life && !echo {
                             self.gateways[gateway].heard = (*epoch, self.now);
@@ -213,6 +218,12 @@ impl World {
         if !changes.is_empty() {
             let stopped: Vec<ReplicaId> =
                 changes.iter().filter_map(|change| newly_stopping(change, &self.record.state)).collect();
+            let long = |process: &Process| process.listens_at.is_some_and(|at| at + LATEST < now);
+            let well = |id: &ReplicaId| self.nodes.iter().filter_map(|it| it.processes.get(id)).any(long);
+            if let Some(broken) = broken_rule(&self.record.state, &changes, well, clock) {
+                self.violated(broken);
+            }
+            self.count_ends(&changes);
             let before = self.record.number;
             if !reached || !self.record.write(epoch, &changes, now) {
                 self.step_down(control);

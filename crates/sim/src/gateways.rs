@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 
 use mainyard_core::drain::{GATEWAY_LEASE, GatewayView};
+use mainyard_core::link::Figure;
 use mainyard_core::model::ReplicaId;
-use mainyard_core::routing::{Backend, Table};
+use mainyard_core::routing::{Backend, Lane, ServiceEntry, Spread, Table};
 
 use crate::parts::{Gateway, Part, Request, node_name};
 use crate::world::{Happening, Report, World};
@@ -88,7 +89,19 @@ impl World {
             return;
         }
         let (life, view) = (it.life, it.view());
-        self.send_report(control, Part::Gateway(gateway), life, Report::Gateway { life, view });
+        let served = std::mem::take(&mut it.served).into_iter();
+        let figures = served.map(|((replica, release), (requests, failed))| Figure {
+            way: "inside".into(),
+            inside: true,
+            service: replica.workload.clone(),
+            replica: Some(replica),
+            release: Some(release),
+            requests,
+            failed,
+            times: BTreeMap::from([(8, requests)]),
+        });
+        let report = Report::Gateway { life, view, figures: figures.collect() };
+        self.send_report(control, Part::Gateway(gateway), life, report);
     }
 
     pub fn view_reported(&mut self, gateway: usize, taken: bool) {
@@ -113,14 +126,31 @@ impl World {
         }
         it.turn += 1;
         let turn = it.turn;
-        let services = it.backends();
+        let services: Vec<&ServiceEntry> = it.table.services.values().collect();
         if services.is_empty() {
             return;
         }
-        let count = services.len();
-        let list = services[turn % count].1.clone();
-        for step in 0..list.len().min(4) {
-            let backend = &list[(turn / count + step) % list.len()];
+        let count = services.len() as u64;
+        let (entry, turn) = (services[(turn % count) as usize], turn / count);
+        let port = entry.ports.keys().next().copied().unwrap_or(80);
+        let lanes = entry.lanes(port);
+        let shares: Vec<u32> = lanes.iter().map(|lane| lane.share).collect();
+        let chosen = Spread::new(&shares).pick(turn).unwrap_or(0);
+        let (own, others): (Vec<_>, Vec<_>) =
+            lanes.iter().enumerate().partition(|(place, _)| *place == chosen);
+        let from = |lane: &Lane<'_>| -> Vec<Backend> {
+            let first = turn as usize % lane.backends.len().max(1);
+            lane.backends
+                .iter()
+                .cycle()
+                .skip(first)
+                .take(lane.backends.len())
+                .map(|it| (*it).clone())
+                .collect()
+        };
+        let list: Vec<Backend> =
+            own.into_iter().chain(others).flat_map(|(_, lane)| from(lane)).take(4).collect();
+        for backend in &list {
             match self.who_answers(&backend.node.to_string(), *backend.address.ip()) {
                 // The connection is refused: another one is tried.
                 None => {}
@@ -128,8 +158,9 @@ impl World {
                     let long = self.chance.percent(3);
                     let wait =
                         if long { self.chance.between(1000, 9000) } else { self.chance.between(1, 300) };
+                    let failed = self.fails(backend);
                     let it = &mut self.gateways[gateway];
-                    it.open.insert(number, Request { replica: who });
+                    it.open.insert(number, Request { replica: who, release: backend.release, failed });
                     let life = it.life;
                     return self.later(wait, Happening::AnswerEnds { gateway, life, request: number });
                 }
@@ -142,6 +173,12 @@ impl World {
             }
         }
         self.outcome.refused += 1;
+    }
+
+    /// One request in ten, of the release that is made so.
+    fn fails(&mut self, backend: &Backend) -> bool {
+        let release = self.record.state.releases.get(&(backend.replica.workload.clone(), backend.release));
+        release.is_some_and(|release| release.spec.image.tag == "1.8.0") && self.chance.percent(10)
     }
 
     fn who_answers(&self, node: &str, address: Ipv4Addr) -> Option<ReplicaId> {
@@ -159,6 +196,9 @@ impl World {
         }
         if let Some(ended) = it.open.remove(&request) {
             self.outcome.answered += 1;
+            let counts = &mut self.gateways[gateway].served;
+            let (requests, failed) = counts.entry((ended.replica.clone(), ended.release)).or_default();
+            (*requests, *failed) = (*requests + 1, *failed + u64::from(ended.failed));
             let last = !self.gateways[gateway].open.values().any(|other| other.replica == ended.replica);
             if last && !self.gateways[gateway].holds(&ended.replica) {
                 self.tell_view(gateway);

@@ -25,6 +25,7 @@ mod parts;
 mod people;
 mod record;
 mod rest;
+mod rules;
 mod world;
 
 pub use world::{Outcome, run};

@@ -6,7 +6,7 @@ use std::net::Ipv4Addr;
 use mainyard_core::cluster::Cluster;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::RunOrder;
-use mainyard_core::model::{Name, ReplicaId};
+use mainyard_core::model::{Name, ReleaseNumber, ReplicaId};
 use mainyard_core::node_desk::Desk;
 use mainyard_core::routing::Table;
 
@@ -62,7 +62,9 @@ pub struct Gateway {
     pub table: Table,
     pub kept: Option<Table>,
     pub open: BTreeMap<u64, Request>,
-    pub turn: usize,
+    pub turn: u64,
+    /// What was answered since the last report, and what failed of it.
+    pub served: BTreeMap<(ReplicaId, ReleaseNumber), (u64, u64)>,
     /// A report is on its way; another is wanted.
     pub in_flight: bool,
     pub wants: bool,
@@ -78,6 +80,8 @@ pub type View = GatewayView;
 #[derive(Debug, Clone)]
 pub struct Request {
     pub replica: ReplicaId,
+    pub release: ReleaseNumber,
+    pub failed: bool,
 }
 
 pub fn node_name(node: usize) -> Name {

@@ -1,6 +1,6 @@
 //! People: they declare, scale, deploy and go back, at whichever control takes it.
 
-use mainyard_core::cluster::{Cluster, DeployRequest, Refusal};
+use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal};
 use mainyard_core::manifest::{SourceFile, read};
 use mainyard_core::model::{ImageRecord, Name, Origin, ReleaseNumber, Target};
 
@@ -8,12 +8,21 @@ use crate::world::{Happening, World};
 
 const TAGS: [&str; 5] = ["1.4.0", "1.5.0", "1.6.1", "1.7.0", "1.8.0"];
 
-fn manifest(application: &str) -> String {
+/// How the applications move to new releases; each seed has its own.
+const MANNERS: [&str; 5] = [
+    "",
+    "may_exceed = 2\nmay_lack = 1\n",
+    "style = \"stepped\"\nsteps = [{ share = 10, watch = \"700ms\" }, { share = 50, watch = \"700ms\" }]\n",
+    "style = \"stepped\"\nsteps = [{ count = 1, then = \"ask\" }]\non_failure = \"hold\"\n",
+    "style = \"swap\"\nwatch = \"1s\"\nkeep_old = \"3s\"\n",
+];
+
+fn manifest(application: &str, manner: &str) -> String {
     format!(
         "application = \"{application}\"\n[workload.{application}]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 3\n\
          ports = {{ http = 8080 }}\nstop = {{ drain = \"5s\", grace = \"1s\" }}\n\
          [workload.{application}.checks]\nready = {{ path = \"/ready\", port = \"http\", every = \"3s\" }}\n\
-         [workload.{application}.rollout]\nsettle = \"300ms\"\ndeadline = \"8s\"\n\
+         [workload.{application}.rollout]\nsettle = \"300ms\"\ndeadline = \"8s\"\n{manner}\
          [route.{application}]\nhost = \"{application}.localhost\"\nto = [{{ service = \"{application}\" }}]\n"
     )
 }
@@ -29,6 +38,7 @@ enum Done {
     Scaled(Target, u32),
     Released(Target, ReleaseNumber, String),
     WentBack(Target, ReleaseNumber),
+    Steered(Target, &'static str),
 }
 
 impl World {
@@ -48,19 +58,11 @@ impl World {
         let target: Target =
             format!("staging/{}", APPLICATIONS[(dice >> 8) as usize % 2]).parse().expect("a target");
         let tag = TAGS[(dice >> 16) as usize % TAGS.len()];
+        let manner = (dice >> 40) as usize;
         let done = if cluster.state.environments.is_empty() {
-            begin(cluster, clock)
-        } else if dice.is_multiple_of(3) {
-            cluster.scale(&target, size, "mira", clock).map(|_| Done::Scaled(target, size))
-        } else if dice % 3 == 1 {
-            let image = format!("lockers/locker-api:{tag}");
-            let request = DeployRequest { image: image.parse().ok(), ..DeployRequest::default() };
-            cluster.deploy(&target, &request, "mira", clock).map(|made| match made {
-                Some((number, _)) => Done::Released(target, number, image),
-                None => Done::Nothing,
-            })
+            begin(cluster, manner, clock)
         } else {
-            cluster.rollback(&target, None, "jon", clock).map(|(number, _)| Done::WentBack(target, number))
+            act(cluster, target, dice % 12, tag, size, clock)
         };
         let Ok(done) = done else { return };
         // Only what was written is acknowledged.
@@ -70,6 +72,7 @@ impl World {
         self.outcome.acts += 1;
         match done {
             Done::Nothing => {}
+            Done::Steered(target, how) => self.note(|| format!("{target} is {how}")),
             Done::WentBack(target, number) => self.note(|| format!("{target}@{number} goes back")),
             Done::Scaled(target, size) => {
                 self.note(|| format!("{target} is scaled to {size}"));
@@ -83,7 +86,38 @@ impl World {
     }
 }
 
-fn begin(cluster: &mut Cluster, now: jiff::Timestamp) -> Result<Done, Refusal> {
+fn act(
+    cluster: &mut Cluster,
+    target: Target,
+    which: u64,
+    tag: &str,
+    size: u32,
+    now: jiff::Timestamp,
+) -> Result<Done, Refusal> {
+    match which {
+        0..3 => cluster.scale(&target, size, "mira", now).map(|_| Done::Scaled(target, size)),
+        3..6 => {
+            let image = format!("lockers/locker-api:{tag}");
+            let request = DeployRequest { image: image.parse().ok(), ..DeployRequest::default() };
+            cluster.deploy(&target, &request, "mira", now).map(|made| match made {
+                Some((number, _)) => Done::Released(target, number, image),
+                None => Done::Nothing,
+            })
+        }
+        6..8 => cluster
+            .rollback(&target, Goal::Before, "jon", now)
+            .map(|(number, _)| Done::WentBack(target, number)),
+        8 => cluster.hold(&target, "a look at it", "jon", now).map(|_| Done::Steered(target, "held")),
+        9 => cluster.resume(&target, "jon", now).map(|_| Done::Steered(target, "resumed")),
+        10 => cluster
+            .advance(&target, "mira", now)
+            .or_else(|_| cluster.restart(&target, "mira", now).map(|_| String::new()))
+            .map(|_| Done::Steered(target, "advanced or restarted")),
+        _ => cluster.cancel(&target, "jon", now).map(|_| Done::Steered(target, "cancelled")),
+    }
+}
+
+fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<Done, Refusal> {
     cluster.add_environment(&staging(), "mira", now)?;
     for tag in TAGS {
         cluster.add_image(ImageRecord {
@@ -94,8 +128,9 @@ fn begin(cluster: &mut Cluster, now: jiff::Timestamp) -> Result<Done, Refusal> {
             origin: Origin { by: "mira".into(), act: "added".into(), at: now },
         });
     }
-    for application in APPLICATIONS {
-        let files = [SourceFile { name: "mainyard.toml".into(), text: manifest(application) }];
+    for (number, application) in APPLICATIONS.into_iter().enumerate() {
+        let text = manifest(application, MANNERS[(manner + number) % MANNERS.len()]);
+        let files = [SourceFile { name: "mainyard.toml".into(), text }];
         let declared = read(&files, Some(&staging())).expect("a valid declaration");
         cluster.declare(&declared, &staging(), false, "mira", now)?;
     }

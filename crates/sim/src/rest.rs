@@ -1,6 +1,6 @@
 //! When the faults have ended: everything has come to rest and agrees.
 
-use mainyard_core::model::{ReplicaState, WorkloadState};
+use mainyard_core::model::{ReplicaState, RolloutState, WorkloadState};
 
 use crate::parts::node_name;
 use crate::world::World;
@@ -37,17 +37,13 @@ impl World {
             }
         }
         for (target, workload) in &state.workloads {
-            let open = state
-                .rollouts
-                .get(&(target.clone(), workload.release))
-                .filter(|rollout| rollout.state.is_open());
-            if workload.state == WorkloadState::Moving || open.is_some_and(|it| it.state.word() != "awaiting")
-            {
-                return Err(format!(
-                    "{target} still moves: {} {:?}",
-                    workload.state,
-                    open.map(|it| it.state)
-                ));
+            let open = state.open_rollout(target).map(|rollout| rollout.state);
+            // A person is waited for, or has said that nothing may move.
+            if workload.held.is_some() || open == Some(RolloutState::Awaiting) {
+                continue;
+            }
+            if workload.state == WorkloadState::Moving || open.is_some() {
+                return Err(format!("{target} still moves: {} {open:?}", workload.state));
             }
         }
         for (id, replica) in &state.replicas {

@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 use std::collections::{BTreeMap, BinaryHeap, VecDeque};
 
 use jiff::Timestamp;
-use mainyard_core::link::NodeReport;
+use mainyard_core::link::{Figure, NodeReport};
 use mainyard_core::model::{ReleaseNumber, ReplicaId, Target};
 use mainyard_core::node_desk::Orders;
 use mainyard_core::replica_run::Event as RunEvent;
@@ -26,7 +26,7 @@ pub const GATEWAYS: usize = 2;
 #[derive(Debug, Clone)]
 pub enum Report {
     Node(NodeReport),
-    Gateway { life: u64, view: View },
+    Gateway { life: u64, view: View, figures: Vec<Figure> },
 }
 
 impl Report {
@@ -170,6 +170,9 @@ pub struct Outcome {
     pub acts: u64,
     /// Replicas that were stopped after their drain.
     pub drained: u64,
+    /// Rollouts that came to their end, and those of them that went back.
+    pub rollouts: u64,
+    pub went_back: u64,
     /// Epochs: how often a control took over.
     pub epochs: u64,
 }

@@ -30,6 +30,8 @@ fn no_seed_breaks_a_rule() {
             total.acts += one.acts;
             total.drained += one.drained;
             total.epochs += one.epochs;
+            total.rollouts += one.rollouts;
+            total.went_back += one.went_back;
         }
         total
     };
@@ -39,7 +41,7 @@ fn no_seed_breaks_a_rule() {
     });
     let sum = |of: fn(&Outcome) -> u64| totals.iter().map(of).sum::<u64>();
     println!(
-        "{seeds} seeds: {} happenings, {} requests answered, {} found nobody, {} broken by faults, {} acts, {} drains, {} take-overs",
+        "{seeds} seeds: {} happenings, {} requests answered, {} found nobody, {} broken by faults, {} acts, {} drains, {} take-overs, {} rollouts ended, {} of them went back",
         sum(|o| o.happenings),
         sum(|o| o.answered),
         sum(|o| o.refused),
@@ -47,8 +49,11 @@ fn no_seed_breaks_a_rule() {
         sum(|o| o.acts),
         sum(|o| o.drained),
         sum(|o| o.epochs),
+        sum(|o| o.rollouts),
+        sum(|o| o.went_back),
     );
     // A simulation in which nothing happens would prove nothing.
+    assert!(sum(|o| o.rollouts) > 2 * seeds && sum(|o| o.went_back) > seeds / 2);
     assert!(sum(|o| o.drained) > seeds && sum(|o| o.epochs) > seeds && sum(|o| o.acts) > 5 * seeds);
 }
 

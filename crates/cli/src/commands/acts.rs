@@ -1,9 +1,8 @@
-//! Acts on a workload, each followed to its end.
+//! Scaling and removing a workload.
 
-use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};
 
-use mainyard_core::model::{ReleaseNumber, Target};
+use mainyard_core::model::{Origin, Target};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -12,76 +11,19 @@ use crate::client::Client;
 use crate::follow;
 use crate::words::{Failure, count};
 
-fn path(target: &Target, act: &str) -> String {
+pub fn path(target: &Target, act: &str) -> String {
     format!("/environments/{}/workloads/{}{act}", target.environment, target.name)
 }
 
 pub async fn scale(client: &Client, target: &Target, replicas: u32, wait: Wait) -> Result<(), Failure> {
     let answer = client.post(&path(target, "/scale"), &json!({"replicas": replicas})).await?;
     let before = answer["before"].as_u64().unwrap_or(0);
-    println!("{target}: replicas {before} → {replicas}");
+    // Who finds another number than expected is told whose it was.
+    let origin: Option<Origin> = serde_json::from_value(answer["set_by"].clone()).ok();
+    let theirs = origin.filter(|origin| origin.act == "scaled" && before != u64::from(replicas));
+    let theirs = theirs.map_or(String::new(), |origin| format!(" ({before} was {origin})"));
+    println!("{target}: replicas {before} → {replicas}{theirs}");
     if wait.no_wait { Ok(()) } else { follow::scaling(client, target).await }
-}
-
-pub async fn deploy(
-    client: &Client,
-    target: &Target,
-    image: Option<String>,
-    settings: Vec<String>,
-    wait: Wait,
-) -> Result<(), Failure> {
-    let mut set = BTreeMap::new();
-    for pair in &settings {
-        let (key, value) = pair
-            .split_once('=')
-            .ok_or_else(|| Failure::usage(format!("{pair:?} is not a setting: write --set KEY=VALUE")))?;
-        set.insert(key, value);
-    }
-    if image.is_none() && set.is_empty() {
-        return Err(Failure::usage(format!(
-            "say what to deploy: mainyard deploy {target} --image IMAGE, or --set KEY=VALUE"
-        )));
-    }
-    if let Some(image) = &image {
-        image.parse::<mainyard_core::model::ImageRef>().map_err(|error| Failure::usage(error.to_string()))?;
-    }
-    let answer = client.post(&path(target, "/deploy"), &json!({"image": image, "settings": set})).await?;
-    let Some(release) = answer["release"].as_u64() else {
-        println!("{target}: nothing would differ, so nothing was changed");
-        return Ok(());
-    };
-    let words: Vec<&str> =
-        answer["differences"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
-    let words = if words.is_empty() {
-        "the image's tag stands for another digest now".to_owned()
-    } else {
-        words.join(", ")
-    };
-    println!("{target}: release {release}, {words}");
-    if wait.no_wait { Ok(()) } else { follow::rollout(client, target, ReleaseNumber(release as u32)).await }
-}
-
-pub async fn rollback(
-    client: &Client,
-    target: &Target,
-    to: Option<String>,
-    wait: Wait,
-) -> Result<(), Failure> {
-    let to = match to {
-        None => None,
-        Some(text) => {
-            let number = text.rsplit_once('@').map_or(text.as_str(), |(_, number)| number);
-            let number: u32 = number
-                .parse()
-                .map_err(|_| Failure::usage(format!("{text:?} is not a release: write --to {target}@2")))?;
-            Some(number)
-        }
-    };
-    let answer = client.post(&path(target, "/rollback"), &json!({"to": to})).await?;
-    let (release, same_as) =
-        (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
-    println!("{target}: release {release} (same as {same_as})");
-    if wait.no_wait { Ok(()) } else { follow::rollout(client, target, ReleaseNumber(release as u32)).await }
 }
 
 pub async fn remove(client: &Client, target: &Target, yes: bool) -> Result<(), Failure> {

@@ -127,6 +127,9 @@ pub async fn declare(
         let target: Target = format!("{environment}/{name}")
             .parse()
             .map_err(|error: mainyard_core::model::NameError| Failure::failed(error.to_string()))?;
+        if let Some(release) = line.release {
+            follow::rollout(client, &target, release).await?;
+        }
         follow::scaling(client, &target).await?;
     }
     Ok(())

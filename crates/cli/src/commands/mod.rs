@@ -4,6 +4,7 @@ mod acts;
 pub mod files;
 mod images;
 mod logs;
+mod releases;
 mod seeing;
 
 use serde_json::json;
@@ -25,7 +26,16 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             Ok(())
         }
         Command::Board { environment, output } => seeing::board(&client, environment, output).await,
+        Command::Show { target, output } if target.contains('@') => {
+            releases::show(&client, &parse_release(&target)?, output).await
+        }
         Command::Show { target, output } => seeing::show(&client, &parse_target(&target)?, output).await,
+        Command::Releases { target, output } => {
+            releases::list(&client, &parse_target(&target)?, output).await
+        }
+        Command::Keep { release, no_longer } => {
+            releases::keep(&client, &parse_release(&release)?, !no_longer).await
+        }
         Command::Compare { from, to, output } => {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
         }
@@ -40,11 +50,20 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             acts::scale(&client, &parse_target(&target)?, replicas, wait).await
         }
         Command::Deploy { target, image, settings, wait } => {
-            acts::deploy(&client, &parse_target(&target)?, image, settings, wait).await
+            releases::deploy(&client, &parse_target(&target)?, image, settings, wait).await
         }
-        Command::Rollback { target, to, wait } => {
-            acts::rollback(&client, &parse_target(&target)?, to, wait).await
+        Command::Rollback { target, to, at, wait } => {
+            releases::rollback(&client, &parse_target(&target)?, to, at, wait).await
         }
+        Command::Advance { target, wait } => {
+            releases::steer(&client, &parse_target(&target)?, "advance", wait).await
+        }
+        Command::Resume { target, wait } => {
+            releases::steer(&client, &parse_target(&target)?, "resume", wait).await
+        }
+        Command::Cancel { target, wait } => releases::cancel(&client, &parse_target(&target)?, wait).await,
+        Command::Restart { target, wait } => releases::restart(&client, &parse_target(&target)?, wait).await,
+        Command::Hold { target, because } => releases::hold(&client, &parse_target(&target)?, &because).await,
         Command::Remove { target, yes } => acts::remove(&client, &parse_target(&target)?, yes).await,
         Command::Declare { files, environment, exact, forecast, wait } => {
             files::declare(&client, &files, environment, exact, forecast, wait).await

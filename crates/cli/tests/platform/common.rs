@@ -154,6 +154,18 @@ impl Platform {
         )
     }
 
+    /// So many requests one after the other, over one connection.
+    pub fn in_a_row(&self, host: &str, path: &str, count: usize, mut each: impl FnMut(&Answer)) {
+        let stream = TcpStream::connect(self.http).expect("a connection");
+        stream.set_nodelay(true).expect("no delay");
+        let mut reader = BufReader::new(stream);
+        for _ in 0..count {
+            let ask = format!("GET {path} HTTP/1.1\r\nhost: {host}\r\n\r\n");
+            reader.get_mut().write_all(ask.as_bytes()).expect("sent");
+            each(&read_answer(&mut reader).expect("an answer"));
+        }
+    }
+
     pub fn token(&self) -> String {
         std::fs::read_to_string(self.data().join("client-token")).expect("a token")
     }

@@ -15,6 +15,7 @@ mod outages;
 mod releases;
 mod side_by_side;
 mod soak;
+mod steering;
 
 /// What every platform of these tests is started with.
 pub const ISOLATION: &str = "kernel";

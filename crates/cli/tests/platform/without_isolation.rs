@@ -11,6 +11,7 @@ mod mishaps;
 mod ordinary;
 mod releases;
 mod side_by_side;
+mod steering;
 
 /// What every platform of these tests is started with.
 pub const ISOLATION: &str = "none";

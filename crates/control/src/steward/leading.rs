@@ -106,7 +106,7 @@ impl Leader<'_> {
                 self.called.insert(gateway);
             }
             Message::Gateway(gateway, GatewayReport { life, view, figures }) => {
-                self.cluster.hear_figures(&figures);
+                self.cluster.hear_figures(&figures, now);
                 self.steward.traffic.add(&figures);
                 self.cluster.hear_gateway(&gateway, life, view, now);
             }

@@ -8,7 +8,7 @@ use super::objects::{Kind, Object};
 use crate::address;
 use crate::declare::{ChangeLine, Plan, Present, Step, plan};
 use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
-use crate::model::{Name, Origin, ReleaseNumber, Route, Service, Target, Workload, WorkloadState};
+use crate::model::{Name, Origin, Purpose, ReleaseNumber, Route, Service, Target, Workload, WorkloadState};
 
 impl Cluster {
     /// Works out what a declaration changes, without changing anything.
@@ -39,6 +39,11 @@ impl Cluster {
                 RefusalKind::Conflict,
                 format!("{most} more services fit the address range, not {new_services}"),
             );
+        }
+        for step in &plan.steps {
+            if let Step::Workload { name, new: false, release: true, .. } = step {
+                self.free(&Target::new(environment, name))?;
+            }
         }
         for step in plan.steps {
             match step {
@@ -79,7 +84,8 @@ impl Cluster {
         let workloads =
             self.state.workloads.values().filter(|workload| here(&workload.target)).filter_map(|workload| {
                 let release = self.state.releases.get(&(workload.target.clone(), workload.release))?;
-                Some((workload.target.name.clone(), (workload.clone(), release.clone())))
+                let next = self.next_release(&workload.target);
+                Some((workload.target.name.clone(), (workload.clone(), release.clone(), next)))
             });
         let services = self.state.services.values().filter(|service| here(&service.target));
         let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
@@ -112,7 +118,7 @@ impl Cluster {
                 application: application.clone(),
                 wanted: replicas.unwrap_or(1),
                 wanted_origin: self.cause.clone(),
-                rule: declared.rule,
+                rule: declared.rule.clone(),
                 release: ReleaseNumber(0),
                 settled: None,
                 next_replica: 0,
@@ -121,6 +127,8 @@ impl Cluster {
                 state: WorkloadState::Moving,
                 reason: None,
                 since: now,
+                held: None,
+                kept: std::collections::BTreeMap::new(),
             };
             self.state.put(Object::Workload(workload));
         }
@@ -132,7 +140,7 @@ impl Cluster {
             workload.wanted_origin = self.cause.clone();
         }
         if release {
-            self.release(&mut workload, declared.spec, None, now);
+            self.release(&mut workload, declared.spec, None, Purpose::Change, now);
         }
         self.put(Object::Workload(workload));
         self.touch(target);

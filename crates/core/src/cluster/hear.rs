@@ -7,7 +7,7 @@ use super::objects::{Kind, Object};
 use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::link::{Figure, NodeHello, NodeReport, ReplicaReport};
-use crate::model::{Gateway, Name, Node, Replica, ReplicaState, Target};
+use crate::model::{Gateway, Name, Node, Replica, ReplicaState, RolloutState, Target};
 
 impl Cluster {
     /// A node agent called. Everything it should run is ordered anew.
@@ -151,17 +151,35 @@ impl Cluster {
         }
     }
 
-    /// Adds what was served to the evidence of rollouts that move. Written with the rollout's next change.
-    pub fn hear_figures(&mut self, figures: &[Figure]) {
+    /// Adds what was served to the evidence of rollouts that move. One that waits for a person may do so for days:
+    /// then it is gathered, and added as it becomes much.
+    pub fn hear_figures(&mut self, figures: &[Figure], now: Timestamp) {
+        self.cause = platform(now);
         for figure in figures {
-            let Some(replica) = &figure.replica else { continue };
-            let Some(workload) = self.state.workloads.get(&replica.workload) else { continue };
-            let key = (workload.target.clone(), workload.release);
-            if let Some(rollout) = self.state.rollouts.get_mut(&key).filter(|rollout| rollout.state.is_open())
-            {
-                rollout.evidence.served += figure.requests;
-                rollout.evidence.failed += figure.failed;
+            let (Some(replica), Some(release)) = (&figure.replica, figure.release) else { continue };
+            let Some(open) = self.state.open_rollout(&replica.workload) else { continue };
+            let (new, old) = self.unwritten.entry((open.workload.clone(), open.to)).or_default();
+            let of = if release == open.to { new } else { old };
+            of.add(figure.requests, figure.failed, &figure.times);
+        }
+        for (key, (new, old)) in std::mem::take(&mut self.unwritten) {
+            let Some(known) = self.state.rollouts.get(&key).filter(|rollout| rollout.state.is_open()) else {
+                continue;
+            };
+            let written = known.evidence.new.requests + known.evidence.old.requests;
+            let little = (new.requests + old.requests) * 20 < written;
+            if known.state == RolloutState::Awaiting && little {
+                self.unwritten.insert(key, (new, old));
+                continue;
             }
+            let mut rollout = known.clone();
+            let evidence = &mut rollout.evidence;
+            evidence.served += new.requests + old.requests;
+            evidence.failed += new.failed + old.failed;
+            evidence.new.add(new.requests, new.failed, &new.times);
+            evidence.old.add(old.requests, old.failed, &old.times);
+            self.put(Object::Rollout(rollout));
+            self.dirty.insert(key.0);
         }
     }
 }

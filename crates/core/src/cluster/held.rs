@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use super::objects::{Change, Kind, Object, State};
 use crate::address;
 use crate::drain::{GatewayView, Leaving};
-use crate::model::{Name, Origin, ReplicaId, Target};
+use crate::model::{Name, Origin, ReleaseNumber, ReplicaId, Seen, Target};
 use crate::routing::TableVersion;
 
 /// The platform's state and what is being changed about it.
@@ -27,6 +27,8 @@ pub struct Cluster {
     pub(super) lives: BTreeMap<String, (u64, u64)>,
     pub(super) to_run: BTreeSet<ReplicaId>,
     pub(super) to_stop: BTreeSet<(Name, ReplicaId)>,
+    /// What was answered, by the new release and by others, and is not yet in a rollout's evidence.
+    pub(super) unwritten: BTreeMap<(Target, ReleaseNumber), (Seen, Seen)>,
     pub(super) next_address: u16,
     pub(super) cause: Origin,
 }
@@ -52,6 +54,7 @@ impl Cluster {
             lives: BTreeMap::new(),
             to_run: BTreeSet::new(),
             to_stop: BTreeSet::new(),
+            unwritten: BTreeMap::new(),
             // Each control begins elsewhere: it does not know what an earlier one gave up a moment ago.
             next_address: (epoch.wrapping_mul(401) % u64::from(address::REPLICAS_PER_NODE)) as u16,
             cause: platform(now),

@@ -12,11 +12,12 @@ mod held;
 mod objects;
 mod releasing;
 mod settle;
+mod steering;
 
 pub use acts::{Refusal, RefusalKind};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
-pub use releasing::DeployRequest;
+pub use releasing::{DeployRequest, Goal};
 pub use settle::{NodeOrders, Settled};
 
 #[cfg(test)]

@@ -122,6 +122,17 @@ impl State {
         node.is_none_or(Node::isolates)
     }
 
+    /// The newest move of a workload, whether it still goes on or not.
+    pub fn newest_rollout(&self, target: &Target) -> Option<&Rollout> {
+        let key = |number| (target.clone(), ReleaseNumber(number));
+        self.rollouts.range(key(0)..=key(u32::MAX)).next_back().map(|(_, rollout)| rollout)
+    }
+
+    /// The move of a workload that still goes on or waits.
+    pub fn open_rollout(&self, target: &Target) -> Option<&Rollout> {
+        self.newest_rollout(target).filter(|rollout| rollout.state.is_open())
+    }
+
     /// Where a service is reached from inside, as replicas see it.
     pub fn inside_address(&self, service: &Service) -> Ipv4Addr {
         // With several nodes each has its own place for it; then the record's stands for all.

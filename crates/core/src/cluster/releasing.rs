@@ -10,7 +10,8 @@ use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::difference::differences;
 use crate::model::{
-    Evidence, ImageRef, Origin, Release, ReleaseNumber, ReleaseSpec, Rollout, RolloutState, Target, Workload,
+    ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState, Target,
+    Workload,
 };
 use crate::near::near;
 use crate::retention::superfluous;
@@ -27,6 +28,17 @@ pub struct DeployRequest {
     pub settings: std::collections::BTreeMap<String, String>,
 }
 
+/// What a rollback goes to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Goal {
+    /// The last one that was done and is not the same as the present.
+    Before,
+    /// This one.
+    Release(ReleaseNumber),
+    /// The one that ran at this moment.
+    At(Timestamp),
+}
+
 impl Cluster {
     /// Makes the next release of a workload the wanted one and begins its rollout.
     pub(super) fn release(
@@ -34,47 +46,59 @@ impl Cluster {
         workload: &mut Workload,
         spec: ReleaseSpec,
         same_as: Option<ReleaseNumber>,
+        purpose: Purpose,
         now: Timestamp,
     ) {
         let target = workload.target.clone();
-        let last = self.releases_of(&target).map(|release| release.number).max().unwrap_or(ReleaseNumber(0));
-        let number = ReleaseNumber(last.0 + 1);
+        let number = self.next_release(&target);
         let kept = same_as.and_then(|same| self.state.releases.get(&(target.clone(), same))?.digest.clone());
         let digest =
             kept.or_else(|| self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone()));
         let origin = self.cause.clone();
-        self.put(Object::Release(Release {
-            workload: target.clone(),
-            number,
-            spec,
-            digest,
-            same_as,
-            origin,
-        }));
-        if let Some(open) =
-            self.state.rollouts.get(&(target.clone(), workload.release)).filter(|r| r.state.is_open())
-        {
-            let state = if same_as.is_some() { RolloutState::WentBack } else { RolloutState::Superseded };
-            let mut ended = Rollout { state, ended: Some(now), ..open.clone() };
-            let how = if same_as.is_some() { "taken back" } else { "superseded" };
-            ended.verdict = Some(format!("release {} was {how}: {}", ended.to, self.cause));
-            self.put(Object::Rollout(ended));
+        let release = Release { workload: target.clone(), number, spec, digest, same_as, origin };
+        if purpose == Purpose::Back {
+            self.adopt(&release);
         }
+        self.put(Object::Release(release));
+        self.end_open(&target, purpose, now);
         let from = workload.settled.or(Some(workload.release).filter(|number| number.0 > 0));
-        self.put(Object::Rollout(Rollout {
-            workload: target,
-            from,
-            to: number,
-            state: RolloutState::Starting,
-            started: now,
-            ended: None,
-            reason: None,
-            verdict: None,
-            evidence: Evidence::default(),
-        }));
+        self.put(Object::Rollout(Rollout::new(target, from, number, purpose, now)));
         workload.release = number;
         workload.last_change = self.cause.clone();
         self.forget_old_releases(workload);
+    }
+
+    /// The number that the next release of a workload gets.
+    pub(super) fn next_release(&self, target: &Target) -> ReleaseNumber {
+        ReleaseNumber(self.releases_of(target).next_back().map_or(0, |release| release.number.0) + 1)
+    }
+
+    /// A move that still goes on ends where another begins.
+    fn end_open(&mut self, target: &Target, purpose: Purpose, now: Timestamp) {
+        let Some(open) = self.state.open_rollout(target).cloned() else { return };
+        let (state, how) = match (purpose, open.state) {
+            (Purpose::Back, _) => (RolloutState::WentBack, "was taken back"),
+            (_, RolloutState::GoingBack) => (RolloutState::WentBack, "was going back as the next came"),
+            _ => (RolloutState::Superseded, "gave way to the next"),
+        };
+        let why = open.reason.as_ref().map_or(String::new(), |reason| format!("; {}", reason.sentence));
+        let verdict = Some(format!("release {} {how}: {}{why}", open.to, self.cause));
+        self.put(Object::Rollout(Rollout { state, verdict, ended: Some(now), ..open }));
+    }
+
+    /// Replicas of an equal release are already what the new one asks for: they are its replicas from now on.
+    fn adopt(&mut self, release: &Release) {
+        let equal = |number: ReleaseNumber| {
+            let other = self.state.releases.get(&(release.workload.clone(), number));
+            other.is_some_and(|other| other.digest == release.digest && other.spec == release.spec)
+        };
+        let staying = replicas_of(&self.state.replicas, &release.workload)
+            .filter(|replica| replica.state.is_staying() && equal(replica.release));
+        let adopted: Vec<Replica> =
+            staying.map(|replica| Replica { release: release.number, ..replica.clone() }).collect();
+        for replica in adopted {
+            self.put(Object::Replica(replica));
+        }
     }
 
     /// What runs, what is on its way in or out, and the last good one are needed.
@@ -82,6 +106,7 @@ impl Cluster {
         let target = &workload.target;
         let mut needed: BTreeSet<ReleaseNumber> = [workload.release].into();
         needed.extend(workload.settled);
+        needed.extend(workload.kept.keys());
         needed.extend(replicas_of(&self.state.replicas, target).map(|replica| replica.release));
         let rollouts = self
             .releases_of(target)
@@ -111,7 +136,7 @@ impl Cluster {
         by: &str,
         now: Timestamp,
     ) -> Result<Option<(ReleaseNumber, Vec<String>)>, Refusal> {
-        let mut workload = self.workload(target)?.clone();
+        let mut workload = self.free(target)?.clone();
         let Some(current) = self.state.releases.get(&(target.clone(), workload.release)).cloned() else {
             return Refusal::new(RefusalKind::Conflict, format!("{target} has no release yet"));
         };
@@ -129,7 +154,7 @@ impl Cluster {
             return Ok(None);
         }
         self.cause = Origin { by: by.to_owned(), act: "deployed".to_owned(), at: now };
-        self.release(&mut workload, spec, None, now);
+        self.release(&mut workload, spec, None, Purpose::Change, now);
         let number = workload.release;
         self.put(Object::Workload(workload));
         self.touch(target);
@@ -150,36 +175,60 @@ impl Cluster {
     pub fn rollback(
         &mut self,
         target: &Target,
-        to: Option<ReleaseNumber>,
+        to: Goal,
         by: &str,
         now: Timestamp,
     ) -> Result<(ReleaseNumber, ReleaseNumber), Refusal> {
-        let mut workload = self.workload(target)?.clone();
+        let mut workload = self.free(target)?.clone();
         let goal = match to {
-            Some(number) => number,
-            None => self.before(&workload).ok_or_else(|| Refusal {
+            Goal::Release(number) => number,
+            Goal::At(at) => self.at(target, at)?,
+            Goal::Before => self.before(&workload).ok_or_else(|| Refusal {
                 kind: RefusalKind::Conflict,
                 message: format!(
                     "{target} has no earlier release that was done; name one with --to {target}@N"
                 ),
             })?,
         };
-        let Some(release) = self.state.releases.get(&(target.clone(), goal)).cloned() else {
-            let known: Vec<String> =
-                self.releases_of(target).map(|release| release.number.to_string()).collect();
-            let message = format!("{target} has no release {goal}; it has {}", known.join(", "));
-            return Refusal::new(RefusalKind::NotFound, message);
-        };
-        if goal == workload.release {
+        let release = self.release_of(target, goal)?.clone();
+        if goal == workload.release && self.state.open_rollout(target).is_none() {
             return Refusal::new(RefusalKind::Conflict, format!("{target} is at release {goal} already"));
         }
         self.cause = Origin { by: by.to_owned(), act: "rolled back".to_owned(), at: now };
         let same_as = release.same_as.unwrap_or(goal);
-        self.release(&mut workload, release.spec, Some(same_as), now);
+        self.release(&mut workload, release.spec, Some(same_as), Purpose::Back, now);
         let number = workload.release;
         self.put(Object::Workload(workload));
         self.touch(target);
         Ok((number, same_as))
+    }
+
+    /// One release of a workload.
+    pub(super) fn release_of(&self, target: &Target, number: ReleaseNumber) -> Result<&Release, Refusal> {
+        self.state.releases.get(&(target.clone(), number)).ok_or_else(|| {
+            let known: Vec<String> =
+                self.releases_of(target).map(|release| release.number.to_string()).collect();
+            let message = format!("{target} has no release {number}; it has {}", known.join(", "));
+            Refusal { kind: RefusalKind::NotFound, message }
+        })
+    }
+
+    /// The release that ran at this moment.
+    fn at(&self, target: &Target, at: Timestamp) -> Result<ReleaseNumber, Refusal> {
+        let done = self.state.rollouts.values().filter(|rollout| {
+            rollout.workload == *target && rollout.state == RolloutState::Done && rollout.ended <= Some(at)
+        });
+        let last = done.max_by_key(|rollout| rollout.ended).map(|rollout| rollout.to);
+        last.ok_or_else(|| {
+            let first = self.state.rollouts.values().filter(|rollout| rollout.workload == *target);
+            let first = first.filter_map(|rollout| rollout.ended).min();
+            let since = first.map_or(String::new(), |first| {
+                format!("; what is kept begins at {}", first.strftime("%Y-%m-%d %H:%M UTC"))
+            });
+            let message =
+                format!("no release of {target} was done by {}{since}", at.strftime("%Y-%m-%d %H:%M UTC"));
+            Refusal { kind: RefusalKind::NotFound, message }
+        })
     }
 
     /// The release that a rollback goes to: the newest done one that is not the same as the present.

@@ -80,11 +80,10 @@ impl Cluster {
         self.wake.remove(target);
         let Some(workload) = self.state.workloads.get(target) else { return };
         let replicas: Vec<Replica> = replicas_of(&self.state.replicas, target).cloned().collect();
-        let rollout = self.state.rollouts.get(&(target.clone(), workload.release));
-        let Decision { acts, state, reason, rollout: step, look_again } =
+        let rollout = self.state.newest_rollout(target);
+        let Decision { acts, state, reason, rollout: moved, look_again } =
             decide(View { workload, replicas: &replicas, rollout }, now);
         let mut workload = workload.clone();
-        let mut rollout = rollout.cloned();
         let acted = !acts.is_empty();
         for act in acts {
             match act {
@@ -102,20 +101,14 @@ impl Cluster {
                 Act::LetGo(id) => self.let_go(&id, now),
             }
         }
-        if let (Some(step), Some(mut moved)) = (step, rollout.take()) {
-            moved.state = step.state;
-            moved.reason = step.reason;
-            moved.verdict = step.verdict.or(moved.verdict);
-            if matches!(moved.state, RolloutState::Done | RolloutState::Awaiting) {
-                moved.ended = Some(now);
+        if let Some(moved) = moved {
+            match (moved.state, moved.from) {
+                (RolloutState::Done, _) => workload.settled = Some(moved.to),
+                // The release before is the wanted one again.
+                (RolloutState::GoingBack, Some(from)) => workload.release = from,
+                _ => {}
             }
-            if moved.state == RolloutState::Done {
-                workload.settled = Some(moved.to);
-                let evidence = moved.evidence;
-                if let Some(verdict) = moved.verdict.as_mut().filter(|_| evidence.served > 0) {
-                    verdict.push_str(&format!("; {} requests, {} failed", evidence.served, evidence.failed));
-                }
-            }
+            self.table_stale = true;
             self.put(Object::Rollout(moved));
             self.dirty.insert(target.clone());
         }
@@ -246,6 +239,7 @@ impl Cluster {
             replicas: &state.replicas,
             services: &state.services,
             routes: &state.routes,
+            rollouts: &state.rollouts,
         };
         build(sources, self.version)
     }
@@ -275,12 +269,22 @@ impl Cluster {
             .collect();
         for id in idle {
             self.leaving.remove(&id);
+            self.note_outlived(&id);
             let Some(mut replica) = self.state.replicas.get(&id).cloned() else { continue };
             let Some(node) = replica.node.clone() else { continue };
             replica.stopping = true;
             self.to_stop.insert((node, id.clone()));
             self.put(Object::Replica(replica));
         }
+    }
+
+    /// Requests that are still open when the replica is stopped, by its drain limit, are told in the evidence.
+    fn note_outlived(&mut self, id: &ReplicaId) {
+        let open: u32 = self.gateways.values().filter_map(|(view, _)| view.open.get(id)).sum();
+        let Some(rollout) = self.state.newest_rollout(&id.workload).filter(|_| open > 0) else { return };
+        let mut rollout = rollout.clone();
+        rollout.evidence.outlived.insert(id.short.clone(), open);
+        self.put(Object::Rollout(rollout));
     }
 
     fn take_orders(&mut self) -> BTreeMap<Name, NodeOrders> {

@@ -189,13 +189,14 @@ fn a_rollout_moves_and_goes_back() {
         Ok(None),
         "the same again is no release"
     );
-    let (number, same_as) = yard.cluster.rollback(&api(), None, "mira", yard.now).expect("taken");
+    let (number, same_as) = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
     assert_eq!((number, same_as), (ReleaseNumber(3), ReleaseNumber(1)));
     yard.settle_down();
     let spec = |number| &yard.cluster.state.releases[&(api(), ReleaseNumber(number))];
     assert_eq!(spec(3).spec, spec(1).spec);
     assert_eq!(spec(3).digest, spec(1).digest);
-    let (number, same_as) = yard.cluster.rollback(&api(), None, "mira", yard.now).expect("and forward again");
+    let (number, same_as) =
+        yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("and forward again");
     assert_eq!((number, same_as), (ReleaseNumber(4), ReleaseNumber(2)));
 }
 

@@ -132,7 +132,11 @@ static CHECK: Shape = Shape::Table(&[
 ]);
 
 static ROLLOUT: Shape = Shape::Table(&[
-    key("style", &Shape::Word(&["rolling"]), "How replicas are replaced."),
+    key(
+        "style",
+        &Shape::Word(&["rolling", "stepped", "swap"]),
+        "One after the other, by watched shares of the requests, or all at once beside the old set; rolling by default.",
+    ),
     key(
         "may_exceed",
         &Shape::Integer(0, 10_000),
@@ -144,7 +148,34 @@ static ROLLOUT: Shape = Shape::Table(&[
         "Replicas below the wanted number while moving; 0 by default.",
     ),
     key("settle", &Shape::Time, "How long a replica stays ready before it counts; 1s by default."),
-    key("deadline", &Shape::Time, "When the rollout should be done; 2m by default."),
+    key(
+        "deadline",
+        &Shape::Time,
+        "How long the replicas of a rollout, or of one step, may take until they count; 2m by default.",
+    ),
+    key(
+        "on_failure",
+        &Shape::Word(&["go-back", "hold"]),
+        "Whether a release that fails is taken back or left for a person; go-back by default.",
+    ),
+    key("steps", &Shape::List(&STEP), "Of a stepped rollout: what comes before all requests move over."),
+    key(
+        "watch",
+        &Shape::Time,
+        "How long the whole new set is watched with all requests before it is done; 0s by default, of a swap `settle`.",
+    ),
+    key(
+        "keep_old",
+        &Shape::Time,
+        "Of a swap: how long the old set stays beside the new one, so that going back is instant; 5m by default.",
+    ),
+]);
+
+static STEP: Shape = Shape::Table(&[
+    key("share", &Shape::Integer(1, 99), "Of 100 requests so many go to the new release."),
+    key("count", &Shape::Integer(1, 10_000), "Or so many replicas, with the requests that fall to them."),
+    key("watch", &Shape::Time, "The next step comes after this time, when nothing was found."),
+    key("then", &Shape::Word(&["ask"]), "Or when a person says `advance`."),
 ]);
 
 /// A service.

@@ -8,7 +8,7 @@ use toml_edit::Document;
 
 use super::parse::{Parsed, json, lay_over, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
-use crate::model::{Name, ReleaseSpec, RolloutRule};
+use crate::model::{Name, ReleaseSpec, RolloutRule, Style};
 use crate::near::did_you_mean;
 
 /// What should be there, in one environment.
@@ -201,6 +201,7 @@ impl Reader<'_> {
         match read {
             Ok(workload) => {
                 self.check_workload(name, &workload);
+                self.check_rule(name, &workload.rule, &value);
                 Some(workload)
             }
             Err(error) => {
@@ -236,6 +237,51 @@ impl Reader<'_> {
         }
         if spec.command.as_ref().is_some_and(Vec::is_empty) {
             self.say(&["workload", name.as_str(), "command"], format!("the command of `{name}` is empty"));
+        }
+    }
+
+    /// Keys of a manner that is not the declared one would do nothing; shares that do not grow would stand still.
+    fn check_rule(&mut self, name: &Name, rule: &RolloutRule, value: &Json) {
+        let mut say = |key: &str, message: String| {
+            self.say(&["workload", name.as_str(), "rollout", key], message);
+        };
+        let written = |key: &str| value.get("rollout").is_some_and(|rollout| rollout.get(key).is_some());
+        match (rule.style, rule.steps.is_empty()) {
+            (Style::Stepped, true) => say(
+                "style",
+                format!(
+                    "the stepped rollout of `{name}` needs `steps`, such as steps = [{{ share = 10, watch = \"2m\" }}]"
+                ),
+            ),
+            (Style::Rolling | Style::Swap, false) => {
+                say("steps", format!("`steps` of `{name}` belong to style = \"stepped\""));
+            }
+            _ => {}
+        }
+        if rule.style != Style::Swap && written("keep_old") {
+            say("keep_old", format!("`keep_old` of `{name}` belongs to style = \"swap\""));
+        }
+        for (number, step) in rule.steps.iter().enumerate() {
+            let place = format!("step {} of `{name}`", number + 1);
+            if step.share.is_some() == step.count.is_some() {
+                say("steps", format!("{place} needs either `share` or `count`"));
+            }
+            if step.watch.is_some() == step.then.is_some() {
+                say("steps", format!("{place} needs either `watch` or `then = \"ask\"`"));
+            }
+        }
+        for (number, pair) in rule.steps.windows(2).enumerate() {
+            let falls =
+                |now: Option<u32>, next: Option<u32>| now.zip(next).is_some_and(|(now, next)| next <= now);
+            if falls(pair[0].share, pair[1].share) || falls(pair[0].count, pair[1].count) {
+                let message = format!(
+                    "step {} of `{name}` ({}) is not more than the one before ({})",
+                    number + 2,
+                    pair[1],
+                    pair[0]
+                );
+                say("steps", message);
+            }
         }
     }
 

@@ -4,6 +4,8 @@ mod amounts;
 mod names;
 mod reason;
 mod record;
+mod rollout;
+mod rule;
 mod spec;
 mod state;
 
@@ -14,8 +16,9 @@ pub use names::{
 };
 pub use reason::{Reason, ReasonCode};
 pub use record::{
-    Environment, Evidence, Gateway, ImageRecord, Node, Origin, Release, Replica, Rollout, Route, Service,
-    Workload,
+    Environment, Gateway, Held, ImageRecord, Node, Origin, Release, Replica, Route, Service, Workload,
 };
-pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, RolloutRule, Stop};
+pub use rollout::{Evidence, Purpose, Rollout, Seen};
+pub use rule::{OnFailure, RolloutRule, Step, Style, Then};
+pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};

@@ -39,6 +39,14 @@ codes! {
     CheckFails = "check-fails",
     /// The new release was not ready by its deadline.
     NotReadyInTime = "not-ready-in-time",
+    /// The new release fails more requests than the one before.
+    MoreErrors = "more-errors",
+    /// The new release answers more slowly than the one before.
+    Slower = "slower",
+    /// A step is done, and a person is asked before the next.
+    AsksFirst = "asks-first",
+    /// A person said so.
+    Cancelled = "cancelled",
     /// The keeper ended without a word, and its replica with it.
     KeeperLost = "keeper-lost",
     /// The node's agent is silent.

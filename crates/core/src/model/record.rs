@@ -1,4 +1,4 @@
-//! What is recorded: declared things, releases, replicas, rollouts, nodes.
+//! What is recorded: declared things, releases, replicas, nodes.
 
 use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
@@ -10,7 +10,7 @@ use crate::address::Range;
 
 use super::{
     Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
-    ReplicaState, RolloutRule, RolloutState, Target, WorkloadState,
+    ReplicaState, RolloutRule, Target, WorkloadState,
 };
 
 /// Who did something, when, and by what means.
@@ -70,6 +70,21 @@ pub struct Workload {
     pub reason: Option<Reason>,
     /// Since when it is in this state.
     pub since: Timestamp,
+    /// A mark that nothing automatic touches it.
+    #[serde(default)]
+    pub held: Option<Held>,
+    /// Releases that are kept however old they get, and who said so.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub kept: BTreeMap<ReleaseNumber, Origin>,
+}
+
+/// Why nothing automatic touches a thing, and who said so.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Held {
+    /// The reason that was given.
+    pub because: String,
+    /// By whom and when.
+    pub origin: Origin,
 }
 
 /// One immutable snapshot of a workload.
@@ -87,38 +102,6 @@ pub struct Release {
     pub same_as: Option<ReleaseNumber>,
     /// Who caused it.
     pub origin: Origin,
-}
-
-/// The move to a release.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Rollout {
-    /// Of which workload.
-    pub workload: Target,
-    /// The release before, where there was one.
-    pub from: Option<ReleaseNumber>,
-    /// The release that takes over; a rollout is known by it.
-    pub to: ReleaseNumber,
-    /// How it is.
-    pub state: RolloutState,
-    /// When it began.
-    pub started: Timestamp,
-    /// When it ended or began to wait for a person.
-    pub ended: Option<Timestamp>,
-    /// Why it does not go on.
-    pub reason: Option<Reason>,
-    /// One sentence with numbers.
-    pub verdict: Option<String>,
-    /// What was served while it moved.
-    pub evidence: Evidence,
-}
-
-/// What the gateways saw while a rollout moved.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub struct Evidence {
-    /// Requests answered.
-    pub served: u64,
-    /// Requests that failed: no answer, or one of 500 and above.
-    pub failed: u64,
 }
 
 /// One running copy of a release.

@@ -1,4 +1,4 @@
-//! What a release freezes and what steers its rollout.
+//! What a release freezes.
 
 use std::collections::BTreeMap;
 
@@ -159,25 +159,5 @@ impl ReleaseSpec {
             let (every, within) = (Check::default_every(), Check::default_within());
             Some(Check { path: None, port: None, connect: Some(first), every, within })
         })
-    }
-}
-
-/// How a rollout moves. Not part of a release: it steers the change and is not changed by it.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct RolloutRule {
-    /// Replicas above the wanted number while moving.
-    pub may_exceed: u32,
-    /// Replicas below the wanted number while moving.
-    pub may_lack: u32,
-    /// A replica counts after it stayed ready this long.
-    pub settle: Span,
-    /// When the whole rollout should be done.
-    pub deadline: Span,
-}
-
-impl Default for RolloutRule {
-    fn default() -> RolloutRule {
-        RolloutRule { may_exceed: 1, may_lack: 0, settle: Span::from_secs(1), deadline: Span::from_secs(120) }
     }
 }

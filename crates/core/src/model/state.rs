@@ -100,6 +100,8 @@ states! {
         Settling = "settling" => Moving,
         /// It does not go on by itself; a person decides.
         Awaiting = "awaiting" => Caution,
+        /// The one before takes over again.
+        GoingBack = "going-back" => Moving,
         /// The release runs.
         Done = "done" => Good,
         /// The one before took over again.
@@ -114,7 +116,7 @@ states! {
 impl RolloutState {
     /// Whether the rollout still moves or waits.
     pub fn is_open(self) -> bool {
-        matches!(self, Self::Starting | Self::Shifting | Self::Settling | Self::Awaiting)
+        matches!(self, Self::Starting | Self::Shifting | Self::Settling | Self::Awaiting | Self::GoingBack)
     }
 }
 

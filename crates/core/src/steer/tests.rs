@@ -3,21 +3,21 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::model::{Evidence, Origin, RolloutRule, Span, Target, replica_short_name};
+use crate::model::{OnFailure, Origin, Purpose, RolloutRule, Span, Step, Style, Target, replica_short_name};
 
-fn at(millis: i64) -> Timestamp {
+pub(super) fn at(millis: i64) -> Timestamp {
     Timestamp::from_millisecond(millis).expect("in range")
 }
 
-fn origin() -> Origin {
+pub(super) fn origin() -> Origin {
     Origin { by: "mira".into(), act: "deployed".into(), at: at(0) }
 }
 
-struct World {
-    workload: Workload,
-    replicas: Vec<Replica>,
-    rollout: Option<Rollout>,
-    now: i64,
+pub(super) struct World {
+    pub(super) workload: Workload,
+    pub(super) replicas: Vec<Replica>,
+    pub(super) rollout: Option<Rollout>,
+    pub(super) now: i64,
 }
 
 impl World {
@@ -37,29 +37,22 @@ impl World {
             state: WorkloadState::Moving,
             reason: None,
             since: at(0),
+            held: None,
+            kept: Default::default(),
         };
         let mut world = World { workload, replicas: Vec::new(), rollout: None, now: 0 };
         world.release(1);
         world
     }
 
-    fn release(&mut self, number: u32) {
+    pub(super) fn release(&mut self, number: u32) {
         let from = (number > 1).then_some(self.workload.release);
         self.workload.release = ReleaseNumber(number);
-        self.rollout = Some(Rollout {
-            workload: self.workload.target.clone(),
-            from,
-            to: ReleaseNumber(number),
-            state: RolloutState::Starting,
-            started: at(self.now),
-            ended: None,
-            reason: None,
-            verdict: None,
-            evidence: Evidence::default(),
-        });
+        let target = self.workload.target.clone();
+        self.rollout = Some(Rollout::new(target, from, ReleaseNumber(number), Purpose::Change, at(self.now)));
     }
 
-    fn step(&mut self) -> Decision {
+    pub(super) fn step(&mut self) -> Decision {
         let view =
             View { workload: &self.workload, replicas: &self.replicas, rollout: self.rollout.as_ref() };
         let decision = decide(view, at(self.now));
@@ -69,9 +62,11 @@ impl World {
                 Act::LetGo(id) => self.set(id, ReplicaState::Draining),
             }
         }
-        if let (Some(step), Some(rollout)) = (&decision.rollout, &mut self.rollout) {
-            rollout.state = step.state;
-            rollout.reason.clone_from(&step.reason);
+        if let Some(rollout) = &decision.rollout {
+            if rollout.state == RolloutState::GoingBack {
+                self.workload.release = rollout.from.expect("something to go back to");
+            }
+            self.rollout = Some(rollout.clone());
         }
         decision
     }
@@ -93,7 +88,7 @@ impl World {
         });
     }
 
-    fn set(&mut self, id: &ReplicaId, state: ReplicaState) {
+    pub(super) fn set(&mut self, id: &ReplicaId, state: ReplicaState) {
         let now = at(self.now);
         let replica =
             self.replicas.iter_mut().find(|replica| replica.id == *id).expect("a replica that exists");
@@ -101,16 +96,16 @@ impl World {
         replica.since = now;
     }
 
-    fn count(&self, state: ReplicaState) -> usize {
+    pub(super) fn count(&self, state: ReplicaState) -> usize {
         self.replicas.iter().filter(|replica| replica.state == state).count()
     }
 
-    fn staying(&self) -> usize {
+    pub(super) fn staying(&self) -> usize {
         self.replicas.iter().filter(|replica| replica.state.is_staying()).count()
     }
 
     /// One starting replica becomes ready, one leaving replica goes; which ones the dice say.
-    fn let_time_pass(&mut self, dice: usize) {
+    pub(super) fn let_time_pass(&mut self, dice: usize) {
         self.now += 50 + (dice % 400) as i64;
         let ids = |state: ReplicaState, world: &World| -> Vec<ReplicaId> {
             world.replicas.iter().filter(|r| r.state == state).map(|r| r.id.clone()).collect()
@@ -126,11 +121,20 @@ impl World {
         }
     }
 
-    fn run_until_done(&mut self, dice: &[usize], mut watch: impl FnMut(&World)) -> bool {
+    pub(super) fn run_until_done(&mut self, dice: &[usize], watch: impl FnMut(&World)) -> bool {
+        self.run_until(RolloutState::Done, dice, watch)
+    }
+
+    pub(super) fn run_until(
+        &mut self,
+        state: RolloutState,
+        dice: &[usize],
+        mut watch: impl FnMut(&World),
+    ) -> bool {
         for round in 0..4000 {
             self.step();
             watch(self);
-            if self.rollout.as_ref().is_some_and(|rollout| rollout.state == RolloutState::Done) {
+            if self.rollout.as_ref().is_some_and(|rollout| rollout.state == state) {
                 return true;
             }
             self.let_time_pass(dice[round % dice.len()]);
@@ -140,10 +144,32 @@ impl World {
     }
 }
 
-fn rule(may_exceed: u32, may_lack: u32) -> RolloutRule {
+pub(super) fn rule(may_exceed: u32, may_lack: u32) -> RolloutRule {
     let (settle, deadline) = (Span::from_millis(200), Span::from_secs(100_000));
-    RolloutRule { may_exceed, may_lack, settle, deadline }
+    RolloutRule { may_exceed, may_lack, settle, deadline, ..RolloutRule::default() }
 }
+
+pub(super) fn step(share: u32, watch: u64) -> Step {
+    Step { share: Some(share), count: None, watch: Some(Span::from_millis(watch)), then: None }
+}
+
+pub(super) fn stepped(steps: &[Step]) -> RolloutRule {
+    RolloutRule { style: Style::Stepped, steps: steps.to_vec(), ..rule(1, 0) }
+}
+
+pub(super) fn swap(keep_old: Span) -> RolloutRule {
+    RolloutRule { style: Style::Swap, keep_old, watch: Some(Span::from_millis(500)), ..rule(1, 0) }
+}
+
+/// A world whose second release has just begun.
+pub(super) fn moving(wanted: u32, rule: RolloutRule) -> World {
+    let mut world = World::new(wanted, rule);
+    assert!(world.run_until_done(&DICE, |_| {}), "the first release never came up");
+    world.release(2);
+    world
+}
+
+pub(super) const DICE: [usize; 4] = [1, 2, 4, 5];
 
 proptest! {
     #[test]
@@ -209,24 +235,49 @@ proptest! {
     }
 }
 
+fn fault() -> Reason {
+    Reason::new(ReasonCode::PortSilent, "nothing listens on 8080; the process listens on 9090")
+}
+
+fn break_one_new(world: &mut World) {
+    let target = world.rollout.as_ref().map(|rollout| rollout.to);
+    let new = world.replicas.iter_mut().find(|replica| Some(replica.release) == target);
+    new.expect("one of the new").reason = Some(fault());
+}
+
 #[test]
-fn a_new_release_with_a_fault_waits_and_the_old_one_stays_whole() {
-    let mut world = World::new(3, rule(1, 0));
-    assert!(world.run_until_done(&[1, 2, 4, 5], |_| {}));
-    world.release(2);
+fn a_new_release_with_a_fault_goes_back_and_the_old_one_stays_whole() {
+    let mut world = moving(3, rule(1, 0));
     world.step();
-    let new = world
-        .replicas
-        .iter_mut()
-        .find(|replica| replica.release == ReleaseNumber(2))
-        .expect("one of the new");
-    new.reason =
-        Some(Reason::new(ReasonCode::PortSilent, "nothing listens on 8080; the process listens on 9090"));
-    let decision = world.step();
-    let step = decision.rollout.expect("the rollout changes");
-    assert_eq!(step.state, RolloutState::Awaiting);
+    break_one_new(&mut world);
+    let turned = world.step().rollout.expect("the rollout changes");
+    assert_eq!(turned.state, RolloutState::GoingBack);
     assert_eq!(
-        step.verdict.as_deref(),
+        turned.verdict.as_deref(),
+        Some("release 2 goes back to 1: nothing listens on 8080; the process listens on 9090")
+    );
+    let old: Vec<ReplicaId> = world.replicas.iter().take(3).map(|replica| replica.id.clone()).collect();
+    assert!(world.run_until(RolloutState::WentBack, &DICE, |world| {
+        assert!(world.count(ReplicaState::Ready) >= 3);
+    }));
+    let verdict = world.rollout.as_ref().and_then(|rollout| rollout.verdict.clone()).expect("a verdict");
+    assert!(verdict.contains("release 1 answers with 3 of 3 ready"), "{verdict}");
+    world.replicas.retain(|replica| replica.state.is_staying());
+    let left: Vec<ReplicaId> = world.replicas.iter().map(|replica| replica.id.clone()).collect();
+    assert_eq!(left, old, "exactly the old release, the very replicas");
+    assert_eq!(world.step().state, WorkloadState::Steady);
+}
+
+#[test]
+fn a_new_release_with_a_fault_waits_where_it_is_to_be_held() {
+    let mut world = moving(3, RolloutRule { on_failure: OnFailure::Hold, ..rule(1, 0) });
+    world.step();
+    break_one_new(&mut world);
+    let decision = world.step();
+    let waits = decision.rollout.expect("the rollout changes");
+    assert_eq!(waits.state, RolloutState::Awaiting);
+    assert_eq!(
+        waits.verdict.as_deref(),
         Some(
             "release 2 does not take over: nothing listens on 8080; the process listens on 9090; \
              release 1 still answers with 3 of 3 ready"
@@ -236,30 +287,26 @@ fn a_new_release_with_a_fault_waits_and_the_old_one_stays_whole() {
     world.now += 10_000;
     assert_eq!(world.step().acts, vec![]);
     assert_eq!(world.count(ReplicaState::Ready), 3);
-    // Going back is a release like any other.
-    world.release(3);
-    assert!(world.run_until_done(&[1, 2, 4, 5], |world| assert!(world.count(ReplicaState::Ready) >= 3)));
 }
 
 #[test]
-fn a_rollout_that_is_never_ready_waits_at_its_deadline() {
-    let mut world = World::new(2, RolloutRule { deadline: Span::from_secs(5), ..rule(1, 0) });
-    assert!(world.run_until_done(&[1, 2, 4, 5], |_| {}));
-    world.release(2);
+fn a_rollout_that_is_never_ready_goes_back_at_its_deadline() {
+    let mut world = moving(2, RolloutRule { deadline: Span::from_secs(5), ..rule(1, 0) });
     let deadline = world.now + 5000;
     let asked = world.step().look_again;
     assert_eq!(asked, Some(at(deadline)));
     world.now = deadline - 1;
     assert_eq!(world.step().rollout, None);
     world.now = deadline;
-    let reason = world.step().rollout.and_then(|step| step.reason).expect("a reason");
-    assert_eq!(reason.code, ReasonCode::NotReadyInTime);
+    let turned = world.step().rollout.expect("the rollout changes");
+    assert_eq!(turned.state, RolloutState::GoingBack);
+    assert_eq!(turned.reason.map(|reason| reason.code), Some(ReasonCode::NotReadyInTime));
 }
 
 #[test]
 fn what_takes_no_requests_goes_first() {
     let mut world = World::new(3, rule(1, 0));
-    assert!(world.run_until_done(&[1, 2, 4, 5], |_| {}));
+    assert!(world.run_until_done(&DICE, |_| {}));
     let oldest = world.replicas[0].id.clone();
     world.set(&oldest, ReplicaState::Unready);
     world.workload.wanted = 2;

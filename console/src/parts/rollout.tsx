@@ -1,0 +1,85 @@
+// The move to a release: how far it is, what was seen of both releases, and the verdict.
+
+import { duration, isOpen, millis, percent, percentile, key, type Row } from '../derive'
+import type { Rollout, Rule, Seen } from '../model'
+import { useView } from '../store'
+import { SteerAct } from './acts'
+import { Card, Pair } from './card'
+import { Badge } from './signal'
+import { signal } from '../derive'
+
+const words = (step: NonNullable<Rule['steps']>[number]) =>
+  `${step.share === undefined ? `${step.count ?? 0} replicas` : `${step.share} %`}${step.then === 'ask' ? ', then ask' : ` for ${step.watch ?? ''}`}`
+
+export function RolloutCard({ row }: { row: Row }) {
+  const { workload, rollout } = row
+  const view = useView()
+  if (rollout === undefined) return <Card title="Rollout"><p className="text-faint">No release was rolled out yet.</p></Card>
+  const ready = row.replicas.filter((replica) => replica.release === rollout.to && replica.state === 'ready').length
+  const open = isOpen(rollout)
+  const over = rollout.state === 'went-back' || rollout.state === 'cancelled' || rollout.state === 'superseded'
+  const part = workload.wanted === 0 ? 1 : Math.min(1, ready / workload.wanted)
+  const colour = rollout.state === 'awaiting' || over || rollout.state === 'going-back' ? 'bg-caution' : open ? 'bg-moving' : 'bg-cell'
+  const before = Object.values(view.objects.rollout)
+    .filter((other) => key(other.workload) === key(workload.target) && other.to < rollout.to && other.state === 'done')
+    .sort((a, b) => b.to - a.to)[0]
+  const steps = rollout.purpose === 'change' && workload.rule.style === 'stepped' ? (workload.rule.steps ?? []) : []
+  return (
+    <Card title={`Rollout of release ${rollout.to}`} aside={<Badge of={signal(view, 'rollout', rollout.state)} word={rollout.state} />}>
+      <div className="h-2.5 overflow-hidden rounded-full bg-line" role="progressbar" aria-label="ready in the new release" aria-valuenow={ready} aria-valuemax={workload.wanted}>
+        <div className={`eases h-full ${colour}`} style={{ width: `${part * 100}%` }} />
+      </div>
+      <dl className="mt-2">
+        {!over && <Pair name={`Ready in release ${rollout.to}`}>{ready} of {workload.wanted}, each for at least {workload.rule.settle}</Pair>}
+        {open && rollout.share !== null && <Pair name="Share"><strong>{rollout.share / 10} %</strong> of the requests go to release {rollout.to}</Pair>}
+        {open && steps.length > 0 && (
+          <Pair name="Steps">
+            {[...steps.map(words), 'all'].map((step, place) => (
+              <span key={step} aria-current={place === rollout.step ? 'step' : undefined} className={place === rollout.step ? 'font-semibold' : 'text-soft'}>{place > 0 && ' → '}{step}</span>
+            ))}
+          </Pair>
+        )}
+        {open && <Pair name="Never fewer than">{Math.max(0, workload.wanted - workload.rule.may_lack)} ready <span className="text-soft">of {workload.wanted} wanted</span></Pair>}
+        <Pair name="Time">
+          {duration(rollout.started, rollout.ended)} <span className="text-soft">{open ? `, each part at most ${workload.rule.deadline}` : ''}{before?.ended != null && `, last time ${duration(before.started, before.ended)}`}</span>
+        </Pair>
+        {rollout.reason !== null && <Pair name="Why"><strong className="font-semibold">{rollout.reason.code}</strong> <span className="text-soft">{rollout.reason.sentence}</span></Pair>}
+        {rollout.verdict !== null && <Pair name="Verdict">{rollout.verdict}</Pair>}
+        {rollout.warm_until !== null && Date.parse(rollout.warm_until) > view.now * 1000 && <Pair name="Kept beside">release {rollout.from}, so that going back is instant, for {workload.rule.keep_old}</Pair>}
+      </dl>
+      <Evidence rollout={rollout} />
+      {rollout.state === 'awaiting' && workload.held === null && (
+        <div className="mt-3 flex gap-2.5">
+          <SteerAct row={row} act="advance" tone="strong" />
+          {rollout.from !== null && <SteerAct row={row} act="cancel" tone="danger" />}
+        </div>
+      )}
+    </Card>
+  )
+}
+
+function Evidence({ rollout }: { rollout: Rollout }) {
+  const { evidence } = rollout
+  if (evidence.served === 0) return <p className="mt-2 text-[13px] text-faint">No request was answered meanwhile.</p>
+  const line = (name: string, seen: Seen) => (
+    <tr className="border-t border-line/70">
+      <th scope="row" className="py-1 pr-3 font-medium">{name}</th>
+      <td className="figures pr-3 text-xs">{seen.requests}</td>
+      <td className={`figures pr-3 text-xs ${seen.failed > 0 ? 'font-semibold text-fault' : ''}`}>{seen.failed}{percent(seen.failed, seen.requests)}</td>
+      {[0.5, 0.95, 0.99].map((part) => <td key={part} className="figures pr-3 text-xs whitespace-nowrap">{millis(percentile(seen, part))}</td>)}
+    </tr>
+  )
+  const outlived = Object.entries(evidence.outlived ?? {})
+  return (
+    <div className="mt-2 overflow-x-auto" tabIndex={0} role="region" aria-label="Evidence">
+      <table className="w-full text-left text-[13px]">
+        <thead><tr className="text-soft">{['Evidence', 'Requests', 'Failed', 'p50', 'p95', 'p99'].map((word) => <th key={word} scope="col" className="py-1 pr-3 font-semibold">{word}</th>)}</tr></thead>
+        <tbody>
+          {line(`release ${rollout.to}`, evidence.new)}
+          {rollout.from !== null && line(`release ${rollout.from}`, evidence.old)}
+        </tbody>
+      </table>
+      {outlived.map(([replica, open]) => <p key={replica} className="text-[13px] text-caution">{open} open in {replica} outlived its drain limit and were cut.</p>)}
+    </div>
+  )
+}

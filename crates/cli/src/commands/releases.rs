@@ -1,0 +1,327 @@
+//! Releases: made, taken back, steered, listed, kept.
+
+use std::collections::BTreeMap;
+
+use comfy_table::Cell;
+use jiff::Timestamp;
+use jiff::civil;
+use jiff::tz::TimeZone;
+use mainyard_core::difference::differences;
+use mainyard_core::judge::failures;
+use mainyard_core::link::percentile;
+use mainyard_core::model::{
+    Name, Release, ReleaseId, ReleaseNumber, Rollout, RolloutState, Seen, Signal, Target,
+};
+use serde_json::{Value, json};
+
+use super::acts::path;
+use crate::args::{Output, Wait};
+use crate::client::Client;
+use crate::show::{change, coloured, print, release_number, table};
+use crate::words::{Failure, Paint, shape};
+use crate::{follow, show};
+
+/// Says what a move took the place of, so that of two people the second knows what the first did.
+fn say_instead_of(answer: &Value) {
+    if let Some(other) = answer["instead_of"].as_str() {
+        let paint = Paint::stdout();
+        let mark = paint.signal(Signal::Caution, shape(Signal::Caution));
+        println!("{mark} this takes the place of {other}");
+    }
+}
+
+async fn follow_to(client: &Client, target: &Target, release: &Value, wait: Wait) -> Result<(), Failure> {
+    match release.as_u64() {
+        Some(release) if !wait.no_wait => {
+            follow::rollout(client, target, ReleaseNumber(release as u32)).await
+        }
+        _ => Ok(()),
+    }
+}
+
+pub async fn deploy(
+    client: &Client,
+    target: &Target,
+    image: Option<String>,
+    settings: Vec<String>,
+    wait: Wait,
+) -> Result<(), Failure> {
+    let mut set = BTreeMap::new();
+    for pair in &settings {
+        let (key, value) = pair
+            .split_once('=')
+            .ok_or_else(|| Failure::usage(format!("{pair:?} is not a setting: write --set KEY=VALUE")))?;
+        set.insert(key, value);
+    }
+    if image.is_none() && set.is_empty() {
+        return Err(Failure::usage(format!(
+            "say what to deploy: mainyard deploy {target} --image IMAGE, or --set KEY=VALUE"
+        )));
+    }
+    if let Some(image) = &image {
+        image.parse::<mainyard_core::model::ImageRef>().map_err(|error| Failure::usage(error.to_string()))?;
+    }
+    let answer = client.post(&path(target, "/deploy"), &json!({"image": image, "settings": set})).await?;
+    let Some(release) = answer["release"].as_u64() else {
+        println!("{target}: nothing would differ, so nothing was changed");
+        return Ok(());
+    };
+    let words: Vec<&str> =
+        answer["differences"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    let words = if words.is_empty() {
+        "the image's tag stands for another digest now".to_owned()
+    } else {
+        words.join(", ")
+    };
+    println!("{target}: release {release}, {words}");
+    say_instead_of(&answer);
+    follow_to(client, target, &answer["release"], wait).await
+}
+
+pub async fn rollback(
+    client: &Client,
+    target: &Target,
+    to: Option<String>,
+    at: Option<String>,
+    wait: Wait,
+) -> Result<(), Failure> {
+    let to = match to {
+        None => None,
+        Some(text) => {
+            let number = text.rsplit_once('@').map_or(text.as_str(), |(_, number)| number);
+            let number: u32 = number
+                .parse()
+                .map_err(|_| Failure::usage(format!("{text:?} is not a release: write --to {target}@2")))?;
+            Some(number)
+        }
+    };
+    let at = at.map(|text| moment(&text, Timestamp::now(), &TimeZone::system())).transpose()?;
+    let answer = client.post(&path(target, "/rollback"), &json!({"to": to, "at": at})).await?;
+    let (release, same_as) =
+        (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
+    println!("{target}: release {release} (same as {same_as})");
+    say_instead_of(&answer);
+    follow_to(client, target, &answer["release"], wait).await
+}
+
+/// A moment as a person writes it. A time of day alone is the last one of that time that has passed.
+fn moment(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
+    let wrong = || {
+        Failure::usage(format!(
+            "{text:?} is not a time: write 14:00, or \"2026-11-23 14:00\", or 2026-11-23T14:00:00Z"
+        ))
+    };
+    if let Ok(at) = text.parse::<Timestamp>() {
+        return Ok(at);
+    }
+    let local = |at: civil::DateTime| at.to_zoned(zone.clone()).map(|at| at.timestamp()).map_err(|_| wrong());
+    // A date has to come first: a time alone is read from a date and time as well.
+    if let Ok(at) = text.parse::<civil::DateTime>() {
+        return local(at);
+    }
+    let time = text.parse::<civil::Time>().map_err(|_| wrong())?;
+    let today = now.to_zoned(zone.clone()).date();
+    let at = local(today.to_datetime(time))?;
+    let yesterday = || today.yesterday().map_err(|_| wrong());
+    if at > now { local(yesterday()?.to_datetime(time)) } else { Ok(at) }
+}
+
+/// `advance` and `resume`: a rollout goes on, and is followed.
+pub async fn steer(client: &Client, target: &Target, act: &str, wait: Wait) -> Result<(), Failure> {
+    let answer = client.post(&path(target, &format!("/{act}")), &json!({})).await?;
+    println!("{target}: {}", answer["goes_on"].as_str().unwrap_or("it goes on"));
+    follow_to(client, target, &answer["release"], wait).await
+}
+
+pub async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+    let answer = client.post(&path(target, "/cancel"), &json!({})).await?;
+    println!("{target}: release {} goes back to {}", answer["release"], answer["back_to"]);
+    match answer["release"].as_u64() {
+        Some(release) if !wait.no_wait => {
+            follow::going_back(client, target, ReleaseNumber(release as u32)).await
+        }
+        _ => Ok(()),
+    }
+}
+
+pub async fn restart(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+    let answer = client.post(&path(target, "/restart"), &json!({})).await?;
+    println!("{target}: release {} (same as {}), with fresh replicas", answer["release"], answer["same_as"]);
+    follow_to(client, target, &answer["release"], wait).await
+}
+
+pub async fn hold(client: &Client, target: &Target, because: &str) -> Result<(), Failure> {
+    let answer = client.post(&path(target, "/hold"), &json!({"because": because})).await?;
+    let stands = answer["stands"].as_str().unwrap_or("it stands still");
+    println!("{target}: held, {stands}\nIt goes on with: mainyard resume {target}");
+    Ok(())
+}
+
+pub async fn keep(client: &Client, release: &ReleaseId, keep: bool) -> Result<(), Failure> {
+    let body = json!({"release": release.number, "keep": keep});
+    let answer = client.post(&path(&release.workload, "/keep"), &body).await?;
+    let already = if answer["changed"] == json!(false) { " already" } else { "" };
+    let kept = if keep { "is kept however old it gets" } else { "goes when it is old" };
+    println!("{release} {kept}{already}");
+    Ok(())
+}
+
+/// All releases of a workload, the newest first.
+pub async fn list(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let detail = client.get(&path(target, "")).await?;
+    if output.json {
+        println!(
+            "{:#}",
+            json!({"releases": detail["releases"], "rollouts": detail["rollouts"], "kept": detail["workload"]["kept"]})
+        );
+        return Ok(());
+    }
+    let read = |error: serde_json::Error| Failure::failed(format!("the answer cannot be read: {error}"));
+    let releases: Vec<Release> = serde_json::from_value(detail["releases"].clone()).map_err(read)?;
+    let rollouts: Vec<Rollout> = serde_json::from_value(detail["rollouts"].clone()).map_err(read)?;
+    let kept = |number: ReleaseNumber| !detail["workload"]["kept"][number.to_string()].is_null();
+    let current = detail["workload"]["release"].as_u64();
+    let mut rows = table(&["RELEASE", "OUTCOME", "WHAT", "WHEN, WHO", "REQUESTS", "VERDICT"]);
+    for release in releases.iter().rev() {
+        let rollout = rollouts.iter().find(|rollout| rollout.to == release.number);
+        let state = rollout.map_or(RolloutState::Superseded, |rollout| rollout.state);
+        let marks = [
+            (current == Some(u64::from(release.number.0))).then_some("now"),
+            kept(release.number).then_some("kept"),
+        ];
+        let marks: Vec<&str> = marks.into_iter().flatten().collect();
+        let number = match &marks[..] {
+            [] => release_number(release),
+            marks => format!("{}  {}", release_number(release), marks.join(", ")),
+        };
+        let from = rollout.and_then(|rollout| rollout.from);
+        let before = releases.iter().find(|before| Some(before.number) == from);
+        rows.add_row(vec![
+            Cell::new(number),
+            coloured(format!("{} {state}", shape(state.signal())), state.signal()),
+            Cell::new(what(release, before)),
+            Cell::new(change(&release.origin)),
+            Cell::new(rollout.map_or("-".to_owned(), |rollout| served(&rollout.evidence.new))),
+            Cell::new(show::clipped(rollout.and_then(|it| it.verdict.as_deref()).unwrap_or(""), 72)),
+        ]);
+    }
+    print(&rows);
+    Ok(())
+}
+
+/// What makes it another one than the one it took over from.
+fn what(release: &Release, before: Option<&Release>) -> String {
+    let first = || release.spec.image.to_string();
+    let Some(before) = before.filter(|_| release.same_as.is_none()) else { return first() };
+    let words: Vec<String> =
+        differences(&before.spec, &release.spec).iter().map(ToString::to_string).collect();
+    if words.is_empty() { first() } else { show::clipped(&words.join(", "), 48) }
+}
+
+fn served(seen: &Seen) -> String {
+    if seen.requests == 0 { "-".to_owned() } else { format!("{}, {} failed", seen.requests, seen.failed) }
+}
+
+/// One release: everything that is frozen in it, and what became of it.
+pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(), Failure> {
+    let detail = client.get(&path(&id.workload, "")).await?;
+    let of = |list: &str, field: &str| {
+        let all = detail[list].as_array().cloned().unwrap_or_default();
+        all.into_iter().find(|it| it[field].as_u64() == Some(u64::from(id.number.0)))
+    };
+    let (Some(release), rollout) = (of("releases", "number"), of("rollouts", "to")) else {
+        let numbers = detail["releases"].as_array().into_iter().flatten();
+        let numbers: Vec<String> = numbers.map(|release| release["number"].to_string()).collect();
+        let message = format!("there is no release {id}; kept are {}", numbers.join(", "));
+        return Err(Failure::refused(message));
+    };
+    if output.json {
+        println!("{:#}", json!({"release": release, "rollout": rollout}));
+        return Ok(());
+    }
+    let read = |error: serde_json::Error| Failure::failed(format!("the answer cannot be read: {error}"));
+    let release: Release = serde_json::from_value(release).map_err(read)?;
+    let rollout: Option<Rollout> = rollout.map(serde_json::from_value).transpose().map_err(read)?;
+    let paint = Paint::stdout();
+    let state = rollout.as_ref().map(|rollout| rollout.state);
+    let outcome = state.map_or(String::new(), |state| {
+        paint.signal(state.signal(), &format!("  {} {state}", shape(state.signal())))
+    });
+    let same = release.same_as.map_or(String::new(), |same| format!(" (same as {same})"));
+    println!("{}{same}{outcome}", paint.strong(&id.to_string()));
+    println!("{}", paint.quiet(&change(&release.origin)));
+    if let Some(verdict) = rollout.as_ref().and_then(|rollout| rollout.verdict.as_deref()) {
+        println!("\n{verdict}");
+    }
+    println!();
+    let mut rows = table(&["FIELD", "VALUE"]);
+    for (field, value) in fields(&release) {
+        rows.add_row([field, value]);
+    }
+    print(&rows);
+    if let Some(rollout) = rollout.filter(|rollout| rollout.evidence.served > 0) {
+        println!();
+        evidence(&rollout);
+    }
+    Ok(())
+}
+
+fn fields(release: &Release) -> Vec<(String, String)> {
+    let spec = &release.spec;
+    let mut list = vec![
+        ("image".to_owned(), spec.image.to_string()),
+        ("digest".to_owned(), release.digest.clone().unwrap_or_else(|| "not in the store".to_owned())),
+    ];
+    let command = spec.command.as_ref().map_or("the image's own".to_owned(), |words| words.join(" "));
+    list.push(("command".to_owned(), command));
+    let port = |(name, port): (&Name, &u16)| (format!("port {name}"), port.to_string());
+    list.extend(spec.ports.iter().map(port));
+    let pair = |what: &str, (key, value): (&String, &String)| (format!("{what} {key}"), value.clone());
+    list.extend(spec.labels.iter().map(|label| pair("label", label)));
+    list.extend(spec.settings.iter().map(|setting| pair("setting", setting)));
+    let limits = &spec.limits;
+    let limits = format!("{} cpu, {}, {} processes", limits.cpu, limits.memory, limits.processes);
+    list.push(("limits".to_owned(), limits));
+    list.push(("reserve".to_owned(), format!("{} cpu, {}", spec.reserve.cpu, spec.reserve.memory)));
+    list.push(("stop".to_owned(), format!("drain {}, grace {}", spec.stop.drain, spec.stop.grace)));
+    let checks = [("ready check", spec.ready_check()), ("alive check", spec.checks.alive.clone())];
+    let words = |(name, check): (&str, Option<mainyard_core::model::Check>)| {
+        Some((name.to_owned(), mainyard_core::difference::check_words(&check?)))
+    };
+    list.extend(checks.into_iter().filter_map(words));
+    list
+}
+
+/// What both releases answered while it moved.
+fn evidence(rollout: &Rollout) {
+    let mut rows = table(&["EVIDENCE", "REQUESTS", "HALF WITHIN", "95 OF 100 WITHIN", "99 OF 100 WITHIN"]);
+    let from = rollout.from.map_or("the one before".to_owned(), |from| format!("release {from}"));
+    for (who, seen) in
+        [(format!("release {}", rollout.to), &rollout.evidence.new), (from, &rollout.evidence.old)]
+    {
+        let within =
+            |share| percentile(&seen.times, share).map_or("-".to_owned(), |millis| format!("{millis:.1} ms"));
+        rows.add_row([who, format!("{} failed", failures(seen)), within(0.5), within(0.95), within(0.99)]);
+    }
+    print(&rows);
+    for (replica, open) in &rollout.evidence.outlived {
+        println!("{open} open in {replica} outlived its drain limit and were cut");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_time_of_day_is_the_last_one_that_has_passed() {
+        let now: Timestamp = "2026-11-23T13:30:00Z".parse().expect("a moment");
+        let zone = TimeZone::fixed(jiff::tz::offset(1));
+        let at = |text: &str| moment(text, now, &zone).map(|at| at.to_string()).ok();
+        assert_eq!(at("14:00").as_deref(), Some("2026-11-23T13:00:00Z"));
+        assert_eq!(at("14:45").as_deref(), Some("2026-11-22T13:45:00Z"));
+        assert_eq!(at("2026-11-20 09:15").as_deref(), Some("2026-11-20T08:15:00Z"));
+        assert_eq!(at("2026-11-20T09:15:00Z").as_deref(), Some("2026-11-20T09:15:00Z"));
+        assert_eq!(at("two o'clock"), None);
+    }
+}

@@ -1,0 +1,225 @@
+//! Releases and the moves to them: made, taken back, steered, kept and compared.
+
+use std::collections::BTreeMap;
+
+use actix_web::web::{self, Data, Json, Path, Query};
+use jiff::Timestamp;
+use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal};
+use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, Target};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use utoipa::ToSchema;
+
+use crate::Control;
+use crate::access::Member;
+use crate::answers::{Answer, target};
+use crate::problem::Problem;
+
+pub fn routes(app: &mut web::ServiceConfig) {
+    let act = |act: &str| format!("/environments/{{environment}}/workloads/{{name}}/{act}");
+    app.route(&act("deploy"), web::post().to(deploy))
+        .route(&act("rollback"), web::post().to(rollback))
+        .route(&act("restart"), web::post().to(restart))
+        .route(&act("hold"), web::post().to(hold))
+        .route(&act("resume"), web::post().to(resume))
+        .route(&act("advance"), web::post().to(advance))
+        .route(&act("cancel"), web::post().to(cancel))
+        .route(&act("keep"), web::post().to(keep))
+        .route("/compare", web::get().to(compare));
+}
+
+/// An act on one workload.
+async fn act(
+    control: &Control,
+    member: Member,
+    path: Path<(String, String)>,
+    act: impl FnOnce(&mut Cluster, &Target, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
+) -> Answer {
+    let target = target(path)?;
+    let done = control.steward.act(move |cluster| act(cluster, &target, &member.0, Timestamp::now()));
+    Ok(Json(done.await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub struct Deploy {
+    /// Another image, as `repository:tag`.
+    #[schema(value_type = Option<String>)]
+    image: Option<ImageRef>,
+    /// Settings to set.
+    #[serde(default)]
+    settings: BTreeMap<String, String>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct Deployed {
+    /// The new release; absent when nothing would differ.
+    release: Option<u32>,
+    /// What differs, in words.
+    differences: Vec<String>,
+    /// The move that this one took the place of, in words.
+    instead_of: Option<String>,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
+pub async fn deploy(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    body: Json<Deploy>,
+) -> Answer {
+    let Deploy { image, settings } = body.into_inner();
+    act(&control, member, path, move |cluster, target, by, now| {
+        let instead_of = cluster.under_way(target);
+        let done = cluster.deploy(target, &DeployRequest { image, settings }, by, now)?;
+        let (release, differences) =
+            done.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));
+        let instead_of = instead_of.filter(|_| release.is_some());
+        Ok(json!(Deployed { release, differences, instead_of }))
+    })
+    .await
+}
+
+#[derive(Deserialize, ToSchema)]
+pub struct Rollback {
+    /// The release to equal; the last one that was done where it is left out.
+    to: Option<u32>,
+    /// Or the one that ran at this moment.
+    #[schema(value_type = Option<String>)]
+    at: Option<Timestamp>,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/rollback", request_body = Rollback, responses((status = 200), (status = 409, body = Problem)))]
+pub async fn rollback(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    body: Json<Rollback>,
+) -> Answer {
+    let goal = match (body.to, body.at) {
+        (Some(_), Some(_)) => return Err(Problem::invalid("say either `to` or `at`")),
+        (Some(number), None) => Goal::Release(ReleaseNumber(number)),
+        (None, Some(at)) => Goal::At(at),
+        (None, None) => Goal::Before,
+    };
+    act(&control, member, path, move |cluster, target, by, now| {
+        let instead_of = cluster.under_way(target);
+        let (release, same_as) = cluster.rollback(target, goal, by, now)?;
+        Ok(json!({"release": release, "same_as": same_as, "instead_of": instead_of}))
+    })
+    .await
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/restart", responses((status = 200), (status = 409, body = Problem)))]
+pub async fn restart(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
+    act(&control, member, path, |cluster, target, by, now| {
+        let (release, same_as) = cluster.restart(target, by, now)?;
+        Ok(json!({"release": release, "same_as": same_as}))
+    })
+    .await
+}
+
+#[derive(Deserialize, ToSchema)]
+pub struct Hold {
+    /// Why nothing may move.
+    because: String,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/hold", request_body = Hold, responses((status = 200), (status = 409, body = Problem)))]
+pub async fn hold(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    body: Json<Hold>,
+) -> Answer {
+    let because = body.into_inner().because;
+    act(&control, member, path, move |cluster, target, by, now| {
+        Ok(json!({"stands": cluster.hold(target, &because, by, now)?}))
+    })
+    .await
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/resume", responses((status = 200), (status = 409, body = Problem)))]
+pub async fn resume(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
+    act(&control, member, path, |cluster, target, by, now| {
+        let goes_on = cluster.resume(target, by, now)?;
+        let release = cluster.state.open_rollout(target).map(|rollout| rollout.to);
+        Ok(json!({"goes_on": goes_on, "release": release}))
+    })
+    .await
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/advance", responses((status = 200), (status = 409, body = Problem)))]
+pub async fn advance(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
+    act(&control, member, path, |cluster, target, by, now| {
+        let goes_on = cluster.advance(target, by, now)?;
+        let release = cluster.state.open_rollout(target).map(|rollout| rollout.to);
+        Ok(json!({"goes_on": goes_on, "release": release}))
+    })
+    .await
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/cancel", responses((status = 200), (status = 409, body = Problem)))]
+pub async fn cancel(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
+    act(&control, member, path, |cluster, target, by, now| {
+        let (release, back_to) = cluster.cancel(target, by, now)?;
+        Ok(json!({"release": release, "back_to": back_to}))
+    })
+    .await
+}
+
+#[derive(Deserialize, ToSchema)]
+pub struct Keep {
+    /// Which release.
+    release: u32,
+    /// Whether to keep it, or to keep it no longer.
+    #[serde(default = "yes")]
+    keep: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/keep", request_body = Keep, responses((status = 200), (status = 404, body = Problem)))]
+pub async fn keep(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    body: Json<Keep>,
+) -> Answer {
+    let Keep { release, keep } = body.into_inner();
+    act(&control, member, path, move |cluster, target, by, now| {
+        let changed = cluster.keep_release(target, ReleaseNumber(release), keep, by, now)?;
+        Ok(json!({"release": release, "kept": keep, "changed": changed}))
+    })
+    .await
+}
+
+#[derive(Deserialize)]
+pub struct Pair {
+    /// A release, as `environment/name@number`.
+    from: String,
+    /// Another one.
+    to: String,
+}
+
+#[utoipa::path(get, path = "/api/v1/compare", responses((status = 200), (status = 404, body = Problem)))]
+pub async fn compare(control: Data<Control>, pair: Query<Pair>) -> Answer {
+    let published = control.steward.published.read().await;
+    let find = |text: &str| {
+        let id: ReleaseId = text.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
+        let found = published.0.releases.get(&(id.workload.clone(), id.number));
+        found.ok_or_else(|| {
+            let all = published.0.releases.keys().filter(|(workload, _)| *workload == id.workload);
+            let numbers: Vec<String> = all.map(|(_, number)| number.to_string()).collect();
+            let kept = if numbers.is_empty() {
+                "none is kept".to_owned()
+            } else {
+                format!("kept are {}", numbers.join(", "))
+            };
+            Problem::not_found(format!("there is no release {id}; {kept}"))
+        })
+    };
+    let differences = mainyard_core::difference::between(find(&pair.from)?, find(&pair.to)?);
+    Ok(Json(json!({"from": pair.from, "to": pair.to, "differences": differences})))
+}

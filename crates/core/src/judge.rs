@@ -1,0 +1,167 @@
+//! Whether a new release does worse than the one before, from what the gateways saw of both in the same minutes.
+//!
+//! The rule. Both are compared when the new release has answered 20, 40, 80, … requests. A comparison finds against
+//! it only if two things hold: chance alone would hardly show such a difference, and the difference matters.
+//!
+//! - *More errors*: Fisher's exact test, one-sided, on failed and answered requests of both; and the new release
+//!   fails at least half as often again, and 5 in 1,000 more.
+//! - *Slower*: the same test on requests slower than a bucket's edge, at each edge, divided by the number of edges
+//!   (Bonferroni); and 95 of 100 requests take at least twice as long, and 20 ms more.
+//!
+//! The *n*-th comparison asks for a chance below `0.004 / (n (n + 1))`; all of them together stay below 0.004 for each
+//! of the two, so that a release that is as good as the one before is found against in fewer than 1 of 100 rollouts,
+//! however long they are watched. Where the one before answered too few to compare with, the new one is found
+//! against when the exact binomial test shows, at the same level, that it fails more than 1 request in 20.
+
+use statrs::distribution::{Binomial, DiscreteCDF, Hypergeometric};
+
+use crate::link::percentile;
+use crate::model::{Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, Seen};
+
+/// Requests that the new release has answered at the first comparison, and the fewest of the old one to compare with.
+pub const FIRST_LOOK: u64 = 20;
+/// The chance, over all comparisons, that a good release is found to fail more; and again, that it is found slower.
+pub const CHANCE: f64 = 0.004;
+/// The part of failed requests that is too much where there is nothing to compare with.
+const TOO_MANY: f64 = 0.05;
+/// Edges of time buckets that may be looked at; half powers of two from 0.1 ms to a minute.
+const EDGES: u8 = 40;
+
+/// How many requests the new release must have answered for the comparison of this number, from 0.
+pub fn due_at(look: u32) -> u64 {
+    FIRST_LOOK.saturating_mul(1u64.checked_shl(look).unwrap_or(u64::MAX))
+}
+
+/// The chance that this comparison may take.
+fn level(look: u32) -> f64 {
+    let number = f64::from(look) + 1.0;
+    CHANCE / (number * (number + 1.0))
+}
+
+/// Which of both things was found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Finding {
+    /// It fails more.
+    MoreErrors,
+    /// It is slower.
+    Slower,
+}
+
+/// Compares for this time, counted from 0.
+pub fn compare(new: &Seen, old: &Seen, look: u32) -> Option<Finding> {
+    let level = level(look);
+    if old.requests < FIRST_LOOK {
+        let proven = beyond_binomial(new.failed, new.requests, TOO_MANY) <= level;
+        return (proven && rate(new) > TOO_MANY).then_some(Finding::MoreErrors);
+    }
+    let matters = rate(new) >= (rate(old) * 1.5).max(rate(old) + 0.005);
+    if matters && by_chance((new.failed, new.requests), (old.failed, old.requests)) <= level {
+        return Some(Finding::MoreErrors);
+    }
+    slower(new, old, level / f64::from(EDGES)).then_some(Finding::Slower)
+}
+
+fn slower(new: &Seen, old: &Seen, level: f64) -> bool {
+    let (Some(now), Some(before)) = (percentile(&new.times, 0.95), percentile(&old.times, 0.95)) else {
+        return false;
+    };
+    // A hair less than twice: both stand at bucket edges.
+    if now < before * 1.99 || now < before + 20.0 {
+        return false;
+    }
+    let above = |seen: &Seen, edge: u8| seen.times.range(edge + 1..).map(|(_, count)| count).sum::<u64>();
+    (0..EDGES).any(|edge| {
+        let slow = above(new, edge);
+        slow > 0 && by_chance((slow, new.requests), (above(old, edge), old.requests)) <= level
+    })
+}
+
+fn rate(seen: &Seen) -> f64 {
+    seen.failed as f64 / seen.requests.max(1) as f64
+}
+
+/// The chance of at least so many marked among the first ones, if marks fell on all alike (Fisher's exact test,
+/// one-sided).
+fn by_chance((marked, of): (u64, u64), (others, of_others): (u64, u64)) -> f64 {
+    if marked == 0 {
+        return 1.0;
+    }
+    Hypergeometric::new(of + of_others, (marked + others).min(of + of_others), of)
+        .map_or(1.0, |all| all.sf(marked - 1))
+}
+
+/// The chance of at least so many of all, if each were marked with this probability.
+fn beyond_binomial(marked: u64, of: u64, probability: f64) -> f64 {
+    if marked == 0 {
+        return 1.0;
+    }
+    Binomial::new(probability, of).map_or(1.0, |all| all.sf(marked - 1))
+}
+
+/// The finding in a sentence with its numbers.
+pub fn reason(finding: Finding, rollout: &Rollout) -> Reason {
+    let (new, old) = (&rollout.evidence.new, &rollout.evidence.old);
+    match finding {
+        Finding::MoreErrors => {
+            let sentence = format!("{} failed{}", failures(new), beside(rollout.from, old));
+            Reason::new(ReasonCode::MoreErrors, sentence)
+        }
+        Finding::Slower => {
+            let time = |seen: &Seen| percentile(&seen.times, 0.95).unwrap_or(0.0);
+            let from = rollout.from.map_or_else(String::new, |from| format!("release {from} "));
+            let sentence = format!(
+                "95 of 100 requests took up to {:.0} ms, with {from}up to {:.0} ms ({} and {} requests compared)",
+                time(new),
+                time(old),
+                new.requests,
+                old.requests
+            );
+            Reason::new(ReasonCode::Slower, sentence)
+        }
+    }
+}
+
+/// "41 of 412 requests (10.0 %)".
+pub fn failures(seen: &Seen) -> String {
+    let percent = rate(seen) * 100.0;
+    let of = format!("{} of {} requests", seen.failed, seen.requests);
+    match percent {
+        0.0 => of,
+        _ if percent < 0.1 => format!("{of} ({percent:.2} %)"),
+        _ => format!("{of} ({percent:.1} %)"),
+    }
+}
+
+fn beside(from: Option<ReleaseNumber>, old: &Seen) -> String {
+    match from {
+        Some(from) if old.requests >= FIRST_LOOK => {
+            format!(", of release {from} in the same time {} of {}", old.failed, old.requests)
+        }
+        _ => format!(", more than {:.0} in 100", TOO_MANY * 100.0),
+    }
+}
+
+/// What a good verdict rests on, in words: the comparison, or the checks alone where too few requests came.
+pub fn grounds(rollout: &Rollout) -> String {
+    let (new, old) = (&rollout.evidence.new, &rollout.evidence.old);
+    if rollout.purpose == Purpose::Back {
+        return "known from before, judged by its checks alone".to_owned();
+    }
+    if rollout.evidence.looks == 0 {
+        return match new.requests {
+            0 => "judged by its checks alone: no requests came".to_owned(),
+            1 => "judged by its checks alone: 1 request is too few to compare".to_owned(),
+            few => format!("judged by its checks alone: {few} requests are too few to compare"),
+        };
+    }
+    let begin = format!("{} failed", failures(new));
+    match rollout.from {
+        Some(from) if old.requests >= FIRST_LOOK => {
+            format!("{begin}, of release {from} {} of {}", old.failed, old.requests)
+        }
+        _ => begin,
+    }
+}
+
+#[cfg(test)]
+mod tests;

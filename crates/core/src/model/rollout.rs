@@ -1,0 +1,145 @@
+//! The move to a release, and what was seen while it moved.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Origin, Reason, ReleaseNumber, RolloutState, Target};
+
+/// The move to a release.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Rollout {
+    /// Of which workload.
+    pub workload: Target,
+    /// The release before, where there was one.
+    pub from: Option<ReleaseNumber>,
+    /// The release that takes over; a rollout is known by it.
+    pub to: ReleaseNumber,
+    /// How it is.
+    pub state: RolloutState,
+    /// When it began.
+    pub started: Timestamp,
+    /// When it ended or began to wait for a person.
+    pub ended: Option<Timestamp>,
+    /// Why it does not go on.
+    pub reason: Option<Reason>,
+    /// One sentence with numbers.
+    pub verdict: Option<String>,
+    /// What was served while it moved.
+    pub evidence: Evidence,
+    /// What it is for.
+    #[serde(default)]
+    pub purpose: Purpose,
+    /// Of 1,000 requests to the workload so many go to the new release; by the number of ready replicas where none is set.
+    #[serde(default)]
+    pub share: Option<u32>,
+    /// Of a stepped rollout: which step it is at, from 0; the last one is all requests.
+    #[serde(default)]
+    pub step: u32,
+    /// Since when the deadline counts, where not since the beginning.
+    #[serde(default)]
+    pub step_began: Option<Timestamp>,
+    /// Since when the step's share is in force and watched.
+    #[serde(default)]
+    pub watched_since: Option<Timestamp>,
+    /// Until then the old set stays beside the new one.
+    #[serde(default)]
+    pub warm_until: Option<Timestamp>,
+    /// Who said that it go on in spite of what was found.
+    #[serde(default)]
+    pub waived: Option<Origin>,
+    /// Who said that it go back.
+    #[serde(default)]
+    pub cancelled: Option<Origin>,
+}
+
+impl Rollout {
+    /// One that begins now.
+    pub fn new(
+        workload: Target,
+        from: Option<ReleaseNumber>,
+        to: ReleaseNumber,
+        purpose: Purpose,
+        now: Timestamp,
+    ) -> Rollout {
+        Rollout {
+            workload,
+            from,
+            to,
+            state: RolloutState::Starting,
+            started: now,
+            ended: None,
+            reason: None,
+            verdict: None,
+            evidence: Evidence::default(),
+            purpose,
+            share: None,
+            step: 0,
+            step_began: None,
+            watched_since: None,
+            warm_until: None,
+            waived: None,
+            cancelled: None,
+        }
+    }
+
+    /// Whether the old set is kept beside the new one although the rollout is done.
+    pub fn is_warm(&self, now: Timestamp) -> bool {
+        self.state == RolloutState::Done && self.warm_until.is_some_and(|until| now < until)
+    }
+}
+
+/// What a rollout is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Purpose {
+    /// To bring something new, in the manner that is declared.
+    #[default]
+    Change,
+    /// To bring an earlier release back, as fast as is safe: without steps, and judged by its checks alone.
+    Back,
+    /// To put fresh replicas of the same in the place of those that are there.
+    Restart,
+}
+
+/// What the gateways saw while a rollout moved.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Evidence {
+    /// Requests answered.
+    pub served: u64,
+    /// Requests that failed: no answer, or one of 500 and above.
+    pub failed: u64,
+    /// Of those, what the new release answered.
+    #[serde(default)]
+    pub new: Seen,
+    /// And in the same time the one before.
+    #[serde(default)]
+    pub old: Seen,
+    /// How often the two were compared.
+    #[serde(default)]
+    pub looks: u32,
+    /// Requests that were still open when the drain limit passed, by the short name of the replica that was stopped.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub outlived: BTreeMap<String, u32>,
+}
+
+/// What one release answered.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Seen {
+    /// Requests that ended.
+    pub requests: u64,
+    /// Those that failed.
+    pub failed: u64,
+    /// How many took at most so long, by the buckets of [`crate::link::time_bucket`].
+    pub times: BTreeMap<u8, u64>,
+}
+
+impl Seen {
+    /// Adds what was counted somewhere in a short while.
+    pub fn add(&mut self, requests: u64, failed: u64, times: &BTreeMap<u8, u64>) {
+        self.requests += requests;
+        self.failed += failed;
+        times.iter().for_each(|(bucket, count)| *self.times.entry(*bucket).or_default() += count);
+    }
+}

@@ -1,0 +1,176 @@
+//! Stepped rollouts and swaps, and what is found against a release, in the small world of [`super::tests`].
+
+use super::tests::*;
+use super::*;
+use crate::model::{OnFailure, Purpose, RolloutRule, Seen, Span, Step, Then};
+
+/// Both releases answer so many requests; so many fail.
+fn answer(world: &mut World, new: (u64, u64), old: (u64, u64)) {
+    let evidence = &mut world.rollout.as_mut().expect("a rollout").evidence;
+    let add = |seen: &mut Seen, (requests, failed): (u64, u64)| {
+        seen.requests += requests;
+        seen.failed += failed;
+        *seen.times.entry(8).or_default() += requests;
+    };
+    add(&mut evidence.new, new);
+    add(&mut evidence.old, old);
+}
+
+fn share(world: &World) -> Option<u32> {
+    world.rollout.as_ref().and_then(|rollout| rollout.share)
+}
+
+fn number_of(world: &World, release: u32) -> usize {
+    let of = |replica: &&Replica| replica.release == ReleaseNumber(release) && replica.state.is_staying();
+    world.replicas.iter().filter(of).count()
+}
+
+#[test]
+fn a_stepped_rollout_gives_exact_shares_and_never_has_too_few() {
+    let mut world = moving(4, stepped(&[step(10, 1000), step(50, 1000)]));
+    let mut shares = Vec::new();
+    assert!(world.run_until_done(&DICE, |world| {
+        assert!(world.count(ReplicaState::Ready) >= 4 && world.staying() <= 5);
+        let (new, share) = (number_of(world, 2), share(world).expect("a share"));
+        assert!(share == 0 || new > 0, "requests only where somebody is");
+        if shares.last() != Some(&share) {
+            shares.push(share);
+        }
+    }));
+    assert_eq!((shares[0], shares[1]), (0, 100), "none before the first replica counts");
+    assert!(shares.contains(&500) && shares.is_sorted(), "{shares:?}");
+    assert_eq!((shares.last(), number_of(&world, 1), number_of(&world, 2)), (Some(&1000), 0, 4));
+}
+
+#[test]
+fn a_step_that_asks_waits_for_a_person_and_is_watched_meanwhile() {
+    let ask = Step { then: Some(Then::Ask), watch: None, ..step(25, 0) };
+    let mut world = moving(4, stepped(&[ask]));
+    assert!(world.run_until(RolloutState::Awaiting, &DICE, |_| {}));
+    let rollout = world.rollout.clone().expect("a rollout");
+    assert_eq!((rollout.share, number_of(&world, 2)), (Some(250), 1));
+    let reason = rollout.reason.expect("a reason").to_string();
+    assert_eq!(reason, "asks-first: step 1 of 1 is there (25 %, then ask); next: all");
+    world.now += 1_000_000;
+    let waits = world.step();
+    assert_eq!((waits.acts, waits.rollout, waits.state), (vec![], None, WorkloadState::Moving));
+    answer(&mut world, (40, 8), (120, 0));
+    let turned = world.step().rollout.expect("the rollout changes");
+    assert_eq!(turned.state, RolloutState::GoingBack);
+    let words = "8 of 40 requests (20.0 %) failed, of release 1 in the same time 0 of 120";
+    assert_eq!(turned.reason.map(|reason| reason.sentence).as_deref(), Some(words));
+    world.step();
+    assert_eq!(share(&world), Some(0), "no further request goes to it");
+    assert!(world.run_until(RolloutState::WentBack, &DICE, |_| {}));
+}
+
+#[test]
+fn a_person_sends_a_step_on() {
+    let ask = Step { then: Some(Then::Ask), watch: None, ..step(25, 0) };
+    let mut world = moving(4, stepped(&[ask]));
+    assert!(world.run_until(RolloutState::Awaiting, &DICE, |_| {}));
+    let rollout = world.rollout.as_mut().expect("a rollout");
+    (rollout.state, rollout.reason) = (RolloutState::Shifting, None);
+    next_step(rollout, at(world.now));
+    assert!(world.run_until_done(&DICE, |world| assert!(world.count(ReplicaState::Ready) >= 4)));
+}
+
+#[test]
+fn more_replicas_in_the_middle_of_a_step_are_of_both_releases() {
+    let ask = Step { then: Some(Then::Ask), watch: None, ..step(25, 0) };
+    let mut world = moving(4, stepped(&[ask]));
+    assert!(world.run_until(RolloutState::Awaiting, &DICE, |_| {}));
+    world.workload.wanted = 8;
+    (0..200).for_each(|round| {
+        world.step();
+        world.let_time_pass(DICE[round % 4]);
+    });
+    assert_eq!((number_of(&world, 2), number_of(&world, 1), share(&world)), (2, 6, Some(250)));
+    world.workload.wanted = 4;
+    (0..200).for_each(|round| {
+        world.step();
+        world.let_time_pass(DICE[round % 4]);
+    });
+    assert_eq!((number_of(&world, 2), number_of(&world, 1), share(&world)), (1, 3, Some(250)));
+}
+
+#[test]
+fn a_swap_gives_all_requests_at_once_and_keeps_the_old_set_for_a_while() {
+    let mut world = moving(3, swap(Span::from_secs(60)));
+    assert!(world.run_until_done(&DICE, |world| {
+        let counted = number_of(world, 2) == 3;
+        let share = share(world).expect("a share");
+        assert!(share == 0 || (share == 1000 && counted), "all or nothing: {share}");
+        assert_eq!(number_of(world, 1), 3);
+    }));
+    let decision = world.step();
+    assert_eq!((decision.acts, decision.state), (vec![], WorkloadState::Steady));
+    world.now += 59_000;
+    assert_eq!(world.step().acts, vec![]);
+    world.now += 2_000;
+    assert_eq!(world.step().acts.len(), 3, "the old set goes");
+    assert_eq!(number_of(&world, 2), 3);
+}
+
+#[test]
+fn a_swap_that_fails_its_visitors_is_back_at_once() {
+    let mut world = moving(3, swap(Span::from_secs(60)));
+    while share(&world) != Some(1000) {
+        world.step();
+        world.let_time_pass(1);
+    }
+    answer(&mut world, (40, 6), (4000, 2));
+    world.step();
+    let acts = world.step().acts;
+    assert_eq!((share(&world), acts.len(), number_of(&world, 1)), (Some(0), 3, 3));
+    assert!(world.run_until(RolloutState::WentBack, &DICE, |_| {}));
+}
+
+#[test]
+fn what_is_held_stands_still_and_is_kept_at_its_number() {
+    let mut world = moving(3, rule(1, 0));
+    assert!(world.run_until(RolloutState::Shifting, &DICE, |_| {}));
+    let held = crate::model::Held { because: "a look at it".into(), origin: origin() };
+    world.workload.held = Some(held);
+    let before = world.rollout.clone();
+    for round in 0..200 {
+        world.step();
+        world.let_time_pass(DICE[round % 4]);
+    }
+    assert_eq!(world.rollout, before);
+    assert!(number_of(&world, 1) > 0 && number_of(&world, 2) > 0);
+    let lost = world.replicas.iter().find(|replica| replica.state.is_staying()).expect("one").id.clone();
+    world.replicas.retain(|replica| replica.id != lost);
+    for round in 0..200 {
+        world.step();
+        world.let_time_pass(DICE[round % 4]);
+    }
+    assert!(world.count(ReplicaState::Ready) >= 3);
+    world.workload.held = None;
+    assert!(world.run_until_done(&DICE, |_| {}));
+}
+
+#[test]
+fn in_spite_of_errors_where_a_person_says_so() {
+    let mut world = moving(3, RolloutRule { on_failure: OnFailure::Hold, ..rule(1, 0) });
+    assert!(world.run_until(RolloutState::Shifting, &DICE, |_| {}));
+    answer(&mut world, (40, 10), (200, 0));
+    let waits = world.step();
+    assert_eq!(waits.state, WorkloadState::Failing);
+    assert!(!world.run_until_done(&DICE, |_| {}), "it stays found against however well its checks are");
+    let origin = origin();
+    let rollout = world.rollout.as_mut().expect("a rollout");
+    rollout.waived = Some(origin);
+    assert!(world.run_until_done(&DICE, |_| {}));
+}
+
+#[test]
+fn what_is_brought_back_starts_at_once_and_without_steps() {
+    let mut world = moving(6, stepped(&[step(10, 100_000)]));
+    world.rollout.as_mut().expect("a rollout").purpose = Purpose::Back;
+    assert_eq!(world.step().acts, vec![Act::Start(ReleaseNumber(2), 6)]);
+    assert!(world.run_until_done(&DICE, |world| assert!(world.count(ReplicaState::Ready) >= 6)));
+    assert_eq!(share(&world), None);
+    let verdict = world.rollout.and_then(|rollout| rollout.verdict).expect("a verdict");
+    assert!(verdict.ends_with("known from before, judged by its checks alone"), "{verdict}");
+}

@@ -1,0 +1,118 @@
+//! Rules that hold after every write, whatever goes wrong.
+
+use jiff::Timestamp;
+use mainyard_core::cluster::{Change, Object, State};
+use mainyard_core::model::{Release, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Target};
+use mainyard_core::routing::replicas_of;
+
+use crate::world::World;
+
+/// The rule that these changes break, where they do. `well` tells whether a replica has
+/// been listening for long enough that nothing else can be on its way about it.
+pub fn broken_rule(
+    before: &State,
+    changes: &[Change],
+    well: impl Fn(&ReplicaId) -> bool,
+    now: Timestamp,
+) -> Option<String> {
+    let mut after = before.clone();
+    for change in changes {
+        match &change.object {
+            Some(object) => after.put(object.clone()),
+            None => after.remove(change.kind, &change.key),
+        }
+    }
+    changes.iter().find_map(|change| match &change.object {
+        Some(Object::Release(release)) => release_changed(before, release),
+        Some(Object::Rollout(rollout)) => ended_otherwise(before, &after, rollout, now),
+        Some(Object::Replica(replica)) => too_few_left(before, &after, replica, &well),
+        _ => None,
+    })
+}
+
+/// A release never changes, but for the digest of an image that was not there yet.
+fn release_changed(before: &State, release: &Release) -> Option<String> {
+    let known = before.releases.get(&(release.workload.clone(), release.number))?;
+    let filled = Release { digest: release.digest.clone(), ..known.clone() };
+    let same = *known == *release || (known.digest.is_none() && filled == *release);
+    (!same).then(|| format!("{}@{} changed", release.workload, release.number))
+}
+
+fn staying<'a>(state: &'a State, workload: &Target) -> impl Iterator<Item = &'a Replica> {
+    replicas_of(&state.replicas, workload).filter(|replica| replica.state.is_staying())
+}
+
+fn ready(state: &State, workload: &Target) -> usize {
+    staying(state, workload).filter(|replica| replica.state == ReplicaState::Ready).count()
+}
+
+/// One that is done leaves the new release alone, but for a set that is kept beside it; one that went back leaves
+/// exactly the old one, unless its deadline came first.
+fn ended_otherwise(before: &State, after: &State, rollout: &Rollout, now: Timestamp) -> Option<String> {
+    let known = before.rollouts.get(&(rollout.workload.clone(), rollout.to))?;
+    if known.state == rollout.state {
+        return None;
+    }
+    let workload = after.workloads.get(&rollout.workload)?;
+    let others = |release| staying(after, &rollout.workload).filter(|it| it.release != release).count();
+    let wanted = workload.wanted as usize;
+    match (known.state, rollout.state) {
+        (_, RolloutState::Done) => {
+            let left = others(rollout.to);
+            let wrong = (left > 0 && rollout.warm_until.is_none()) || workload.release != rollout.to;
+            wrong.then(|| format!("{}@{} is done, and {left} others stay", rollout.workload, rollout.to))
+        }
+        // Superseded on its way back: the newer one takes it from there.
+        (RolloutState::GoingBack, RolloutState::WentBack | RolloutState::Cancelled)
+            if Some(workload.release) == rollout.from =>
+        {
+            let deadline = known.step_began.unwrap_or(known.started) + workload.rule.deadline.signed();
+            let (left, ready) = (others(workload.release), ready(after, &rollout.workload));
+            let whole = left == 0 && ready >= wanted;
+            (!whole && now < deadline).then(|| {
+                format!("{}@{} went back, {left} others stay, {ready} ready", rollout.workload, rollout.to)
+            })
+        }
+        _ => None,
+    }
+}
+
+/// Nobody who takes requests is let go where fewer than the least would be left, as long as the workload is wanted.
+fn too_few_left(
+    before: &State,
+    after: &State,
+    replica: &Replica,
+    well: &impl Fn(&ReplicaId) -> bool,
+) -> Option<String> {
+    let was_ready = |id: &ReplicaId| {
+        before.replicas.get(id).is_some_and(|known| known.state == ReplicaState::Ready) && well(id)
+    };
+    if !was_ready(&replica.id) || replica.state != ReplicaState::Draining {
+        return None;
+    }
+    let target = &replica.id.workload;
+    let workload = after.workloads.get(target)?;
+    let least = workload.wanted.saturating_sub(workload.rule.may_lack) as usize;
+    let left = ready(after, target);
+    // A report in the same write may have told of others that they are not what they were.
+    let fallen = replicas_of(&before.replicas, target)
+        .filter(|it| it.state == ReplicaState::Ready && !was_ready(&it.id))
+        .count();
+    (left + fallen < least)
+        .then(|| format!("{} is let go, and {left} of at least {least} are left", replica.id))
+}
+
+impl World {
+    /// Counts rollouts that end with these changes.
+    pub fn count_ends(&mut self, changes: &[Change]) {
+        for change in changes {
+            let Some(Object::Rollout(rollout)) = &change.object else { continue };
+            let known = self.record.state.rollouts.get(&(rollout.workload.clone(), rollout.to));
+            if rollout.state.is_open() || known.is_some_and(|known| known.state == rollout.state) {
+                continue;
+            }
+            self.outcome.rollouts += 1;
+            self.outcome.went_back += u64::from(rollout.state == RolloutState::WentBack);
+        }
+    }
+}
