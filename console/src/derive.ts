@@ -45,7 +45,7 @@ export function percentile(seen: Seen, part: number): number | null {
 }
 
 export const millis = (value: number | null) => (value === null ? '-' : `${value < 10 ? value.toFixed(1) : Math.round(value)} ms`)
-export const percent = (part: number, of: number) => (of === 0 ? '' : ` (${((100 * part) / of).toFixed(part * 1000 < of ? 2 : 1)} %)`)
+export const percent = (part: number, of: number) => (part === 0 || of === 0 ? '' : ` (${((100 * part) / of).toFixed(part * 1000 < of ? 2 : 1)} %)`)
 
 function selects(service: Service, workload: Workload, release: Release | undefined) {
   const wanted = Object.entries(service.select)

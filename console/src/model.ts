@@ -87,7 +87,8 @@ export interface Rollout {
   ended: string | null
   reason: Reason | null
   verdict: string | null
-  evidence: { served: number; failed: number; new: Seen; old: Seen; outlived?: Record<string, number> }
+  evidence: { served: number; failed: number; new: Seen; old: Seen; copies: Seen; copied: Seen; other_size: number; outlived?: Record<string, number> }
+  shadow: 'before' | 'copying' | 'passed'
   purpose: 'change' | 'back' | 'restart'
   /** Of 1,000 requests so many go to the new release; by the number of replicas where none is set. */
   share: number | null

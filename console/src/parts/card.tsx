@@ -2,7 +2,7 @@ import type { ReactNode } from 'react'
 
 export function Card({ title, aside, className = '', children }: { title?: string; aside?: ReactNode; className?: string; children: ReactNode }) {
   return (
-    <section aria-label={title} className={`rounded-xl border border-line bg-card px-4.5 py-3.5 ${className}`}>
+    <section aria-label={title} className={`min-w-0 rounded-xl border border-line bg-card px-4.5 py-3.5 ${className}`}>
       {title !== undefined && (
         <div className="mb-2.5 flex items-baseline justify-between">
           <h2 className="text-[13px] font-semibold text-soft">{title}</h2>

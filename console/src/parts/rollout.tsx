@@ -1,12 +1,11 @@
 // The move to a release: how far it is, what was seen of both releases, and the verdict.
 
-import { duration, isOpen, millis, percent, percentile, key, type Row } from '../derive'
+import { duration, isOpen, key, millis, percent, percentile, signal, type Row } from '../derive'
 import type { Rollout, Rule, Seen } from '../model'
 import { useView } from '../store'
 import { SteerAct } from './acts'
 import { Card, Pair } from './card'
 import { Badge } from './signal'
-import { signal } from '../derive'
 
 const words = (step: NonNullable<Rule['steps']>[number]) =>
   `${step.share === undefined ? `${step.count ?? 0} replicas` : `${step.share} %`}${step.then === 'ask' ? ', then ask' : ` for ${step.watch ?? ''}`}`
@@ -31,6 +30,7 @@ export function RolloutCard({ row }: { row: Row }) {
       </div>
       <dl className="mt-2">
         {!over && <Pair name={`Ready in release ${rollout.to}`}>{ready} of {workload.wanted}, each for at least {workload.rule.settle}</Pair>}
+        {open && rollout.shadow === 'copying' && <Pair name="Shadow step">Copies of requests go to release {rollout.to}; <strong>no visitor</strong> reaches it yet</Pair>}
         {open && rollout.share !== null && <Pair name="Share"><strong>{rollout.share / 10} %</strong> of the requests go to release {rollout.to}</Pair>}
         {open && steps.length > 0 && (
           <Pair name="Steps">
@@ -41,7 +41,7 @@ export function RolloutCard({ row }: { row: Row }) {
         )}
         {open && <Pair name="Never fewer than">{Math.max(0, workload.wanted - workload.rule.may_lack)} ready <span className="text-soft">of {workload.wanted} wanted</span></Pair>}
         <Pair name="Time">
-          {duration(rollout.started, rollout.ended)} <span className="text-soft">{open ? `, each part at most ${workload.rule.deadline}` : ''}{before?.ended != null && `, last time ${duration(before.started, before.ended)}`}</span>
+          {duration(rollout.started, rollout.ended)}<span className="text-soft">{open ? `, each part at most ${workload.rule.deadline}` : ''}{before?.ended != null && `, last time ${duration(before.started, before.ended)}`}</span>
         </Pair>
         {rollout.reason !== null && <Pair name="Why"><strong className="font-semibold">{rollout.reason.code}</strong> <span className="text-soft">{rollout.reason.sentence}</span></Pair>}
         {rollout.verdict !== null && <Pair name="Verdict">{rollout.verdict}</Pair>}
@@ -60,7 +60,7 @@ export function RolloutCard({ row }: { row: Row }) {
 
 function Evidence({ rollout }: { rollout: Rollout }) {
   const { evidence } = rollout
-  if (evidence.served === 0) return <p className="mt-2 text-[13px] text-faint">No request was answered meanwhile.</p>
+  if (evidence.served + evidence.copies.requests === 0) return <p className="mt-2 text-[13px] text-faint">No request was answered meanwhile.</p>
   const line = (name: string, seen: Seen) => (
     <tr className="border-t border-line/70">
       <th scope="row" className="py-1 pr-3 font-medium">{name}</th>
@@ -75,10 +75,13 @@ function Evidence({ rollout }: { rollout: Rollout }) {
       <table className="w-full text-left text-[13px]">
         <thead><tr className="text-soft">{['Evidence', 'Requests', 'Failed', 'p50', 'p95', 'p99'].map((word) => <th key={word} scope="col" className="py-1 pr-3 font-semibold">{word}</th>)}</tr></thead>
         <tbody>
+          {evidence.copies.requests > 0 && line(`release ${rollout.to}, copies`, evidence.copies)}
+          {evidence.copies.requests > 0 && line(`release ${rollout.from}, the same`, evidence.copied)}
           {line(`release ${rollout.to}`, evidence.new)}
           {rollout.from !== null && line(`release ${rollout.from}`, evidence.old)}
         </tbody>
       </table>
+      {evidence.other_size > 0 && <p className="text-[13px] text-soft">{evidence.other_size} of the copies were answered in another size.</p>}
       {outlived.map(([replica, open]) => <p key={replica} className="text-[13px] text-caution">{open} open in {replica} outlived its drain limit and were cut.</p>)}
     </div>
   )

@@ -79,6 +79,8 @@ pub enum Command {
         /// It may go again when it is old.
         #[arg(long)]
         no_longer: bool,
+        #[command(flatten)]
+        trial: Trial,
     },
     /// See what differs between two releases, field by field.
     #[command(after_help = "Example:\n  mainyard compare staging/locker-api@1 staging/locker-api@2")]
@@ -129,7 +131,7 @@ pub enum Command {
     },
     /// Move a workload to another image or other settings, and follow to the verdict.
     #[command(
-        after_help = "Example:\n  mainyard deploy staging/locker-api --image lockers/locker-api:1.5.0\n  mainyard deploy staging/locker-api --set LOG_LEVEL=debug"
+        after_help = "Example:\n  mainyard deploy staging/locker-api --image lockers/locker-api:1.5.0\n  mainyard deploy staging/locker-api --set LOG_LEVEL=debug\n  mainyard deploy staging/locker-api --image lockers/locker-api:1.5.0 --forecast"
     )]
     Deploy {
         /// The workload, as environment/name.
@@ -185,6 +187,8 @@ pub enum Command {
         /// Why; whoever meets the mark reads it.
         #[arg(long, value_name = "REASON")]
         because: String,
+        #[command(flatten)]
+        trial: Trial,
     },
     /// Take the mark of `hold` away; a rollout goes on.
     #[command(after_help = "Example:\n  mainyard resume staging/locker-api")]
@@ -210,6 +214,8 @@ pub enum Command {
         /// Don't ask.
         #[arg(long)]
         yes: bool,
+        #[command(flatten)]
+        trial: Trial,
     },
     /// Make what files declare so, all of it or nothing.
     #[command(
@@ -225,9 +231,6 @@ pub enum Command {
         /// Also remove what the application no longer declares.
         #[arg(long)]
         exact: bool,
-        /// Say what would change, and change nothing.
-        #[arg(long)]
-        forecast: bool,
         #[command(flatten)]
         wait: Wait,
     },
@@ -372,12 +375,25 @@ pub struct Output {
     pub json: bool,
 }
 
-/// Whether to follow.
-#[derive(Debug, Clone, Copy, Args)]
+/// Whether to follow, or to look only.
+#[derive(Debug, Clone, Args)]
 pub struct Wait {
     /// Come back at once instead of following to the end.
     #[arg(long)]
     pub no_wait: bool,
+    #[command(flatten)]
+    pub trial: Trial,
+}
+
+/// Whether a change is only to be looked at.
+#[derive(Debug, Clone, Args)]
+pub struct Trial {
+    /// Change nothing; say what would differ, and rehearse it on a copy of the cluster.
+    #[arg(long)]
+    pub forecast: bool,
+    /// In the forecast, lose this node half-way.
+    #[arg(long, value_name = "NODE", requires = "forecast")]
+    pub lose_node: Option<String>,
 }
 
 /// Prints a shell's completions.

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressStyle};
 use mainyard_core::cluster::State;
 use mainyard_core::model::{
-    ReasonCode, ReleaseNumber, ReplicaState, Rollout, RolloutState, Signal, Target, WorkloadState,
+    ReasonCode, ReleaseNumber, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target, WorkloadState,
 };
 use mainyard_core::routing::replicas_of;
 
@@ -201,6 +201,13 @@ fn how_far(state: &State, rollout: &Rollout, wanted: usize, last_time: Option<&s
     };
     let (new, old) = (ready(Some(rollout.to)), ready(rollout.from));
     let before = rollout.from.map_or(String::new(), |from| format!(", {old} of release {from}"));
+    let copying = match rollout.shadow {
+        Shadowing::Copying => {
+            let copies = &rollout.evidence.copies;
+            format!(", {} copies answered, {} failed", copies.requests, copies.failed)
+        }
+        _ => String::new(),
+    };
     let share =
         rollout.share.map_or(String::new(), |share| format!(", {} % of requests", f64::from(share) / 10.0));
     let seen = &rollout.evidence.new;
@@ -210,7 +217,7 @@ fn how_far(state: &State, rollout: &Rollout, wanted: usize, last_time: Option<&s
     };
     let last_time = last_time.map_or(String::new(), |words| format!(", {words}"));
     let words = format!(
-        "{}: {new} of {wanted} ready in release {}{before}{share}{served}{last_time}",
+        "{}: {new} of {wanted} ready in release {}{before}{copying}{share}{served}{last_time}",
         rollout.state, rollout.to
     );
     (new, words)

@@ -1,19 +1,20 @@
 //! What people and programs ask, under `/api/v1`.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, web};
 use jiff::Timestamp;
-use mainyard_core::cluster::{Kind, State};
+use mainyard_core::cluster::{Cluster, Kind, State};
 use mainyard_core::manifest::{SourceFile, read};
-use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, WorkloadState};
+use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, Target, WorkloadState};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
 
 use crate::access::{self, Member};
 use crate::answers::{Answer, default_tail, target};
+use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
 use crate::{Control, JSON_LIMIT, releases, stream, transfer};
@@ -272,29 +273,38 @@ struct Scaled {
     set_by: Origin,
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", params(Ask), request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
 async fn scale(
     control: Data<Control>,
     member: Member,
     path: Path<(String, String)>,
+    ask: Query<Ask>,
     body: Json<Scale>,
 ) -> Answer {
     let (target, replicas) = (target(path)?, body.replicas);
-    let act = control.steward.act(move |cluster| {
+    let watched = BTreeSet::from([target.clone()]);
+    let act = move |cluster: &mut Cluster, by: &str, now| {
         let set_by = cluster.workload(&target)?.wanted_origin.clone();
-        let before = cluster.scale(&target, replicas, &member.0, Timestamp::now())?;
+        let before = cluster.scale(&target, replicas, by, now)?;
         Ok(json!(Scaled { before, replicas, set_by }))
-    });
-    Ok(Json(act.await?))
+    };
+    let done = forecast::act(&control, member, ask.into_inner(), move |_| watched.clone(), act);
+    Ok(Json(done.await?))
 }
 
-#[utoipa::path(delete, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]
-async fn remove(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
+#[utoipa::path(delete, path = "/api/v1/environments/{environment}/workloads/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem)))]
+async fn remove(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
     let target = target(path)?;
-    let act = control.steward.act(move |cluster| {
-        Ok(json!({"gone": cluster.remove_target(&target, &member.0, Timestamp::now())?}))
-    });
-    Ok(Json(act.await?))
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        Ok(json!({"gone": cluster.remove_target(&target, by, now)?}))
+    };
+    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
+    Ok(Json(done.await?))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -308,9 +318,6 @@ struct Declare {
     /// Also remove what the application no longer declares.
     #[serde(default)]
     exact: bool,
-    /// Change nothing, only say what would change.
-    #[serde(default)]
-    forecast: bool,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -320,22 +327,25 @@ struct Declared {
     changes: Vec<mainyard_core::declare::ChangeLine>,
 }
 
-#[utoipa::path(post, path = "/api/v1/declare", request_body = Declare, responses((status = 200, body = Declared), (status = 422, body = Problem)))]
-async fn declare(control: Data<Control>, member: Member, body: Json<Declare>) -> Answer {
-    let Declare { environment, files, exact, forecast } = body.into_inner();
+#[utoipa::path(post, path = "/api/v1/declare", params(Ask), request_body = Declare, responses((status = 200, body = Declared), (status = 422, body = Problem)))]
+async fn declare(control: Data<Control>, member: Member, ask: Query<Ask>, body: Json<Declare>) -> Answer {
+    let Declare { environment, files, exact } = body.into_inner();
     if files.iter().map(|file| file.text.len()).sum::<usize>() > JSON_LIMIT {
         return Err(Problem::too_large("the files are longer than 8 MiB together"));
     }
     let declared = read(&files, Some(&environment)).map_err(Problem::files)?;
-    let act = control.steward.act(move |cluster| {
-        let changes = if forecast {
-            cluster.plan(&declared, &environment, exact)?.lines
-        } else {
-            cluster.declare(&declared, &environment, exact, &member.0, Timestamp::now())?
-        };
+    let place = environment.clone();
+    let watched = move |answer: &Value| {
+        let changes = answer["changes"].as_array().into_iter().flatten();
+        let names =
+            changes.filter_map(|line| line["object"].as_str()?.strip_prefix("workload ")?.parse().ok());
+        names.map(|name: Name| Target::new(&place, &name)).collect()
+    };
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        let changes = cluster.declare(&declared, &environment, exact, by, now)?;
         Ok(json!(Declared { changes }))
-    });
-    Ok(Json(act.await?))
+    };
+    Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
 }
 
 #[derive(Deserialize, utoipa::IntoParams)]

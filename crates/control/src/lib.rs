@@ -9,6 +9,7 @@ mod answers;
 mod api;
 mod calls;
 mod console;
+mod forecast;
 mod housekeeping;
 mod links;
 mod problem;

@@ -1,6 +1,6 @@
 //! Releases and the moves to them: made, taken back, steered, kept and compared.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use actix_web::web::{self, Data, Json, Path, Query};
 use jiff::Timestamp;
@@ -13,6 +13,7 @@ use utoipa::ToSchema;
 use crate::Control;
 use crate::access::Member;
 use crate::answers::{Answer, target};
+use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 
 pub fn routes(app: &mut web::ServiceConfig) {
@@ -28,15 +29,23 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .route("/compare", web::get().to(compare));
 }
 
-/// An act on one workload.
+/// An act on one workload, or a look at it.
 async fn act(
     control: &Control,
     member: Member,
     path: Path<(String, String)>,
+    ask: Query<Ask>,
     act: impl FnOnce(&mut Cluster, &Target, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
 ) -> Answer {
     let target = target(path)?;
-    let done = control.steward.act(move |cluster| act(cluster, &target, &member.0, Timestamp::now()));
+    let watched = BTreeSet::from([target.clone()]);
+    let done = forecast::act(
+        control,
+        member,
+        ask.into_inner(),
+        move |_| watched.clone(),
+        move |cluster, by, now| act(cluster, &target, by, now),
+    );
     Ok(Json(done.await?))
 }
 
@@ -60,15 +69,16 @@ pub struct Deployed {
     instead_of: Option<String>,
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", params(Ask), request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
 pub async fn deploy(
     control: Data<Control>,
     member: Member,
     path: Path<(String, String)>,
+    ask: Query<Ask>,
     body: Json<Deploy>,
 ) -> Answer {
     let Deploy { image, settings } = body.into_inner();
-    act(&control, member, path, move |cluster, target, by, now| {
+    act(&control, member, path, ask, move |cluster, target, by, now| {
         let instead_of = cluster.under_way(target);
         let done = cluster.deploy(target, &DeployRequest { image, settings }, by, now)?;
         let (release, differences) =
@@ -88,11 +98,12 @@ pub struct Rollback {
     at: Option<Timestamp>,
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/rollback", request_body = Rollback, responses((status = 200), (status = 409, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/rollback", params(Ask), request_body = Rollback, responses((status = 200), (status = 409, body = Problem)))]
 pub async fn rollback(
     control: Data<Control>,
     member: Member,
     path: Path<(String, String)>,
+    ask: Query<Ask>,
     body: Json<Rollback>,
 ) -> Answer {
     let goal = match (body.to, body.at) {
@@ -101,7 +112,7 @@ pub async fn rollback(
         (None, Some(at)) => Goal::At(at),
         (None, None) => Goal::Before,
     };
-    act(&control, member, path, move |cluster, target, by, now| {
+    act(&control, member, path, ask, move |cluster, target, by, now| {
         let instead_of = cluster.under_way(target);
         let (release, same_as) = cluster.rollback(target, goal, by, now)?;
         Ok(json!({"release": release, "same_as": same_as, "instead_of": instead_of}))
@@ -109,9 +120,14 @@ pub async fn rollback(
     .await
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/restart", responses((status = 200), (status = 409, body = Problem)))]
-pub async fn restart(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
-    act(&control, member, path, |cluster, target, by, now| {
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/restart", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
+pub async fn restart(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    act(&control, member, path, ask, |cluster, target, by, now| {
         let (release, same_as) = cluster.restart(target, by, now)?;
         Ok(json!({"release": release, "same_as": same_as}))
     })
@@ -124,23 +140,29 @@ pub struct Hold {
     because: String,
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/hold", request_body = Hold, responses((status = 200), (status = 409, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/hold", params(Ask), request_body = Hold, responses((status = 200), (status = 409, body = Problem)))]
 pub async fn hold(
     control: Data<Control>,
     member: Member,
     path: Path<(String, String)>,
+    ask: Query<Ask>,
     body: Json<Hold>,
 ) -> Answer {
     let because = body.into_inner().because;
-    act(&control, member, path, move |cluster, target, by, now| {
+    act(&control, member, path, ask, move |cluster, target, by, now| {
         Ok(json!({"stands": cluster.hold(target, &because, by, now)?}))
     })
     .await
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/resume", responses((status = 200), (status = 409, body = Problem)))]
-pub async fn resume(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
-    act(&control, member, path, |cluster, target, by, now| {
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/resume", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
+pub async fn resume(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    act(&control, member, path, ask, |cluster, target, by, now| {
         let goes_on = cluster.resume(target, by, now)?;
         let release = cluster.state.open_rollout(target).map(|rollout| rollout.to);
         Ok(json!({"goes_on": goes_on, "release": release}))
@@ -148,9 +170,14 @@ pub async fn resume(control: Data<Control>, member: Member, path: Path<(String, 
     .await
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/advance", responses((status = 200), (status = 409, body = Problem)))]
-pub async fn advance(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
-    act(&control, member, path, |cluster, target, by, now| {
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/advance", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
+pub async fn advance(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    act(&control, member, path, ask, |cluster, target, by, now| {
         let goes_on = cluster.advance(target, by, now)?;
         let release = cluster.state.open_rollout(target).map(|rollout| rollout.to);
         Ok(json!({"goes_on": goes_on, "release": release}))
@@ -158,9 +185,14 @@ pub async fn advance(control: Data<Control>, member: Member, path: Path<(String,
     .await
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/cancel", responses((status = 200), (status = 409, body = Problem)))]
-pub async fn cancel(control: Data<Control>, member: Member, path: Path<(String, String)>) -> Answer {
-    act(&control, member, path, |cluster, target, by, now| {
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/cancel", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
+pub async fn cancel(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    act(&control, member, path, ask, |cluster, target, by, now| {
         let (release, back_to) = cluster.cancel(target, by, now)?;
         Ok(json!({"release": release, "back_to": back_to}))
     })
@@ -180,15 +212,16 @@ fn yes() -> bool {
     true
 }
 
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/keep", request_body = Keep, responses((status = 200), (status = 404, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/keep", params(Ask), request_body = Keep, responses((status = 200), (status = 404, body = Problem)))]
 pub async fn keep(
     control: Data<Control>,
     member: Member,
     path: Path<(String, String)>,
+    ask: Query<Ask>,
     body: Json<Keep>,
 ) -> Answer {
     let Keep { release, keep } = body.into_inner();
-    act(&control, member, path, move |cluster, target, by, now| {
+    act(&control, member, path, ask, move |cluster, target, by, now| {
         let changed = cluster.keep_release(target, ReleaseNumber(release), keep, by, now)?;
         Ok(json!({"release": release, "kept": keep, "changed": changed}))
     })

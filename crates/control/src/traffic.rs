@@ -94,13 +94,15 @@ impl Traffic {
 
     /// Adds a gateway's figures to the present second.
     pub fn add(&self, figures: &[Figure]) {
+        // Copies of a shadow step are nobody's requests.
+        let figures: Vec<&Figure> = figures.iter().filter(|figure| !figure.shadow).collect();
         if figures.is_empty() {
             return;
         }
         let now = Timestamp::now().as_second();
         let mut inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let second = slot(&mut inner.seconds, now, (RECENT + 2) as usize);
-        for figure in figures {
+        for figure in &figures {
             let key = Key {
                 way: figure.way.clone(),
                 inside: figure.inside,
@@ -195,6 +197,8 @@ mod tests {
             requests,
             failed: 1,
             times: BTreeMap::from([(4, requests)]),
+            shadow: false,
+            other_size: 0,
         };
         traffic.add(&[figure(1, 30), figure(2, 10)]);
         traffic.add(&[figure(1, 20)]);

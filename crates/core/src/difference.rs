@@ -83,7 +83,8 @@ pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Differ
         _ => serde_json::Map::new(),
     };
     let (then, now) = (keys(before), keys(after));
-    let names: BTreeSet<&String> = then.keys().chain(now.keys()).filter(|key| *key != "steps").collect();
+    let names: BTreeSet<&String> =
+        then.keys().chain(now.keys()).filter(|key| !["steps", "shadow"].contains(&key.as_str())).collect();
     for name in names {
         let text = |keys: &serde_json::Map<String, serde_json::Value>| {
             keys.get(name).map(|value| value.as_str().map_or_else(|| value.to_string(), str::to_owned))
@@ -95,6 +96,10 @@ pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Differ
         (!steps.is_empty()).then(|| steps.join("; "))
     };
     list.maybe("rollout steps", steps(before), steps(after));
+    let shadow = |rule: &RolloutRule| {
+        rule.shadow.map(|shadow| format!("{} copies within {}", shadow.copies, shadow.within))
+    };
+    list.maybe("rollout shadow", shadow(before), shadow(after));
     list.0
 }
 

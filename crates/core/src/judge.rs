@@ -8,20 +8,20 @@
 //! - *Slower*: the same test on requests slower than a bucket's edge, at each edge, divided by the number of edges
 //!   (Bonferroni); and 95 of 100 requests take at least twice as long, and 20 ms more.
 //!
-//! The *n*-th comparison asks for a chance below `0.004 / (n (n + 1))`; all of them together stay below 0.004 for each
-//! of the two, so that a release that is as good as the one before is found against in fewer than 1 of 100 rollouts,
-//! however long they are watched. Where the one before answered too few to compare with, the new one is found
+//! The *n*-th comparison asks for a chance below `0.0024 / (n (n + 1))`; all of them together stay below 0.0024 for
+//! each of the two, in the shadow step and again with visitors, so that a release that is as good as the one before is
+//! found against in fewer than 1 of 100 rollouts, however long they are watched. Where the one before answered too few to compare with, the new one is found
 //! against when the exact binomial test shows, at the same level, that it fails more than 1 request in 20.
 
 use statrs::distribution::{Binomial, DiscreteCDF, Hypergeometric};
 
 use crate::link::percentile;
-use crate::model::{Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, Seen};
+use crate::model::{Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, Seen, Shadowing};
 
 /// Requests that the new release has answered at the first comparison, and the fewest of the old one to compare with.
 pub const FIRST_LOOK: u64 = 20;
 /// The chance, over all comparisons, that a good release is found to fail more; and again, that it is found slower.
-pub const CHANCE: f64 = 0.004;
+pub const CHANCE: f64 = 0.0024;
 /// The part of failed requests that is too much where there is nothing to compare with.
 const TOO_MANY: f64 = 0.05;
 /// Edges of time buckets that may be looked at; half powers of two from 0.1 ms to a minute.
@@ -47,8 +47,9 @@ pub enum Finding {
     Slower,
 }
 
-/// Compares for this time, counted from 0.
-pub fn compare(new: &Seen, old: &Seen, look: u32) -> Option<Finding> {
+/// Compares for this time, counted from 0: failures with all that the one before answered, times with `alike`, which were
+/// measured in the same way.
+pub fn compare(new: &Seen, old: &Seen, alike: &Seen, look: u32) -> Option<Finding> {
     let level = level(look);
     if old.requests < FIRST_LOOK {
         let proven = beyond_binomial(new.failed, new.requests, TOO_MANY) <= level;
@@ -58,7 +59,7 @@ pub fn compare(new: &Seen, old: &Seen, look: u32) -> Option<Finding> {
     if matters && by_chance((new.failed, new.requests), (old.failed, old.requests)) <= level {
         return Some(Finding::MoreErrors);
     }
-    slower(new, old, level / f64::from(EDGES)).then_some(Finding::Slower)
+    slower(new, alike, level / f64::from(EDGES)).then_some(Finding::Slower)
 }
 
 fn slower(new: &Seen, old: &Seen, level: f64) -> bool {
@@ -98,19 +99,25 @@ fn beyond_binomial(marked: u64, of: u64, probability: f64) -> f64 {
     Binomial::new(probability, of).map_or(1.0, |all| all.sf(marked - 1))
 }
 
-/// The finding in a sentence with its numbers.
+/// The finding in a sentence with its numbers; in the shadow step of the copies.
 pub fn reason(finding: Finding, rollout: &Rollout) -> Reason {
-    let (new, old) = (&rollout.evidence.new, &rollout.evidence.old);
+    let copying = rollout.shadow == Shadowing::Copying;
+    let evidence = &rollout.evidence;
+    let (new, old) =
+        if copying { (&evidence.copies, &evidence.copied) } else { (&evidence.new, &evidence.old) };
+    let untouched = if copying { "; no visitor was touched" } else { "" };
     match finding {
         Finding::MoreErrors => {
-            let sentence = format!("{} failed{}", failures(new), beside(rollout.from, old));
+            let what = if copying { "copied requests" } else { "requests" };
+            let beside = beside(rollout.from, &evidence.old);
+            let sentence = format!("{} failed{beside}{untouched}", failures_of(new, what));
             Reason::new(ReasonCode::MoreErrors, sentence)
         }
         Finding::Slower => {
             let time = |seen: &Seen| percentile(&seen.times, 0.95).unwrap_or(0.0);
             let from = rollout.from.map_or_else(String::new, |from| format!("release {from} "));
             let sentence = format!(
-                "95 of 100 requests took up to {:.0} ms, with {from}up to {:.0} ms ({} and {} requests compared)",
+                "95 of 100 requests took up to {:.0} ms, with {from}up to {:.0} ms ({} and {} requests compared){untouched}",
                 time(new),
                 time(old),
                 new.requests,
@@ -123,8 +130,12 @@ pub fn reason(finding: Finding, rollout: &Rollout) -> Reason {
 
 /// "41 of 412 requests (10.0 %)".
 pub fn failures(seen: &Seen) -> String {
+    failures_of(seen, "requests")
+}
+
+fn failures_of(seen: &Seen, what: &str) -> String {
     let percent = rate(seen) * 100.0;
-    let of = format!("{} of {} requests", seen.failed, seen.requests);
+    let of = format!("{} of {} {what}", seen.failed, seen.requests);
     match percent {
         0.0 => of,
         _ if percent < 0.1 => format!("{of} ({percent:.2} %)"),
@@ -146,6 +157,14 @@ pub fn grounds(rollout: &Rollout) -> String {
     let (new, old) = (&rollout.evidence.new, &rollout.evidence.old);
     if rollout.purpose == Purpose::Back {
         return "known from before, judged by its checks alone".to_owned();
+    }
+    if rollout.from.is_none() {
+        return "the first one, judged by its checks alone".to_owned();
+    }
+    let copies = rollout.evidence.copies.requests;
+    if rollout.evidence.looks == 0 && copies >= FIRST_LOOK {
+        let copied = failures_of(&rollout.evidence.copies, "copied requests");
+        return format!("{copied} failed, and too few visitors came to compare");
     }
     if rollout.evidence.looks == 0 {
         return match new.requests {

@@ -171,6 +171,17 @@ pub struct Figure {
     pub failed: u64,
     /// How many took at most `2^(n/2)` tenths of a millisecond, by `n`.
     pub times: BTreeMap<u8, u64>,
+    /// Counts a shadow step: copies and what they are compared with, both up to the answer's beginning. No visitor's
+    /// answer is counted here.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub shadow: bool,
+    /// Of copies: how many were answered in another size.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub other_size: u64,
+}
+
+fn is_zero(number: &u64) -> bool {
+    *number == 0
 }
 
 /// The bucket of [`Figure::times`] for a time in microseconds.

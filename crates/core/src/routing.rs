@@ -15,7 +15,7 @@ pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
 use crate::model::{
     Environment, EnvironmentIndex, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId,
-    ReplicaState, Rollout, Route, Service, Target, Workload,
+    ReplicaState, Rollout, Route, Service, Shadowing, Target, Workload,
 };
 
 /// A table's number: who decided, and the how-many-eth it was.
@@ -182,7 +182,8 @@ fn split(sources: Sources<'_>, workload: &Workload) -> Option<Split> {
     let (_, newest) = sources.rollouts.range(key(0)..=key(u32::MAX)).next_back()?;
     let shared = newest.state.is_open() || newest.warm_until.is_some();
     let per_mille = newest.share.filter(|_| shared)?;
-    Some(Split { workload: workload.target.clone(), release: newest.to, per_mille })
+    let shadow = newest.state.is_open() && newest.shadow == Shadowing::Copying;
+    Some(Split { workload: workload.target.clone(), release: newest.to, per_mille, shadow })
 }
 
 /// The replicas of one workload, in a map ordered by id.

@@ -23,12 +23,13 @@ struct Count {
     service: Target,
     requests: u64,
     failed: u64,
+    other_size: u64,
     times: [u32; BUCKETS],
 }
 
 impl Count {
     fn of(service: &Target) -> Count {
-        Count { service: service.clone(), requests: 0, failed: 0, times: [0; BUCKETS] }
+        Count { service: service.clone(), requests: 0, failed: 0, other_size: 0, times: [0; BUCKETS] }
     }
 
     fn add(&mut self, failed: bool, micros: u64) {
@@ -37,7 +38,7 @@ impl Count {
         self.times[usize::from(time_bucket(micros)).min(BUCKETS - 1)] += 1;
     }
 
-    fn figure(self, way: Way, backend: Option<&Backend>) -> Figure {
+    fn figure(self, way: Way, backend: Option<&Backend>, shadow: bool) -> Figure {
         let times = self.times.iter().enumerate().filter(|(_, count)| **count > 0);
         Figure {
             way: way.name.to_string(),
@@ -48,6 +49,8 @@ impl Count {
             requests: self.requests,
             failed: self.failed,
             times: times.map(|(bucket, count)| (bucket as u8, u64::from(*count))).collect(),
+            shadow,
+            other_size: self.other_size,
         }
     }
 }
@@ -63,23 +66,35 @@ impl Counts {
 
     /// Adds one request.
     pub fn add(&self, way: &Way, service: &Target, failed: bool, micros: u64) {
+        self.with(way, service, |count| count.add(failed, micros));
+    }
+
+    /// Adds a copy that was answered, where its answer had another size than the visitor's.
+    pub fn add_copy(&self, way: &Way, service: &Target, failed: bool, micros: u64, other_size: bool) {
+        self.with(way, service, |count| {
+            count.add(failed, micros);
+            count.other_size += u64::from(other_size);
+        });
+    }
+
+    fn with(&self, way: &Way, service: &Target, add: impl FnOnce(&mut Count)) {
         let mut list = self.lock();
         let same = |known: &Way| {
             known.inside == way.inside && (Arc::ptr_eq(&known.name, &way.name) || known.name == way.name)
         };
         match list.iter_mut().find(|(known, count)| same(known) && count.service == *service) {
-            Some((_, count)) => count.add(failed, micros),
+            Some((_, count)) => add(count),
             None => {
                 let mut count = Count::of(service);
-                count.add(failed, micros);
+                add(&mut count);
                 list.push((way.clone(), count));
             }
         }
     }
 
     /// Takes what was counted since the last call.
-    pub fn take(&self, backend: Option<&Backend>) -> Vec<Figure> {
+    pub fn take(&self, backend: Option<&Backend>, shadow: bool) -> Vec<Figure> {
         let counted = std::mem::take(&mut *self.lock());
-        counted.into_iter().map(|(way, count)| count.figure(way, backend)).collect()
+        counted.into_iter().map(|(way, count)| count.figure(way, backend, shadow)).collect()
     }
 }

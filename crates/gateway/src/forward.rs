@@ -18,6 +18,7 @@ use crate::headers::{REQUEST_ID, copy_without_body, prepare, strip_hop_by_hop, w
 use crate::lead::{Lead, lead};
 use crate::pages;
 use crate::serving::{Open, Replica};
+use crate::shadow::{Copy, Original, length};
 use crate::worker::Forwarder;
 
 /// Most bytes of a request's headers.
@@ -87,7 +88,8 @@ impl Forwarder {
         let mut service = Arc::clone(&lead.service);
         loop {
             let mut left = false;
-            for replica in service.ports.get(&lead.port).ok_or_else(silent)?.in_turn(self.worker, TRIES) {
+            let port = service.ports.get(&lead.port).ok_or_else(silent)?;
+            for replica in port.in_turn(self.worker, TRIES) {
                 let Some(open) = self.serving.enter(replica) else {
                     left = true;
                     continue;
@@ -106,8 +108,19 @@ impl Forwarder {
                     }
                 };
                 let spare = (safe_to_repeat && !repeated).then(|| copy_without_body(&onward));
+                let copy = if safe_to_repeat && upgrade.is_none() {
+                    Copy::of(self, port, || copy_without_body(&onward))
+                } else {
+                    None
+                };
+                let sent = Instant::now();
                 match connection.send(onward).await {
-                    Ok(answer) => return Ok(self.deliver(answer, connection, open, lead, on_upgrade, begun)),
+                    Ok(answer) => {
+                        if let Some(copy) = copy {
+                            copy.send(self.clone(), self.original(&answer, &open, lead, sent));
+                        }
+                        return Ok(self.deliver(answer, connection, open, lead, on_upgrade, begun));
+                    }
                     Err(failed) => match (failed.unsent, spare) {
                         (Some(unsent), _) => onward = unsent,
                         // An idle connection that the replica closed as it was taken: nothing was answered, and a
@@ -132,6 +145,18 @@ impl Forwarder {
             Some(sentence) => (StatusCode::SERVICE_UNAVAILABLE, Reason::new(ReasonCode::NoneReady, sentence)),
             None => silent(),
         })
+    }
+
+    /// What a copy's answer is compared with.
+    fn original(&self, answer: &Response<Incoming>, open: &Open, lead: &Lead, sent: Instant) -> Original {
+        Original {
+            way: Way { name: Arc::clone(&lead.way), inside: lead.inside },
+            service: lead.service.target.clone(),
+            replica: Arc::clone(&open.replica),
+            status: answer.status(),
+            length: length(answer.headers()),
+            micros: sent.elapsed().as_micros() as u64,
+        }
     }
 
     fn deliver(

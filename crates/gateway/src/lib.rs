@@ -18,6 +18,7 @@ mod link;
 mod pages;
 mod serve;
 mod serving;
+mod shadow;
 mod worker;
 
 use std::net::TcpListener;

@@ -16,7 +16,6 @@ use tokio::task::LocalSet;
 use tokio_rustls::TlsAcceptor;
 
 use crate::arrival::{Arrival, Called};
-use crate::backend::Pool;
 use crate::inside::InsideDoor;
 use crate::serving::Serving;
 use crate::worker::Forwarder;
@@ -71,7 +70,7 @@ async fn work(
     if let Err(error) = network.enter() {
         tracing::error!(%error, "no replica can be reached");
     }
-    let forwarder = Forwarder { serving, worker: number, pool: Pool::default() };
+    let forwarder = Forwarder::new(serving, number);
     for (listener, door) in doors {
         listen(listener, door, &forwarder);
     }

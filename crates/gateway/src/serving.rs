@@ -24,6 +24,8 @@ pub struct Replica {
     /// Whether it has left the table.
     retired: AtomicBool,
     counts: Counts,
+    /// Copies that it answered in a shadow step, or that were made of what it answered.
+    copies: Counts,
 }
 
 /// A request that is open to a replica.
@@ -78,6 +80,8 @@ pub struct Port {
     spread: Spread,
     /// Across tables.
     turns: Arc<Turns>,
+    /// Who gets copies of requests that may be repeated.
+    pub shadows: Vec<Arc<Replica>>,
 }
 
 /// A service.
@@ -190,6 +194,16 @@ impl Serving {
         for (key, entry) in &table.services {
             let mut ports = BTreeMap::new();
             for port in entry.ports.keys() {
+                let mut find = |backend: &Backend| {
+                    // A replica that goes on as another release's counts anew.
+                    let id = format!("{} {} {}", backend.replica, backend.release, backend.address);
+                    let replica = known.get(&id).filter(|replica| !replica.retired.load(Ordering::SeqCst));
+                    let replica = replica.cloned().or_else(|| present.get(&id).cloned());
+                    let replica = replica.unwrap_or_else(|| Arc::new(Replica::new(backend.clone())));
+                    present.insert(id, Arc::clone(&replica));
+                    replica
+                };
+                let shadows = entry.shadows(*port).into_iter().map(&mut find).collect();
                 let (mut lanes, mut shares) = (Vec::new(), Vec::new());
                 for lane in entry.lanes(*port) {
                     let replicas = lane.backends.iter().map(|backend| {
@@ -208,7 +222,8 @@ impl Serving {
                     shares.push(lane.share);
                 }
                 let spread = Spread::new(&shares);
-                ports.insert(*port, Port { lanes, spread, turns: turn(format!("{key}:{port}")) });
+                let turns = turn(format!("{key}:{port}"));
+                ports.insert(*port, Port { lanes, spread, turns, shadows });
             }
             let service = Arc::new(Service {
                 target: entry.target.clone(),
@@ -302,15 +317,14 @@ impl Serving {
         self.failing.store(false, Ordering::Relaxed);
         let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let mut figures = std::mem::take(&mut *self.left.lock().unwrap_or_else(PoisonError::into_inner));
-        figures.extend(self.unserved.take(None));
-        figures.extend(known.values().flat_map(|replica| replica.counts.take(Some(&replica.backend))));
+        figures.extend(self.unserved.take(None, false));
+        figures.extend(known.values().flat_map(|replica| replica.take_figures()));
         figures
     }
 
     /// What a replica that is let go has counted is kept.
     fn keep_figures(&self, replica: &Replica) {
-        let figures = replica.counts.take(Some(&replica.backend));
-        self.left.lock().unwrap_or_else(PoisonError::into_inner).extend(figures);
+        self.left.lock().unwrap_or_else(PoisonError::into_inner).extend(replica.take_figures());
     }
 }
 
@@ -321,7 +335,19 @@ impl Replica {
             open: AtomicU32::new(0),
             retired: AtomicBool::new(false),
             counts: Counts::default(),
+            copies: Counts::default(),
         }
+    }
+
+    /// Takes what was counted since the last call.
+    fn take_figures(&self) -> impl Iterator<Item = Figure> {
+        let backend = Some(&self.backend);
+        self.counts.take(backend, false).into_iter().chain(self.copies.take(backend, true))
+    }
+
+    /// Counts in a shadow step: a copy that was answered, or the visitor's request that it is a copy of.
+    pub fn count_copy(&self, way: &Way, service: &Target, failed: bool, micros: u64, other_size: bool) {
+        self.copies.add_copy(way, service, failed, micros, other_size);
     }
 
     /// Whether it has left the table.
@@ -333,7 +359,7 @@ impl Replica {
 impl Port {
     /// Everyone who takes requests here.
     pub fn replicas(&self) -> impl Iterator<Item = &Arc<Replica>> {
-        self.lanes.iter().flat_map(|lane| &lane.replicas)
+        self.lanes.iter().flat_map(|lane| &lane.replicas).chain(&self.shadows)
     }
 
     /// Replicas in the order in which one request of this worker should try them, at most `tries`; the same one comes
@@ -445,7 +471,12 @@ mod tests {
         let entry = split.services.values_mut().next().expect("a service");
         entry.ports.get_mut(&80).expect("a port")[2].release = ReleaseNumber(2);
         let workload = entry.target.clone();
-        let share = mainyard_core::routing::Split { workload, release: ReleaseNumber(2), per_mille: 37 };
+        let share = mainyard_core::routing::Split {
+            workload,
+            release: ReleaseNumber(2),
+            per_mille: 37,
+            shadow: false,
+        };
         entry.splits.push(share);
         serving.take(&split);
         let routing = serving.routing();

@@ -1,6 +1,9 @@
 //! What a worker has at hand.
 
+use std::cell::Cell;
+use std::rc::Rc;
 use std::sync::Arc;
+use std::time::Instant;
 
 use crate::backend::Pool;
 use crate::serving::Serving;
@@ -14,4 +17,16 @@ pub struct Forwarder {
     pub worker: usize,
     /// This worker's own.
     pub pool: Pool,
+    /// When it last copied a request.
+    pub last_copy: Rc<Cell<Option<Instant>>>,
+    /// Counts the copies.
+    pub copies: Rc<Cell<usize>>,
+}
+
+impl Forwarder {
+    /// Of the worker with this number.
+    pub fn new(serving: Arc<Serving>, worker: usize) -> Forwarder {
+        let (pool, last_copy, copies) = Default::default();
+        Forwarder { serving, worker, pool, last_copy, copies }
+    }
 }

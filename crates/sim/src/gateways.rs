@@ -99,6 +99,8 @@ impl World {
             requests,
             failed,
             times: BTreeMap::from([(8, requests)]),
+            shadow: false,
+            other_size: 0,
         });
         let report = Report::Gateway { life, view, figures: figures.collect() };
         self.send_report(control, Part::Gateway(gateway), life, report);

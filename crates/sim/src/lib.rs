@@ -14,7 +14,13 @@
 //! - a replica never has two processes;
 //! - whatever was acknowledged to a person is in the record, and stays;
 //! - the record's changes have one order without a gap, and only the holder of the lease writes;
-//! - when the faults have ended, every drain ends, and record, nodes and tables agree.
+//! - a release never changes; nobody who takes requests is let go where too few would be left; a rollout that went back
+//!   leaves exactly the old release;
+//! - when the faults have ended, every drain and every rollout ends, and record, nodes and tables agree.
+
+//!
+//! [`rehearsal`] is the other use: a copy of the present cluster, in which all goes well or one node is lost, for looking
+//! at a change before it is made.
 
 mod chance;
 mod controls;
@@ -24,6 +30,7 @@ mod nodes;
 mod parts;
 mod people;
 mod record;
+pub mod rehearsal;
 mod rest;
 mod rules;
 mod world;

@@ -6,7 +6,8 @@ use mainyard_core::model::{Origin, Target};
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::args::Wait;
+use super::forecast;
+use crate::args::{Trial, Wait};
 use crate::client::Client;
 use crate::follow;
 use crate::words::{Failure, count};
@@ -16,23 +17,26 @@ pub fn path(target: &Target, act: &str) -> String {
 }
 
 pub async fn scale(client: &Client, target: &Target, replicas: u32, wait: Wait) -> Result<(), Failure> {
-    let answer = client.post(&path(target, "/scale"), &json!({"replicas": replicas})).await?;
+    let body = json!({"replicas": replicas});
+    let answer =
+        forecast::ask(client, Method::POST, &path(target, "/scale"), Some(&body), &wait.trial).await?;
     let before = answer["before"].as_u64().unwrap_or(0);
     // Who finds another number than expected is told whose it was.
     let origin: Option<Origin> = serde_json::from_value(answer["set_by"].clone()).ok();
     let theirs = origin.filter(|origin| origin.act == "scaled" && before != u64::from(replicas));
     let theirs = theirs.map_or(String::new(), |origin| format!(" ({before} was {origin})"));
-    println!("{target}: replicas {before} → {replicas}{theirs}");
-    if wait.no_wait { Ok(()) } else { follow::scaling(client, target).await }
+    println!("{}{target}: replicas {before} → {replicas}{theirs}", forecast::mark(&wait.trial));
+    forecast::print(&answer, &wait.trial)?;
+    if wait.no_wait || wait.trial.forecast { Ok(()) } else { follow::scaling(client, target).await }
 }
 
-pub async fn remove(client: &Client, target: &Target, yes: bool) -> Result<(), Failure> {
+pub async fn remove(client: &Client, target: &Target, yes: bool, trial: &Trial) -> Result<(), Failure> {
     let snapshot = client.snapshot().await?;
     let Some(workload) = snapshot.state.workloads.get(target) else {
         client.get(&path(target, "")).await?; // refused in the platform's own words
         return Ok(());
     };
-    if !yes {
+    if !yes && !trial.forecast {
         if !std::io::stdin().is_terminal() {
             return Err(Failure::usage(format!(
                 "this ends {} of {target}; say --yes",
@@ -50,10 +54,12 @@ pub async fn remove(client: &Client, target: &Target, yes: bool) -> Result<(), F
             return Err(Failure::refused("nothing was removed"));
         }
     }
-    let answer = client.send(client.request(Method::DELETE, &path(target, ""))).await?;
-    let answer: Value = answer.json().await.map_err(|error| Failure::failed(error.to_string()))?;
+    let answer = forecast::ask(client, Method::DELETE, &path(target, ""), None, trial).await?;
+    if trial.forecast {
+        println!("{}", forecast::mark(trial).trim_end_matches(": "));
+    }
     for line in answer["gone"].as_array().into_iter().flatten().filter_map(Value::as_str) {
         println!("- {line}");
     }
-    Ok(())
+    forecast::print(&answer, trial)
 }

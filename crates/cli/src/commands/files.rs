@@ -5,8 +5,10 @@ use std::path::{Path, PathBuf};
 use mainyard_core::declare::{ChangeKind, ChangeLine};
 use mainyard_core::manifest::{self, Problem, SourceFile};
 use mainyard_core::model::{Signal, Target};
+use reqwest::Method;
 use serde_json::json;
 
+use super::forecast;
 use crate::args::Wait;
 use crate::client::Client;
 use crate::follow;
@@ -90,26 +92,21 @@ pub async fn declare(
     paths: &[PathBuf],
     environment: Option<String>,
     exact: bool,
-    forecast: bool,
     wait: Wait,
 ) -> Result<(), Failure> {
     let files = gather(paths)?;
     let environment = environment.or_else(place::default_environment).ok_or_else(|| {
         Failure::usage("say for which environment: --in staging, or choose a default: mainyard use staging")
     })?;
-    let body = json!({"environment": environment, "files": files, "exact": exact, "forecast": forecast});
-    let answer = client.post("/declare", &body).await?;
+    let body = json!({"environment": environment, "files": files, "exact": exact});
+    let answer = forecast::ask(client, Method::POST, "/declare", Some(&body), &wait.trial).await?;
     let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone())
         .map_err(|error| Failure::failed(error.to_string()))?;
     if lines.is_empty() {
         println!("{environment}: everything is as declared; nothing was changed");
         return Ok(());
     }
-    println!(
-        "{environment}: {}{}",
-        count(lines.len(), "change"),
-        if forecast { " would be made" } else { "" }
-    );
+    println!("{}{environment}: {}", forecast::mark(&wait.trial), count(lines.len(), "change"));
     let paint = Paint::stdout();
     for line in &lines {
         let (sign, signal) = match line.kind {
@@ -119,7 +116,8 @@ pub async fn declare(
         };
         println!("  {} {}  {}", paint.signal(signal, sign), line.object, line.words);
     }
-    if forecast || wait.no_wait {
+    forecast::print(&answer, &wait.trial)?;
+    if wait.trial.forecast || wait.no_wait {
         return Ok(());
     }
     for line in lines.iter().filter(|line| line.kind != ChangeKind::Remove) {

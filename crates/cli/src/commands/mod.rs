@@ -2,6 +2,7 @@
 
 mod acts;
 pub mod files;
+mod forecast;
 mod images;
 mod logs;
 mod releases;
@@ -33,8 +34,8 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Releases { target, output } => {
             releases::list(&client, &parse_target(&target)?, output).await
         }
-        Command::Keep { release, no_longer } => {
-            releases::keep(&client, &parse_release(&release)?, !no_longer).await
+        Command::Keep { release, no_longer, trial } => {
+            releases::keep(&client, &parse_release(&release)?, !no_longer, &trial).await
         }
         Command::Compare { from, to, output } => {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
@@ -63,10 +64,14 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         }
         Command::Cancel { target, wait } => releases::cancel(&client, &parse_target(&target)?, wait).await,
         Command::Restart { target, wait } => releases::restart(&client, &parse_target(&target)?, wait).await,
-        Command::Hold { target, because } => releases::hold(&client, &parse_target(&target)?, &because).await,
-        Command::Remove { target, yes } => acts::remove(&client, &parse_target(&target)?, yes).await,
-        Command::Declare { files, environment, exact, forecast, wait } => {
-            files::declare(&client, &files, environment, exact, forecast, wait).await
+        Command::Hold { target, because, trial } => {
+            releases::hold(&client, &parse_target(&target)?, &because, &trial).await
+        }
+        Command::Remove { target, yes, trial } => {
+            acts::remove(&client, &parse_target(&target)?, yes, &trial).await
+        }
+        Command::Declare { files, environment, exact, wait } => {
+            files::declare(&client, &files, environment, exact, wait).await
         }
         Command::Image(Image::Add { path, name }) => images::add(&client, &path, name).await,
         Command::Image(Image::List { output }) => images::list(&client, output).await,

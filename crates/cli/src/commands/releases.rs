@@ -12,14 +12,27 @@ use mainyard_core::link::percentile;
 use mainyard_core::model::{
     Name, Release, ReleaseId, ReleaseNumber, Rollout, RolloutState, Seen, Signal, Target,
 };
+use reqwest::Method;
 use serde_json::{Value, json};
 
 use super::acts::path;
-use crate::args::{Output, Wait};
+use super::forecast;
+use crate::args::{Output, Trial, Wait};
 use crate::client::Client;
 use crate::show::{change, coloured, print, release_number, table};
 use crate::words::{Failure, Paint, shape};
 use crate::{follow, show};
+
+/// Asks for an act on a workload, or for a look at it.
+async fn ask(
+    client: &Client,
+    target: &Target,
+    act: &str,
+    body: &Value,
+    trial: &Trial,
+) -> Result<Value, Failure> {
+    forecast::ask(client, Method::POST, &path(target, act), Some(body), trial).await
+}
 
 /// Says what a move took the place of, so that of two people the second knows what the first did.
 fn say_instead_of(answer: &Value) {
@@ -30,9 +43,9 @@ fn say_instead_of(answer: &Value) {
     }
 }
 
-async fn follow_to(client: &Client, target: &Target, release: &Value, wait: Wait) -> Result<(), Failure> {
+async fn follow_to(client: &Client, target: &Target, release: &Value, wait: &Wait) -> Result<(), Failure> {
     match release.as_u64() {
-        Some(release) if !wait.no_wait => {
+        Some(release) if !wait.no_wait && !wait.trial.forecast => {
             follow::rollout(client, target, ReleaseNumber(release as u32)).await
         }
         _ => Ok(()),
@@ -61,7 +74,8 @@ pub async fn deploy(
     if let Some(image) = &image {
         image.parse::<mainyard_core::model::ImageRef>().map_err(|error| Failure::usage(error.to_string()))?;
     }
-    let answer = client.post(&path(target, "/deploy"), &json!({"image": image, "settings": set})).await?;
+    let answer =
+        ask(client, target, "/deploy", &json!({"image": image, "settings": set}), &wait.trial).await?;
     let Some(release) = answer["release"].as_u64() else {
         println!("{target}: nothing would differ, so nothing was changed");
         return Ok(());
@@ -73,9 +87,10 @@ pub async fn deploy(
     } else {
         words.join(", ")
     };
-    println!("{target}: release {release}, {words}");
+    println!("{}{target}: release {release}, {words}", forecast::mark(&wait.trial));
     say_instead_of(&answer);
-    follow_to(client, target, &answer["release"], wait).await
+    forecast::print(&answer, &wait.trial)?;
+    follow_to(client, target, &answer["release"], &wait).await
 }
 
 pub async fn rollback(
@@ -96,12 +111,13 @@ pub async fn rollback(
         }
     };
     let at = at.map(|text| moment(&text, Timestamp::now(), &TimeZone::system())).transpose()?;
-    let answer = client.post(&path(target, "/rollback"), &json!({"to": to, "at": at})).await?;
+    let answer = ask(client, target, "/rollback", &json!({"to": to, "at": at}), &wait.trial).await?;
     let (release, same_as) =
         (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
-    println!("{target}: release {release} (same as {same_as})");
+    println!("{}{target}: release {release} (same as {same_as})", forecast::mark(&wait.trial));
     say_instead_of(&answer);
-    follow_to(client, target, &answer["release"], wait).await
+    forecast::print(&answer, &wait.trial)?;
+    follow_to(client, target, &answer["release"], &wait).await
 }
 
 /// A moment as a person writes it. A time of day alone is the last one of that time that has passed.
@@ -128,16 +144,20 @@ fn moment(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Fail
 
 /// `advance` and `resume`: a rollout goes on, and is followed.
 pub async fn steer(client: &Client, target: &Target, act: &str, wait: Wait) -> Result<(), Failure> {
-    let answer = client.post(&path(target, &format!("/{act}")), &json!({})).await?;
-    println!("{target}: {}", answer["goes_on"].as_str().unwrap_or("it goes on"));
-    follow_to(client, target, &answer["release"], wait).await
+    let answer = ask(client, target, &format!("/{act}"), &json!({}), &wait.trial).await?;
+    let goes_on = answer["goes_on"].as_str().unwrap_or("it goes on");
+    println!("{}{target}: {goes_on}", forecast::mark(&wait.trial));
+    forecast::print(&answer, &wait.trial)?;
+    follow_to(client, target, &answer["release"], &wait).await
 }
 
 pub async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
-    let answer = client.post(&path(target, "/cancel"), &json!({})).await?;
-    println!("{target}: release {} goes back to {}", answer["release"], answer["back_to"]);
-    match answer["release"].as_u64() {
-        Some(release) if !wait.no_wait => {
+    let answer = ask(client, target, "/cancel", &json!({}), &wait.trial).await?;
+    let (release, back_to) = (&answer["release"], &answer["back_to"]);
+    println!("{}{target}: release {release} goes back to {back_to}", forecast::mark(&wait.trial));
+    forecast::print(&answer, &wait.trial)?;
+    match release.as_u64() {
+        Some(release) if !wait.no_wait && !wait.trial.forecast => {
             follow::going_back(client, target, ReleaseNumber(release as u32)).await
         }
         _ => Ok(()),
@@ -145,24 +165,29 @@ pub async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), 
 }
 
 pub async fn restart(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
-    let answer = client.post(&path(target, "/restart"), &json!({})).await?;
-    println!("{target}: release {} (same as {}), with fresh replicas", answer["release"], answer["same_as"]);
-    follow_to(client, target, &answer["release"], wait).await
+    let answer = ask(client, target, "/restart", &json!({}), &wait.trial).await?;
+    let (release, same_as) = (&answer["release"], &answer["same_as"]);
+    println!(
+        "{}{target}: release {release} (same as {same_as}), with fresh replicas",
+        forecast::mark(&wait.trial)
+    );
+    forecast::print(&answer, &wait.trial)?;
+    follow_to(client, target, &answer["release"], &wait).await
 }
 
-pub async fn hold(client: &Client, target: &Target, because: &str) -> Result<(), Failure> {
-    let answer = client.post(&path(target, "/hold"), &json!({"because": because})).await?;
+pub async fn hold(client: &Client, target: &Target, because: &str, trial: &Trial) -> Result<(), Failure> {
+    let answer = ask(client, target, "/hold", &json!({"because": because}), trial).await?;
     let stands = answer["stands"].as_str().unwrap_or("it stands still");
-    println!("{target}: held, {stands}\nIt goes on with: mainyard resume {target}");
-    Ok(())
+    println!("{}{target}: held, {stands}\nIt goes on with: mainyard resume {target}", forecast::mark(trial));
+    forecast::print(&answer, trial)
 }
 
-pub async fn keep(client: &Client, release: &ReleaseId, keep: bool) -> Result<(), Failure> {
+pub async fn keep(client: &Client, release: &ReleaseId, keep: bool, trial: &Trial) -> Result<(), Failure> {
     let body = json!({"release": release.number, "keep": keep});
-    let answer = client.post(&path(&release.workload, "/keep"), &body).await?;
+    let answer = ask(client, &release.workload, "/keep", &body, trial).await?;
     let already = if answer["changed"] == json!(false) { " already" } else { "" };
     let kept = if keep { "is kept however old it gets" } else { "goes when it is old" };
-    println!("{release} {kept}{already}");
+    println!("{}{release} {kept}{already}", forecast::mark(trial));
     Ok(())
 }
 
@@ -259,7 +284,8 @@ pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(),
         rows.add_row([field, value]);
     }
     print(&rows);
-    if let Some(rollout) = rollout.filter(|rollout| rollout.evidence.served > 0) {
+    let seen = |rollout: &Rollout| rollout.evidence.served + rollout.evidence.copies.requests > 0;
+    if let Some(rollout) = rollout.filter(seen) {
         println!();
         evidence(&rollout);
     }
@@ -296,15 +322,23 @@ fn fields(release: &Release) -> Vec<(String, String)> {
 fn evidence(rollout: &Rollout) {
     let mut rows = table(&["EVIDENCE", "REQUESTS", "HALF WITHIN", "95 OF 100 WITHIN", "99 OF 100 WITHIN"]);
     let from = rollout.from.map_or("the one before".to_owned(), |from| format!("release {from}"));
-    for (who, seen) in
-        [(format!("release {}", rollout.to), &rollout.evidence.new), (from, &rollout.evidence.old)]
-    {
+    let evidence = &rollout.evidence;
+    let mut lines = Vec::new();
+    if evidence.copies.requests > 0 {
+        lines.push((format!("release {}: copies, before any visitor", rollout.to), &evidence.copies));
+        lines.push((format!("{from}: the same requests"), &evidence.copied));
+    }
+    lines.extend([(format!("release {}", rollout.to), &evidence.new), (from, &evidence.old)]);
+    for (who, seen) in lines {
         let within =
             |share| percentile(&seen.times, share).map_or("-".to_owned(), |millis| format!("{millis:.1} ms"));
         rows.add_row([who, format!("{} failed", failures(seen)), within(0.5), within(0.95), within(0.99)]);
     }
     print(&rows);
-    for (replica, open) in &rollout.evidence.outlived {
+    if evidence.other_size > 0 {
+        println!("{} of the copies were answered in another size", evidence.other_size);
+    }
+    for (replica, open) in &evidence.outlived {
         println!("{open} open in {replica} outlived its drain limit and were cut");
     }
 }

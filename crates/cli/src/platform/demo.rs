@@ -46,7 +46,7 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
     Ok(())
 }
 
-/// A thread that visits the demo's hosts, a few times a second, until it is dropped.
+/// A thread that visits the demo's hosts, some twenty times a second, until it is dropped.
 pub struct Visitors {
     _until: Until,
 }
@@ -81,7 +81,7 @@ fn visit(gateway: SocketAddr, stop: &AtomicBool) {
             });
             turn += 1;
             // A little uneven, as visitors are.
-            tokio::time::sleep(Duration::from_millis(60 + (turn * 37 % 90) as u64)).await;
+            tokio::time::sleep(Duration::from_millis(25 + (turn * 37 % 40) as u64)).await;
         }
     });
 }

@@ -6,7 +6,7 @@ use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU16, Ordering};
 use std::time::{Duration, Instant};
 
 /// A platform in a temporary directory; it is ended and cleared away when dropped.
@@ -55,8 +55,15 @@ pub fn passable_dir() -> tempfile::TempDir {
     dir
 }
 
+/// An address of this process's own: below the ports that the kernel gives to whoever calls, and each one only once, so
+/// that neither a connection nor another test's platform comes in between.
 fn free_address() -> SocketAddr {
-    TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port")
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let first = (std::process::id() * 97 % 10_000) as u16;
+    let ports = std::iter::repeat_with(|| 20_000 + (first + NEXT.fetch_add(1, Ordering::SeqCst)) % 10_000);
+    let addresses = ports.take(10_000).map(|port| SocketAddr::from(([127, 0, 0, 1], port)));
+    let mut free = addresses.filter(|address| TcpListener::bind(address).is_ok());
+    free.next().expect("a free port")
 }
 
 pub fn mainyard(data: &Path, words: &[&str]) -> Command {

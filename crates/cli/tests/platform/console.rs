@@ -61,12 +61,14 @@ fn a_person_sees_scales_deploys_and_goes_back() {
         press_in_dialog(&client, "Hold").await;
         wait_for_text(&client, "Nothing automatic moves it until it is resumed").await;
         client.goto(&format!("{base}/staging")).await.expect("opened");
-        wait_for_text(&client, "counting parcels, says").await;
+        wait_for_text(&client, "ounting parcels, says").await;
         press(&client, "Resume").await;
         press_in_dialog(&client, "Resume").await;
         client.goto(&format!("{base}/staging/locker-api")).await.expect("opened");
         press(&client, "Roll back").await;
         press_in_dialog(&client, "Roll back").await;
+        // A browser that is closed drops what it has not sent.
+        wait_for(&client, "[data-testid='lane-3']").await;
         client.close().await.expect("closed");
     });
     let workload = platform.workload("staging/locker-api", |w| w["state"] == "steady" && w["release"] == 3);

@@ -125,7 +125,7 @@ fn from_nothing_to_an_answer_by_files_and_commands_alone() {
     std::fs::write(&file, text).expect("a file");
     let file = file.display().to_string();
     let forecast = platform.ok(&["declare", &file, "--forecast"]);
-    assert!(forecast.starts_with("staging: 3 changes would be made"), "{forecast}");
+    assert!(forecast.starts_with("forecast, nothing is changed: staging: 3 changes"), "{forecast}");
     assert!(platform.ok(&["board"]).contains("nothing is declared here"));
     let declared = platform.ok(&["declare", &file]);
     assert!(declared.contains("+ workload locker-api  1 × lockers/locker-api:1.4.0"), "{declared}");

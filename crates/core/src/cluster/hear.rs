@@ -7,7 +7,7 @@ use super::objects::{Kind, Object};
 use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::link::{Figure, NodeHello, NodeReport, ReplicaReport};
-use crate::model::{Gateway, Name, Node, Replica, ReplicaState, RolloutState, Target};
+use crate::model::{Gateway, Name, Node, Replica, ReplicaId, ReplicaState, RolloutState, Target};
 
 impl Cluster {
     /// A node agent called. Everything it should run is ordered anew.
@@ -95,6 +95,19 @@ impl Cluster {
         self.put(Object::Replica(replica));
     }
 
+    /// A node is gone and does not come back, and what ran there with it.
+    pub fn lose_node(&mut self, node: &Name, now: Timestamp) {
+        self.cause = platform(now);
+        let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
+        let lost: Vec<ReplicaId> = here.map(|replica| replica.id.clone()).collect();
+        for id in lost {
+            self.leaving.remove(&id);
+            self.remove(Kind::Replica, id.to_string());
+            self.touch(&id.workload);
+        }
+        self.remove(Kind::Node, node.to_string());
+    }
+
     /// Releases of a removed workload go with its last replica.
     fn sweep_releases(&mut self, workload: &Target) {
         let left = crate::routing::replicas_of(&self.state.replicas, workload).next().is_some();
@@ -158,26 +171,28 @@ impl Cluster {
         for figure in figures {
             let (Some(replica), Some(release)) = (&figure.replica, figure.release) else { continue };
             let Some(open) = self.state.open_rollout(&replica.workload) else { continue };
-            let (new, old) = self.unwritten.entry((open.workload.clone(), open.to)).or_default();
-            let of = if release == open.to { new } else { old };
+            let added = self.unwritten.entry((open.workload.clone(), open.to)).or_default();
+            let of = match (figure.shadow, release == open.to) {
+                (false, true) => &mut added.new,
+                (false, false) => &mut added.old,
+                (true, true) => &mut added.copies,
+                (true, false) => &mut added.copied,
+            };
             of.add(figure.requests, figure.failed, &figure.times);
+            added.other_size += figure.other_size;
         }
-        for (key, (new, old)) in std::mem::take(&mut self.unwritten) {
+        for (key, added) in std::mem::take(&mut self.unwritten) {
             let Some(known) = self.state.rollouts.get(&key).filter(|rollout| rollout.state.is_open()) else {
                 continue;
             };
             let written = known.evidence.new.requests + known.evidence.old.requests;
-            let little = (new.requests + old.requests) * 20 < written;
+            let little = (added.new.requests + added.old.requests) * 20 < written;
             if known.state == RolloutState::Awaiting && little {
-                self.unwritten.insert(key, (new, old));
+                self.unwritten.insert(key, added);
                 continue;
             }
             let mut rollout = known.clone();
-            let evidence = &mut rollout.evidence;
-            evidence.served += new.requests + old.requests;
-            evidence.failed += new.failed + old.failed;
-            evidence.new.add(new.requests, new.failed, &new.times);
-            evidence.old.add(old.requests, old.failed, &old.times);
+            rollout.evidence.add(&added);
             self.put(Object::Rollout(rollout));
             self.dirty.insert(key.0);
         }

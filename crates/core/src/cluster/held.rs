@@ -7,11 +7,11 @@ use jiff::Timestamp;
 use super::objects::{Change, Kind, Object, State};
 use crate::address;
 use crate::drain::{GatewayView, Leaving};
-use crate::model::{Name, Origin, ReleaseNumber, ReplicaId, Seen, Target};
+use crate::model::{Evidence, Name, Origin, ReleaseNumber, ReplicaId, Target};
 use crate::routing::TableVersion;
 
 /// The platform's state and what is being changed about it.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Cluster {
     /// The objects, with all changes made so far.
     pub state: State,
@@ -27,8 +27,8 @@ pub struct Cluster {
     pub(super) lives: BTreeMap<String, (u64, u64)>,
     pub(super) to_run: BTreeSet<ReplicaId>,
     pub(super) to_stop: BTreeSet<(Name, ReplicaId)>,
-    /// What was answered, by the new release and by others, and is not yet in a rollout's evidence.
-    pub(super) unwritten: BTreeMap<(Target, ReleaseNumber), (Seen, Seen)>,
+    /// What was answered and is not yet in a rollout's evidence.
+    pub(super) unwritten: BTreeMap<(Target, ReleaseNumber), Evidence>,
     pub(super) next_address: u16,
     pub(super) cause: Origin,
 }

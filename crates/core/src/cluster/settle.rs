@@ -194,7 +194,7 @@ impl Cluster {
             if replica.reason.as_ref() != Some(&reason) {
                 replica.reason = Some(reason);
                 self.put(Object::Replica(replica));
-                self.decide_one(&target, now);
+                self.dirty.insert(target);
             }
         }
         self.next_address = from;

@@ -52,7 +52,7 @@ fn rollout(new: Kind, old: Kind, share: f64, requests: u64, dice: &mut Dice) -> 
         }
         new.answer(&mut of_new, dice);
         if of_new.requests >= due_at(look) {
-            if let Some(finding) = compare(&of_new, &of_old, look) {
+            if let Some(finding) = compare(&of_new, &of_old, &of_old, look) {
                 return Some((of_new.requests, finding));
             }
             look += 1;
@@ -118,9 +118,10 @@ fn without_a_comparison_one_in_five_errors_is_caught_and_one_in_fifty_is_not() {
 #[test]
 fn little_differences_do_not_matter_however_certain_they_are() {
     let seen = |requests, failed| Seen { requests, failed, ..Seen::default() };
-    assert_eq!(compare(&seen(1_000_000, 2_500), &seen(1_000_000, 1_000), 3), None);
-    assert_eq!(compare(&seen(1_000_000, 6_500), &seen(1_000_000, 1_000), 3), Some(Finding::MoreErrors));
-    assert_eq!(compare(&seen(20, 1), &seen(4_000, 0), 0), None, "one failure proves little");
+    let look = |new, old: Seen| compare(&new, &old, &old, 3);
+    assert_eq!(look(seen(1_000_000, 2_500), seen(1_000_000, 1_000)), None);
+    assert_eq!(look(seen(1_000_000, 6_500), seen(1_000_000, 1_000)), Some(Finding::MoreErrors));
+    assert_eq!(look(seen(20, 1), seen(4_000, 0)), None, "one failure proves little");
 }
 
 #[test]

@@ -158,6 +158,11 @@ static ROLLOUT: Shape = Shape::Table(&[
         &Shape::Word(&["go-back", "hold"]),
         "Whether a release that fails is taken back or left for a person; go-back by default.",
     ),
+    key(
+        "shadow",
+        &SHADOW,
+        "Before any visitor: copies of requests that may be repeated go to the new release, and its answers are compared.",
+    ),
     key("steps", &Shape::List(&STEP), "Of a stepped rollout: what comes before all requests move over."),
     key(
         "watch",
@@ -169,6 +174,15 @@ static ROLLOUT: Shape = Shape::Table(&[
         &Shape::Time,
         "Of a swap: how long the old set stays beside the new one, so that going back is instant; 5m by default.",
     ),
+]);
+
+static SHADOW: Shape = Shape::Table(&[
+    key(
+        "copies",
+        &Shape::Integer(20, 1_000_000),
+        "After so many copies the first visitors come; 200 by default.",
+    ),
+    key("within", &Shape::Time, "Or after this time, however few there were to copy; 30s by default."),
 ]);
 
 static STEP: Shape = Shape::Table(&[

@@ -18,7 +18,7 @@ pub use reason::{Reason, ReasonCode};
 pub use record::{
     Environment, Gateway, Held, ImageRecord, Node, Origin, Release, Replica, Route, Service, Workload,
 };
-pub use rollout::{Evidence, Purpose, Rollout, Seen};
-pub use rule::{OnFailure, RolloutRule, Step, Style, Then};
+pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing};
+pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};

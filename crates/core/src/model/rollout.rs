@@ -34,6 +34,9 @@ pub struct Rollout {
     /// Of 1,000 requests to the workload so many go to the new release; by the number of ready replicas where none is set.
     #[serde(default)]
     pub share: Option<u32>,
+    /// How the shadow step stands, where there is one.
+    #[serde(default)]
+    pub shadow: Shadowing,
     /// Of a stepped rollout: which step it is at, from 0; the last one is all requests.
     #[serde(default)]
     pub step: u32,
@@ -75,6 +78,7 @@ impl Rollout {
             evidence: Evidence::default(),
             purpose,
             share: None,
+            shadow: Shadowing::Before,
             step: 0,
             step_began: None,
             watched_since: None,
@@ -103,6 +107,19 @@ pub enum Purpose {
     Restart,
 }
 
+/// How the shadow step of a rollout stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Shadowing {
+    /// Nothing is copied yet.
+    #[default]
+    Before,
+    /// Copies go to the new release.
+    Copying,
+    /// It has been passed, or there is none.
+    Passed,
+}
+
 /// What the gateways saw while a rollout moved.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Evidence {
@@ -116,6 +133,15 @@ pub struct Evidence {
     /// And in the same time the one before.
     #[serde(default)]
     pub old: Seen,
+    /// What the new release answered to copies in the shadow step.
+    #[serde(default)]
+    pub copies: Seen,
+    /// And what the one before answered to the same requests.
+    #[serde(default)]
+    pub copied: Seen,
+    /// How many of the copies' answers had another size.
+    #[serde(default)]
+    pub other_size: u64,
     /// How often the two were compared.
     #[serde(default)]
     pub looks: u32,
@@ -133,6 +159,24 @@ pub struct Seen {
     pub failed: u64,
     /// How many took at most so long, by the buckets of [`crate::link::time_bucket`].
     pub times: BTreeMap<u8, u64>,
+}
+
+impl Evidence {
+    /// Adds what was seen since.
+    pub fn add(&mut self, more: &Evidence) {
+        self.served += more.new.requests + more.old.requests;
+        self.failed += more.new.failed + more.old.failed;
+        self.other_size += more.other_size;
+        let Evidence { new, old, copies, copied, .. } = more;
+        for (to, from) in [
+            (&mut self.new, new),
+            (&mut self.old, old),
+            (&mut self.copies, copies),
+            (&mut self.copied, copied),
+        ] {
+            to.add(from.requests, from.failed, &from.times);
+        }
+    }
 }
 
 impl Seen {

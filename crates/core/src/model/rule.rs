@@ -20,6 +20,9 @@ pub struct RolloutRule {
     pub deadline: Span,
     /// What becomes of a release that fails.
     pub on_failure: OnFailure,
+    /// Before any visitor: copies of requests go to the new release, and its answers are compared.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub shadow: Option<Shadow>,
     /// Of a stepped rollout: what comes before all requests move over.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,
@@ -53,6 +56,22 @@ pub enum OnFailure {
     GoBack,
     /// Everything stays as it is until a person decides.
     Hold,
+}
+
+/// Copies of requests that may be repeated go to the new release; its answers are compared and thrown away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Shadow {
+    /// After so many copies the first visitors come.
+    pub copies: u32,
+    /// Or after this time, however few requests there were to copy.
+    pub within: Span,
+}
+
+impl Default for Shadow {
+    fn default() -> Shadow {
+        Shadow { copies: 200, within: Span::from_secs(30) }
+    }
 }
 
 /// One step of a stepped rollout: a part of the requests, and when the next step comes.
@@ -116,6 +135,7 @@ impl Default for RolloutRule {
             settle: Span::from_secs(1),
             deadline: Span::from_secs(120),
             on_failure: OnFailure::GoBack,
+            shadow: None,
             steps: Vec::new(),
             watch: None,
             keep_old: Span::from_secs(300),

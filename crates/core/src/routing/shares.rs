@@ -16,6 +16,9 @@ pub struct Split {
     pub release: ReleaseNumber,
     /// Of 1,000 requests so many.
     pub per_mille: u32,
+    /// Whether copies of the others' requests go to it.
+    #[serde(default)]
+    pub shadow: bool,
 }
 
 /// Replicas that take turns, and their part of a port's requests.
@@ -54,6 +57,18 @@ impl ServiceEntry {
         let shares = per_mille(&weights);
         let lanes = groups.into_values().zip(shares).map(|(backends, share)| Lane { share, backends });
         lanes.filter(|lane| lane.share > 0).collect()
+    }
+}
+
+impl ServiceEntry {
+    /// Who gets copies of a port's requests: replicas of a release that no visitor reaches yet.
+    pub fn shadows(&self, port: u16) -> Vec<&Backend> {
+        let backends = self.ports.get(&port).map(Vec::as_slice).unwrap_or_default();
+        let splits = || self.splits.iter().filter(|split| split.shadow && split.per_mille == 0);
+        let is = |backend: &&Backend| {
+            splits().any(|it| it.workload == backend.replica.workload && it.release == backend.release)
+        };
+        backends.iter().filter(is).collect()
     }
 }
 
@@ -194,6 +209,17 @@ mod tests {
         assert_eq!(shares(&entry(&[("api", 2, 100)], &both)), [(900, 3), (100, 1)]);
         assert_eq!(shares(&entry(&[("api", 2, 0)], &both)), [(1000, 3)], "none before it is its turn");
         assert_eq!(shares(&entry(&[("api", 2, 1000)], &both)), [(1000, 1)]);
+    }
+
+    #[test]
+    fn copies_go_to_a_release_that_no_visitor_reaches() {
+        let both = [("api", 1), ("api", 2)];
+        let mut entry = entry(&[("api", 2, 0)], &both);
+        assert_eq!(entry.shadows(80).len(), 0);
+        entry.splits[0].shadow = true;
+        assert_eq!((entry.shadows(80).len(), shares(&entry)), (1, vec![(1000, 1)]));
+        entry.splits[0].per_mille = 10;
+        assert_eq!(entry.shadows(80).len(), 0, "visitors come: nothing is copied any more");
     }
 
     #[test]

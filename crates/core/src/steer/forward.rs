@@ -6,7 +6,8 @@ use super::counts::{Counts, first_to_go};
 use super::{Act, Moved, View, count, let_go, took};
 use crate::judge;
 use crate::model::{
-    OnFailure, Purpose, Reason, ReasonCode, Replica, ReplicaState, Rollout, RolloutState, Span, Style, Then,
+    OnFailure, Purpose, Reason, ReasonCode, Replica, ReplicaState, Rollout, RolloutState, Shadow, Shadowing,
+    Span, Style, Then,
 };
 
 /// What is wanted of both sets at this point of the move.
@@ -69,8 +70,18 @@ fn style(view: View<'_>, rollout: &Rollout) -> Style {
     }
 }
 
+/// The shadow step that is not passed yet.
+fn shadow(view: View<'_>, rollout: &Rollout) -> Option<Shadow> {
+    let due = rollout.purpose == Purpose::Change && rollout.from.is_some() && rollout.waived.is_none();
+    view.workload.rule.shadow.filter(|_| due && rollout.shadow != Shadowing::Passed)
+}
+
 fn aim(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Aim {
     let wanted = view.workload.wanted as usize;
+    if shadow(view, rollout).is_some() && style(view, rollout) == Style::Rolling {
+        // One is enough to answer copies.
+        return Aim { new: wanted.min(1), old: wanted };
+    }
     match style(view, rollout) {
         Style::Rolling => Aim { new: wanted, old: 0 },
         Style::Swap if rollout.share == Some(1000) => Aim { new: wanted, old: counts.old.len() },
@@ -131,6 +142,9 @@ fn advance(
     let wanted = view.workload.wanted as usize;
     let complete = counts.new.len() == aim.new && counts.counted >= aim.new;
     let style = style(view, rollout);
+    if let Some(shadow) = shadow(view, rollout) {
+        return copying(rollout, shadow, counts, complete && wanted > 0, now);
+    }
     let watched_until = match style {
         Style::Rolling => {
             rollout.share = None;
@@ -174,6 +188,31 @@ fn advance(
             (style == Style::Swap && !counts.old.is_empty()).then(|| now + keep).filter(|until| *until > now);
     }
     watched_until.filter(|until| *until > now)
+}
+
+/// The shadow step: no visitor reaches the new release, and copies go to it until there were enough.
+fn copying(
+    rollout: &mut Rollout,
+    shadow: Shadow,
+    counts: &Counts<'_>,
+    complete: bool,
+    now: Timestamp,
+) -> Option<Timestamp> {
+    rollout.share = Some(0);
+    rollout.state = if counts.new_ready() > 0 { RolloutState::Shifting } else { RolloutState::Starting };
+    if rollout.shadow == Shadowing::Before && !complete {
+        return None;
+    }
+    rollout.shadow = Shadowing::Copying;
+    let until = *rollout.watched_since.get_or_insert(now) + shadow.within.signed();
+    if rollout.evidence.copies.requests >= u64::from(shadow.copies) || until <= now {
+        rollout.shadow = Shadowing::Passed;
+        rollout.evidence.looks = 0;
+        (rollout.step_began, rollout.watched_since) = (Some(now), None);
+        // What comes next is decided at once.
+        return Some(now + jiff::SignedDuration::from_millis(1));
+    }
+    Some(until)
 }
 
 /// Whether all requests go to the new release.
@@ -275,9 +314,12 @@ fn trouble(view: View<'_>, rollout: &mut Rollout, counts: &Counts<'_>, now: Time
         return Some(reason.clone());
     }
     let compared = rollout.from.is_some() && rollout.purpose != Purpose::Back;
-    if compared && rollout.evidence.new.requests >= judge::due_at(rollout.evidence.looks) {
-        let evidence = &mut rollout.evidence;
-        let finding = judge::compare(&evidence.new, &evidence.old, evidence.looks);
+    let copies = rollout.shadow == Shadowing::Copying;
+    let evidence = &mut rollout.evidence;
+    let (new, alike) =
+        if copies { (&evidence.copies, &evidence.copied) } else { (&evidence.new, &evidence.old) };
+    if compared && new.requests >= judge::due_at(evidence.looks) {
+        let finding = judge::compare(new, &evidence.old, alike, evidence.looks);
         evidence.looks += 1;
         if let Some(finding) = finding.filter(|_| rollout.waived.is_none()) {
             return Some(judge::reason(finding, rollout));

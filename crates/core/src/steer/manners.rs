@@ -2,7 +2,7 @@
 
 use super::tests::*;
 use super::*;
-use crate::model::{OnFailure, Purpose, RolloutRule, Seen, Span, Step, Then};
+use crate::model::{OnFailure, Purpose, RolloutRule, Seen, Shadow, Shadowing, Span, Step, Then};
 
 /// Both releases answer so many requests; so many fail.
 fn answer(world: &mut World, new: (u64, u64), old: (u64, u64)) {
@@ -173,4 +173,54 @@ fn what_is_brought_back_starts_at_once_and_without_steps() {
     assert_eq!(share(&world), None);
     let verdict = world.rollout.and_then(|rollout| rollout.verdict).expect("a verdict");
     assert!(verdict.ends_with("known from before, judged by its checks alone"), "{verdict}");
+}
+
+fn copy(world: &mut World, new: (u64, u64), old: (u64, u64)) {
+    let evidence = &mut world.rollout.as_mut().expect("a rollout").evidence;
+    for (seen, (requests, failed)) in [(&mut evidence.copies, new), (&mut evidence.copied, old)] {
+        seen.requests += requests;
+        seen.failed += failed;
+        *seen.times.entry(8).or_default() += requests;
+    }
+}
+
+fn shadowed(rule: RolloutRule) -> RolloutRule {
+    RolloutRule { shadow: Some(Shadow { copies: 100, within: Span::from_secs(30) }), ..rule }
+}
+
+#[test]
+fn what_fails_copies_goes_back_before_any_visitor_was_touched() {
+    for rule in [rule(1, 0), stepped(&[step(10, 1000)]), swap(Span::from_secs(60))] {
+        let mut world = moving(3, shadowed(rule));
+        while world.rollout.as_ref().is_some_and(|rollout| rollout.shadow == Shadowing::Before) {
+            world.step();
+            world.let_time_pass(1);
+            assert_eq!(share(&world), Some(0));
+        }
+        answer(&mut world, (0, 0), (800, 0));
+        copy(&mut world, (40, 5), (40, 0));
+        let turned = world.step().rollout.expect("the rollout changes");
+        assert_eq!((turned.state, turned.evidence.new.requests), (RolloutState::GoingBack, 0));
+        let words = "5 of 40 copied requests (12.5 %) failed, of release 1 in the same time 0 of 800; \
+                     no visitor was touched";
+        assert_eq!(turned.reason.map(|reason| reason.sentence).as_deref(), Some(words));
+        assert!(world.run_until(RolloutState::WentBack, &DICE, |_| {}));
+    }
+}
+
+#[test]
+fn after_enough_copies_or_enough_time_the_visitors_come() {
+    for copies in [100, 0] {
+        let mut world = moving(3, shadowed(rule(1, 0)));
+        while world.rollout.as_ref().is_some_and(|rollout| rollout.shadow == Shadowing::Before) {
+            world.step();
+            world.let_time_pass(1);
+        }
+        assert_eq!(number_of(&world, 2), 1, "one answers copies");
+        let since = world.now;
+        copy(&mut world, (copies, 0), (copies, 0));
+        assert!(world.run_until_done(&DICE, |world| assert!(world.count(ReplicaState::Ready) >= 3)));
+        let waited = world.now - since >= 29_000;
+        assert_eq!(waited, copies == 0, "{} ms", world.now - since);
+    }
 }

@@ -1,0 +1,112 @@
+//! Copies of requests for a release that no visitor reaches yet: sent beside the visitor's, compared with what the visitor
+//! got, and thrown away.
+//!
+//! Only what may be repeated is copied: a GET or HEAD without a body. Nobody waits for a copy.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use http::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
+use http::{HeaderMap, Request, StatusCode};
+use http_body_util::BodyExt;
+use hyper::body::Incoming;
+use mainyard_core::model::Target;
+
+use crate::arrival::RequestBody;
+use crate::counts::Way;
+use crate::serving::{Port, Replica};
+use crate::worker::Forwarder;
+
+/// Tells the program that nobody reads its answer.
+const COPY: HeaderName = HeaderName::from_static("mainyard-copy");
+/// Between two copies of one worker: the new release is to be looked at, not to be loaded.
+const BETWEEN: Duration = Duration::from_millis(2);
+/// A copy that is not answered by then has failed.
+const WITHIN: Duration = Duration::from_secs(30);
+
+/// A copy that is to be sent.
+pub struct Copy {
+    request: Request<RequestBody>,
+    replica: Arc<Replica>,
+}
+
+/// What the visitor got.
+pub struct Original {
+    pub way: Way,
+    pub service: Target,
+    pub replica: Arc<Replica>,
+    pub status: StatusCode,
+    pub length: Option<HeaderValue>,
+    pub micros: u64,
+}
+
+impl Copy {
+    /// A copy of a request that may be repeated, where somebody gets copies and it is time for one.
+    pub fn of(
+        forwarder: &Forwarder,
+        port: &Port,
+        request: impl FnOnce() -> Request<RequestBody>,
+    ) -> Option<Copy> {
+        if port.shadows.is_empty() {
+            return None;
+        }
+        let now = Instant::now();
+        let last = forwarder.last_copy.replace(Some(now));
+        if last.is_some_and(|last| now.duration_since(last) < BETWEEN) {
+            forwarder.last_copy.set(last);
+            return None;
+        }
+        let place = forwarder.copies.replace(forwarder.copies.get().wrapping_add(1));
+        let replica = Arc::clone(&port.shadows[place % port.shadows.len()]);
+        let mut request = request();
+        request.headers_mut().insert(COPY, HeaderValue::from_static("shadow"));
+        Some(Copy { request, replica })
+    }
+
+    /// Sends it, and counts both answers: each up to its beginning, which is what can be compared.
+    pub fn send(self, forwarder: Forwarder, original: Original) {
+        tokio::task::spawn_local(async move {
+            let begun = Instant::now();
+            let Some(_open) = forwarder.serving.enter(&self.replica) else { return };
+            let asked = async {
+                let mut connection = forwarder.pool.get(self.replica.backend.address).await.ok()?;
+                let answer = connection.send(self.request).await.ok()?;
+                let micros = begun.elapsed().as_micros() as u64;
+                let (head, body) = answer.into_parts();
+                let whole = read(body).await;
+                if whole {
+                    forwarder.pool.put(self.replica.backend.address, connection.sender);
+                }
+                Some((head.status, length(&head.headers), micros))
+            };
+            let answered = tokio::time::timeout(WITHIN, asked).await.ok().flatten();
+            let Original { way, service, replica, status, length, micros } = original;
+            replica.count_copy(&way, &service, status.is_server_error(), micros, false);
+            let (failed, micros, other_size) = match answered {
+                None => (true, begun.elapsed().as_micros() as u64, false),
+                Some((copy, size, micros)) => {
+                    // What the one before could answer and this one refuses has failed as well.
+                    let worse =
+                        copy.is_server_error() || (copy.is_client_error() && !status.is_client_error());
+                    (worse, micros, size.zip(length).is_some_and(|(one, other)| one != other))
+                }
+            };
+            self.replica.count_copy(&way, &service, failed, micros, other_size);
+        });
+    }
+}
+
+/// The declared length of an answer.
+pub fn length(headers: &HeaderMap) -> Option<HeaderValue> {
+    headers.get(CONTENT_LENGTH).cloned()
+}
+
+/// Reads an answer to its end and keeps nothing of it.
+async fn read(mut body: Incoming) -> bool {
+    while let Some(frame) = body.frame().await {
+        if frame.is_err() {
+            return false;
+        }
+    }
+    true
+}

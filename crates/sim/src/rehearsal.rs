@@ -1,0 +1,326 @@
+//! A change carried out on a copy of the present cluster, in simulated time: how long it takes, how few are ready at
+//! worst, and what no longer answers. It is decided by the very functions that decide in earnest.
+//!
+//! What nobody can know is taken to be well: the new release starts as fast as the replicas that run now did, and
+//! answers as they do.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::{SignedDuration, Timestamp};
+use mainyard_core::cluster::{Cluster, NodeOrders, State};
+use mainyard_core::drain::GatewayView;
+use mainyard_core::link::{NodeHello, NodeReport, ReplicaReport};
+use mainyard_core::model::{
+    Name, Reason, Replica, ReplicaId, ReplicaState, RolloutState, Target, WorkloadState,
+};
+use mainyard_core::routing::{Table, TableVersion, replicas_of};
+use serde::{Deserialize, Serialize};
+
+/// A table is confirmed after this, and a process has ended so long after it was asked; as measured on idle machines.
+const CONFIRMED_AFTER: SignedDuration = SignedDuration::from_millis(5);
+const ENDED_AFTER: SignedDuration = SignedDuration::from_millis(50);
+/// Where no replica tells how long one takes to be ready.
+const READY_AFTER: SignedDuration = SignedDuration::from_secs(1);
+/// What has not come to rest by then is not waited for.
+const LONGEST: SignedDuration = SignedDuration::from_hours(24);
+/// A guard against a rule that would go round for ever.
+const MOST_STEPS: usize = 200_000;
+
+/// What a rehearsal showed of one workload.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Rehearsed {
+    /// Which workload.
+    pub workload: Target,
+    /// How many replicas are wanted after the change.
+    pub wanted: u32,
+    /// How many took requests when the change began.
+    pub ready_before: u32,
+    /// The fewest that took requests on the way, counted from when the change began.
+    pub lowest_ready: u32,
+    /// The most that were there at once, leaving ones not counted.
+    pub most: u32,
+    /// How long until it came to rest, in milliseconds; absent where it did not.
+    pub took_millis: Option<u64>,
+    /// How often a person is asked on the way; the waiting is not counted.
+    pub asks: u32,
+    /// What stops it.
+    pub reason: Option<Reason>,
+}
+
+/// What a rehearsal showed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Rehearsal {
+    /// Each workload that moved.
+    pub workloads: Vec<Rehearsed>,
+    /// Hosts that answer before and would not answer after.
+    pub dark: Vec<String>,
+    /// The node that was lost half-way, where one was.
+    pub lost: Option<Name>,
+}
+
+/// What is due.
+#[derive(Debug, Clone)]
+enum Due {
+    Ready(ReplicaId),
+    Gone(ReplicaId),
+    Confirmed(TableVersion),
+    Lost(Name),
+}
+
+struct Stage<'a> {
+    cluster: Cluster,
+    now: Timestamp,
+    due: BTreeMap<(Timestamp, u64), Due>,
+    count: u64,
+    reports: u64,
+    watched: &'a BTreeSet<Target>,
+    seen: BTreeMap<Target, Rehearsed>,
+    began: Timestamp,
+}
+
+/// The record's cluster as it would be taken over now: every node and gateway is there.
+pub fn copy(state: State, now: Timestamp) -> Cluster {
+    let nodes: Vec<NodeHello> = state
+        .nodes
+        .values()
+        .map(|node| NodeHello {
+            node: node.name.clone(),
+            life: 1,
+            cpu: node.cpu,
+            memory: node.memory,
+            range: node.range,
+        })
+        .collect();
+    let gateways: Vec<String> = state.gateways.keys().cloned().collect();
+    let mut cluster = Cluster::new(state, 1, now);
+    nodes.into_iter().for_each(|hello| cluster.hear_hello(hello, now));
+    gateways.iter().for_each(|gateway| cluster.hear_gateway_hello(gateway, 1, now));
+    cluster
+}
+
+/// Lets a changed copy come to rest. With a node to lose, that one is lost when half of the time has passed that it
+/// takes without.
+pub fn rehearse(
+    changed: &Cluster,
+    before: &Table,
+    watched: &BTreeSet<Target>,
+    lose: Option<&Name>,
+    now: Timestamp,
+) -> Rehearsal {
+    let whole = run(changed.clone(), before, watched, None, now);
+    let Some(node) = lose else { return whole };
+    let longest = whole.workloads.iter().filter_map(|it| it.took_millis).max().unwrap_or(0);
+    let half = SignedDuration::from_millis((longest / 2) as i64);
+    run(changed.clone(), before, watched, Some((node.clone(), half)), now)
+}
+
+fn run(
+    cluster: Cluster,
+    before: &Table,
+    watched: &BTreeSet<Target>,
+    lose: Option<(Name, SignedDuration)>,
+    now: Timestamp,
+) -> Rehearsal {
+    let mut stage = Stage {
+        cluster,
+        now,
+        due: BTreeMap::new(),
+        count: 0,
+        reports: 0,
+        watched,
+        seen: BTreeMap::new(),
+        began: now,
+    };
+    stage.pick_up();
+    if let Some((node, after)) = &lose {
+        stage.later(*after, Due::Lost(node.clone()));
+    }
+    stage.play();
+    let after = stage.cluster.table();
+    let dark = before.hosts.keys().filter(|host| answers(before, host) && !answers(&after, host));
+    Rehearsal {
+        dark: dark.cloned().collect(),
+        lost: lose.map(|(node, _)| node),
+        workloads: stage.seen.into_values().collect(),
+    }
+}
+
+/// Whether somebody stands behind a host.
+fn answers(table: &Table, host: &str) -> bool {
+    let services = table.hosts.get(host).into_iter().flat_map(|entry| &entry.to);
+    let mut found = services.filter(|(_, share)| *share > 0).filter_map(|(key, _)| table.services.get(key));
+    found.any(|service| service.ports.values().any(|list| !list.is_empty()))
+}
+
+impl Stage<'_> {
+    fn later(&mut self, after: SignedDuration, due: Due) {
+        self.count += 1;
+        self.due.insert((self.now + after, self.count), due);
+    }
+
+    /// What is under way already goes on.
+    fn pick_up(&mut self) {
+        let all: Vec<Replica> = self.cluster.state.replicas.values().cloned().collect();
+        for replica in all.into_iter().filter(|replica| replica.node.is_some()) {
+            use ReplicaState::*;
+            match replica.state {
+                _ if replica.stopping => self.later(ENDED_AFTER, Due::Gone(replica.id)),
+                Waiting | Fetching | Starting => {
+                    let after = self.ready_after(&replica.id.workload);
+                    self.later(after, Due::Ready(replica.id));
+                }
+                Ready | Unready | Draining | Ended | Failed | Lost => {}
+            }
+        }
+    }
+
+    /// As long as the replicas that are ready took, the middle one of them.
+    fn ready_after(&self, workload: &Target) -> SignedDuration {
+        let ready = replicas_of(&self.cluster.state.replicas, workload)
+            .filter(|replica| replica.state == ReplicaState::Ready && replica.restarts == 0);
+        let mut took: Vec<SignedDuration> =
+            ready.map(|replica| replica.since.duration_since(replica.created)).collect();
+        took.sort_unstable();
+        took.get(took.len() / 2).copied().unwrap_or(READY_AFTER).max(SignedDuration::from_millis(1))
+    }
+
+    fn play(&mut self) {
+        for _ in 0..MOST_STEPS {
+            let settled = self.cluster.settle(self.now);
+            for orders in settled.orders.into_values() {
+                self.take(orders);
+            }
+            if let Some(table) = settled.table {
+                self.later(CONFIRMED_AFTER, Due::Confirmed(table.version));
+            }
+            self.look();
+            if self.at_rest() {
+                return;
+            }
+            let next = self.due.keys().next().map(|(at, _)| *at);
+            let Some(next) = next.into_iter().chain(settled.wake).min() else { return };
+            self.now = next.max(self.now + SignedDuration::from_millis(1));
+            if self.now.duration_since(self.began) > LONGEST {
+                return;
+            }
+            self.happen();
+        }
+    }
+
+    fn take(&mut self, orders: NodeOrders) {
+        for order in orders.run {
+            let after = self.ready_after(&order.id.workload);
+            self.later(after, Due::Ready(order.id));
+        }
+        for id in orders.stop {
+            self.later(ENDED_AFTER, Due::Gone(id));
+        }
+    }
+
+    fn happen(&mut self) {
+        while let Some((&(at, number), _)) = self.due.first_key_value().filter(|((at, _), _)| *at <= self.now)
+        {
+            let Some(due) = self.due.remove(&(at, number)) else { return };
+            match due {
+                Due::Ready(id) => self.report(&id, false),
+                Due::Gone(id) => self.report(&id, true),
+                Due::Confirmed(confirmed) => {
+                    let gateways: Vec<String> = self.cluster.state.gateways.keys().cloned().collect();
+                    for gateway in gateways {
+                        let view = GatewayView { confirmed, open: BTreeMap::new() };
+                        self.cluster.hear_gateway(&gateway, 1, view, self.now);
+                    }
+                }
+                Due::Lost(node) => self.cluster.lose_node(&node, self.now),
+            }
+        }
+        // Gateways are heard all the time; nobody falls silent here.
+        let version = self.cluster.table_version();
+        if self.due.values().all(|due| !matches!(due, Due::Confirmed(_))) {
+            self.later(SignedDuration::from_secs(2), Due::Confirmed(version));
+        }
+    }
+
+    fn report(&mut self, id: &ReplicaId, gone: bool) {
+        let Some(node) = self.cluster.state.replicas.get(id).and_then(|replica| replica.node.clone()) else {
+            return;
+        };
+        self.reports += 1;
+        let mut report = NodeReport { life: 1, number: self.reports, ..NodeReport::default() };
+        if gone {
+            report.gone.push(id.clone());
+        } else {
+            let state = ReplicaState::Ready;
+            report.replicas.push(ReplicaReport { id: id.clone(), state, reason: None, restarts: 0 });
+        }
+        self.cluster.hear_node(&node, report, self.now);
+    }
+
+    fn look(&mut self) {
+        let asked: Vec<Target> = self
+            .watched
+            .iter()
+            .filter(|target| {
+                let asks = self.cluster.state.open_rollout(target).and_then(|open| open.reason.as_ref());
+                asks.is_some_and(|reason| reason.code.word() == "asks-first")
+            })
+            .cloned()
+            .collect();
+        for target in self.watched {
+            let Some(workload) = self.cluster.state.workloads.get(target) else { continue };
+            let staying = replicas_of(&self.cluster.state.replicas, target)
+                .filter(|replica| replica.state.is_staying());
+            let (mut there, mut ready) = (0, 0);
+            for replica in staying {
+                there += 1;
+                ready += u32::from(replica.state == ReplicaState::Ready);
+            }
+            let rest = is_at_rest(&self.cluster.state, target);
+            let took = self.now.duration_since(self.began).as_millis().max(0) as u64;
+            let seen = self.seen.entry(target.clone()).or_insert_with(|| Rehearsed {
+                workload: target.clone(),
+                wanted: workload.wanted,
+                ready_before: ready,
+                lowest_ready: ready,
+                most: there,
+                took_millis: None,
+                asks: 0,
+                reason: None,
+            });
+            seen.lowest_ready = seen.lowest_ready.min(ready);
+            seen.most = seen.most.max(there);
+            seen.asks += u32::from(asked.contains(target));
+            let newest = self.cluster.state.newest_rollout(target);
+            let went_back =
+                newest.filter(|it| it.started >= self.began && it.state == RolloutState::WentBack);
+            seen.reason =
+                workload.reason.clone().or_else(|| went_back.and_then(|rollout| rollout.reason.clone()));
+            seen.took_millis = match (rest, seen.took_millis) {
+                (true, None) => Some(took),
+                (true, known) => known,
+                (false, _) => None,
+            };
+        }
+        for target in asked {
+            // A person would say go on; when, nobody knows.
+            let _ = self.cluster.advance(&target, "a person", self.now);
+        }
+    }
+
+    fn at_rest(&self) -> bool {
+        let lost_is_due = self.due.values().any(|due| matches!(due, Due::Lost(_)));
+        !lost_is_due && self.watched.iter().all(|target| is_at_rest(&self.cluster.state, target))
+    }
+}
+
+fn is_at_rest(state: &State, target: &Target) -> bool {
+    let Some(workload) = state.workloads.get(target) else { return true };
+    let waits = state
+        .open_rollout(target)
+        .is_some_and(|open| workload.held.is_some() || open.state.word() == "awaiting");
+    let moves = workload.state == WorkloadState::Moving || state.open_rollout(target).is_some();
+    waits || !moves
+}
+
+#[cfg(test)]
+mod tests;

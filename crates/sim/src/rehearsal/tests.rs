@@ -1,0 +1,141 @@
+use mainyard_core::cluster::{DeployRequest, Goal};
+use mainyard_core::link::NodeHello;
+use mainyard_core::manifest::{SourceFile, read};
+use mainyard_core::model::{Bytes, Cpu, ImageRecord, Origin};
+
+use super::*;
+
+fn now() -> Timestamp {
+    Timestamp::from_second(1_000_000).expect("in range")
+}
+
+fn name(text: &str) -> Name {
+    text.parse().expect("a name")
+}
+
+fn api() -> Target {
+    "staging/locker-api".parse().expect("a target")
+}
+
+/// A cluster that has come to rest with three replicas, on nodes with so much memory each.
+fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
+    let mut cluster = Cluster::new(State::default(), 1, now());
+    cluster.hear_gateway_hello("gateway-1", 1, now());
+    cluster.add_environment(&name("staging"), "mira", now()).expect("added");
+    for (number, memory) in nodes.iter().enumerate() {
+        let node = name(&format!("node-{}", number + 1));
+        let (cpu, memory) = (Cpu::from_milli(8000), Bytes::mib(*memory));
+        cluster.hear_hello(NodeHello { node, life: 1, cpu, memory, range: Default::default() }, now());
+    }
+    for tag in ["1.4.0", "1.5.0"] {
+        cluster.add_image(ImageRecord {
+            image: format!("lockers/locker-api:{tag}").parse().expect("an image"),
+            digest: format!("sha256:{tag}"),
+            size: 1,
+            layers: 1,
+            origin: Origin { by: "mira".into(), act: "added".into(), at: now() },
+        });
+    }
+    let text = format!(
+        "application = \"lockers\"\n[workload.locker-api]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 3\n\
+         ports = {{ http = 8080 }}\n[workload.locker-api.rollout]\nsettle = \"1s\"\n{manner}\n\
+         [route.api]\nhost = \"api.localhost\"\nto = [{{ service = \"locker-api\" }}]\n"
+    );
+    let files = [SourceFile { name: "mainyard.toml".into(), text }];
+    let declared = read(&files, Some(&name("staging"))).expect("valid");
+    cluster.declare(&declared, &name("staging"), false, "mira", now()).expect("declared");
+    let watched = BTreeSet::from([api()]);
+    let empty = Table::default();
+    let mut stage = Stage {
+        cluster,
+        now: now(),
+        due: BTreeMap::new(),
+        count: 0,
+        reports: 0,
+        watched: &watched,
+        seen: BTreeMap::new(),
+        began: now(),
+    };
+    stage.play();
+    assert_eq!(stage.cluster.table().hosts.len() + empty.hosts.len(), 1);
+    assert!(answers(&stage.cluster.table(), "api.localhost"));
+    copy(stage.cluster.state.clone(), later())
+}
+
+fn later() -> Timestamp {
+    now() + SignedDuration::from_mins(10)
+}
+
+fn look(cluster: &Cluster, before: &Table, lose: Option<&str>) -> Rehearsal {
+    let lose = lose.map(name);
+    rehearse(cluster, before, &BTreeSet::from([api()]), lose.as_ref(), later())
+}
+
+fn deploy(cluster: &mut Cluster) -> Table {
+    let before = cluster.table();
+    let image = "lockers/locker-api:1.5.0".parse().ok();
+    let request = DeployRequest { image, ..DeployRequest::default() };
+    cluster.deploy(&api(), &request, "mira", later()).expect("taken");
+    before
+}
+
+#[test]
+fn a_rolling_move_is_rehearsed_with_its_time_and_its_lowest_number() {
+    let mut yard = cluster("", &[4096]);
+    let before = deploy(&mut yard);
+    let shown = look(&yard, &before, None);
+    let [moved] = &shown.workloads[..] else { panic!("{shown:?}") };
+    assert_eq!((moved.lowest_ready, moved.most, moved.wanted), (3, 4, 3));
+    // Three times a start of a second and a second to settle.
+    let took = moved.took_millis.expect("it ends");
+    assert!((6000..6600).contains(&took), "{took}");
+    assert_eq!((shown.dark.len(), moved.asks, &moved.reason), (0, 0, &None));
+    assert_eq!(yard.state.rollouts.len(), 2, "the copy that was given is as it was");
+}
+
+#[test]
+fn a_step_that_asks_is_told_and_gone_past() {
+    let mut yard = cluster("style = \"stepped\"\nsteps = [{ share = 50, then = \"ask\" }]", &[4096]);
+    let before = deploy(&mut yard);
+    let shown = look(&yard, &before, None);
+    assert_eq!((shown.workloads[0].asks, shown.workloads[0].took_millis.is_some()), (1, true));
+}
+
+#[test]
+fn what_does_not_fit_is_told_before_it_is_tried() {
+    let mut yard = cluster("style = \"swap\"", &[160]);
+    let before = deploy(&mut yard);
+    let shown = look(&yard, &before, None);
+    let words = shown.workloads[0].reason.as_ref().map(ToString::to_string).unwrap_or_default();
+    assert!(words.starts_with("no-room: "), "it would go back by itself: {shown:?}");
+    let mut yard = cluster("", &[160]);
+    let before = yard.table();
+    yard.scale(&api(), 9, "mira", later()).expect("scaled");
+    let shown = look(&yard, &before, None);
+    let words = shown.workloads[0].reason.as_ref().map(ToString::to_string).unwrap_or_default();
+    assert!(words.starts_with("no-room: "), "{words}");
+}
+
+#[test]
+fn a_node_that_is_lost_half_way_is_made_up_for_where_there_is_another() {
+    let mut yard = cluster("", &[4096, 4096]);
+    let before = deploy(&mut yard);
+    let shown = look(&yard, &before, Some("node-1"));
+    assert_eq!(shown.lost, Some(name("node-1")));
+    let moved = &shown.workloads[0];
+    assert!(moved.lowest_ready < 3 && moved.took_millis.is_some() && shown.dark.is_empty(), "{shown:?}");
+    let mut alone = cluster("", &[4096]);
+    let before = deploy(&mut alone);
+    let shown = look(&alone, &before, Some("node-1"));
+    assert_eq!((shown.workloads[0].lowest_ready, &shown.dark[..]), (0, &["api.localhost".to_owned()][..]));
+}
+
+#[test]
+fn what_goes_dark_is_named() {
+    let mut yard = cluster("", &[4096]);
+    let before = yard.table();
+    yard.scale(&api(), 0, "mira", later()).expect("scaled");
+    assert_eq!(look(&yard, &before, None).dark, ["api.localhost"]);
+    let mut yard = cluster("", &[4096]);
+    yard.rollback(&api(), Goal::Before, "mira", later()).expect_err("there is nothing to go back to");
+}
