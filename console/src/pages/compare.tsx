@@ -61,9 +61,9 @@ export function ComparePage() {
               <tbody>
                 {list.map(({ field, before, after }) => (
                   <tr key={field} className="border-b border-line/70 last:border-b-0">
-                    <th scope="row" className="px-3 py-2 font-medium">{field}</th>
-                    <td className="figures px-3 text-xs break-all">{before ?? <span className="text-faint">not there</span>}</td>
-                    <td className="figures px-3 text-xs break-all">{after ?? <span className="text-faint">not there</span>}</td>
+                    <th scope="row" className="px-3 py-2 font-medium whitespace-nowrap">{field}</th>
+                    <td className="figures px-3 py-2 text-xs break-all">{before ?? <span className="text-faint">not there</span>}</td>
+                    <td className="figures px-3 py-2 text-xs break-all">{after ?? <span className="text-faint">not there</span>}</td>
                   </tr>
                 ))}
               </tbody>

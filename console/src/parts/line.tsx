@@ -25,6 +25,8 @@ interface Lane {
   share: number
   /** Of 1,000 requests, as the rollout gives them out now. */
   declared: number | null
+  /** Whether it answers copies of requests, and no visitor. */
+  copies: boolean
   p95: number | null
   height: number
 }
@@ -55,7 +57,8 @@ export function Line({ row }: { row: Row }) {
     const p95 = served.reduce<number | null>((most, figure) => (figure.p95 === null ? most : Math.max(most ?? 0, figure.p95)), null)
     const given = isOpen(row.rollout) ? (row.rollout?.share ?? null) : null
     const declared = given === null ? null : number === row.rollout?.to ? given : number === row.rollout?.from ? 1000 - given : null
-    return { release: number, declared, label: tag(image), members, rate: sum(served), share: total > 0 ? sum(served) / total : 0, p95, height: 30 + cellsHeight(members.length) }
+    const copies = isOpen(row.rollout) && row.rollout?.shadow === 'copying' && number === row.rollout.to
+    return { release: number, declared, copies, label: tag(image), members, rate: sum(served), share: total > 0 ? sum(served) / total : 0, p95, height: 30 + cellsHeight(members.length) }
   })
 
   const laneGap = 34
@@ -63,7 +66,8 @@ export function Line({ row }: { row: Row }) {
   const waysHeight = ways.length * (WAY.height + WAY.gap)
   const height = Math.max(lanesHeight, waysHeight, 110) + 24
   const middle = height / 2
-  const taking = row.replicas.filter((replica) => replica.state === 'ready').length
+  const unvisited = new Set(lanes.filter((lane) => lane.declared === 0).map((lane) => lane.release))
+  const taking = row.replicas.filter((replica) => replica.state === 'ready' && !unvisited.has(replica.release)).length
   const cut = taking === 0
   const why = workload.wanted === 0 ? 'it is scaled to none' : (workload.reason?.sentence ?? 'no replica is ready yet')
   const most = Math.max(total, sum(all), 1)
@@ -150,7 +154,7 @@ function LaneView({ lane, y, middle, current }: { lane: Lane; y: number; middle:
   const notes = [
     lane.label,
     many ? `${ready} of ${lane.members.length} ready` : '',
-    lane.declared === null ? '' : `${lane.declared / 10} % share`,
+    lane.copies ? 'copies only' : lane.declared === null ? '' : `${lane.declared / 10} % share`,
     lane.rate > 0 ? `${Math.round(lane.share * 100)} % of requests` : '',
     lane.p95 === null ? '' : `p95 ${lane.p95 < 10 ? lane.p95.toFixed(1) : Math.round(lane.p95)} ms`,
     lane.members.every((member) => member.state === 'draining') ? 'leaving' : '',

@@ -29,7 +29,14 @@ pub fn table(headings: &[&str]) -> Table {
 
 /// Prints a table without the blanks at the ends of its lines, which would wrap in a narrow terminal.
 pub fn print(table: &Table) {
-    table.lines().for_each(|line| println!("{}", line.trim_end()));
+    // In colours the blanks of a heading lie before the mark that ends its colour.
+    const END: &str = "\x1b[0m";
+    for line in table.lines() {
+        match line.trim_end().strip_suffix(END) {
+            Some(coloured) => println!("{}{END}", coloured.trim_end()),
+            None => println!("{}", line.trim_end()),
+        }
+    }
 }
 
 /// At most this many characters, the last one an ellipsis where some are missing.

@@ -268,9 +268,9 @@ struct Scaled {
     before: u32,
     /// How many are wanted now.
     replicas: u32,
-    /// Who had set the number before.
+    /// Who had set the number before, where it was somebody else.
     #[schema(value_type = Object)]
-    set_by: Origin,
+    set_by: Option<Origin>,
 }
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", params(Ask), request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
@@ -284,7 +284,7 @@ async fn scale(
     let (target, replicas) = (target(path)?, body.replicas);
     let watched = BTreeSet::from([target.clone()]);
     let act = move |cluster: &mut Cluster, by: &str, now| {
-        let set_by = cluster.workload(&target)?.wanted_origin.clone();
+        let set_by = Some(cluster.workload(&target)?.wanted_origin.clone()).filter(|origin| origin.by != by);
         let before = cluster.scale(&target, replicas, by, now)?;
         Ok(json!(Scaled { before, replicas, set_by }))
     };

@@ -176,7 +176,7 @@ pub fn grounds(rollout: &Rollout) -> String {
     let begin = format!("{} failed", failures(new));
     match rollout.from {
         Some(from) if old.requests >= FIRST_LOOK => {
-            format!("{begin}, of release {from} {} of {}", old.failed, old.requests)
+            format!("{begin}, of release {from}: {} of {}", old.failed, old.requests)
         }
         _ => begin,
     }

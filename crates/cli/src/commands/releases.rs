@@ -332,7 +332,11 @@ fn evidence(rollout: &Rollout) {
     for (who, seen) in lines {
         let within =
             |share| percentile(&seen.times, share).map_or("-".to_owned(), |millis| format!("{millis:.1} ms"));
-        rows.add_row([who, format!("{} failed", failures(seen)), within(0.5), within(0.95), within(0.99)]);
+        let failed = match seen.requests {
+            0 => "none".to_owned(),
+            _ => format!("{} failed", failures(seen)),
+        };
+        rows.add_row([who, failed, within(0.5), within(0.95), within(0.99)]);
     }
     print(&rows);
     if evidence.other_size > 0 {

@@ -78,8 +78,8 @@ fn shadow(view: View<'_>, rollout: &Rollout) -> Option<Shadow> {
 
 fn aim(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Aim {
     let wanted = view.workload.wanted as usize;
-    if shadow(view, rollout).is_some() && style(view, rollout) == Style::Rolling {
-        // One is enough to answer copies.
+    if shadow(view, rollout).is_some() && style(view, rollout) != Style::Swap {
+        // One is enough to answer copies, and all the others are needed for the visitors.
         return Aim { new: wanted.min(1), old: wanted };
     }
     match style(view, rollout) {
