@@ -2,6 +2,7 @@
 
 import { useMemo, useSyncExternalStore } from 'react'
 
+import { isAwake, onAwake } from './awake'
 import { rows, type Row } from './derive'
 import type { Figure, Kind, Objects, Snapshot, View } from './model'
 
@@ -48,8 +49,14 @@ export async function begin(): Promise<void> {
   }
 }
 
+onAwake(() => {
+  if (isAwake()) void begin()
+  else source?.close()
+})
+
 function follow(cursor: number) {
   source?.close()
+  if (!isAwake()) return
   const stream = new EventSource(`/api/v1/stream?after=${cursor}`)
   source = stream
   stream.addEventListener('change', (event) => {

@@ -1,6 +1,7 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useEffect, useMemo, useRef, useState, useSyncExternalStore } from 'react'
 
+import { useAwake } from '../awake'
 import { Lines } from '../lines'
 import type { LogLine, Target } from '../model'
 import { useQuery } from '../query'
@@ -15,14 +16,16 @@ export function Log({ target, replicas, tall = false }: { target: Target; replic
   const words = query.get('find') ?? ''
   const replica = query.get('replica') ?? ''
   const [following, setFollowing] = useState(true)
-  const lines = useMemo(() => new Lines({ environment, name }, tall ? 100_000 : 500), [environment, name, tall])
+  const awake = useAwake()
+  // Begun anew when somebody looks again.
+  const lines = useMemo(() => ({ awake, of: new Lines({ environment, name }, tall ? 100_000 : 500) }), [environment, name, tall, awake]).of
   const sight = useSyncExternalStore(lines.subscribe, lines.present)
   const box = useRef<HTMLDivElement>(null)
 
   useEffect(() => {
-    void lines.follow()
+    if (awake) void lines.follow()
     return () => lines.end()
-  }, [lines])
+  }, [lines, awake])
   useEffect(() => lines.look(words, replica), [lines, words, replica])
 
   // The virtual list's functions change with every drawing, and nothing here is kept from one to the next.

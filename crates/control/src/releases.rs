@@ -49,6 +49,17 @@ async fn act(
     Ok(Json(done.await?))
 }
 
+/// The releases that a workload has.
+fn numbers(cluster: &Cluster, target: &Target) -> BTreeSet<u32> {
+    cluster.releases_of(target).map(|release| release.number.0).collect()
+}
+
+/// Those that it had and has no more.
+fn freed(before: BTreeSet<u32>, cluster: &Cluster, target: &Target) -> Vec<u32> {
+    let now = numbers(cluster, target);
+    before.into_iter().filter(|number| !now.contains(number)).collect()
+}
+
 #[derive(Deserialize, ToSchema)]
 pub struct Deploy {
     /// Another image, as `repository:tag`.
@@ -67,6 +78,8 @@ pub struct Deployed {
     differences: Vec<String>,
     /// The move that this one took the place of, in words.
     instead_of: Option<String>,
+    /// Old releases that went, as nothing needs them any more.
+    freed: Vec<u32>,
 }
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", params(Ask), request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
@@ -79,12 +92,13 @@ pub async fn deploy(
 ) -> Answer {
     let Deploy { image, settings } = body.into_inner();
     act(&control, member, path, ask, move |cluster, target, by, now| {
-        let instead_of = cluster.under_way(target);
+        let (instead_of, before) = (cluster.under_way(target), numbers(cluster, target));
         let done = cluster.deploy(target, &DeployRequest { image, settings }, by, now)?;
+        let freed = freed(before, cluster, target);
         let (release, differences) =
             done.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));
         let instead_of = instead_of.filter(|_| release.is_some());
-        Ok(json!(Deployed { release, differences, instead_of }))
+        Ok(json!(Deployed { release, differences, instead_of, freed }))
     })
     .await
 }
@@ -113,9 +127,10 @@ pub async fn rollback(
         (None, None) => Goal::Before,
     };
     act(&control, member, path, ask, move |cluster, target, by, now| {
-        let instead_of = cluster.under_way(target);
+        let (instead_of, before) = (cluster.under_way(target), numbers(cluster, target));
         let (release, same_as) = cluster.rollback(target, goal, by, now)?;
-        Ok(json!({"release": release, "same_as": same_as, "instead_of": instead_of}))
+        let freed = freed(before, cluster, target);
+        Ok(json!({"release": release, "same_as": same_as, "instead_of": instead_of, "freed": freed}))
     })
     .await
 }

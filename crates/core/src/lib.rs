@@ -11,6 +11,7 @@
 //! - [`declare`]: from what is declared to what changes, in words
 //! - [`steer`]: what a workload's replicas and rollout need next
 //! - [`judge`]: whether a new release does worse than the one before
+//! - [`started`]: whether a node started what a release asks for
 //! - [`placement`]: which node has room
 //! - [`routing`]: the gateway's table and the choice of a replica
 //! - [`drain`]: when a replica that left the table may be stopped
@@ -33,4 +34,5 @@ pub mod placement;
 pub mod replica_run;
 pub mod retention;
 pub mod routing;
+pub mod started;
 pub mod steer;

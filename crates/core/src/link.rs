@@ -108,6 +108,9 @@ pub struct ReplicaReport {
     pub reason: Option<Reason>,
     /// How often its process was started again.
     pub restarts: u32,
+    /// The digest of what was really started ([`crate::started`]), once something was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started: Option<String>,
 }
 
 /// One line of a replica's log.

@@ -203,7 +203,7 @@ impl ReplicaRun {
             Phase::Running if self.was_ready => ReplicaState::Unready,
             _ => ReplicaState::Starting,
         };
-        ReplicaReport { id: self.order.id.clone(), state, reason, restarts: self.restarts }
+        ReplicaReport { id: self.order.id.clone(), state, reason, restarts: self.restarts, started: None }
     }
 
     /// Takes an event and says what to do.

@@ -73,7 +73,14 @@ pub fn is_fault(reason: &Reason) -> bool {
     use ReasonCode::*;
     matches!(
         reason.code,
-        OutOfMemory | PortSilent | ImageNotFound | ImageUnusable | KeepsEnding | NoRoom | CannotStart
+        OutOfMemory
+            | PortSilent
+            | ImageNotFound
+            | ImageUnusable
+            | KeepsEnding
+            | NoRoom
+            | CannotStart
+            | NotAsReleased
     )
 }
 

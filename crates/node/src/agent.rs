@@ -1,7 +1,7 @@
 //! The agent's one loop: orders and events in, actions out.
 
 use std::collections::{BTreeMap, HashMap};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -28,6 +28,8 @@ const SWEEP_EVERY: Duration = Duration::from_secs(1800);
 struct Held {
     keeper: Option<Keeper>,
     image: Option<Arc<Prepared>>,
+    /// The digest of what was started last.
+    started: Option<String>,
 }
 
 /// Everything the loop works with.
@@ -95,7 +97,10 @@ pub async fn run(config: Config) -> Result<(), Error> {
             _ = kills.tick() => agent.count_kills(),
             _ = sweeps.tick() => agent.sweep_images(),
         }
-        if let Some(report) = agent.desk.report() {
+        if let Some(mut report) = agent.desk.report() {
+            for replica in &mut report.replicas {
+                replica.started = agent.held.get(&replica.id).and_then(|held| held.started.clone());
+            }
             agent.reports.send_replace(Some(report));
         }
     }
@@ -139,7 +144,8 @@ impl Agent {
                 tracing::info!(replica = %id, keeper, "found running");
                 keepers::watch_adopted(keeper, id.clone(), number, entry.path(), self.inbox.clone());
                 let keeper = Some(Keeper { pid: keeper, init: Some(init) });
-                self.held.insert(id, Held { keeper, image: None });
+                let started = std::fs::read_to_string(started_file(&entry.path())).ok();
+                self.held.insert(id, Held { keeper, image: None, started });
             }
             self.carry_out(steps);
         }
@@ -339,9 +345,15 @@ impl Agent {
         for name in ["exit", "init", "pid"] {
             let _ = std::fs::remove_file(run_dir.join(name));
         }
+        let started = keepers::started(&replica.order, &run);
+        // A later agent must be able to tell it as well.
+        if let Err(error) = std::fs::write(started_file(&run_dir), &started) {
+            tracing::warn!(replica = %id, %error, "what was started cannot be kept");
+        }
         match keepers::start(&self.driver, &run, id.clone(), number, self.inbox.clone()) {
             Ok(pid) => {
-                self.held.entry(id.clone()).or_default().keeper = Some(Keeper { pid, init: None });
+                let held = self.held.entry(id.clone()).or_default();
+                (held.keeper, held.started) = (Some(Keeper { pid, init: None }), Some(started));
             }
             Err(error) => self.handle(id, Event::CouldNotStart(error.to_string())),
         }
@@ -362,6 +374,11 @@ impl Agent {
             }
         }
     }
+}
+
+/// Where the digest of what was started is kept.
+fn started_file(run_dir: &Path) -> PathBuf {
+    run_dir.join("started")
 }
 
 /// Tells this agent from those before it.

@@ -7,6 +7,7 @@ use std::process::Stdio;
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::{ReleaseSpec, ReplicaId};
 use mainyard_core::replica_run::{Ended, Event};
+use mainyard_core::started::Started;
 use mainyard_runtime::{Driver, Ending, Progress, Run, last_ending};
 use tokio::io::unix::AsyncFd;
 use tokio::io::{AsyncBufReadExt, BufReader};
@@ -65,6 +66,22 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
         run_dir,
         log_dir,
     }
+}
+
+/// The digest of what is about to be started: read from what the keeper is told, not from what was ordered.
+pub fn started(order: &RunOrder, run: &Run) -> String {
+    let given = |key: &str| {
+        let pair = run.env.iter().find_map(|pair| pair.strip_prefix(key)?.strip_prefix('='));
+        pair.unwrap_or_default()
+    };
+    let settings = order.spec.settings.keys().map(|key| (key.as_str(), given(key)));
+    let started = Started {
+        image: &order.digest,
+        command: order.spec.command.is_some().then_some(run.argv.as_slice()),
+        settings: settings.collect(),
+        limits: &run.limits,
+    };
+    started.digest()
 }
 
 /// The port a program is asked to listen on: the one named `http`, otherwise the first by name.

@@ -251,7 +251,13 @@ impl Stage<'_> {
             report.gone.push(id.clone());
         } else {
             let state = ReplicaState::Ready;
-            report.replicas.push(ReplicaReport { id: id.clone(), state, reason: None, restarts: 0 });
+            report.replicas.push(ReplicaReport {
+                id: id.clone(),
+                state,
+                reason: None,
+                restarts: 0,
+                started: None,
+            });
         }
         self.cluster.hear_node(&node, report, self.now);
     }

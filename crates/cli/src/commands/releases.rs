@@ -10,8 +10,9 @@ use mainyard_core::difference::differences;
 use mainyard_core::judge::failures;
 use mainyard_core::link::percentile;
 use mainyard_core::model::{
-    Name, Release, ReleaseId, ReleaseNumber, Rollout, RolloutState, Seen, Signal, Target,
+    Name, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState, Seen, Signal, Target,
 };
+use mainyard_core::started::Started;
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -20,7 +21,7 @@ use super::forecast;
 use crate::args::{Output, Trial, Wait};
 use crate::client::Client;
 use crate::show::{change, coloured, print, release_number, table};
-use crate::words::{Failure, Paint, shape};
+use crate::words::{Failure, Paint, count, shape};
 use crate::{follow, show};
 
 /// Asks for an act on a workload, or for a look at it.
@@ -40,6 +41,15 @@ fn say_instead_of(answer: &Value) {
         let paint = Paint::stdout();
         let mark = paint.signal(Signal::Caution, shape(Signal::Caution));
         println!("{mark} this takes the place of {other}");
+    }
+    let freed = answer["freed"].as_array().into_iter().flatten();
+    let freed: Vec<String> = freed.map(ToString::to_string).collect();
+    if !freed.is_empty() {
+        let mark = Paint::stdout().signal(Signal::Rest, shape(Signal::Rest));
+        println!(
+            "{mark} let go, as nothing needs them and newer ones are kept: releases {}",
+            freed.join(", ")
+        );
     }
 }
 
@@ -278,6 +288,10 @@ pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(),
     if let Some(verdict) = rollout.as_ref().and_then(|rollout| rollout.verdict.as_deref()) {
         println!("\n{verdict}");
     }
+    let replicas: Vec<Replica> = serde_json::from_value(detail["replicas"].clone()).map_err(read)?;
+    if let Some(words) = as_released(&release, &replicas) {
+        println!("{words}");
+    }
     println!();
     let mut rows = table(&["FIELD", "VALUE"]);
     for (field, value) in fields(&release) {
@@ -290,6 +304,16 @@ pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(),
         evidence(&rollout);
     }
     Ok(())
+}
+
+/// Whether its replicas run what it says, by what their nodes say they started.
+fn as_released(release: &Release, replicas: &[Replica]) -> Option<String> {
+    let own: Vec<&Replica> = replicas.iter().filter(|replica| replica.release == release.number).collect();
+    let digest = Started::of(release)?.digest();
+    let agree = own.iter().filter(|replica| replica.started.as_deref() == Some(&digest)).count();
+    let of = count(own.len(), "replica");
+    (!own.is_empty())
+        .then(|| format!("{agree} of {of} run exactly this, as their nodes say ({})", &digest[..12]))
 }
 
 fn fields(release: &Release) -> Vec<(String, String)> {

@@ -7,7 +7,10 @@ use super::objects::{Kind, Object};
 use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::link::{Figure, NodeHello, NodeReport, ReplicaReport};
-use crate::model::{Gateway, Name, Node, Replica, ReplicaId, ReplicaState, RolloutState, Target};
+use crate::model::{
+    Gateway, Name, Node, Reason, ReasonCode, Replica, ReplicaId, ReplicaState, RolloutState, Target,
+};
+use crate::started::Started;
 
 impl Cluster {
     /// A node agent called. Everything it should run is ordered anew.
@@ -78,10 +81,19 @@ impl Cluster {
             return;
         }
         let mut replica = known.clone();
+        // What was told once holds until it is started anew.
+        let started = report.started.clone().or_else(|| known.started.clone());
+        let wrong = self.started_otherwise(known, started.as_deref());
         // Once it is let go, only its end changes anything.
-        let state =
-            if replica.state == ReplicaState::Draining { ReplicaState::Draining } else { report.state };
-        if replica.state == state && replica.reason == report.reason && replica.restarts == report.restarts {
+        let state = match (replica.state, report.state) {
+            (ReplicaState::Draining, _) => ReplicaState::Draining,
+            (_, ReplicaState::Ready) if wrong.is_some() => ReplicaState::Unready,
+            (_, told) => told,
+        };
+        let reason = report.reason.clone().or(wrong);
+        if (replica.state, &replica.reason, replica.restarts, &replica.started)
+            == (state, &reason, report.restarts, &started)
+        {
             return;
         }
         if replica.state != state {
@@ -89,10 +101,25 @@ impl Cluster {
             self.table_stale = true;
         }
         replica.state = state;
-        replica.reason.clone_from(&report.reason);
+        (replica.reason, replica.started) = (reason, started);
         replica.restarts = report.restarts;
         self.dirty.insert(report.id.workload.clone());
         self.put(Object::Replica(replica));
+    }
+
+    /// Why a replica is not what its release asks for, where its node says that it started something else.
+    fn started_otherwise(&self, replica: &Replica, started: Option<&str>) -> Option<Reason> {
+        let release = self.state.releases.get(&(replica.id.workload.clone(), replica.release))?;
+        let asked = Started::of(release)?.digest();
+        let started = started.filter(|started| *started != asked)?;
+        let node = replica.node.as_ref().map_or("its node", Name::as_str);
+        let sentence = format!(
+            "{node} started something else than release {}: {} instead of {}",
+            replica.release,
+            &started[..started.len().min(12)],
+            &asked[..12]
+        );
+        Some(Reason::new(ReasonCode::NotAsReleased, sentence))
     }
 
     /// A node is gone and does not come back, and what ran there with it.

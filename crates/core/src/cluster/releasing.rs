@@ -65,7 +65,7 @@ impl Cluster {
         self.put(Object::Rollout(Rollout::new(target, from, number, purpose, now)));
         workload.release = number;
         workload.last_change = self.cause.clone();
-        self.forget_old_releases(workload);
+        self.forget_old_releases(workload, now);
     }
 
     /// The number that the next release of a workload gets.
@@ -102,7 +102,7 @@ impl Cluster {
     }
 
     /// What runs, what is on its way in or out, and the last good one are needed.
-    fn forget_old_releases(&mut self, workload: &Workload) {
+    fn forget_old_releases(&mut self, workload: &Workload, now: Timestamp) {
         let target = &workload.target;
         let mut needed: BTreeSet<ReleaseNumber> = [workload.release].into();
         needed.extend(workload.settled);
@@ -114,14 +114,16 @@ impl Cluster {
         needed.extend(
             rollouts.filter(|rollout| rollout.state == RolloutState::Done).map(|rollout| rollout.to).max(),
         );
-        for number in superfluous(self.releases_of(target).map(|release| release.number), &needed) {
+        let all = self.releases_of(target).map(|release| (release.number, release.origin.at));
+        for number in superfluous(all, &needed, now) {
             for kind in [Kind::Release, Kind::Rollout] {
                 self.remove(kind, format!("{target}@{number}"));
             }
         }
     }
 
-    pub(super) fn releases_of(&self, target: &Target) -> impl DoubleEndedIterator<Item = &Release> {
+    /// The releases of a workload, in the order of their numbers.
+    pub fn releases_of(&self, target: &Target) -> impl DoubleEndedIterator<Item = &Release> {
         let first = (target.clone(), ReleaseNumber(0));
         let last = (target.clone(), ReleaseNumber(u32::MAX));
         self.state.releases.range(first..=last).map(|(_, release)| release)

@@ -353,6 +353,7 @@ fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica
         since: now,
         created: now,
         restarts: 0,
+        started: None,
         stopping: false,
     }
 }

@@ -48,6 +48,8 @@ struct Yard {
     record: State,
     confirms: bool,
     reports: u64,
+    /// What the node says it started.
+    started: Option<String>,
 }
 
 impl Yard {
@@ -61,6 +63,7 @@ impl Yard {
             record: State::default(),
             confirms: true,
             reports: 0,
+            started: None,
         };
         yard.cluster.hear_gateway_hello("gateway-1", 1, now);
         yard.cluster.add_environment(&name("staging"), "mira", now).expect("a new environment");
@@ -104,7 +107,13 @@ impl Yard {
         for orders in settled.orders.into_values() {
             for order in orders.run {
                 let (id, state) = (order.id.clone(), ReplicaState::Ready);
-                report.replicas.push(ReplicaReport { id, state, reason: None, restarts: 0 });
+                report.replicas.push(ReplicaReport {
+                    id,
+                    state,
+                    reason: None,
+                    restarts: 0,
+                    started: self.started.clone(),
+                });
                 self.running.insert(order.id.clone(), order);
             }
             for id in orders.stop {
@@ -311,7 +320,13 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
     let known: Vec<ReplicaReport> = yard
         .running
         .keys()
-        .map(|id| ReplicaReport { id: id.clone(), state: ReplicaState::Ready, reason: None, restarts: 0 })
+        .map(|id| ReplicaReport {
+            id: id.clone(),
+            state: ReplicaState::Ready,
+            reason: None,
+            restarts: 0,
+            started: None,
+        })
         .collect();
     yard.cluster.hear_node(
         &name("node-1"),
@@ -350,4 +365,27 @@ fn exact_removes_what_the_application_no_longer_declares() {
     let less = MANIFEST.split("[route.api]").next().expect("the first part").to_owned();
     assert_eq!(yard.declare(&less, false), Vec::<String>::new());
     assert_eq!(yard.declare(&less, true), ["route api: api.lockers.localhost no longer leads anywhere"]);
+}
+
+#[test]
+fn what_a_node_started_otherwise_does_not_count_and_goes_back() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    let release = |yard: &Yard, number| yard.cluster.state.releases[&(api(), ReleaseNumber(number))].clone();
+    yard.started = crate::started::Started::of(&release(&yard, 1)).map(|started| started.digest());
+    yard.settle_down();
+    assert_eq!(yard.state(), WorkloadState::Steady, "as it was asked for");
+    let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
+    let request = DeployRequest { image, ..Default::default() };
+    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    // The node goes on starting what it started before.
+    yard.settle_down();
+    let rollout = yard.cluster.state.newest_rollout(&api()).expect("a rollout").clone();
+    assert_eq!(rollout.state, RolloutState::WentBack);
+    let reason = rollout.reason.expect("a reason").to_string();
+    assert!(
+        reason.starts_with("not-as-released: node-1 started something else than release 2: "),
+        "{reason}"
+    );
+    assert_eq!((yard.state(), yard.backends().len()), (WorkloadState::Steady, 3));
 }

@@ -35,6 +35,8 @@ codes! {
     NoRoom = "no-room",
     /// The program could not be started at all.
     CannotStart = "cannot-start",
+    /// The node started something else than the release asks for.
+    NotAsReleased = "not-as-released",
     /// The ready check does not succeed.
     CheckFails = "check-fails",
     /// The new release was not ready by its deadline.

@@ -125,6 +125,9 @@ pub struct Replica {
     pub created: Timestamp,
     /// How often its process was started again.
     pub restarts: u32,
+    /// The digest of what its node really started ([`crate::started`]).
+    #[serde(default)]
+    pub started: Option<String>,
     /// Whether its stop was ordered; only a replica that left every table may be stopped.
     pub stopping: bool,
 }

@@ -84,6 +84,7 @@ impl World {
             since: at(self.now),
             created: at(self.now),
             restarts: 0,
+            started: None,
             stopping: false,
         });
     }
