@@ -13,7 +13,8 @@ use hyper::client::conn::http1::SendRequest;
 use crate::arrival::RequestBody;
 use crate::counts::Way;
 
-use crate::serving::{Open, Service};
+use crate::replica::Open;
+use crate::serving::Service;
 use crate::worker::Forwarder;
 
 /// An answer's body on its way to the visitor.

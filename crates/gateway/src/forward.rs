@@ -17,7 +17,7 @@ use crate::delivered::{AnswerBody, Delivered, Tally};
 use crate::headers::{REQUEST_ID, copy_without_body, prepare, strip_hop_by_hop, wanted_upgrade};
 use crate::lead::{Lead, lead};
 use crate::pages;
-use crate::serving::{Open, Replica};
+use crate::replica::{Open, Replica};
 use crate::shadow::{Copy, Original, length};
 use crate::worker::Forwarder;
 

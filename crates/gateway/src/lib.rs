@@ -16,9 +16,11 @@ mod inside;
 mod lead;
 mod link;
 mod pages;
+mod replica;
 mod serve;
 mod serving;
 mod shadow;
+mod turns;
 mod worker;
 
 use std::net::TcpListener;

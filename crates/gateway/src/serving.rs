@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::Ipv4Addr;
-use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arc_swap::ArcSwap;
@@ -13,76 +13,8 @@ use mainyard_core::routing::{Backend, Spread, Table, TableVersion};
 use tokio::sync::Notify;
 
 use crate::counts::{Counts, Way};
-
-/// One replica as it is dialled, shared by all tables that hold it.
-#[derive(Debug)]
-pub struct Replica {
-    /// Which replica, of which release, and how to dial it.
-    pub backend: Backend,
-    /// Requests open to it now.
-    open: AtomicU32,
-    /// Whether it has left the table.
-    retired: AtomicBool,
-    counts: Counts,
-    /// Copies that it answered in a shadow step, or that were made of what it answered.
-    copies: Counts,
-}
-
-/// A request that is open to a replica.
-#[derive(Debug)]
-pub struct Open {
-    /// The replica.
-    pub replica: Arc<Replica>,
-    changed: Arc<Notify>,
-}
-
-impl Drop for Open {
-    fn drop(&mut self) {
-        let last = self.replica.open.fetch_sub(1, Ordering::SeqCst) == 1;
-        if last && self.replica.retired.load(Ordering::SeqCst) {
-            self.changed.notify_one();
-        }
-    }
-}
-
-/// Counts requests, each worker its own: what one of them sends on in a row is shared out exactly.
-#[derive(Debug)]
-pub struct Turns(Box<[Turn]>);
-
-/// On a cache line of its own, so that workers don't wait for each other.
-#[derive(Debug, Default)]
-#[repr(align(64))]
-struct Turn(AtomicU64);
-
-impl Turns {
-    fn new(workers: usize) -> Turns {
-        Turns((0..workers).map(|_| Turn::default()).collect())
-    }
-
-    /// The number of this worker's next request.
-    pub fn next(&self, worker: usize) -> u64 {
-        self.0[worker % self.0.len()].0.fetch_add(1, Ordering::Relaxed)
-    }
-}
-
-/// Replicas that take turns.
-#[derive(Debug)]
-pub struct Lane {
-    /// Who they are; never none.
-    pub replicas: Vec<Arc<Replica>>,
-    turns: Arc<Turns>,
-}
-
-/// One port of a service and the replicas behind it.
-#[derive(Debug)]
-pub struct Port {
-    lanes: Vec<Lane>,
-    spread: Spread,
-    /// Across tables.
-    turns: Arc<Turns>,
-    /// Who gets copies of requests that may be repeated.
-    pub shadows: Vec<Arc<Replica>>,
-}
+use crate::replica::{Open, Replica};
+use crate::turns::{Lane, Port, Turns};
 
 /// A service.
 #[derive(Debug)]
@@ -325,58 +257,6 @@ impl Serving {
     /// What a replica that is let go has counted is kept.
     fn keep_figures(&self, replica: &Replica) {
         self.left.lock().unwrap_or_else(PoisonError::into_inner).extend(replica.take_figures());
-    }
-}
-
-impl Replica {
-    fn new(backend: Backend) -> Replica {
-        Replica {
-            backend,
-            open: AtomicU32::new(0),
-            retired: AtomicBool::new(false),
-            counts: Counts::default(),
-            copies: Counts::default(),
-        }
-    }
-
-    /// Takes what was counted since the last call.
-    fn take_figures(&self) -> impl Iterator<Item = Figure> {
-        let backend = Some(&self.backend);
-        self.counts.take(backend, false).into_iter().chain(self.copies.take(backend, true))
-    }
-
-    /// Counts in a shadow step: a copy that was answered, or the visitor's request that it is a copy of.
-    pub fn count_copy(&self, way: &Way, service: &Target, failed: bool, micros: u64, other_size: bool) {
-        self.copies.add_copy(way, service, failed, micros, other_size);
-    }
-
-    /// Whether it has left the table.
-    pub fn is_retired(&self) -> bool {
-        self.retired.load(Ordering::SeqCst)
-    }
-}
-
-impl Port {
-    /// Everyone who takes requests here.
-    pub fn replicas(&self) -> impl Iterator<Item = &Arc<Replica>> {
-        self.lanes.iter().flat_map(|lane| &lane.replicas).chain(&self.shadows)
-    }
-
-    /// Replicas in the order in which one request of this worker should try them, at most `tries`; the same one comes
-    /// again where there are fewer. The first is by share; where it cannot be reached, others of its kind are tried,
-    /// then those of other lanes. Each call is the next request's.
-    pub fn in_turn(&self, worker: usize, tries: usize) -> impl Iterator<Item = &Arc<Replica>> {
-        let alone = self.lanes.len() < 2;
-        let chosen = if alone { Some(0) } else { self.spread.pick(self.turns.next(worker)) };
-        let lane = chosen.and_then(|place| self.lanes.get(place)).filter(|lane| !lane.replicas.is_empty());
-        let own = lane.into_iter().flat_map(move |lane| {
-            // Workers begin at different replicas.
-            let (first, count) = (lane.turns.next(worker) as usize + worker, lane.replicas.len());
-            let tries = if alone { tries } else { tries.min(count) };
-            (0..tries).map(move |step| &lane.replicas[(first + step) % count])
-        });
-        let others = self.lanes.iter().enumerate().filter(move |(place, _)| Some(*place) != chosen);
-        own.chain(others.flat_map(|(_, lane)| &lane.replicas)).take(tries)
     }
 }
 

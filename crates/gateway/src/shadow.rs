@@ -14,7 +14,8 @@ use mainyard_core::model::Target;
 
 use crate::arrival::RequestBody;
 use crate::counts::Way;
-use crate::serving::{Port, Replica};
+use crate::replica::Replica;
+use crate::turns::Port;
 use crate::worker::Forwarder;
 
 /// Tells the program that nobody reads its answer.

@@ -1,0 +1,73 @@
+//! One replica as the workers know it: how it is dialled, what is open to it, and what it answered.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+
+use mainyard_core::link::Figure;
+use mainyard_core::model::Target;
+use mainyard_core::routing::Backend;
+use tokio::sync::Notify;
+
+use crate::counts::{Counts, Way};
+
+/// One replica as it is dialled, shared by all tables that hold it.
+#[derive(Debug)]
+pub struct Replica {
+    /// Which replica, of which release, and how to dial it.
+    pub backend: Backend,
+    /// Requests open to it now.
+    pub open: AtomicU32,
+    /// Whether it has left the table.
+    pub retired: AtomicBool,
+    /// What it answered.
+    pub counts: Counts,
+    /// Copies that it answered in a shadow step, or that were made of what it answered.
+    pub copies: Counts,
+}
+
+/// A request that is open to a replica.
+#[derive(Debug)]
+pub struct Open {
+    /// The replica.
+    pub replica: Arc<Replica>,
+    /// Woken when the last one ends of a replica that has left.
+    pub changed: Arc<Notify>,
+}
+
+impl Drop for Open {
+    fn drop(&mut self) {
+        let last = self.replica.open.fetch_sub(1, Ordering::SeqCst) == 1;
+        if last && self.replica.retired.load(Ordering::SeqCst) {
+            self.changed.notify_one();
+        }
+    }
+}
+
+impl Replica {
+    /// One that has just come into the table.
+    pub fn new(backend: Backend) -> Replica {
+        Replica {
+            backend,
+            open: AtomicU32::new(0),
+            retired: AtomicBool::new(false),
+            counts: Counts::default(),
+            copies: Counts::default(),
+        }
+    }
+
+    /// Takes what was counted since the last call.
+    pub fn take_figures(&self) -> impl Iterator<Item = Figure> {
+        let backend = Some(&self.backend);
+        self.counts.take(backend, false).into_iter().chain(self.copies.take(backend, true))
+    }
+
+    /// Counts in a shadow step: a copy that was answered, or the visitor's request that it is a copy of.
+    pub fn count_copy(&self, way: &Way, service: &Target, failed: bool, micros: u64, other_size: bool) {
+        self.copies.add_copy(way, service, failed, micros, other_size);
+    }
+
+    /// Whether it has left the table.
+    pub fn is_retired(&self) -> bool {
+        self.retired.load(Ordering::SeqCst)
+    }
+}
