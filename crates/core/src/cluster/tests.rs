@@ -389,3 +389,81 @@ fn what_a_node_started_otherwise_does_not_count_and_goes_back() {
     );
     assert_eq!((yard.state(), yard.backends().len()), (WorkloadState::Steady, 3));
 }
+
+#[test]
+fn what_is_still_there_of_an_equal_release_is_taken_over_as_it_is() {
+    let mut yard = Yard::new();
+    let manner = "[workload.locker-api.rollout]\nstyle = \"swap\"\nkeep_old = \"1h\"\n[route.api]";
+    yard.declare(&MANIFEST.replace("[route.api]", manner), false);
+    yard.settle_down();
+    let first: Vec<ReplicaId> = yard.running.keys().cloned().collect();
+    let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
+    let request = DeployRequest { image, ..Default::default() };
+    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.settle_down();
+    assert_eq!(
+        (yard.running.len(), yard.state()),
+        (6, WorkloadState::Steady),
+        "both sets, one beside the other"
+    );
+    yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    let settled = yard.cluster.settle(yard.now);
+    assert!(settled.orders.values().all(|orders| orders.run.is_empty()), "nothing is started");
+    let state = &yard.cluster.state;
+    assert_eq!(state.newest_rollout(&api()).map(|rollout| rollout.state), Some(RolloutState::Done));
+    let now: Vec<ReplicaId> = state
+        .replicas
+        .values()
+        .filter(|replica| replica.release == ReleaseNumber(3) && replica.state == ReplicaState::Ready)
+        .map(|replica| replica.id.clone())
+        .collect();
+    assert_eq!(now, first, "the very replicas, as release 3");
+}
+
+fn figure(yard: &Yard, release: u32, requests: u64, failed: u64, shadow: bool) -> crate::link::Figure {
+    let state = &yard.cluster.state;
+    let replica = state.replicas.values().next().expect("a replica").id.clone();
+    let times = BTreeMap::from([(8, requests)]);
+    let (service, release) = (api(), Some(ReleaseNumber(release)));
+    let (way, inside) = ("api.lockers.localhost".to_owned(), false);
+    let replica = Some(replica);
+    crate::link::Figure {
+        way,
+        inside,
+        service,
+        replica,
+        release,
+        requests,
+        failed,
+        times,
+        shadow,
+        other_size: 0,
+    }
+}
+
+#[test]
+fn copies_are_no_visitors_and_a_person_may_go_on_in_spite_of_errors() {
+    let mut yard = Yard::new();
+    let manner = "[workload.locker-api.rollout]\non_failure = \"hold\"\nwatch = \"1h\"\n[route.api]";
+    yard.declare(&MANIFEST.replace("[route.api]", manner), false);
+    yard.settle_down();
+    let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
+    let request = DeployRequest { image, ..Default::default() };
+    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.settle_down();
+    let rollout = |yard: &Yard| yard.cluster.state.newest_rollout(&api()).expect("a rollout").clone();
+    let copies = [figure(&yard, 2, 400, 200, true), figure(&yard, 1, 400, 0, true)];
+    yard.cluster.hear_figures(&copies, yard.now);
+    yard.settle_down();
+    let evidence = rollout(&yard).evidence;
+    assert_eq!((evidence.served, evidence.copies.requests, evidence.copied.requests), (0, 400, 400));
+    assert!(rollout(&yard).state != RolloutState::Awaiting, "without a shadow step nobody judges copies");
+    let visits = [figure(&yard, 2, 400, 200, false), figure(&yard, 1, 400, 0, false)];
+    yard.cluster.hear_figures(&visits, yard.now);
+    yard.settle_down();
+    assert_eq!(rollout(&yard).state, RolloutState::Awaiting);
+    yard.cluster.advance(&api(), "mira", yard.now).expect("a person says so");
+    yard.cluster.hear_figures(&visits, yard.now);
+    yard.settle_down();
+    assert_ne!(rollout(&yard).state, RolloutState::Awaiting);
+}

@@ -138,3 +138,13 @@ fn exact_chances_agree_with_tables() {
     assert!((by_chance((3, 4), (1, 4)) - 17.0 / 70.0).abs() < 1e-12);
     assert!((beyond_binomial(2, 3, 0.5) - 0.5).abs() < 1e-12);
 }
+
+#[test]
+fn a_little_slower_does_not_matter_and_twice_as_slow_does() {
+    let seen = |bucket: u8| Seen { requests: 100_000, failed: 0, times: [(bucket, 100_000)].into() };
+    // Buckets are half powers of two apart: 72 ms, 102 ms, 145 ms.
+    let look = |new: u8| compare(&seen(new), &seen(19), &seen(19), 3);
+    assert_eq!((look(19), look(20), look(21)), (None, None, Some(Finding::Slower)));
+    let quick = |new: u8| compare(&seen(new), &seen(4), &seen(4), 3);
+    assert_eq!(quick(8), None, "four times as slow, and still no 20 ms more");
+}

@@ -226,6 +226,8 @@ mod tests {
     fn a_share_that_nobody_could_take_goes_to_the_others() {
         assert_eq!(shares(&entry(&[("api", 2, 100)], &[("api", 2)])), [(1000, 1)]);
         assert_eq!(shares(&entry(&[("api", 2, 900)], &[("api", 1)])), [(1000, 1)]);
+        assert_eq!(shares(&entry(&[("api", 2, 0)], &[("api", 2)])), [(1000, 1)], "better than nobody");
+        assert_eq!(shares(&entry(&[("api", 2, 1000)], &[("api", 1)])), [(1000, 1)]);
         assert_eq!(shares(&entry(&[("api", 2, 100)], &[])), []);
     }
 

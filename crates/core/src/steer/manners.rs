@@ -224,3 +224,56 @@ fn after_enough_copies_or_enough_time_the_visitors_come() {
         assert_eq!(waited, copies == 0, "{} ms", world.now - since);
     }
 }
+
+#[test]
+fn a_watch_ends_at_its_time_and_not_before() {
+    let mut world = moving(4, stepped(&[step(25, 1000)]));
+    while world.rollout.as_ref().is_some_and(|rollout| rollout.watched_since.is_none()) {
+        world.step();
+        world.let_time_pass(1);
+    }
+    let since = world.rollout.as_ref().and_then(|rollout| rollout.watched_since).expect("it is watched");
+    let at_step = |world: &World| world.rollout.as_ref().map(|rollout| rollout.step);
+    world.now = since.as_millisecond() + 999;
+    assert_eq!(world.step().look_again, Some(since + Span::from_secs(1).signed()));
+    assert_eq!(at_step(&world), Some(0));
+    world.now += 1;
+    world.step();
+    assert_eq!(at_step(&world), Some(1));
+}
+
+#[test]
+fn what_is_brought_back_and_fails_waits_and_is_not_taken_for_the_other_again() {
+    let mut world = moving(3, rule(1, 0));
+    world.rollout.as_mut().expect("a rollout").purpose = Purpose::Back;
+    world.step();
+    let new = world.replicas.iter_mut().find(|replica| replica.release == ReleaseNumber(2));
+    new.expect("one of it").reason = Some(Reason::new(ReasonCode::KeepsEnding, "ended 2 times"));
+    assert_eq!(world.step().rollout.map(|rollout| rollout.state), Some(RolloutState::Awaiting));
+}
+
+#[test]
+fn the_first_release_is_not_compared_with_anything() {
+    let mut world = World::new(3, rule(1, 0));
+    world.step();
+    answer(&mut world, (400, 200), (0, 0));
+    assert!(world.run_until_done(&DICE, |_| {}), "its checks decide");
+}
+
+#[test]
+fn visitors_are_compared_from_the_beginning_after_the_shadow_step() {
+    let mut world = moving(3, shadowed(rule(1, 0)));
+    while world.rollout.as_ref().is_some_and(|rollout| rollout.shadow == Shadowing::Before) {
+        world.step();
+        world.let_time_pass(1);
+    }
+    answer(&mut world, (0, 0), (800, 0));
+    for copies in [25, 20, 60] {
+        copy(&mut world, (copies, 0), (copies, 0));
+        world.step();
+    }
+    let rollout = world.rollout.as_ref().expect("a rollout");
+    assert_eq!((rollout.shadow, rollout.evidence.looks), (Shadowing::Passed, 0));
+    answer(&mut world, (20, 10), (800, 0));
+    assert_eq!(world.step().rollout.map(|rollout| rollout.state), Some(RolloutState::GoingBack));
+}

@@ -21,7 +21,7 @@ pub(super) struct World {
 }
 
 impl World {
-    fn new(wanted: u32, rule: RolloutRule) -> World {
+    pub(super) fn new(wanted: u32, rule: RolloutRule) -> World {
         let target: Target = "staging/locker-api".parse().expect("a target");
         let workload = Workload {
             target: target.clone(),
