@@ -99,6 +99,12 @@ fn beyond_binomial(marked: u64, of: u64, probability: f64) -> f64 {
     Binomial::new(probability, of).map_or(1.0, |all| all.sf(marked - 1))
 }
 
+/// Whether a copy's answer counts as failed beside the visitor's, by their status codes (RFC 9110): none, one of 500 and
+/// above, or a refusal where the visitor was served.
+pub fn copy_failed(visitors: u16, copys: Option<u16>) -> bool {
+    copys.is_none_or(|copys| copys >= 500 || (copys >= 400 && !(400..500).contains(&visitors)))
+}
+
 /// The finding in a sentence with its numbers; in the shadow step of the copies.
 pub fn reason(finding: Finding, rollout: &Rollout) -> Reason {
     let copying = rollout.shadow == Shadowing::Copying;

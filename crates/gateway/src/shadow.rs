@@ -10,6 +10,7 @@ use http::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
 use http::{HeaderMap, Request, StatusCode};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
+use mainyard_core::judge::copy_failed;
 use mainyard_core::model::Target;
 
 use crate::arrival::RequestBody;
@@ -83,13 +84,11 @@ impl Copy {
             let answered = tokio::time::timeout(WITHIN, asked).await.ok().flatten();
             let Original { way, service, replica, status, length, micros } = original;
             replica.count_copy(&way, &service, status.is_server_error(), micros, false);
-            let (failed, micros, other_size) = match answered {
-                None => (true, begun.elapsed().as_micros() as u64, false),
-                Some((copy, size, micros)) => {
-                    // What the one before could answer and this one refuses has failed as well.
-                    let worse =
-                        copy.is_server_error() || (copy.is_client_error() && !status.is_client_error());
-                    (worse, micros, size.zip(length).is_some_and(|(one, other)| one != other))
+            let failed = copy_failed(status.as_u16(), answered.as_ref().map(|(copy, ..)| copy.as_u16()));
+            let (micros, other_size) = match answered {
+                None => (begun.elapsed().as_micros() as u64, false),
+                Some((_, size, micros)) => {
+                    (micros, size.zip(length).is_some_and(|(one, other)| one != other))
                 }
             };
             self.replica.count_copy(&way, &service, failed, micros, other_size);

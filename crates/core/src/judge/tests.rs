@@ -148,3 +148,11 @@ fn a_little_slower_does_not_matter_and_twice_as_slow_does() {
     let quick = |new: u8| compare(&seen(new), &seen(4), &seen(4), 3);
     assert_eq!(quick(8), None, "four times as slow, and still no 20 ms more");
 }
+
+#[test]
+fn a_copy_fails_where_it_does_worse_than_the_visitor_fared() {
+    let failed = [(200, None), (200, Some(500)), (404, Some(503)), (200, Some(404))];
+    assert!(failed.iter().all(|(visitors, copys)| copy_failed(*visitors, *copys)));
+    let well = [(200, Some(200)), (200, Some(302)), (404, Some(404)), (404, Some(200)), (500, Some(200))];
+    assert!(!well.iter().any(|(visitors, copys)| copy_failed(*visitors, *copys)));
+}
