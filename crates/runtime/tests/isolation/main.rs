@@ -68,9 +68,10 @@ fn replicas_are_reached_from_the_node_and_not_from_each_other() {
 fn a_stop_is_passed_on_and_the_end_is_told() {
     let bench = Bench::new("stop");
     let mut replica = bench.start_api("1.4.0", 0, |_| {});
+    // Running is told before the program has written its first line.
+    until("its first line", || replica.log().contains("locker-api 1.4.0 starts").then_some(()));
     let ending = replica.stop();
     assert_eq!((ending.code, ending.signal), (None, Some(libc::SIGTERM)));
-    assert!(replica.log().contains("locker-api 1.4.0 starts"));
 }
 
 #[test]
