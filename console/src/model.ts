@@ -59,6 +59,14 @@ export interface Check {
   within: string
 }
 
+/** The value of a secret, of this version or of the newest when the release was made. */
+export interface SecretUse {
+  secret: string
+  version?: number
+}
+
+export type Setting = string | SecretUse
+
 export interface Release {
   workload: Target
   number: number
@@ -66,7 +74,8 @@ export interface Release {
     image: string
     ports: Record<string, number>
     labels: Record<string, string>
-    settings: Record<string, string>
+    settings: Record<string, Setting>
+    files?: Record<string, SecretUse>
     limits: { cpu: number; memory: string; processes: number }
     reserve: { cpu: number; memory: string }
     command: string[] | null
@@ -74,6 +83,8 @@ export interface Release {
     checks: { ready?: Check; alive?: Check }
   }
   digest: string | null
+  /** The version that each secret stood for when it was made. */
+  secrets?: Record<string, number>
   same_as: number | null
   origin: Origin
 }

@@ -2,7 +2,7 @@ import * as Tabs from '@radix-ui/react-tabs'
 import { Link, useParams, useSearchParams } from 'react-router'
 
 import { NOT_ISOLATED, isolates, isOpen, key, millis, moment, moves, rate, rows, short, signal, type Row } from '../derive'
-import type { Figure } from '../model'
+import type { Figure, SecretUse } from '../model'
 import { DeployAct, HoldAct, RollbackAct, ScaleAct, SteerAct } from '../parts/acts'
 import { Card, Pair } from '../parts/card'
 import { Line } from '../parts/line'
@@ -137,10 +137,13 @@ function Settings({ row }: { row: Row }) {
   const spec = row.release?.spec
   if (spec === undefined) return null
   const pairs = Object.entries(spec.settings)
+  const files = Object.entries(spec.files ?? {})
+  const of = (used: SecretUse) => `version ${used.version ?? row.release?.secrets?.[used.secret] ?? '?'} of the secret ${used.secret}`
   return (
     <dl>
       {pairs.length === 0 && <p className="text-faint">No setting is declared.</p>}
-      {pairs.map(([name, value]) => <Pair key={name} name={name}><span className="figures text-xs">{value}</span></Pair>)}
+      {pairs.map(([name, value]) => <Pair key={name} name={name}>{typeof value === 'string' ? <span className="figures text-xs">{value}</span> : of(value)}</Pair>)}
+      {files.map(([path, used]) => <Pair key={path} name={path}>a file: {of(used)}</Pair>)}
       <Pair name="Limits">{spec.limits.cpu} cpu, {spec.limits.memory}, {spec.limits.processes} processes</Pair>
       <Pair name="Reserve">{spec.reserve.cpu} cpu, {spec.reserve.memory}</Pair>
       <Pair name="Image digest"><span className="figures text-xs">{row.release?.digest ?? 'not in the store yet'}</span></Pair>

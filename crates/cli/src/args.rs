@@ -142,6 +142,9 @@ pub enum Command {
         /// A setting to change; may be given several times.
         #[arg(long = "set", value_name = "K=V")]
         settings: Vec<String>,
+        /// A setting that takes the newest value of a secret; may be given several times.
+        #[arg(long = "set-secret", value_name = "K=SECRET")]
+        secrets: Vec<String>,
         #[command(flatten)]
         wait: Wait,
     },
@@ -247,6 +250,9 @@ pub enum Command {
     /// Images in the platform's store.
     #[command(subcommand)]
     Image(Image),
+    /// Values that are given to workloads and never shown again.
+    #[command(subcommand)]
+    Secret(Secret),
     /// Places to run things.
     #[command(subcommand)]
     Environment(Environment),
@@ -348,6 +354,51 @@ pub enum Image {
         #[command(flatten)]
         output: Output,
     },
+}
+
+/// What to do with secrets.
+#[derive(Debug, Subcommand)]
+pub enum Secret {
+    /// Add a secret, or a new version of one; who follows it gets a release. The value comes from standard input.
+    #[command(
+        after_help = "Example:\n  mainyard secret add staging/db-password < password.txt\n  printf %s \"$NEW\" | mainyard secret add staging/db-password --forecast"
+    )]
+    Add {
+        /// The secret, as environment/name.
+        secret: String,
+        /// Keep the line end at the end of the value; otherwise one is taken off.
+        #[arg(long)]
+        keep_newline: bool,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// List the secrets, their versions and who uses them.
+    #[command(after_help = "Example:\n  mainyard secret list staging")]
+    List {
+        /// One environment only.
+        environment: Option<String>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// See the versions of a secret and the releases they are in. No value is shown.
+    #[command(after_help = "Example:\n  mainyard secret show staging/db-password")]
+    Show {
+        /// The secret, as environment/name.
+        secret: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Remove a secret that nothing uses.
+    #[command(after_help = "Example:\n  mainyard secret remove staging/db-password")]
+    Remove {
+        /// The secret, as environment/name.
+        secret: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// Make a new platform key and seal all values anew under it.
+    #[command(after_help = "Example:\n  mainyard secret rotate-key")]
+    RotateKey,
 }
 
 /// What to do with environments.

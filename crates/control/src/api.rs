@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, web};
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, Kind, State};
+use mainyard_core::cluster::Cluster;
 use mainyard_core::manifest::{SourceFile, read};
 use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, Target, WorkloadState};
 use serde::{Deserialize, Serialize};
@@ -17,7 +17,7 @@ use crate::answers::{Answer, default_tail, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
-use crate::{Control, JSON_LIMIT, releases, stream, transfer};
+use crate::{Control, JSON_LIMIT, releases, secrets, stream, transfer};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -45,6 +45,10 @@ use crate::{Control, JSON_LIMIT, releases, stream, transfer};
         releases::keep,
         releases::compare,
         remove,
+        secrets::list,
+        secrets::add,
+        secrets::remove,
+        secrets::rotate_key,
         transfer::logs,
         declare,
         transfer::list_images,
@@ -64,6 +68,7 @@ use crate::{Control, JSON_LIMIT, releases, stream, transfer};
         releases::Rollback,
         releases::Hold,
         releases::Keep,
+        secrets::Listed,
         Declare,
         Declared
     ))
@@ -90,6 +95,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/environments/{environment}/workloads/{name}", web::delete().to(remove))
             .route("/environments/{environment}/workloads/{name}/scale", web::post().to(scale))
             .configure(releases::routes)
+            .configure(secrets::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
             .route("/declare", web::post().to(declare))
             .route("/images", web::get().to(transfer::list_images))
@@ -151,32 +157,11 @@ async fn snapshot(control: Data<Control>, member: Member) -> Result<Json<Snapsho
         cursor: published.1,
         member: member.0,
         gateway: control.gateway_http.clone(),
-        objects: objects(&published.0).map_err(|error| Problem::unavailable(error.to_string()))?,
+        objects: published.0.bodies().map_err(|error| Problem::unavailable(error.to_string()))?,
         signals: signals(),
         figures: control.traffic.recent(),
         series: control.traffic.series(),
     }))
-}
-
-fn objects(state: &State) -> serde_json::Result<BTreeMap<&'static str, BTreeMap<String, Value>>> {
-    fn map<K, T: Serialize>(
-        things: &BTreeMap<K, T>,
-        key: impl Fn(&T) -> String,
-    ) -> serde_json::Result<BTreeMap<String, Value>> {
-        things.values().map(|thing| Ok((key(thing), serde_json::to_value(thing)?))).collect()
-    }
-    Ok(BTreeMap::from([
-        (Kind::Environment.word(), map(&state.environments, |it| it.name.to_string())?),
-        (Kind::Workload.word(), map(&state.workloads, |it| it.target.to_string())?),
-        (Kind::Release.word(), map(&state.releases, |it| format!("{}@{}", it.workload, it.number))?),
-        (Kind::Rollout.word(), map(&state.rollouts, |it| format!("{}@{}", it.workload, it.to))?),
-        (Kind::Replica.word(), map(&state.replicas, |it| it.id.to_string())?),
-        (Kind::Service.word(), map(&state.services, |it| it.target.to_string())?),
-        (Kind::Route.word(), map(&state.routes, |it| it.target.to_string())?),
-        (Kind::Image.word(), map(&state.images, |it| it.image.to_string())?),
-        (Kind::Gateway.word(), map(&state.gateways, |it| it.name.clone())?),
-        (Kind::Node.word(), map(&state.nodes, |it| it.name.to_string())?),
-    ]))
 }
 
 fn signals() -> Value {

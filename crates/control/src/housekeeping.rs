@@ -1,5 +1,5 @@
 //! What would grow without end is cleared away by rule: old changes in the journal, blobs that no image and no release
-//! needs. Only the control that decides does it.
+//! needs, sealed values that no secret has. Only the control that decides does it.
 
 use std::collections::HashSet;
 use std::time::Duration;
@@ -13,6 +13,8 @@ use crate::Control;
 const EVERY: Duration = Duration::from_secs(600);
 /// A blob that nobody needs is kept for this long.
 const BLOB_KEPT: Duration = Duration::from_secs(3600);
+/// A sealed value that no secret names is kept for this long.
+const SEALED_KEPT: Duration = Duration::from_secs(3600);
 /// Largest manifest that is read.
 const MANIFEST_LIMIT: u64 = 4 << 20;
 
@@ -32,6 +34,11 @@ async fn clear(control: &Data<Control>) {
         Ok(0) => {}
         Ok(gone) => tracing::info!(gone, "old changes were cleared from the journal"),
         Err(error) => tracing::warn!(%error, "the journal could not be cleared"),
+    }
+    match control.store.sweep_sealed(SEALED_KEPT.as_secs_f64()).await {
+        Ok(0) => {}
+        Ok(gone) => tracing::info!(gone, "sealed values that no secret has any more were removed"),
+        Err(error) => tracing::warn!(%error, "sealed values could not be cleared"),
     }
     let manifests = wanted(&control.steward.published.read().await.0);
     let images = control.images.clone();

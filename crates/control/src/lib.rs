@@ -14,10 +14,12 @@ mod housekeeping;
 mod links;
 mod problem;
 mod releases;
+mod secrets;
 mod steward;
 mod stream;
 mod traffic;
 mod transfer;
+mod vault;
 
 use std::net::TcpListener;
 use std::path::PathBuf;
@@ -29,9 +31,9 @@ use mainyard_store::Store;
 
 pub use api::openapi;
 pub use traffic::{Point, Traffic, WayFigures};
+pub use vault::KeySource;
 
 /// What control is started with.
-#[derive(Debug)]
 pub struct Config {
     /// Its name among the controls on one record.
     pub name: String,
@@ -49,6 +51,8 @@ pub struct Config {
     pub client_token: String,
     /// The token of node agents and gateways.
     pub part_token: String,
+    /// The platform's keys, under which the values of secrets are sealed.
+    pub secrets_key: KeySource,
     /// The first member.
     pub member: String,
     /// Where the gateway is reached without TLS, for showing addresses.
@@ -76,6 +80,7 @@ pub(crate) struct Control {
     pub steward: steward::Handle,
     pub links: links::Links,
     pub traffic: Arc<Traffic>,
+    pub vault: vault::Vault,
     pub instance: String,
     pub gateway_http: String,
 }
@@ -96,12 +101,14 @@ async fn serve(config: Config) -> Result<(), Error> {
     let images = ContentStore::open(&config.images)?;
     let traffic = Arc::new(Traffic::new());
     let links = links::Links::default();
+    let vault = vault::Vault::new(store.clone(), config.secrets_key);
     let post = steward::Post {
         name: config.name,
         url: config.url,
         store: store.clone(),
         links: links.clone(),
         traffic: Arc::clone(&traffic),
+        vault: vault.clone(),
     };
     let steward = steward::start(post).await?;
     let holder = steward.holder.clone();
@@ -112,6 +119,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         steward,
         links,
         traffic,
+        vault,
         instance: config.instance,
         gateway_http: config.gateway_http,
     });

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::web::{self, Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal};
-use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, Target};
+use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, Setting, Target};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -65,9 +65,10 @@ pub struct Deploy {
     /// Another image, as `repository:tag`.
     #[schema(value_type = Option<String>)]
     image: Option<ImageRef>,
-    /// Settings to set.
+    /// Settings to set: text, or `{"secret": "NAME"}`.
     #[serde(default)]
-    settings: BTreeMap<String, String>,
+    #[schema(value_type = Object)]
+    settings: BTreeMap<String, Setting>,
 }
 
 #[derive(Serialize, ToSchema)]

@@ -38,6 +38,7 @@ fn serve_as_a_control() {
         instance: "test".into(),
         client_token: TOKEN.into(),
         part_token: format!("{TOKEN}-of-parts"),
+        secrets_key: mainyard_control::KeySource::Given("5e".repeat(32)),
         member: "mira".into(),
         gateway_http: String::new(),
     };

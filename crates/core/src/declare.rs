@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::difference::{differences, rule_differences};
+use crate::difference::{differences, rule_differences, secret_differences};
 use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
 use crate::model::{Name, Origin, Release, ReleaseNumber, Route, Service, Target, Workload};
 use crate::near::did_you_mean;
@@ -18,6 +18,8 @@ use crate::near::did_you_mean;
 pub struct Present {
     /// Workloads, the release each one wants, and the number that a new one would get.
     pub workloads: BTreeMap<Name, (Workload, Release, ReleaseNumber)>,
+    /// The newest version of each secret.
+    pub secrets: BTreeMap<Name, u32>,
     /// Services.
     pub services: BTreeMap<Name, Service>,
     /// Routes.
@@ -109,7 +111,7 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
     }
     let mut plan = Plan::default();
     for (name, workload) in &declared.workloads {
-        plan_workload(&mut plan, name, workload, present.workloads.get(name));
+        plan_workload(&mut plan, name, workload, present.workloads.get(name), &present.secrets);
     }
     for (name, service) in &declared.services {
         let words = format!("{} → {}", ports(service), selector(&service.select));
@@ -147,6 +149,7 @@ fn plan_workload(
     name: &Name,
     declared: &DeclaredWorkload,
     before: Option<&(Workload, Release, ReleaseNumber)>,
+    secrets: &BTreeMap<Name, u32>,
 ) {
     let object = format!("workload {name}");
     let Some((workload, release, next)) = before else {
@@ -162,7 +165,12 @@ fn plan_workload(
         });
         return;
     };
-    let differing = differences(&release.spec, &declared.spec);
+    let mut differing = differences(&release.spec, &declared.spec);
+    let mut newest = secrets.clone();
+    newest.retain(|name, _| {
+        declared.spec.secret_uses().any(|used| used.secret == *name && used.version.is_none())
+    });
+    differing.extend(secret_differences(&release.secrets, &newest));
     let mut words: Vec<String> = differing.iter().map(ToString::to_string).collect();
     let new_release = !words.is_empty();
     if new_release {

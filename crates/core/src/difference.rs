@@ -5,7 +5,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Check, Release, ReleaseSpec, RolloutRule};
+use crate::model::{Check, Name, Release, ReleaseSpec, RolloutRule};
 
 /// One field that differs.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,7 +34,19 @@ pub fn between(before: &Release, after: &Release) -> Vec<Difference> {
     let mut digests = Gathered(Vec::new());
     digests.maybe("image digest", before.digest.clone(), after.digest.clone());
     list.extend(digests.0);
+    list.extend(secret_differences(&before.secrets, &after.secrets));
     list
+}
+
+/// Secrets that stand for another version. That a value changed is all that is ever told of it.
+pub fn secret_differences(before: &BTreeMap<Name, u32>, after: &BTreeMap<Name, u32>) -> Vec<Difference> {
+    let both = before.iter().filter_map(|(name, was)| Some((name, *was, *after.get(name)?)));
+    let changed = both.filter(|(_, was, now)| was != now).map(|(name, was, now)| Difference {
+        field: format!("secret {name}"),
+        before: Some(format!("version {was}")),
+        after: Some(format!("version {now}")),
+    });
+    changed.collect()
 }
 
 /// What differs between two specifications.
@@ -49,7 +61,13 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     };
     list.map("port", &ports(before), &ports(after));
     list.map("label", &before.labels, &after.labels);
-    list.map("setting", &before.settings, &after.settings);
+    let settings = |spec: &ReleaseSpec| {
+        spec.settings.iter().map(|(name, setting)| (name.clone(), setting.to_string())).collect()
+    };
+    list.map("setting", &settings(before), &settings(after));
+    let files =
+        |spec: &ReleaseSpec| spec.files.iter().map(|(path, used)| (path.clone(), used.to_string())).collect();
+    list.map("file", &files(before), &files(after));
     list.field("cpu limit", before.limits.cpu.to_string(), after.limits.cpu.to_string());
     list.field("memory limit", before.limits.memory.to_string(), after.limits.memory.to_string());
     list.field("process limit", before.limits.processes.to_string(), after.limits.processes.to_string());

@@ -1,6 +1,6 @@
 //! What control, node agents and gateways say to each other: JSON, one message a line.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
 use serde::{Deserialize, Serialize};
@@ -8,7 +8,8 @@ use serde::{Deserialize, Serialize};
 use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::model::{
-    Bytes, Cpu, EnvironmentIndex, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, Target,
+    Bytes, Cpu, EnvironmentIndex, Given, Name, Reason, ReasonCode, ReleaseNumber, ReleaseSpec, ReplicaId,
+    ReplicaState, SecretKey, SecretUse, Target,
 };
 use crate::routing::Table;
 
@@ -27,6 +28,40 @@ pub struct RunOrder {
     pub digest: String,
     /// Its address.
     pub address: Ipv4Addr,
+    /// The versions that its secrets stand for ([`crate::model::Release::secrets`]).
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub secrets: BTreeMap<Name, u32>,
+    /// Their values. They are filled in on the way to the node, and kept there apart from the order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub values: Vec<Given>,
+}
+
+impl RunOrder {
+    /// The version of a secret that is used here.
+    pub fn version_of(&self, used: &SecretUse) -> Option<SecretKey> {
+        let version = used.version.or_else(|| self.secrets.get(&used.secret).copied())?;
+        Some(SecretKey { secret: used.secret.clone(), version })
+    }
+
+    /// Every version of a secret that it needs.
+    pub fn secret_keys(&self) -> BTreeSet<SecretKey> {
+        self.spec.secret_uses().filter_map(|used| self.version_of(used)).collect()
+    }
+
+    /// The value of a secret that is used here, with its version.
+    pub fn given(&self, used: &SecretUse) -> Option<&Given> {
+        let SecretKey { secret, version } = self.version_of(used)?;
+        self.values.iter().find(|given| (&given.secret, given.version) == (&secret, version))
+    }
+
+    /// Why it cannot be started, where the value of a secret did not come with it.
+    pub fn lacks(&self) -> Option<Reason> {
+        let lacking = self.spec.secret_uses().find(|used| self.given(used).is_none())?;
+        let which =
+            self.version_of(lacking).map_or_else(|| lacking.to_string(), |key| format!("secret {key}"));
+        let sentence = format!("control sent no value of {which}; its own log says why");
+        Some(Reason::new(ReasonCode::SecretMissing, sentence))
+    }
 }
 
 /// From control to a node agent.

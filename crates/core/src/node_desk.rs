@@ -155,11 +155,19 @@ impl Desk {
             }
         }
         for order in run {
-            if !self.slots.contains_key(&order.id) {
-                steps.push(Step::Keep(Box::new(order.clone())));
-                let (id, _) = self.add(order);
-                steps.extend(self.handle(&id, Event::Begin, now));
+            if let Some(slot) = self.slots.get_mut(&order.id) {
+                let (id, number) = (order.id.clone(), slot.number);
+                let list = slot.run.complete(order);
+                if !list.is_empty() {
+                    self.touched.insert(id.clone());
+                    steps.push(Step::Keep(Box::new(slot.run.order.clone())));
+                    steps.extend(list.into_iter().map(|action| Step::Do(id.clone(), number, action)));
+                }
+                continue;
             }
+            steps.push(Step::Keep(Box::new(order.clone())));
+            let (id, _) = self.add(order);
+            steps.extend(self.handle(&id, Event::Begin, now));
         }
         Some(steps)
     }

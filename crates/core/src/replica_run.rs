@@ -214,7 +214,7 @@ impl ReplicaRun {
             return Vec::new();
         }
         match event {
-            Event::Begin => vec![Do::Fetch],
+            Event::Begin => self.begin(),
             Event::Found => {
                 self.run += 1;
                 self.unsure = true;
@@ -236,6 +236,25 @@ impl ReplicaRun {
             Event::Stop => self.stop(),
             Event::Wake => self.wake(now),
         }
+    }
+
+    /// Without the values of its secrets it waits; they come with the next order.
+    fn begin(&mut self) -> Vec<Do> {
+        if let Some(lacking) = self.order.lacks() {
+            self.reason = Some(lacking);
+            return Vec::new();
+        }
+        self.reason = None;
+        vec![Do::Fetch]
+    }
+
+    /// An order of the same replica came again, with values that were lacking.
+    pub fn complete(&mut self, order: RunOrder) -> Vec<Do> {
+        if self.phase != Phase::Fetching || self.order.lacks().is_none() || order.lacks().is_some() {
+            return Vec::new();
+        }
+        self.order = order;
+        self.begin()
     }
 
     fn launch(&mut self) -> Vec<Do> {
@@ -279,7 +298,7 @@ impl ReplicaRun {
     fn wake(&mut self, now: u64) -> Vec<Do> {
         match self.phase {
             Phase::Pausing if now >= self.pause_until => self.launch(),
-            Phase::Fetching => vec![Do::Fetch],
+            Phase::Fetching => self.begin(),
             Phase::Running => {
                 let ran = now.saturating_sub(self.since);
                 if self.order.spec.ready_check().is_none() && ran >= UNCHECKED_READY_AFTER {

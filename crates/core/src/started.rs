@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
-use crate::model::{Limits, Release};
+use crate::model::{Limits, Release, SecretKey, SecretUse, Setting};
 
 /// What makes one running copy: the image, what is run of it, with which settings and limits.
 #[derive(Debug, Clone, Serialize)]
@@ -14,8 +14,11 @@ pub struct Started<'a> {
     pub image: &'a str,
     /// Program and arguments, where they are not the image's own.
     pub command: Option<&'a [String]>,
-    /// Settings by name, with their values.
-    pub settings: BTreeMap<&'a str, &'a str>,
+    /// Settings by name, with their values; of secrets the version, never the value.
+    pub settings: BTreeMap<&'a str, Setting>,
+    /// Files by path, with the version of the secret in each.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub files: BTreeMap<&'a str, SecretUse>,
     /// What it may use at most.
     pub limits: &'a Limits,
 }
@@ -24,10 +27,19 @@ impl<'a> Started<'a> {
     /// As a release asks for it; `None` where its image is not in the store.
     pub fn of(release: &'a Release) -> Option<Started<'a>> {
         let spec = &release.spec;
+        let version = |used: &SecretUse| match release.version_of(used) {
+            Some(SecretKey { secret, version }) => SecretUse { secret, version: Some(version) },
+            None => used.clone(),
+        };
+        let fixed = |setting: &Setting| match setting {
+            Setting::Text(text) => Setting::Text(text.clone()),
+            Setting::Secret(used) => Setting::Secret(version(used)),
+        };
         Some(Started {
             image: release.digest.as_deref()?,
             command: spec.command.as_deref(),
-            settings: spec.settings.iter().map(|(key, value)| (key.as_str(), value.as_str())).collect(),
+            settings: spec.settings.iter().map(|(key, value)| (key.as_str(), fixed(value))).collect(),
+            files: spec.files.iter().map(|(path, used)| (path.as_str(), version(used))).collect(),
             limits: &spec.limits,
         })
     }
@@ -47,17 +59,26 @@ mod tests {
     #[test]
     fn anything_that_differs_shows() {
         let limits = Limits::default();
-        let settings = BTreeMap::from([("LOG_LEVEL", "info")]);
-        let one = Started { image: "sha256:1", command: None, settings, limits: &limits };
+        let level = |text: &str| BTreeMap::from([("LOG_LEVEL", Setting::Text(text.to_owned()))]);
+        let used =
+            |version| SecretUse { secret: "db-password".parse().expect("a name"), version: Some(version) };
+        let secret = |version| BTreeMap::from([("LOG_LEVEL", Setting::Secret(used(version)))]);
+        let files = BTreeMap::new();
+        let one =
+            Started { image: "sha256:1", command: None, settings: level("info"), files, limits: &limits };
         let words = ["/app/api".to_owned()];
         let others = [
             Started { image: "sha256:2", ..one.clone() },
             Started { command: Some(&words), ..one.clone() },
-            Started { settings: BTreeMap::from([("LOG_LEVEL", "debug")]), ..one.clone() },
+            Started { settings: level("debug"), ..one.clone() },
+            Started { settings: secret(1), ..one.clone() },
+            Started { files: BTreeMap::from([("/app/key", used(1))]), ..one.clone() },
             Started { limits: &Limits { processes: 1, ..limits }, ..one.clone() },
         ];
         assert_eq!(one.digest(), one.clone().digest());
         assert_eq!(one.digest().len(), 64);
+        let of = |version| Started { settings: secret(version), ..one.clone() }.digest();
+        assert_ne!(of(1), of(2), "of a secret the version counts");
         assert!(others.iter().all(|other| other.digest() != one.digest()));
     }
 }

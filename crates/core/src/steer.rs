@@ -80,6 +80,7 @@ pub fn is_fault(reason: &Reason) -> bool {
             | KeepsEnding
             | NoRoom
             | CannotStart
+            | SecretMissing
             | NotAsReleased
     )
 }

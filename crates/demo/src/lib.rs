@@ -40,6 +40,9 @@ pub fn crowd(workloads: usize) -> Vec<String> {
 /// The demo's environments, in the order in which they are made.
 pub const ENVIRONMENTS: [&str; 2] = ["staging", "production"];
 
+/// Secrets of each of these environments, with values that are as made up as all the rest.
+pub const SECRETS: [(&str, &str); 1] = [("lockers-db-password", "heron-by-the-old-canal")];
+
 /// Hosts that get gentle traffic, and the paths visitors ask for.
 pub const VISITS: [(&str, &[&str]); 4] = [
     ("api.lockers.localhost", &["/lockers/17/compartments", "/lockers/4/compartments", "/who"]),

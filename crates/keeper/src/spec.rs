@@ -1,7 +1,7 @@
 //! What a keeper is told, and how it travels: length-prefixed fields in a fixed order behind a version mark.
 
 /// Changes whenever a field is added, removed or reordered.
-const MARK: &[u8; 8] = b"MYKEEP01";
+const MARK: &[u8; 8] = b"MYKEEP02";
 
 /// One control group that the replica joins.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -46,6 +46,8 @@ pub struct Spec {
     pub scratch: u64,
     /// Content of `/etc/hosts`.
     pub hosts: String,
+    /// Files put into the root: absolute paths and contents.
+    pub files: Vec<(String, Vec<u8>)>,
     /// Content of `/proc/meminfo`: the replica's limit, not the machine's memory.
     pub meminfo: String,
     /// Control groups to make and to join.
@@ -91,6 +93,11 @@ impl Spec {
         out.texts(&self.layers);
         out.number(self.scratch);
         out.text(&self.hosts);
+        out.number(self.files.len() as u64);
+        for (path, content) in &self.files {
+            out.text(path);
+            out.bytes(content);
+        }
         out.text(&self.meminfo);
         out.number(self.groups.len() as u64);
         for group in &self.groups {
@@ -134,6 +141,7 @@ impl Spec {
             layers: from.texts()?,
             scratch: from.number()?,
             hosts: from.text()?,
+            files: from.list(|from| Some((from.text()?, from.bytes()?.to_vec())))?,
             meminfo: from.text()?,
             groups: from.list(|from| {
                 Some(Group {
@@ -211,6 +219,7 @@ mod tests {
         Spec {
             hostname: "locker-api-a0".into(),
             layers: vec!["/l/1".into(), "/l/2".into()],
+            files: vec![("/app/key".into(), vec![0, 1]), ("/app/empty".into(), Vec::new())],
             groups: vec![Group {
                 dir: "/g/memory".into(),
                 join: "tasks".into(),

@@ -6,9 +6,9 @@
 //! ever lead into the image.
 
 use std::fs::{self, File};
-use std::io;
+use std::io::{self, Write};
 use std::os::fd::OwnedFd;
-use std::os::unix::fs::{PermissionsExt, chown, symlink};
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, chown, symlink};
 
 use libc::{MS_BIND, MS_NODEV, MS_NOEXEC, MS_NOSUID, MS_PRIVATE, MS_RDONLY, MS_REC, MS_REMOUNT};
 use mainyard_keeper::Spec;
@@ -53,6 +53,10 @@ pub fn furnish(spec: &Spec) -> Result<(), Fault> {
     for dir in ["/proc", "/dev", "/etc", "/tmp"] {
         step("furnish the root", ensure_dir(dir, spec.id_base))?;
     }
+    // Before /proc is there, every link in the image leads into the image.
+    for (path, content) in &spec.files {
+        step(format!("put the file {path} there"), put_content(spec, path, content))?;
+    }
     step("furnish /dev", devices(spec))?;
     step("furnish /etc/hosts", put_file(&hosts, "/etc/hosts", spec.id_base))?;
     let flags = MS_NOSUID | MS_NODEV | MS_NOEXEC;
@@ -91,6 +95,19 @@ fn put_file(tree: &OwnedFd, path: &str, id_base: u32) -> io::Result<()> {
     fs::OpenOptions::new().create(true).append(true).open(path)?;
     chown(path, Some(id_base), Some(id_base))?;
     move_mount(tree, path)
+}
+
+/// A file that the program's own user alone may read, in scratch: it is memory and goes with the replica.
+fn put_content(spec: &Spec, path: &str, content: &[u8]) -> io::Result<()> {
+    for (end, _) in path.match_indices('/').skip(1) {
+        ensure_dir(&path[..end], spec.id_base)?;
+    }
+    if fs::symlink_metadata(path).is_ok() {
+        fs::remove_file(path)?;
+    }
+    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o400).open(path)?;
+    file.write_all(content)?;
+    chown(path, Some(spec.id_base + spec.uid), Some(spec.id_base + spec.gid))
 }
 
 fn devices(spec: &Spec) -> io::Result<()> {

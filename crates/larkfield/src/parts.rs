@@ -41,6 +41,15 @@ fn grow(step: usize, pause: Duration) {
 
 pub fn locker_api(release: Release) {
     println!("locker-api {} starts", release.version);
+    if let Ok(password) = std::env::var("DB_PASSWORD") {
+        println!("the database takes a password of {} characters", password.chars().count());
+    }
+    if let Some(path) = std::env::var_os("KIOSK_KEY_FILE") {
+        match std::fs::read(&path) {
+            Ok(key) => println!("the kiosk's key has {} bytes", key.len()),
+            Err(error) => println!("the kiosk's key cannot be read: {error}"),
+        }
+    }
     let listen = if release.fault == "other-port" { 9090 } else { port() };
     if release.fault == "memory" {
         std::thread::spawn(|| grow(2 << 20, Duration::from_millis(50)));

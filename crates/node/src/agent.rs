@@ -12,13 +12,14 @@ use mainyard_core::node_desk::{Desk, Left, Orders, Step};
 use mainyard_core::replica_run::{Do, Ended, Event};
 use mainyard_core::routing::hosts_in;
 use mainyard_runtime::{Driver, Plain};
+use mainyard_sealing::KeyRing;
 use tokio::sync::{mpsc, watch};
 
 use crate::images::{Images, Prepared};
 use crate::keepers::{self, Keeper};
 use crate::message::Message;
 use crate::probes::{Probe, Probes};
-use crate::{Config, Error, link, logs};
+use crate::{Config, Error, link, logs, orders};
 
 /// Images that no replica has any more are cleared away this often.
 const SWEEP_EVERY: Duration = Duration::from_secs(1800);
@@ -43,6 +44,7 @@ pub struct Agent {
     desk: Desk,
     held: BTreeMap<ReplicaId, Held>,
     hosts: HashMap<Name, String>,
+    keys: KeyRing,
     begun: Instant,
 }
 
@@ -79,6 +81,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
         desk: Desk::new(heard_epoch(&config), life),
         held: BTreeMap::new(),
         hosts: HashMap::new(),
+        keys: orders::keys(&config.dir)?,
         begun: Instant::now(),
         config,
     };
@@ -123,9 +126,7 @@ impl Agent {
     fn find_earlier(&mut self) {
         let entries = std::fs::read_dir(self.config.dir.join("replicas")).into_iter().flatten().flatten();
         for entry in entries {
-            let order = std::fs::read(entry.path().join("order.json")).ok();
-            let Some(mut order) = order.and_then(|bytes| serde_json::from_slice::<RunOrder>(&bytes).ok())
-            else {
+            let Some(mut order) = orders::read(&entry.path(), &self.keys) else {
                 let _ = std::fs::remove_dir_all(entry.path());
                 continue;
             };
@@ -195,8 +196,7 @@ impl Agent {
         let dir = self.dir_of(&order.id);
         std::fs::create_dir_all(&dir)?;
         std::fs::create_dir_all(self.log_dir_of(&order.id))?;
-        std::fs::write(dir.join("order.partial"), serde_json::to_vec(order)?)?;
-        std::fs::rename(dir.join("order.partial"), dir.join("order.json"))
+        orders::keep(&dir, order, &self.keys)
     }
 
     /// Replicas read names of services from a file of their own, which is rewritten in place.

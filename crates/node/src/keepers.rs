@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use mainyard_core::link::RunOrder;
-use mainyard_core::model::{ReleaseSpec, ReplicaId};
+use mainyard_core::model::{ReleaseSpec, ReplicaId, SecretUse, Setting};
 use mainyard_core::replica_run::{Ended, Event};
 use mainyard_core::started::Started;
 use mainyard_runtime::{Driver, Ending, Progress, Run, last_ending};
@@ -44,7 +44,13 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
         ("MAINYARD_REPLICA", id.short.clone()),
         ("MAINYARD_RELEASE", order.release.to_string()),
     ];
-    let settings = order.spec.settings.iter().map(|(key, value)| (key.as_str(), value.clone()));
+    // Every value is there: the replica's machine starts nothing without.
+    let settings = order.spec.settings.iter().filter_map(|(key, setting)| match setting {
+        Setting::Text(text) => Some((key.as_str(), text.clone())),
+        Setting::Secret(used) => Some((key.as_str(), order.given(used)?.value.text()?.to_owned())),
+    });
+    let files = order.spec.files.iter();
+    let files = files.filter_map(|(path, used)| Some((path.clone(), order.given(used)?.value.0.clone())));
     for (key, value) in own.into_iter().chain(settings) {
         env.retain(|pair| !pair.starts_with(&format!("{key}=")));
         env.push(format!("{key}={value}"));
@@ -62,6 +68,7 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
         address: order.address,
         port: main_port(&order.spec),
         hosts,
+        files: files.collect(),
         grace: order.spec.stop.grace.duration(),
         run_dir,
         log_dir,
@@ -74,11 +81,23 @@ pub fn started(order: &RunOrder, run: &Run) -> String {
         let pair = run.env.iter().find_map(|pair| pair.strip_prefix(key)?.strip_prefix('='));
         pair.unwrap_or_default()
     };
-    let settings = order.spec.settings.keys().map(|key| (key.as_str(), given(key)));
+    // Of a secret its version is told, where what is given is the value of that version.
+    let of = |used: &SecretUse, given: &[u8]| {
+        let given = order.given(used).filter(|known| known.value.0 == given);
+        SecretUse { secret: used.secret.clone(), version: given.map(|given| given.version) }
+    };
+    let settings = order.spec.settings.iter().map(|(key, setting)| match setting {
+        Setting::Text(_) => (key.as_str(), Setting::Text(given(key).to_owned())),
+        Setting::Secret(used) => (key.as_str(), Setting::Secret(of(used, given(key).as_bytes()))),
+    });
+    let content = |path: &str| run.files.iter().find(|(known, _)| known == path);
+    let files =
+        order.spec.files.iter().filter_map(|(path, used)| Some((path.as_str(), of(used, &content(path)?.1))));
     let started = Started {
         image: &order.digest,
         command: order.spec.command.is_some().then_some(run.argv.as_slice()),
         settings: settings.collect(),
+        files: files.collect(),
         limits: &run.limits,
     };
     started.digest()

@@ -34,7 +34,7 @@ const SCRATCH: Bytes = Bytes::mib(64);
 pub const LOG_LIMIT: Bytes = Bytes::mib(8);
 
 /// One run of one replica.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct Run {
     /// A name that is unique on the node, such as `staging.locker-api.a0`.
     pub name: String,
@@ -60,6 +60,8 @@ pub struct Run {
     pub port: Option<u16>,
     /// Content of `/etc/hosts`.
     pub hosts: String,
+    /// Files put into its root: absolute paths and contents. They are never on disk.
+    pub files: Vec<(String, Vec<u8>)>,
     /// From the stop signal to the kill.
     pub grace: Duration,
     /// Where the keeper leaves its files; made by the caller.
@@ -137,6 +139,7 @@ impl Isolation {
             layers: run.layers.iter().map(|layer| text(layer)).collect(),
             scratch,
             hosts: run.hosts.clone(),
+            files: run.files.clone(),
             meminfo: meminfo(run.limits.memory),
             groups: self.groups.of_replica(&run.name, &run.limits),
             address: run.address.octets(),

@@ -18,7 +18,7 @@ mod users;
 
 pub use driver::{Driver, Means};
 pub use groups::Groups;
-pub use isolation::{Isolation, Run};
+pub use isolation::{Isolation, Run, first_id};
 pub use listening::{Listening, listening, listening_below};
 pub use mainyard_keeper::{Ending, Progress};
 pub use network::{LAST_LINK, NodeNetwork, enter};

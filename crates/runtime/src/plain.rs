@@ -48,6 +48,10 @@ impl Plain {
     /// The command that starts a keeper for this run, as that of [`crate::Isolation`]. `layers` must be one
     /// directory with the whole image.
     pub fn command(&self, run: &Run) -> Result<Command, Error> {
+        if let Some((path, _)) = run.files.first() {
+            let why = "its root is the machine's own, and what is put there would stay: take an isolated node, or a setting";
+            return Err(std::io::Error::other(why)).doing(format!("put the file {path} there"));
+        }
         let hosts = Plain::hosts_file(&run.run_dir);
         fs::write(&hosts, &run.hosts).doing("write the names of services")?;
         let mut env = run.env.clone();

@@ -6,6 +6,7 @@
 
 mod journal;
 mod lease;
+mod sealed;
 mod tokens;
 
 use jiff::Timestamp;
@@ -15,6 +16,7 @@ use sqlx::{PgPool, Row};
 
 pub use journal::{Entry, FEED, Feed};
 pub use lease::{LEASE, Lease};
+pub use sealed::SealedRow;
 pub use tokens::TokenKind;
 
 /// What went wrong with the record.
@@ -89,6 +91,11 @@ pub const QUERIES: &[&str] = &[
     journal::PRUNE,
     journal::KEEP_FROM,
     journal::READ_TRAIL,
+    sealed::PUT,
+    sealed::READ,
+    sealed::READ_ALL,
+    sealed::RENEW,
+    sealed::SWEEP,
     tokens::PUT_TOKEN,
     tokens::READ_TOKEN,
     tokens::TAKE_TOKEN,

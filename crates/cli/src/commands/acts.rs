@@ -4,7 +4,7 @@ use std::io::{IsTerminal, Write};
 
 use mainyard_core::model::{Origin, Target};
 use reqwest::Method;
-use serde_json::{Value, json};
+use serde_json::json;
 
 use super::forecast;
 use crate::args::{Trial, Wait};
@@ -55,11 +55,6 @@ pub async fn remove(client: &Client, target: &Target, yes: bool, trial: &Trial) 
         }
     }
     let answer = forecast::ask(client, Method::DELETE, &path(target, ""), None, trial).await?;
-    if trial.forecast {
-        println!("{}", forecast::mark(trial).trim_end_matches(": "));
-    }
-    for line in answer["gone"].as_array().into_iter().flatten().filter_map(Value::as_str) {
-        println!("- {line}");
-    }
+    forecast::print_gone(&answer, trial);
     forecast::print(&answer, trial)
 }

@@ -18,6 +18,19 @@ pub async fn ask(
     body: Option<&Value>,
     trial: &Trial,
 ) -> Result<Value, Failure> {
+    let mut request = client.request(method, path);
+    if let Some(body) = body {
+        request = request.json(body);
+    }
+    send(client, request, trial).await
+}
+
+/// Sends a request for a change, or for what it would do.
+pub async fn send(
+    client: &Client,
+    request: reqwest::RequestBuilder,
+    trial: &Trial,
+) -> Result<Value, Failure> {
     let mut query = Vec::new();
     if trial.forecast {
         query.push(("forecast", "true"));
@@ -25,11 +38,7 @@ pub async fn ask(
     if let Some(node) = &trial.lose_node {
         query.push(("lose_node", node.as_str()));
     }
-    let mut request = client.request(method, path).query(&query);
-    if let Some(body) = body {
-        request = request.json(body);
-    }
-    let answer = client.send(request).await?;
+    let answer = client.send(request.query(&query)).await?;
     answer.json().await.map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))
 }
 
@@ -37,6 +46,16 @@ pub async fn ask(
 /// other.
 pub fn mark(trial: &Trial) -> &'static str {
     if trial.forecast { "forecast, nothing is changed: " } else { "" }
+}
+
+/// Prints what went, or would go.
+pub fn print_gone(answer: &Value, trial: &Trial) {
+    if trial.forecast {
+        println!("{}", mark(trial).trim_end_matches(": "));
+    }
+    for line in answer["gone"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+        println!("- {line}");
+    }
 }
 
 /// Prints the rehearsal.

@@ -6,13 +6,14 @@ mod forecast;
 mod images;
 mod logs;
 mod releases;
+mod secrets;
 mod seeing;
 
 use serde_json::json;
 
 use mainyard_core::model::{ReleaseId, Target};
 
-use crate::args::{Command, Environment, Image};
+use crate::args::{Command, Environment, Image, Secret};
 use crate::client::Client;
 use crate::place::{self, Place};
 use crate::words::Failure;
@@ -50,8 +51,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Scale { target, replicas, wait } => {
             acts::scale(&client, &parse_target(&target)?, replicas, wait).await
         }
-        Command::Deploy { target, image, settings, wait } => {
-            releases::deploy(&client, &parse_target(&target)?, image, settings, wait).await
+        Command::Deploy { target, image, settings, secrets, wait } => {
+            let set = releases::settings(&settings, &secrets)?;
+            releases::deploy(&client, &parse_target(&target)?, image, set, wait).await
         }
         Command::Rollback { target, to, at, wait } => {
             releases::rollback(&client, &parse_target(&target)?, to, at, wait).await
@@ -75,6 +77,19 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         }
         Command::Image(Image::Add { path, name }) => images::add(&client, &path, name).await,
         Command::Image(Image::List { output }) => images::list(&client, output).await,
+        Command::Secret(Secret::Add { secret, keep_newline, wait }) => {
+            secrets::add(&client, &parse_target(&secret)?, keep_newline, wait).await
+        }
+        Command::Secret(Secret::List { environment, output }) => {
+            secrets::list(&client, environment, output).await
+        }
+        Command::Secret(Secret::Show { secret, output }) => {
+            secrets::show(&client, &parse_target(&secret)?, output).await
+        }
+        Command::Secret(Secret::Remove { secret, trial }) => {
+            secrets::remove(&client, &parse_target(&secret)?, &trial).await
+        }
+        Command::Secret(Secret::RotateKey) => secrets::rotate_key(&client).await,
         Command::Environment(Environment::Add { name }) => {
             client.post("/environments", &json!({"name": name})).await?;
             println!(

@@ -10,7 +10,8 @@ use mainyard_core::difference::differences;
 use mainyard_core::judge::failures;
 use mainyard_core::link::percentile;
 use mainyard_core::model::{
-    Name, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState, Seen, Signal, Target,
+    Name, NameError, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState, SecretUse, Seen,
+    Setting, Signal, Target,
 };
 use mainyard_core::started::Started;
 use reqwest::Method;
@@ -62,20 +63,32 @@ async fn follow_to(client: &Client, target: &Target, release: &Value, wait: &Wai
     }
 }
 
+/// Settings as they are given: `KEY=VALUE`, and `KEY=SECRET` for those that take the value of a secret.
+pub fn settings(texts: &[String], secrets: &[String]) -> Result<BTreeMap<String, Setting>, Failure> {
+    let pair = |pair: &String, option: &str| match pair.split_once('=') {
+        Some((key, value)) if !key.is_empty() => Ok((key.to_owned(), value.to_owned())),
+        _ => Err(Failure::usage(format!("{pair:?} is not a setting: write {option}"))),
+    };
+    let mut set = BTreeMap::new();
+    for text in texts {
+        let (key, value) = pair(text, "--set KEY=VALUE")?;
+        set.insert(key, Setting::Text(value));
+    }
+    for text in secrets {
+        let (key, name) = pair(text, "--set-secret KEY=SECRET")?;
+        let secret = name.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
+        set.insert(key, Setting::Secret(SecretUse { secret, version: None }));
+    }
+    Ok(set)
+}
+
 pub async fn deploy(
     client: &Client,
     target: &Target,
     image: Option<String>,
-    settings: Vec<String>,
+    set: BTreeMap<String, Setting>,
     wait: Wait,
 ) -> Result<(), Failure> {
-    let mut set = BTreeMap::new();
-    for pair in &settings {
-        let (key, value) = pair
-            .split_once('=')
-            .ok_or_else(|| Failure::usage(format!("{pair:?} is not a setting: write --set KEY=VALUE")))?;
-        set.insert(key, value);
-    }
     if image.is_none() && set.is_empty() {
         return Err(Failure::usage(format!(
             "say what to deploy: mainyard deploy {target} --image IMAGE, or --set KEY=VALUE"
@@ -326,9 +339,16 @@ fn fields(release: &Release) -> Vec<(String, String)> {
     list.push(("command".to_owned(), command));
     let port = |(name, port): (&Name, &u16)| (format!("port {name}"), port.to_string());
     list.extend(spec.ports.iter().map(port));
-    let pair = |what: &str, (key, value): (&String, &String)| (format!("{what} {key}"), value.clone());
-    list.extend(spec.labels.iter().map(|label| pair("label", label)));
-    list.extend(spec.settings.iter().map(|setting| pair("setting", setting)));
+    list.extend(spec.labels.iter().map(|(key, value)| (format!("label {key}"), value.clone())));
+    let of = |used: &SecretUse| match release.version_of(used) {
+        Some(key) if used.version.is_none() => format!("secret {key}, the newest when it was made"),
+        _ => used.to_string(),
+    };
+    list.extend(spec.settings.iter().map(|(key, setting)| {
+        let value = setting.secret().map_or_else(|| setting.to_string(), of);
+        (format!("setting {key}"), value)
+    }));
+    list.extend(spec.files.iter().map(|(path, used)| (format!("file {path}"), of(used))));
     let limits = &spec.limits;
     let limits = format!("{} cpu, {}, {} processes", limits.cpu, limits.memory, limits.processes);
     list.push(("limits".to_owned(), limits));

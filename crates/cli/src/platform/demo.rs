@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use mainyard_demo::{CROWD, ENVIRONMENTS, MANIFEST, VISITS, pack_images};
+use mainyard_demo::{CROWD, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, pack_images};
 use mainyard_images::{ContentStore, write_archive};
 use reqwest::Method;
 use serde_json::json;
@@ -39,6 +39,12 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
             continue;
         }
         client.post("/environments", &json!({"name": environment})).await?;
+        if environment != CROWD {
+            for (name, value) in SECRETS {
+                let path = format!("/environments/{environment}/secrets/{name}");
+                client.send(client.request(Method::PUT, &path).body(value)).await?;
+            }
+        }
         let named = |(number, text)| json!({"name": format!("mainyard-{}.toml", number + 1), "text": text});
         let files: Vec<_> = manifests.iter().enumerate().map(named).collect();
         client.post("/declare", &json!({"environment": environment, "files": files})).await?;

@@ -6,6 +6,7 @@ use std::os::fd::{AsRawFd, FromRawFd, RawFd};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 
+use mainyard_control::KeySource;
 use mainyard_core::model::Name;
 use mainyard_gateway::Network;
 use mainyard_runtime::{Isolation, Means};
@@ -18,6 +19,9 @@ use crate::words::Failure;
 
 /// What a part is told, besides its listeners.
 const BRIEF: &str = "MAINYARD_BRIEF";
+
+/// The key under which secrets are sealed, where it is not kept in the data directory; control alone gets it.
+const SECRETS_KEY: &str = "MAINYARD_SECRETS_KEY";
 
 /// What the supervisor tells every part.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -69,6 +73,9 @@ pub fn spawn(place: &Place, part: Part, brief: &Brief, listeners: &[&TcpListener
     let mut command = Command::new("/proc/self/exe");
     command.arg0("mainyard");
     command.arg("serve").arg(part.word()).arg("--data").arg(&place.data).env(BRIEF, brief);
+    if part != Part::Control {
+        command.env_remove(SECRETS_KEY);
+    }
     command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log);
     let handed: Vec<RawFd> = listeners.iter().map(|listener| listener.as_raw_fd()).collect();
     // SAFETY: only system calls on descriptors, none of which allocates.
@@ -143,6 +150,8 @@ pub fn control(place: &Place) -> Result<(), Failure> {
         instance: brief.instance,
         client_token: brief.client_token,
         part_token: brief.part_token,
+        secrets_key: std::env::var(SECRETS_KEY)
+            .map_or_else(|_| KeySource::File(place.file("secrets-key")), KeySource::Given),
         member: brief.member,
         gateway_http: super::listeners::reachable(brief.http).to_string(),
     };

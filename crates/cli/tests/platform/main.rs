@@ -13,6 +13,7 @@ mod interface;
 mod mishaps;
 mod outages;
 mod releases;
+mod secrets;
 mod side_by_side;
 mod soak;
 mod steering;

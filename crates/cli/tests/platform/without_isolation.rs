@@ -10,6 +10,7 @@ mod interface;
 mod mishaps;
 mod ordinary;
 mod releases;
+mod secrets;
 mod side_by_side;
 mod steering;
 

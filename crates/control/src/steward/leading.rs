@@ -5,13 +5,14 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, Refusal, Settled};
-use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder};
-use mainyard_core::model::Name;
+use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
+use mainyard_core::model::{Name, ReplicaId};
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::{mpsc, oneshot};
 
 use super::handle::{ActError, Message};
 use super::post::Steward;
+use crate::vault::VaultError;
 
 /// How long a burst of reports is gathered before it is settled and written together.
 const GATHER: Duration = Duration::from_millis(6);
@@ -25,16 +26,26 @@ struct Leader<'a> {
     epoch: u64,
     /// Gateways that called and have no table yet.
     called: BTreeSet<String>,
+    /// Nodes that called and have no orders yet.
+    called_nodes: BTreeSet<Name>,
 }
 
 /// Decides until it may or can no more.
 pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedReceiver<Message>) {
     let outcome = async {
+        match steward.vault.renew().await {
+            Ok(0) => {}
+            Ok(count) => tracing::info!(count, "secrets were sealed anew under the newest key"),
+            Err(VaultError::Store(error)) => return Err(error),
+            Err(VaultError::Keys(error)) => tracing::error!(error, "secrets cannot all be opened"),
+        }
         let (state, number) = steward.store.snapshot().await?;
         *steward.published.write().await = (state.clone(), number);
         steward.latest.send_replace(number);
         let cluster = Cluster::new(state, epoch, Timestamp::now());
-        Leader { steward, cluster, epoch, called: BTreeSet::new() }.work(messages).await
+        Leader { steward, cluster, epoch, called: BTreeSet::new(), called_nodes: BTreeSet::new() }
+            .work(messages)
+            .await
     };
     if let Err(error) = outcome.await {
         tracing::error!(%error, "the cluster is read anew");
@@ -93,12 +104,8 @@ impl Leader<'_> {
                 waiting.push((answer, result));
             }
             Message::Hello(hello) => {
-                let node = hello.node.clone();
+                self.called_nodes.insert(hello.node.clone());
                 self.cluster.hear_hello(hello, now);
-                self.steward.links.order_node(&node, whole(&self.cluster, &node, self.epoch));
-                for (environment, text) in self.cluster.all_hosts() {
-                    self.steward.links.order_node(&node, NodeOrder::Hosts { environment, text });
-                }
             }
             Message::Node(node, report) => self.cluster.hear_node(&node, report, now),
             Message::GatewayCalled(gateway, hello) => {
@@ -125,10 +132,15 @@ impl Leader<'_> {
         for (environment, text) in settled.hosts {
             self.steward.links.order_all_nodes(&NodeOrder::Hosts { environment, text });
         }
+        for node in std::mem::take(&mut self.called_nodes) {
+            for (environment, text) in self.cluster.all_hosts() {
+                self.steward.links.order_node(&node, NodeOrder::Hosts { environment, text });
+            }
+            let (run, stop) = (self.cluster.whole_orders(&node), self.cluster.stopping_on(&node));
+            self.order(&node, true, run, stop).await?;
+        }
         for (node, orders) in settled.orders {
-            let order =
-                NodeOrder::Replicas { epoch: self.epoch, whole: false, run: orders.run, stop: orders.stop };
-            self.steward.links.order_node(&node, order);
+            self.order(&node, false, orders.run, orders.stop).await?;
         }
         // A gateway serves only after the record knows of it.
         for gateway in std::mem::take(&mut self.called) {
@@ -137,6 +149,23 @@ impl Leader<'_> {
         if let Some(table) = settled.table {
             self.steward.links.order_all_gateways(&GatewayOrder::Table(table));
         }
+        Ok(())
+    }
+
+    /// Orders a node, with the values of secrets that it needs.
+    async fn order(
+        &self,
+        node: &Name,
+        whole: bool,
+        mut run: Vec<RunOrder>,
+        stop: Vec<ReplicaId>,
+    ) -> Result<(), Error> {
+        match self.steward.vault.fill(&self.cluster.state, &mut run).await {
+            Ok(()) => {}
+            Err(VaultError::Store(error)) => return Err(error),
+            Err(VaultError::Keys(error)) => tracing::error!(error, "secrets cannot be opened"),
+        }
+        self.steward.links.order_node(node, NodeOrder::Replicas { epoch: self.epoch, whole, run, stop });
         Ok(())
     }
 
@@ -152,15 +181,5 @@ impl Leader<'_> {
             published.1 = last.number;
             self.steward.latest.send_replace(last.number);
         }
-    }
-}
-
-/// Everything a node should run.
-fn whole(cluster: &Cluster, node: &Name, epoch: u64) -> NodeOrder {
-    NodeOrder::Replicas {
-        epoch,
-        whole: true,
-        run: cluster.whole_orders(node),
-        stop: cluster.stopping_on(node),
     }
 }

@@ -25,21 +25,42 @@ use post::Steward;
 
 /// Reads the record, and decides, or waits for its turn, on a thread of its own.
 pub async fn start(post: Post) -> Result<Handle, Error> {
-    let Post { name, url, store, links, traffic } = post;
+    let Post { name, url, store, links, traffic, vault } = post;
     let (state, number) = store.snapshot().await?;
     let published = Arc::new(RwLock::new((state, number)));
     let (latest, changed) = watch::channel(number);
     let (holder, held) = watch::channel(Holder::default());
     let (inbox, messages) = mpsc::unbounded_channel();
-    let steward =
-        Steward { name, url, store, links, traffic, published: Arc::clone(&published), latest, holder };
+    let steward = Steward {
+        name,
+        url,
+        store,
+        links,
+        traffic,
+        vault,
+        published: Arc::clone(&published),
+        latest,
+        holder,
+    };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error| Error::Database(error.into()))?;
     let spawned = std::thread::Builder::new().name("steward".to_owned()).spawn(move || {
+        let _alive = OrAllEnds;
         runtime.block_on(steward.serve(messages));
     });
     spawned.map_err(|error| Error::Database(error.into()))?;
     Ok(Handle { inbox, published, latest: changed, holder: held })
+}
+
+/// Without the steward nothing is decided: where it falls, the whole process does, and is started again from the record.
+struct OrAllEnds;
+
+impl Drop for OrAllEnds {
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            std::process::abort();
+        }
+    }
 }
 
 impl Steward {

@@ -9,6 +9,7 @@ use tokio::sync::{RwLock, watch};
 use super::handle::Holder;
 use crate::links::Links;
 use crate::traffic::Traffic;
+use crate::vault::Vault;
 
 /// What the steward is started with.
 pub struct Post {
@@ -22,6 +23,8 @@ pub struct Post {
     pub links: Links,
     /// Counts what was served.
     pub traffic: Arc<Traffic>,
+    /// Opens what nodes need of secrets.
+    pub vault: Vault,
 }
 
 /// The steward itself, whether it leads or follows.
@@ -31,6 +34,7 @@ pub struct Steward {
     pub store: Store,
     pub links: Links,
     pub traffic: Arc<Traffic>,
+    pub vault: Vault,
     pub published: Arc<RwLock<(State, u64)>>,
     pub latest: watch::Sender<u64>,
     pub holder: watch::Sender<Holder>,

@@ -8,7 +8,9 @@ use super::objects::{Kind, Object};
 use crate::address;
 use crate::declare::{ChangeLine, Plan, Present, Step, plan};
 use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
-use crate::model::{Name, Origin, Purpose, ReleaseNumber, Route, Service, Target, Workload, WorkloadState};
+use crate::model::{
+    Name, Origin, Purpose, ReleaseNumber, Route, Secret, Service, Target, Workload, WorkloadState,
+};
 
 impl Cluster {
     /// Works out what a declaration changes, without changing anything.
@@ -31,6 +33,9 @@ impl Cluster {
         now: Timestamp,
     ) -> Result<Vec<ChangeLine>, Refusal> {
         let plan = self.plan(declared, environment, exact)?;
+        for (name, workload) in &declared.workloads {
+            self.check_secrets(&Target::new(environment, name), &workload.spec)?;
+        }
         self.cause = Origin { by: by.to_owned(), act: "declared".to_owned(), at: now };
         let new_services = plan.steps.iter().filter(|step| matches!(step, Step::Service(..))).count();
         let most = 4000usize.saturating_sub(self.state.services.len());
@@ -87,11 +92,13 @@ impl Cluster {
                 let next = self.next_release(&workload.target);
                 Some((workload.target.name.clone(), (workload.clone(), release.clone(), next)))
             });
+        let newest = |secret: &Secret| (secret.target.name.clone(), secret.newest());
         let services = self.state.services.values().filter(|service| here(&service.target));
         let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
             self.state.routes.values().partition(|route| here(&route.target));
         Present {
             workloads: workloads.collect(),
+            secrets: self.state.secrets.values().filter(|secret| here(&secret.target)).map(newest).collect(),
             services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
             routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
             foreign_hosts: foreign

@@ -11,6 +11,7 @@ mod hear;
 mod held;
 mod objects;
 mod releasing;
+mod secrets;
 mod settle;
 mod steering;
 
@@ -18,6 +19,7 @@ pub use acts::{Refusal, RefusalKind};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
 pub use releasing::{DeployRequest, Goal};
+pub use secrets::{MadeRelease, SealedValue, Versioned};
 pub use settle::{NodeOrders, Settled};
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::{
     Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica, ReplicaId,
-    Rollout, Route, Service, Target, Workload,
+    Rollout, Route, Secret, Service, Target, Workload,
 };
 
 macro_rules! objects {
@@ -64,6 +64,21 @@ macro_rules! objects {
             pub fn put(&mut self, object: Object) {
                 match object { $(Object::$variant($it) => { self.$map.insert($key, $it); })* }
             }
+            /// Every object as JSON, by kind and key.
+            ///
+            /// # Errors
+            /// Never for what the record holds; the type allows it.
+            pub fn bodies(&self) -> serde_json::Result<BTreeMap<&'static str, BTreeMap<String, serde_json::Value>>> {
+                let mut all = BTreeMap::new();
+                $({
+                    let mut bodies = BTreeMap::new();
+                    for $it in self.$map.values() {
+                        bodies.insert($text, serde_json::to_value($it)?);
+                    }
+                    all.insert(Kind::$variant.word(), bodies);
+                })*
+                Ok(all)
+            }
             /// Removes an object.
             pub fn remove(&mut self, kind: Kind, key: &str) {
                 match kind { $(Kind::$variant => self.$map.retain(|_, $it| $text != key),)* }
@@ -87,6 +102,8 @@ objects! {
     Service(Service) = "service" in services[Target] by |it| it.target.clone(), it.target.to_string();
     /// Routes.
     Route(Route) = "route" in routes[Target] by |it| it.target.clone(), it.target.to_string();
+    /// Secrets.
+    Secret(Secret) = "secret" in secrets[Target] by |it| it.target.clone(), it.target.to_string();
     /// Images.
     Image(ImageRecord) = "image" in images[String] by |it| it.image.to_string(), it.image.to_string();
     /// Gateways.

@@ -1,6 +1,6 @@
 //! Releases: made by a declaration, by a deploy, or by going back.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -8,10 +8,10 @@ use serde::{Deserialize, Serialize};
 use super::acts::{Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::{Kind, Object};
-use crate::difference::differences;
+use crate::difference::{differences, secret_differences};
 use crate::model::{
-    ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState, Target,
-    Workload,
+    ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState, Setting,
+    Target, Workload,
 };
 use crate::near::near;
 use crate::retention::superfluous;
@@ -25,7 +25,7 @@ pub struct DeployRequest {
     pub image: Option<ImageRef>,
     /// Settings to set.
     #[serde(default)]
-    pub settings: std::collections::BTreeMap<String, String>,
+    pub settings: BTreeMap<String, Setting>,
 }
 
 /// What a rollback goes to.
@@ -40,22 +40,28 @@ pub enum Goal {
 }
 
 impl Cluster {
-    /// Makes the next release of a workload the wanted one and begins its rollout.
+    /// Makes the next release of a workload the wanted one and begins its rollout. One that is like an earlier one has
+    /// its image and its secrets, whatever their names stand for meanwhile.
     pub(super) fn release(
         &mut self,
         workload: &mut Workload,
         spec: ReleaseSpec,
-        same_as: Option<ReleaseNumber>,
+        like: Option<&Release>,
         purpose: Purpose,
         now: Timestamp,
     ) {
         let target = workload.target.clone();
         let number = self.next_release(&target);
-        let kept = same_as.and_then(|same| self.state.releases.get(&(target.clone(), same))?.digest.clone());
-        let digest =
-            kept.or_else(|| self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone()));
+        let same_as = like.map(|like| like.same_as.unwrap_or(like.number));
+        let digest = like.and_then(|like| like.digest.clone());
+        let digest = digest
+            .or_else(|| self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone()));
+        let secrets = match like {
+            Some(like) => like.secrets.clone(),
+            None => self.newest_secrets(&target.environment, &spec),
+        };
         let origin = self.cause.clone();
-        let release = Release { workload: target.clone(), number, spec, digest, same_as, origin };
+        let release = Release { workload: target.clone(), number, spec, digest, secrets, same_as, origin };
         if purpose == Purpose::Back {
             self.adopt(&release);
         }
@@ -90,7 +96,10 @@ impl Cluster {
     fn adopt(&mut self, release: &Release) {
         let equal = |number: ReleaseNumber| {
             let other = self.state.releases.get(&(release.workload.clone(), number));
-            other.is_some_and(|other| other.digest == release.digest && other.spec == release.spec)
+            other.is_some_and(|other| {
+                (&other.digest, &other.spec, &other.secrets)
+                    == (&release.digest, &release.spec, &release.secrets)
+            })
         };
         let staying = replicas_of(&self.state.replicas, &release.workload)
             .filter(|replica| replica.state.is_staying() && equal(replica.release));
@@ -148,7 +157,10 @@ impl Cluster {
             spec.image = image.clone();
         }
         spec.settings.extend(request.settings.clone());
-        let differing = differences(&current.spec, &spec);
+        self.check_secrets(target, &spec)?;
+        let mut differing = differences(&current.spec, &spec);
+        let newest = self.newest_secrets(&target.environment, &spec);
+        differing.extend(secret_differences(&current.secrets, &newest));
         let words: Vec<String> = differing.iter().map(ToString::to_string).collect();
         let digest = self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone());
         let moved_tag = request.image.is_some() && digest != current.digest;
@@ -196,9 +208,10 @@ impl Cluster {
         if goal == workload.release && self.state.open_rollout(target).is_none() {
             return Refusal::new(RefusalKind::Conflict, format!("{target} is at release {goal} already"));
         }
+        self.check_versions(&release)?;
         self.cause = Origin { by: by.to_owned(), act: "rolled back".to_owned(), at: now };
         let same_as = release.same_as.unwrap_or(goal);
-        self.release(&mut workload, release.spec, Some(same_as), Purpose::Back, now);
+        self.release(&mut workload, release.spec.clone(), Some(&release), Purpose::Back, now);
         let number = workload.release;
         self.put(Object::Workload(workload));
         self.touch(target);

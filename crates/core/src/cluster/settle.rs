@@ -310,6 +310,8 @@ impl Cluster {
             spec: release.spec.clone(),
             digest: release.digest.clone()?,
             address: replica.address?,
+            secrets: release.secrets.clone(),
+            values: Vec::new(),
         };
         Some((replica.node.clone()?, order))
     }

@@ -187,7 +187,7 @@ impl Cluster {
         };
         self.by(by, "restarted", now);
         let same_as = current.same_as.unwrap_or(current.number);
-        self.release(&mut workload, current.spec, Some(same_as), Purpose::Restart, now);
+        self.release(&mut workload, current.spec.clone(), Some(&current), Purpose::Restart, now);
         let number = workload.release;
         self.put_changed(workload);
         Ok((number, same_as))

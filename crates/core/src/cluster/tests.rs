@@ -11,10 +11,12 @@ use crate::drain::GatewayView;
 use crate::link::{NodeHello, NodeReport, ReplicaReport, RunOrder};
 use crate::manifest::{SourceFile, read};
 use crate::model::{
-    Bytes, Cpu, ImageRecord, Name, ReleaseNumber, ReplicaId, ReplicaState, RolloutState, Target,
+    Bytes, Cpu, ImageRecord, Name, ReleaseNumber, ReplicaId, ReplicaState, RolloutState, Setting, Target,
     WorkloadState,
 };
 use crate::routing::Table;
+
+mod secrets;
 
 const MANIFEST: &str = r#"
 application = "lockers"
@@ -291,7 +293,7 @@ fn old_releases_go_and_the_last_good_one_stays() {
     yard.settle_down();
     // None of these ever runs: the first release goes on serving, and is what going back leads to.
     for round in 0..80 {
-        let settings = [("ROUND".to_owned(), round.to_string())].into();
+        let settings = [("ROUND".to_owned(), Setting::Text(round.to_string()))].into();
         let request = DeployRequest { settings, ..Default::default() };
         yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("deployed");
     }

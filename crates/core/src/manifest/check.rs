@@ -45,6 +45,11 @@ impl Checker<'_> {
                     self.map(table, *kind, inner, path, whole);
                 }
             }
+            Shape::TextOr(keys, _) if item.is_table_like() => {
+                if let Some(table) = self.table(item, path) {
+                    self.keys(item, table, keys, path, true);
+                }
+            }
             Shape::List(inner) => self.list(item, inner, path, whole),
             plain => self.plain(item, plain, path),
         }
@@ -114,6 +119,8 @@ impl Checker<'_> {
         let expected = match shape {
             Shape::Text if text.is_some() => return,
             Shape::Text => "a text in quotes".to_owned(),
+            Shape::TextOr(..) if text.is_some() => return,
+            Shape::TextOr(_, example) => format!("a text in quotes, or {example}"),
             Shape::Name => match wrong::<Name>(text, |error| error.expected.to_owned(), "a name in quotes") {
                 Some(expected) => expected,
                 None => return,
@@ -183,10 +190,23 @@ fn wrong_key(kind: MapKey, name: &str) -> Option<&'static str> {
                 && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
             (!fits).then_some("a setting: letters, digits and underscores")
         }
+        MapKey::File => wrong_file(name),
         MapKey::Port => {
             name.parse::<u16>().map_or(true, |port| port == 0).then_some("a port from 1 to 65535")
         }
     }
+}
+
+/// What is wrong with the path of a file that is put into a replica.
+fn wrong_file(path: &str) -> Option<&'static str> {
+    let parts = || path.split('/').skip(1);
+    let plain = path.starts_with('/') && path.len() <= 200 && !path.contains(|c: char| c.is_control());
+    if !plain || parts().any(|part| part.is_empty() || part == "." || part == "..") {
+        return Some("the path of a file: absolute, without `.` and `..`, such as \"/app/kiosk.key\"");
+    }
+    let kernels = ["proc", "sys", "dev"];
+    let taken = parts().next().is_some_and(|first| kernels.contains(&first)) || path == "/etc/hosts";
+    taken.then_some("a path that is free: /proc, /sys, /dev and /etc/hosts are the platform's")
 }
 
 /// Whether the text is a host name in lower case (RFC 1123 labels).

@@ -23,6 +23,8 @@ pub enum Shape {
     Path,
     /// One of these words.
     Word(&'static [&'static str]),
+    /// Any text, or a table with these keys instead.
+    TextOr(&'static [Key], &'static str),
     /// A list.
     List(&'static Shape),
     /// A table with free keys of one kind.
@@ -40,6 +42,8 @@ pub enum MapKey {
     Label,
     /// Environment variables: letters, digits and underscores.
     Setting,
+    /// Absolute paths of files.
+    File,
     /// Port numbers.
     Port,
 }
@@ -87,7 +91,8 @@ pub static WORKLOAD: Shape = Shape::Table(&[
     key("replicas", &Shape::Integer(0, 10_000), "How many copies; left out, it belongs to whoever scales."),
     key("ports", &Shape::Map(MapKey::Name, &PORT), "Ports the process listens on, by name."),
     key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "What selectors look at."),
-    key("settings", &Shape::Map(MapKey::Setting, &Shape::Text), "Environment variables of the process."),
+    key("settings", &Shape::Map(MapKey::Setting, &SETTING), "Environment variables of the process."),
+    key("files", &Shape::Map(MapKey::File, &FILE_CONTENT), "Files put into the replica, by absolute path."),
     key("limits", &LIMITS, "What a replica may use at most."),
     key("reserve", &RESERVE, "Room kept for a replica on its node."),
     key("command", &Shape::List(&Shape::Text), "Program and arguments instead of the image's own."),
@@ -95,6 +100,19 @@ pub static WORKLOAD: Shape = Shape::Table(&[
     key("checks", &CHECKS, "How a replica's health is told."),
     key("rollout", &ROLLOUT, "How the workload moves to a new release."),
 ]);
+
+static SETTING: Shape = Shape::TextOr(SECRET_USE, "{ secret = \"db-password\" }");
+
+static FILE_CONTENT: Shape = Shape::Table(SECRET_USE);
+
+static SECRET_USE: &[Key] = &[
+    required("secret", &Shape::Name, "The secret of the same environment whose value it is."),
+    key(
+        "version",
+        &Shape::Integer(1, 1_000_000),
+        "This version and no other; by default the newest, and a newer one makes a release.",
+    ),
+];
 
 static PORT: Shape = Shape::Integer(1, 65_535);
 

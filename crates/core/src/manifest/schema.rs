@@ -28,12 +28,14 @@ fn of(shape: &Shape, whole: bool) -> Value {
         Shape::Host => json!({"type": "string", "format": "hostname"}),
         Shape::Path => json!({"type": "string", "pattern": "^/\\S*$"}),
         Shape::Word(words) => json!({"enum": words}),
+        Shape::TextOr(keys, _) => json!({"oneOf": [{"type": "string"}, of(&Shape::Table(keys), whole)]}),
         Shape::List(inner) => json!({"type": "array", "items": of(inner, whole)}),
         Shape::Map(kind, inner) => {
             let names = match kind {
                 MapKey::Name => json!({"pattern": "^[a-z](-?[a-z0-9])*$", "maxLength": 40}),
                 MapKey::Label => json!({"pattern": "^[^\\s=]{1,60}$"}),
                 MapKey::Setting => json!({"pattern": "^[A-Za-z_][A-Za-z0-9_]*$"}),
+                MapKey::File => json!({"pattern": "^(/[^/]+)+$", "maxLength": 200}),
                 MapKey::Port => json!({"pattern": "^[0-9]{1,5}$"}),
             };
             json!({"type": "object", "propertyNames": names, "additionalProperties": of(inner, whole)})

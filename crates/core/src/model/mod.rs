@@ -6,6 +6,7 @@ mod reason;
 mod record;
 mod rollout;
 mod rule;
+mod secret;
 mod spec;
 mod state;
 
@@ -20,5 +21,6 @@ pub use record::{
 };
 pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing};
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
+pub use secret::{Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting};
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};

@@ -31,6 +31,8 @@ codes! {
     KeepsEnding = "keeps-ending",
     /// The process ended once and is started again.
     EndedOnce = "ended-once",
+    /// A secret has no such version, or its value cannot be had.
+    SecretMissing = "secret-missing",
     /// No node has the room that is asked for.
     NoRoom = "no-room",
     /// The program could not be started at all.

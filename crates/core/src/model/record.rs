@@ -1,6 +1,6 @@
 //! What is recorded: declared things, releases, replicas, nodes.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
@@ -10,7 +10,7 @@ use crate::address::Range;
 
 use super::{
     Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
-    ReplicaState, RolloutRule, Target, WorkloadState,
+    ReplicaState, RolloutRule, SecretKey, SecretUse, Target, WorkloadState,
 };
 
 /// Who did something, when, and by what means.
@@ -98,10 +98,26 @@ pub struct Release {
     pub spec: ReleaseSpec,
     /// The digest of the image's manifest; `None` when the store had no such image.
     pub digest: Option<String>,
+    /// The versions that its secrets stood for, where it does not name them itself.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub secrets: BTreeMap<Name, u32>,
     /// The earlier release that this one equals, after going back.
     pub same_as: Option<ReleaseNumber>,
     /// Who caused it.
     pub origin: Origin,
+}
+
+impl Release {
+    /// Which version of a secret it uses here; `None` where it was made without one.
+    pub fn version_of(&self, used: &SecretUse) -> Option<SecretKey> {
+        let version = used.version.or_else(|| self.secrets.get(&used.secret).copied())?;
+        Some(SecretKey { secret: used.secret.clone(), version })
+    }
+
+    /// Every version of a secret that it uses.
+    pub fn secret_keys(&self) -> BTreeSet<SecretKey> {
+        self.spec.secret_uses().filter_map(|used| self.version_of(used)).collect()
+    }
 }
 
 /// One running copy of a release.

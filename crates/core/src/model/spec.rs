@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Bytes, Cpu, ImageRef, Name, Span};
+use super::{Bytes, Cpu, ImageRef, Name, SecretUse, Setting, Span};
 
 /// Everything about how one copy of a workload runs. Any change of it makes a release.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -19,7 +19,10 @@ pub struct ReleaseSpec {
     pub labels: BTreeMap<String, String>,
     /// Values given to the process as environment variables.
     #[serde(default)]
-    pub settings: BTreeMap<String, String>,
+    pub settings: BTreeMap<String, Setting>,
+    /// Files put into the replica, by absolute path; each holds the value of a secret.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub files: BTreeMap<String, SecretUse>,
     /// What a replica may use at most.
     #[serde(default)]
     pub limits: Limits,
@@ -151,6 +154,11 @@ impl Check {
 }
 
 impl ReleaseSpec {
+    /// Every use of a secret.
+    pub fn secret_uses(&self) -> impl Iterator<Item = &SecretUse> {
+        self.settings.values().filter_map(Setting::secret).chain(self.files.values())
+    }
+
     /// The ready check in force: the declared one, or a connection to the first port. A workload without ports
     /// has none.
     pub fn ready_check(&self) -> Option<Check> {

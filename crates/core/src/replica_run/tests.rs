@@ -5,6 +5,8 @@ fn order(extra: &str) -> RunOrder {
     let spec: ReleaseSpec =
         serde_json::from_str(&format!(r#"{{"image":"lockers/locker-api:1.4.0"{extra}}}"#)).expect("a spec");
     RunOrder {
+        secrets: Default::default(),
+        values: Vec::new(),
         id: "staging/locker-api/a0".parse().expect("an id"),
         release: ReleaseNumber(1),
         environment: EnvironmentIndex::new(1).expect("in range"),
@@ -184,4 +186,22 @@ fn a_lost_keeper_is_an_accident_and_many_are_a_fault() {
         run.handle(Event::Wake, now);
         run.handle(Event::Running, now + 1);
     }
+}
+
+#[test]
+fn without_the_value_of_a_secret_it_waits_and_begins_when_the_value_comes() {
+    let mut order = order(r#","settings":{"DB_PASSWORD":{"secret":"db-password"}}"#);
+    let secret: crate::model::Name = "db-password".parse().expect("a name");
+    order.secrets.insert(secret.clone(), 2);
+    let mut run = ReplicaRun::new(order.clone());
+    assert_eq!(run.handle(Event::Begin, 0), []);
+    let lacks =
+        "failed secret-missing: control sent no value of secret db-password version 2; its own log says why";
+    assert_eq!(shown(&run), lacks);
+    assert_eq!(run.complete(order.clone()), []);
+    let value = crate::model::SecretValue(b"open".to_vec());
+    order.values.push(crate::model::Given { secret, version: 2, value });
+    assert_eq!(run.complete(order.clone()), [Do::Fetch]);
+    assert_eq!(shown(&run), "fetching");
+    assert_eq!(run.complete(order), [], "it came already");
 }

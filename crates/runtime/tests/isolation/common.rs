@@ -102,6 +102,7 @@ impl Bench {
             address,
             port: None,
             hosts: "127.0.0.1 localhost\n".into(),
+            files: Vec::new(),
             grace: Duration::from_secs(5),
             log_dir: run_dir.clone(),
             run_dir,
@@ -118,6 +119,27 @@ impl Bench {
                 Err(other.expect("a word from the keeper"))
             }
         }
+    }
+
+    /// Files of the node, on disk, that hold this.
+    pub fn files_with(&self, content: &[u8]) -> Vec<PathBuf> {
+        let (mut found, mut look) = (Vec::new(), vec![self.dir.path().to_owned()]);
+        while let Some(dir) = look.pop() {
+            for entry in std::fs::read_dir(dir).into_iter().flatten().flatten() {
+                match entry.file_type() {
+                    Ok(kind) if kind.is_dir() => look.push(entry.path()),
+                    Ok(kind) if kind.is_file() => {
+                        // That of the network namespace is no file of bytes.
+                        let Ok(bytes) = std::fs::read(entry.path()) else { continue };
+                        if bytes.windows(content.len()).any(|part| part == content) {
+                            found.push(entry.path());
+                        }
+                    }
+                    _ => {}
+                }
+            }
+        }
+        found
     }
 
     /// Runs `act` inside the node's network.

@@ -5,9 +5,12 @@
 mod common;
 
 use std::net::TcpStream;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::PathBuf;
 
 use common::{Bench, until};
-use mainyard_runtime::{Progress, listening};
+use mainyard_core::model::EnvironmentIndex;
+use mainyard_runtime::{Progress, first_id, listening};
 
 #[test]
 fn the_probe_gets_nowhere() {
@@ -72,6 +75,23 @@ fn a_stop_is_passed_on_and_the_end_is_told() {
     until("its first line", || replica.log().contains("locker-api 1.4.0 starts").then_some(()));
     let ending = replica.stop();
     assert_eq!((ending.code, ending.signal), (None, Some(libc::SIGTERM)));
+}
+
+#[test]
+fn a_file_is_put_there_for_the_program_alone_and_never_on_disk() {
+    let bench = Bench::new("file");
+    let path = "/app/keys/kiosk.key";
+    let replica = bench.start_api("1.4.0", 0, |run| {
+        run.files.push((path.to_owned(), b"a key for the kiosk".to_vec()));
+        run.env.push(format!("KIOSK_KEY_FILE={path}"));
+    });
+    until("it read the file", || replica.log().contains("the kiosk's key has 19 bytes").then_some(()));
+    let inside = PathBuf::from(format!("/proc/{}/root{path}", replica.init));
+    let found = std::fs::metadata(&inside).expect("the file, as the machine sees it");
+    assert_eq!(found.permissions().mode() & 0o777, 0o400);
+    let own = u64::from(found.uid()) - u64::from(first_id(EnvironmentIndex::new(1).expect("in range")));
+    assert_eq!(own, 1000, "it belongs to the program's own user");
+    assert!(bench.files_with(b"a key for the kiosk").is_empty(), "it is memory");
 }
 
 #[test]

@@ -1,0 +1,214 @@
+//! Secrets: values go in by standard input and never come out.
+
+use std::collections::BTreeMap;
+use std::io::{IsTerminal, Read};
+
+use mainyard_core::cluster::{MadeRelease, Versioned};
+use mainyard_core::model::{Name, Origin, SECRET_LIMIT, Secret, Target};
+use reqwest::Method;
+use serde_json::{Value, json};
+
+use super::forecast;
+use crate::args::{Output, Trial, Wait};
+use crate::client::Client;
+use crate::follow;
+use crate::show::{print, table};
+use crate::words::{Failure, age, count};
+
+fn path(target: &Target) -> String {
+    format!("/environments/{}/secrets/{}", target.environment, target.name)
+}
+
+pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wait) -> Result<(), Failure> {
+    let value = read_value(target, keep_newline)?;
+    let request = client.request(Method::PUT, &path(target)).body(value);
+    let answer = forecast::send(client, request, &wait.trial).await?;
+    let Versioned { version, releases, held } = serde_json::from_value(answer.clone())
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    let used = if releases.is_empty() && held.is_empty() { "; nothing follows it yet" } else { "" };
+    println!("{}{target}: version {version}{used}", forecast::mark(&wait.trial));
+    for MadeRelease { workload, release } in &releases {
+        println!("  ~ workload {workload}  makes release {release}");
+    }
+    for workload in held {
+        println!(
+            "  ! workload {workload} is on hold and keeps its version; after `resume`, `deploy` takes this one"
+        );
+    }
+    forecast::print(&answer, &wait.trial)?;
+    if wait.no_wait || wait.trial.forecast {
+        return Ok(());
+    }
+    for MadeRelease { workload, release } in releases {
+        follow::rollout(client, &workload, release).await?;
+    }
+    Ok(())
+}
+
+/// The value, from standard input only: an argument would be in the list of processes and in the shell's history.
+fn read_value(target: &Target, keep_newline: bool) -> Result<Vec<u8>, Failure> {
+    let mut stdin = std::io::stdin().lock();
+    let hidden = if stdin.is_terminal() {
+        eprintln!("value of {target}, not shown; end it with Enter and Ctrl-D:");
+        Some(Unseen::begin())
+    } else {
+        None
+    };
+    let mut value = Vec::new();
+    let read = stdin.by_ref().take(SECRET_LIMIT as u64 + 3).read_to_end(&mut value);
+    drop(hidden);
+    read.map_err(|error| Failure::usage(format!("standard input cannot be read: {error}")))?;
+    if !keep_newline && value.ends_with(b"\n") {
+        value.pop();
+        if value.ends_with(b"\r") {
+            value.pop();
+        }
+    }
+    if value.is_empty() {
+        let example = format!("mainyard secret add {target} < FILE");
+        return Err(Failure::usage(format!("standard input holds no value; give it so: {example}")));
+    }
+    if value.len() > SECRET_LIMIT {
+        return Err(Failure::refused(format!("the value is longer than {SECRET_LIMIT} bytes")));
+    }
+    Ok(value)
+}
+
+/// A terminal that does not show what is typed, until this is dropped.
+struct Unseen(Option<libc::termios>);
+
+impl Unseen {
+    fn begin() -> Unseen {
+        // SAFETY: the structure is the library's, and it fills it before it is used.
+        unsafe {
+            let mut before: libc::termios = std::mem::zeroed();
+            if libc::tcgetattr(0, &mut before) != 0 {
+                return Unseen(None);
+            }
+            let mut quiet = before;
+            quiet.c_lflag &= !libc::ECHO;
+            libc::tcsetattr(0, libc::TCSANOW, &quiet);
+            Unseen(Some(before))
+        }
+    }
+}
+
+impl Drop for Unseen {
+    fn drop(&mut self) {
+        if let Some(before) = &self.0 {
+            // SAFETY: these are the settings that the terminal had.
+            unsafe { libc::tcsetattr(0, libc::TCSANOW, before) };
+        }
+    }
+}
+
+pub async fn list(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
+    let all = client.get("/secrets").await?;
+    let snapshot = client.snapshot().await?;
+    if let Some(wanted) = &environment
+        && !snapshot.state.environments.keys().any(|name| name.as_str() == wanted)
+    {
+        let hint =
+            mainyard_core::near::did_you_mean(wanted, snapshot.state.environments.keys().map(Name::as_str));
+        return Err(Failure::refused(format!("there is no environment {wanted}{hint}")));
+    }
+    let here = |entry: &&Value| {
+        let secret = entry["secret"].as_str().unwrap_or_default();
+        environment.as_ref().is_none_or(|wanted| secret.split('/').next() == Some(wanted.as_str()))
+    };
+    let entries: Vec<&Value> = all.as_array().into_iter().flatten().filter(here).collect();
+    if output.json {
+        println!("{:#}", json!(entries));
+        return Ok(());
+    }
+    if entries.is_empty() {
+        println!("there is no secret; add one with: mainyard secret add staging/NAME < FILE");
+        return Ok(());
+    }
+    let mut rows = table(&["SECRET", "VERSION", "CHANGED", "USED BY"]);
+    for entry in entries {
+        let Some(secret) = entry["secret"].as_str().and_then(|text| text.parse::<Target>().ok()) else {
+            continue;
+        };
+        let Some(secret) = snapshot.state.secrets.get(&secret) else { continue };
+        let changed =
+            secret.versions.values().next_back().map(|version| ago(&version.origin)).unwrap_or_default();
+        rows.add_row([secret.target.to_string(), secret.newest().to_string(), changed, users(entry)]);
+    }
+    print(&rows);
+    Ok(())
+}
+
+fn users(entry: &Value) -> String {
+    let users: Vec<&str> =
+        entry["used_by"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    if users.is_empty() { "nothing".to_owned() } else { users.join(", ") }
+}
+
+fn ago(origin: &Origin) -> String {
+    format!("{} ago by {}", age(jiff::Timestamp::now().duration_since(origin.at)), origin.by)
+}
+
+pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let all = client.get("/secrets").await?;
+    let entries = || all.as_array().into_iter().flatten();
+    let wanted = target.to_string();
+    let Some(entry) = entries().find(|entry| entry["secret"] == *wanted) else {
+        let here = entries().filter_map(|entry| entry["secret"].as_str()?.split_once('/'));
+        let names =
+            here.filter(|(environment, _)| *environment == target.environment.as_str()).map(|(_, name)| name);
+        let hint = mainyard_core::near::did_you_mean(target.name.as_str(), names);
+        return Err(Failure::refused(format!("there is no secret {target}{hint}")));
+    };
+    if output.json {
+        println!("{entry:#}");
+        return Ok(());
+    }
+    println!("{target}, used by {}; no value is ever shown", users(entry));
+    let state = client.snapshot().await?.state;
+    let Some(secret) = state.secrets.get(target) else { return Ok(()) };
+    let mut rows = table(&["VERSION", "KIND", "ADDED", "IN RELEASES"]);
+    for (number, version) in secret.versions.iter().rev() {
+        let kind = if version.text { "text" } else { "bytes, for a file" };
+        let releases = in_releases(&state, secret, *number);
+        rows.add_row([number.to_string(), kind.to_owned(), ago(&version.origin), releases]);
+    }
+    print(&rows);
+    Ok(())
+}
+
+fn in_releases(state: &mainyard_core::cluster::State, secret: &Secret, version: u32) -> String {
+    let here = state.releases.values().filter(|release| {
+        release.workload.environment == secret.target.environment
+            && release
+                .secret_keys()
+                .iter()
+                .any(|key| key.secret == secret.target.name && key.version == version)
+    });
+    let mut numbers: BTreeMap<&Target, Vec<u32>> = BTreeMap::new();
+    here.for_each(|release| numbers.entry(&release.workload).or_default().push(release.number.0));
+    let words = numbers.into_iter().map(|(workload, numbers)| {
+        let few: Vec<String> = numbers.iter().rev().take(3).map(u32::to_string).collect();
+        let more = numbers.len().saturating_sub(3);
+        let more = if more > 0 { format!(" and {} older", count(more, "release")) } else { String::new() };
+        format!("{}@{}{more}", workload.name, few.join(", "))
+    });
+    let words: Vec<String> = words.collect();
+    if words.is_empty() { "none".to_owned() } else { words.join("; ") }
+}
+
+pub async fn remove(client: &Client, target: &Target, trial: &Trial) -> Result<(), Failure> {
+    let answer = forecast::ask(client, Method::DELETE, &path(target), None, trial).await?;
+    forecast::print_gone(&answer, trial);
+    Ok(())
+}
+
+pub async fn rotate_key(client: &Client) -> Result<(), Failure> {
+    let answer = client.post("/secrets/rotate-key", &json!({})).await?;
+    let values = count(answer["sealed_anew"].as_u64().unwrap_or(0) as usize, "value");
+    println!(
+        "{values} sealed anew under the new key {}; the one before is gone",
+        answer["key"].as_str().unwrap_or("?")
+    );
+    Ok(())
+}

@@ -1,0 +1,130 @@
+//! Secrets: values come in and are never given out again.
+
+use std::collections::BTreeSet;
+
+use actix_web::web::{self, Bytes, Data, Json, Path, Query};
+use jiff::Timestamp;
+use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue, State};
+use mainyard_core::model::{SECRET_LIMIT, Secret, SecretValue, Target};
+use serde::Serialize;
+use serde_json::{Value, json};
+use utoipa::ToSchema;
+
+use crate::Control;
+use crate::access::Member;
+use crate::answers::{Answer, target};
+use crate::forecast::{self, Ask};
+use crate::problem::Problem;
+use crate::vault::VaultError;
+
+pub fn routes(app: &mut web::ServiceConfig) {
+    app.route("/secrets", web::get().to(list))
+        .route("/secrets/rotate-key", web::post().to(rotate_key))
+        .service(
+            web::resource("/environments/{environment}/secrets/{name}")
+                .app_data(web::PayloadConfig::new(2 * SECRET_LIMIT))
+                .route(web::put().to(add))
+                .route(web::delete().to(remove)),
+        );
+}
+
+impl From<VaultError> for Problem {
+    fn from(error: VaultError) -> Problem {
+        match error {
+            VaultError::Store(error) => error.into(),
+            VaultError::Keys(message) => Problem::conflict(message),
+        }
+    }
+}
+
+/// A secret, without its values.
+#[derive(Serialize, ToSchema)]
+pub struct Listed {
+    /// Which one, as `environment/name`.
+    secret: String,
+    /// Its versions by number, and who added each.
+    #[schema(value_type = Object)]
+    versions: Value,
+    /// The workloads that use it.
+    used_by: Vec<String>,
+}
+
+fn listed(cluster: &Cluster, secret: &Secret) -> Listed {
+    let versions = secret.versions.iter().map(|(number, version)| {
+        (number.to_string(), json!({"text": version.text, "origin": version.origin}))
+    });
+    Listed {
+        secret: secret.target.to_string(),
+        versions: versions.collect::<serde_json::Map<_, _>>().into(),
+        used_by: cluster.users(&secret.target).iter().map(Target::to_string).collect(),
+    }
+}
+
+/// All secrets, without their values.
+#[utoipa::path(get, path = "/api/v1/secrets", responses((status = 200, body = Vec<Listed>)))]
+pub async fn list(control: Data<Control>) -> Answer {
+    let state: State = control.steward.published.read().await.0.clone();
+    let cluster = Cluster::new(state, 0, Timestamp::now());
+    let list: Vec<Listed> = cluster.state.secrets.values().map(|secret| listed(&cluster, secret)).collect();
+    Ok(Json(json!(list)))
+}
+
+/// Adds a secret or a version of one. The body is the value, as it is; no answer ever holds it.
+#[utoipa::path(put, path = "/api/v1/environments/{environment}/secrets/{name}", params(Ask), request_body(content = String, content_type = "application/octet-stream"), responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn add(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+    body: Bytes,
+) -> Answer {
+    let target = target(path)?;
+    if body.is_empty() {
+        return Err(Problem::invalid(format!("the value of {target} is empty")));
+    }
+    if body.len() > SECRET_LIMIT {
+        let message =
+            format!("the value of {target} has {} bytes; at most {SECRET_LIMIT} are taken", body.len());
+        return Err(Problem::too_large(message));
+    }
+    let value = SecretValue(body.to_vec());
+    let sealed = if ask.forecast {
+        SealedValue { name: String::new(), text: value.text().is_some() }
+    } else {
+        control.vault.keep(&target, &value).await?
+    };
+    let watched = |answer: &Value| {
+        let made = serde_json::from_value::<Vec<MadeRelease>>(answer["releases"].clone()).unwrap_or_default();
+        made.into_iter().map(|made| made.workload).collect::<BTreeSet<Target>>()
+    };
+    let act =
+        move |cluster: &mut Cluster, by: &str, now| Ok(json!(cluster.add_secret(&target, sealed, by, now)?));
+    Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
+}
+
+/// Removes a secret that nothing uses.
+#[utoipa::path(delete, path = "/api/v1/environments/{environment}/secrets/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    let target = target(path)?;
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        Ok(json!({"gone": cluster.remove_secret(&target, by, now)?}))
+    };
+    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
+    Ok(Json(done.await?))
+}
+
+/// Makes a new platform key and seals all values anew under it.
+#[utoipa::path(post, path = "/api/v1/secrets/rotate-key", responses((status = 200), (status = 409, body = Problem)))]
+pub async fn rotate_key(control: Data<Control>, member: Member) -> Answer {
+    if let Some(holder) = control.steward.elsewhere() {
+        return Err(Problem::elsewhere(holder));
+    }
+    let (key, count) = control.vault.change_key().await?;
+    tracing::info!(by = member.0, key, count, "the platform's key was changed");
+    Ok(Json(json!({"key": key, "sealed_anew": count})))
+}

@@ -1,0 +1,150 @@
+//! The values of secrets: sealed as they come, opened only on their way to a node.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use mainyard_core::cluster::{SealedValue, State};
+use mainyard_core::link::RunOrder;
+use mainyard_core::model::{Given, SecretKey, SecretValue, Target};
+use mainyard_sealing::{KeyRing, file};
+use mainyard_store::{SealedRow, Store};
+use tokio::sync::RwLock;
+
+/// Where the platform's keys are.
+#[derive(Clone)]
+pub enum KeySource {
+    /// In a file, which is made where it is not there, and written when the key is changed.
+    File(PathBuf),
+    /// Given from outside: one key, or the new one and those before it.
+    Given(String),
+}
+
+/// What went wrong, in words that hold nothing of any value or key.
+#[derive(Debug, thiserror::Error)]
+pub enum VaultError {
+    /// With the record.
+    #[error(transparent)]
+    Store(#[from] mainyard_store::Error),
+    /// With keys or values.
+    #[error("{0}")]
+    Keys(String),
+}
+
+/// Seals and opens.
+#[derive(Clone)]
+pub struct Vault {
+    store: Store,
+    source: KeySource,
+    /// Nothing is sealed while the key is being changed.
+    changing: Arc<RwLock<()>>,
+}
+
+fn words(error: impl std::fmt::Display) -> VaultError {
+    VaultError::Keys(error.to_string())
+}
+
+impl Vault {
+    /// With these keys, over this record.
+    pub fn new(store: Store, source: KeySource) -> Vault {
+        Vault { store, source, changing: Arc::default() }
+    }
+
+    fn keys(&self) -> Result<KeyRing, VaultError> {
+        match &self.source {
+            KeySource::File(path) => file::read_or_make(path).map_err(words),
+            KeySource::Given(text) => KeyRing::parse(text)
+                .map_err(|error| VaultError::Keys(format!("MAINYARD_SECRETS_KEY cannot be used: {error}"))),
+        }
+    }
+
+    /// Seals a value and keeps it; it is a secret's only when an act says so.
+    pub async fn keep(&self, target: &Target, value: &SecretValue) -> Result<SealedValue, VaultError> {
+        let _nobody_changes = self.changing.read().await;
+        let name = mainyard_sealing::new_key().map_err(words)?[..24].to_owned();
+        let place = format!("{target} {name}");
+        let body = self.keys()?.seal(&place, &value.0).map_err(words)?;
+        self.store.put_sealed(&SealedRow { name: name.clone(), place, body }).await?;
+        Ok(SealedValue { name, text: value.text().is_some() })
+    }
+
+    /// Gives orders the values they need. One that cannot be opened is left out, and the log says why; the replica then
+    /// waits for it.
+    pub async fn fill(&self, state: &State, orders: &mut [RunOrder]) -> Result<(), VaultError> {
+        let mut wanted: BTreeMap<String, (Target, SecretKey)> = BTreeMap::new();
+        for order in orders.iter() {
+            for key in order.secret_keys() {
+                let target = Target::new(&order.id.workload.environment, &key.secret);
+                let version = state.secrets.get(&target).and_then(|secret| secret.versions.get(&key.version));
+                match version {
+                    Some(version) => drop(wanted.insert(version.sealed.clone(), (target, key))),
+                    None => tracing::error!(replica = %order.id, secret = %key, "there is no such version"),
+                }
+            }
+        }
+        if wanted.is_empty() {
+            return Ok(());
+        }
+        let names: Vec<String> = wanted.keys().cloned().collect();
+        let keys = self.keys()?;
+        let mut opened: BTreeMap<(Target, u32), SecretValue> = BTreeMap::new();
+        for row in self.store.read_sealed(&names).await? {
+            let Some((target, key)) = wanted.remove(&row.name) else { continue };
+            match keys.open(&row.place, &row.body) {
+                Ok(value) => drop(opened.insert((target, key.version), SecretValue(value))),
+                Err(error) => {
+                    tracing::error!(%target, version = key.version, %error, "a secret cannot be opened")
+                }
+            }
+        }
+        for (target, key) in wanted.into_values() {
+            tracing::error!(%target, version = key.version, "the record holds no value of this secret");
+        }
+        for order in orders {
+            let environment = order.id.workload.environment.clone();
+            let values = order.secret_keys().into_iter().filter_map(|key| {
+                let value = opened.get(&(Target::new(&environment, &key.secret), key.version))?.clone();
+                Some(Given { secret: key.secret, version: key.version, value })
+            });
+            order.values = values.collect();
+        }
+        Ok(())
+    }
+
+    /// Seals what is sealed under an older key anew under the newest, and lets the older ones go where they are in a
+    /// file. Also ends a change of the key that was broken off.
+    pub async fn renew(&self) -> Result<u64, VaultError> {
+        let _nobody_seals = self.changing.write().await;
+        self.renew_all().await
+    }
+
+    async fn renew_all(&self) -> Result<u64, VaultError> {
+        let keys = self.keys()?;
+        let renewed = self
+            .store
+            .renew_sealed(|row| keys.renew(&row.place, &row.body).map_err(|error| error.to_string()));
+        let count = renewed.await?.map_err(VaultError::Keys)?;
+        if let KeySource::File(path) = &self.source
+            && keys.count() > 1
+        {
+            file::write(path, &keys.newest_only().map_err(words)?).map_err(words)?;
+        }
+        Ok(count)
+    }
+
+    /// Makes a new key and seals everything anew under it. Gives its id and how many values there were. Both keys are on
+    /// disk until all is sealed anew, so that nothing is lost wherever it is broken off.
+    pub async fn change_key(&self) -> Result<(String, u64), VaultError> {
+        let KeySource::File(path) = &self.source else {
+            let message = "the key was given in MAINYARD_SECRETS_KEY: start the platform with `NEW,OLD` there; \
+                           what is sealed under OLD is sealed anew at the start, and OLD can go after it";
+            return Err(VaultError::Keys(message.to_owned()));
+        };
+        let _nobody_seals = self.changing.write().await;
+        // Whatever cannot be opened now would be lost for good.
+        self.renew_all().await?;
+        file::write(path, &self.keys()?.with_new_key().map_err(words)?).map_err(words)?;
+        let count = self.renew_all().await?;
+        Ok((self.keys()?.sealing_id(), count))
+    }
+}
