@@ -86,7 +86,7 @@ function order(a: Replica, b: Replica) {
 /** Every workload of an environment with all that belongs to it. */
 export function rows(view: View, environment: string): Row[] {
   const objects: Objects = view.objects
-  const replicas = bySomething(Object.values(objects.replica), (replica) => replica.id.slice(0, replica.id.lastIndexOf('/')))
+  const replicas = bySomething(Object.values(objects.replica).filter((replica) => replica.once === undefined), (replica) => replica.id.slice(0, replica.id.lastIndexOf('/')))
   // Everything is looked up, nothing searched for: a board may have thousands of rows.
   const services = bySomething(
     Object.values(objects.service).filter((service) => service.target.environment === environment),

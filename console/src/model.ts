@@ -105,6 +105,18 @@ export interface Rollout {
   share: number | null
   step: number
   warm_until: string | null
+  first?: FirstRun
+}
+
+/** The command that ran once before the release served. */
+export interface FirstRun {
+  state: 'due' | 'running' | 'passed' | 'failed' | 'unknown' | 'waived'
+  began?: string
+  ended?: string
+  node?: string
+  how?: string
+  tail?: string[]
+  waived?: Origin
 }
 
 /** What one release answered while a rollout moved; times by bucket, each up to 2^(n/2) tenths of a millisecond. */
@@ -124,6 +136,8 @@ export interface Replica {
   since: string
   created: string
   restarts: number
+  /** Set where it is the one run of a release's `run_first`, and serves nothing. */
+  once?: object
 }
 
 export interface Service {

@@ -1,7 +1,7 @@
 // The move to a release: how far it is, what was seen of both releases, and the verdict.
 
 import { duration, isOpen, key, millis, percent, percentile, signal, type Row } from '../derive'
-import type { Rollout, Rule, Seen } from '../model'
+import type { FirstRun, Rollout, Rule, Seen } from '../model'
 import { useView } from '../store'
 import { SteerAct } from './acts'
 import { Card, Pair } from './card'
@@ -30,6 +30,7 @@ export function RolloutCard({ row }: { row: Row }) {
       </div>
       <dl className="mt-2">
         {!over && <Pair name={`Ready in release ${rollout.to}`}>{ready} of {workload.wanted}, each for at least {workload.rule.settle}</Pair>}
+        {rollout.first !== undefined && <Pair name="Before it serves"><First of={rollout.first} /></Pair>}
         {open && rollout.shadow === 'copying' && <Pair name="Shadow step">Copies of requests go to release {rollout.to}; <strong>no visitor</strong> reaches it yet</Pair>}
         {open && rollout.share !== null && <Pair name="Share"><strong>{rollout.share / 10} %</strong> of the requests go to release {rollout.to}</Pair>}
         {open && steps.length > 0 && (
@@ -55,6 +56,27 @@ export function RolloutCard({ row }: { row: Row }) {
         </div>
       )}
     </Card>
+  )
+}
+
+const FIRST = { due: 'is to be begun', running: 'runs', passed: 'ended well', failed: 'failed', unknown: 'may have run, and its end is not known', waived: 'was gone past' }
+
+/** The command that runs once, how it stands, and its last words where it did not end well. */
+function First({ of }: { of: FirstRun }) {
+  const well = of.state === 'passed' || of.state === 'due' || of.state === 'running'
+  return (
+    <>
+      <code className="text-xs">run_first</code> <strong className={`font-semibold ${well ? '' : 'text-caution'}`}>{FIRST[of.state]}</strong>
+      <span className="text-soft">
+        {of.node !== undefined && ` on ${of.node}`}
+        {of.began !== undefined && ` after ${duration(of.began, of.ended ?? null)}`}
+        {of.waived !== undefined && ` by ${of.waived.by}`}
+        {!well && of.how !== undefined && `: ${of.how}`}
+      </span>
+      {!well && (of.tail ?? []).length > 0 && (
+        <pre className="figures mt-1 max-h-40 overflow-auto rounded border border-line p-2 text-xs" tabIndex={0} aria-label="Last lines of run_first">{(of.tail ?? []).join('\n')}</pre>
+      )}
+    </>
   )
 }
 

@@ -216,8 +216,12 @@ fn how_far(state: &State, rollout: &Rollout, wanted: usize, last_time: Option<&s
         requests => format!(", {requests} answered, {} failed", seen.failed),
     };
     let last_time = last_time.map_or(String::new(), |words| format!(", {words}"));
+    let first = rollout.first.as_ref().filter(|first| first.holds_back());
+    let first = first.map_or(String::new(), |first| format!("run_first {}, ", first.words()));
+    let rule = state.workloads.get(&rollout.workload).map(|workload| &workload.rule);
+    let deadline = rule.map_or(String::new(), |rule| format!(", deadline {}", rule.deadline));
     let words = format!(
-        "{}: {new} of {wanted} ready in release {}{before}{copying}{share}{served}{last_time}",
+        "{}: {first}{new} of {wanted} ready in release {}{before}{copying}{share}{served}{deadline}{last_time}",
         rollout.state, rollout.to
     );
     (new, words)

@@ -136,6 +136,9 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
             "\nrollout   {}  {words}",
             paint.signal(signal, &format!("{} {}", shape(signal), rollout.state))
         );
+        if let Some(first) = &rollout.first {
+            println!("run_first  {}", first.words());
+        }
     }
     println!();
     releases(state, target);

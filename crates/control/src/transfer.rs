@@ -44,7 +44,7 @@ pub async fn logs(
         if !state.workloads.contains_key(&target) {
             return Err(Problem::not_found(format!("there is no workload {target}")));
         }
-        let all: Vec<_> = mainyard_core::routing::replicas_of(&state.replicas, &target).collect();
+        let all: Vec<_> = mainyard_core::routing::all_of(&state.replicas, &target).collect();
         let wanted = |short: &str| query.replica.as_deref().is_none_or(|only| only == short);
         for replica in all.iter().filter(|replica| wanted(&replica.id.short)) {
             if let Some(node) = &replica.node {

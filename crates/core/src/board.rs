@@ -69,7 +69,9 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -
     }
     let mut ready: BTreeMap<&Name, u32> = BTreeMap::new();
     let takes = |replica: &&Replica| {
-        replica.state == ReplicaState::Ready && replica.id.workload.environment == *environment
+        replica.state == ReplicaState::Ready
+            && replica.once.is_none()
+            && replica.id.workload.environment == *environment
     };
     for replica in state.replicas.values().filter(takes) {
         *ready.entry(&replica.id.workload.name).or_default() += 1;

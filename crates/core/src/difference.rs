@@ -79,6 +79,8 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
         spec.command.as_ref().map_or("the image's own".to_owned(), |words| words.join(" "))
     };
     list.field("command", command(before), command(after));
+    let first = |spec: &ReleaseSpec| spec.run_first.as_ref().map(|words| words.join(" "));
+    list.maybe("run_first", first(before), first(after));
     list.maybe(
         "ready check",
         before.checks.ready.as_ref().map(check_words),

@@ -8,8 +8,8 @@ use serde::{Deserialize, Serialize};
 use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::model::{
-    Bytes, Cpu, EnvironmentIndex, Given, Name, Reason, ReasonCode, ReleaseNumber, ReleaseSpec, ReplicaId,
-    ReplicaState, SecretKey, SecretUse, Target,
+    Bytes, Cpu, EnvironmentIndex, FirstOutcome, Given, Name, Once, Reason, ReasonCode, ReleaseNumber,
+    ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, Target,
 };
 use crate::routing::Table;
 
@@ -28,6 +28,9 @@ pub struct RunOrder {
     pub digest: String,
     /// Its address.
     pub address: Ipv4Addr,
+    /// Set where it is the one run of the release's `run_first`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub once: Option<Once>,
     /// The versions that its secrets stand for ([`crate::model::Release::secrets`]).
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub secrets: BTreeMap<Name, u32>,
@@ -146,6 +149,16 @@ pub struct ReplicaReport {
     /// The digest of what was really started ([`crate::started`]), once something was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub started: Option<String>,
+    /// Of what is run once: how it ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outcome: Option<FirstOutcome>,
+}
+
+impl ReplicaReport {
+    /// One that is in this state, with nothing more to say.
+    pub fn of(id: ReplicaId, state: ReplicaState) -> ReplicaReport {
+        ReplicaReport { id, state, reason: None, restarts: 0, started: None, outcome: None }
+    }
 }
 
 /// One line of a replica's log.

@@ -68,6 +68,8 @@ pub enum Left {
     Ended(Ended),
     /// Nothing: it was never started, or went with the machine.
     Nothing,
+    /// It was started, and nothing is left that tells of its end. Only of what is run once this differs from nothing.
+    Begun,
 }
 
 impl Desk {
@@ -120,7 +122,8 @@ impl Desk {
         let event = match left {
             Left::Running => Event::Found,
             Left::Ended(ended) => Event::Ended(ended),
-            Left::Nothing => Event::Begin,
+            Left::Begun if self.slots[&id].run.order.once.is_some() => Event::Ended(Ended::default()),
+            Left::Nothing | Left::Begun => Event::Begin,
         };
         (number, self.handle(&id, event, now))
     }
@@ -133,6 +136,15 @@ impl Desk {
         let slot = Slot { number: self.next_number, run: ReplicaRun::new(order), told: None };
         self.slots.insert(id.clone(), slot);
         (id, self.next_number)
+    }
+
+    /// It was handed to an agent before this one, which left nothing of it: whether it was begun is not known.
+    fn add_lost(&mut self, order: RunOrder) {
+        let (id, _) = self.add(order.clone());
+        if let Some(slot) = self.slots.get_mut(&id) {
+            slot.run = ReplicaRun::lost(order, "the agent that it was handed to left nothing of it");
+        }
+        self.touched.insert(id);
     }
 
     /// Takes orders; `None` when they are of a control that was superseded.
@@ -166,6 +178,10 @@ impl Desk {
                 continue;
             }
             steps.push(Step::Keep(Box::new(order.clone())));
+            if order.once.is_some_and(|once| once.life != Some(self.life)) {
+                self.add_lost(order);
+                continue;
+            }
             let (id, _) = self.add(order);
             steps.extend(self.handle(&id, Event::Begin, now));
         }

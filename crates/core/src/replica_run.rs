@@ -7,7 +7,7 @@ mod ends;
 mod probing;
 
 use crate::link::{ReplicaReport, RunOrder};
-use crate::model::{Reason, ReplicaState, Span};
+use crate::model::{FirstOutcome, FirstState, Reason, ReplicaState, Span};
 
 /// A replica that ran this long without ending is no longer held to have trouble.
 const TROUBLE_FORGOTTEN_AFTER: u64 = 60_000;
@@ -110,6 +110,8 @@ enum Phase {
     Running,
     Pausing,
     Stopping,
+    /// Of what is run once: its end is known, or known not to be known.
+    Ended,
     Gone,
 }
 
@@ -138,6 +140,7 @@ pub struct ReplicaRun {
     restarts: u32,
     reason: Option<Reason>,
     check_reason: Option<Reason>,
+    outcome: Option<FirstOutcome>,
 }
 
 impl ReplicaRun {
@@ -162,7 +165,15 @@ impl ReplicaRun {
             restarts: 0,
             reason: None,
             check_reason: None,
+            outcome: None,
         }
+    }
+
+    /// What is run once and may have been begun by an agent that is no more, without a trace: it is never begun again.
+    pub fn lost(order: RunOrder, why: &str) -> ReplicaRun {
+        let mut run = ReplicaRun::new(order);
+        run.end_once(FirstState::Unknown, why.to_owned(), Vec::new());
+        run
     }
 
     /// The number of the present run of its process.
@@ -197,17 +208,31 @@ impl ReplicaRun {
         let state = match self.phase {
             Phase::Running if self.is_ready => ReplicaState::Ready,
             Phase::Stopping => ReplicaState::Draining,
-            Phase::Gone => ReplicaState::Ended,
+            Phase::Ended | Phase::Gone => ReplicaState::Ended,
+            Phase::Running if self.order.once.is_some() => ReplicaState::Ready,
             _ if fault => ReplicaState::Failed,
             Phase::Fetching => ReplicaState::Fetching,
             Phase::Running if self.was_ready => ReplicaState::Unready,
             _ => ReplicaState::Starting,
         };
-        ReplicaReport { id: self.order.id.clone(), state, reason, restarts: self.restarts, started: None }
+        ReplicaReport {
+            id: self.order.id.clone(),
+            state,
+            reason,
+            restarts: self.restarts,
+            started: None,
+            outcome: self.outcome.clone(),
+        }
     }
 
     /// Takes an event and says what to do.
     pub fn handle(&mut self, event: Event, now: u64) -> Vec<Do> {
+        if self.phase == Phase::Ended {
+            if event == Event::Stop {
+                self.phase = Phase::Gone;
+            }
+            return Vec::new();
+        }
         if matches!(self.phase, Phase::Stopping | Phase::Gone)
             && !matches!(event, Event::Ended(_) | Event::CouldNotStart(_))
         {
@@ -270,6 +295,10 @@ impl ReplicaRun {
     fn begin_running(&mut self, now: u64) -> Vec<Do> {
         self.phase = Phase::Running;
         self.since = now;
+        if self.order.once.is_some() {
+            self.unsure = false;
+            return Vec::new();
+        }
         (self.tries, self.failures, self.alive_failures, self.looked_at_ports) = (0, 0, 0, 0);
         let mut list = Vec::new();
         if self.order.spec.ready_check().is_some() {

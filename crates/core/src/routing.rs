@@ -186,8 +186,24 @@ fn split(sources: Sources<'_>, workload: &Workload) -> Option<Split> {
     Some(Split { workload: workload.target.clone(), release: newest.to, per_mille, shadow })
 }
 
-/// The replicas of one workload, in a map ordered by id.
+/// The replicas of one workload that serve or will, in a map ordered by id.
 pub fn replicas_of<'a>(
+    replicas: &'a BTreeMap<ReplicaId, Replica>,
+    workload: &Target,
+) -> impl Iterator<Item = &'a Replica> + use<'a> {
+    all_of(replicas, workload).filter(|replica| replica.once.is_none())
+}
+
+/// What is run once for a workload's releases, in a map ordered by id.
+pub fn runs_of<'a>(
+    replicas: &'a BTreeMap<ReplicaId, Replica>,
+    workload: &Target,
+) -> impl Iterator<Item = &'a Replica> + use<'a> {
+    all_of(replicas, workload).filter(|replica| replica.once.is_some())
+}
+
+/// Everything that runs for one workload, in a map ordered by id.
+pub fn all_of<'a>(
     replicas: &'a BTreeMap<ReplicaId, Replica>,
     workload: &Target,
 ) -> impl Iterator<Item = &'a Replica> + use<'a> {

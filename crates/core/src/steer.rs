@@ -9,6 +9,7 @@
 
 mod back;
 mod counts;
+mod first;
 mod forward;
 
 use jiff::Timestamp;
@@ -27,6 +28,8 @@ pub struct View<'a> {
     pub workload: &'a Workload,
     /// All its replicas, those that leave included.
     pub replicas: &'a [Replica],
+    /// What is run once for its releases.
+    pub runs: &'a [Replica],
     /// The newest rollout.
     pub rollout: Option<&'a Rollout>,
 }
@@ -36,6 +39,8 @@ pub struct View<'a> {
 pub enum Act {
     /// Start this many replicas of a release.
     Start(ReleaseNumber, u32),
+    /// Run the command of a release that comes before it serves.
+    RunFirst(ReleaseNumber),
     /// Take a replica out of every table; once its open requests have ended it is stopped.
     LetGo(ReplicaId),
 }
@@ -90,6 +95,7 @@ pub fn decide(view: View<'_>, now: Timestamp) -> Decision {
     let counts = Counts::of(view, now);
     let open = view.rollout.filter(|rollout| rollout.state.is_open());
     let moved = match open {
+        Some(rollout) if first::awaited(rollout).is_some() => first::before(view, rollout, &counts, now),
         Some(rollout) if view.workload.held.is_some() => Moved::nothing_but(freeze(view, rollout, &counts)),
         Some(rollout) if rollout.state == RolloutState::GoingBack => back::back(view, rollout, &counts, now),
         Some(rollout) => forward::forward(view, rollout, &counts, now),

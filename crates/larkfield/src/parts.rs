@@ -39,7 +39,22 @@ fn grow(step: usize, pause: Duration) {
     }
 }
 
+/// What a release of locker-api does before it serves; settings make it slow or let it fail.
+fn migrate(release: &Release) -> ! {
+    println!("the locker map is brought to version {}", release.version);
+    let setting = |name: &str| std::env::var(name).ok().and_then(|text| text.parse().ok());
+    std::thread::sleep(Duration::from_millis(setting("MIGRATION_MILLIS").unwrap_or(50)));
+    match setting("MIGRATION_CODE").unwrap_or(0) {
+        0 => println!("12 tables are as they should be"),
+        code => println!("table 7 of 12 has rows that version {} does not know: {code}", release.version),
+    }
+    std::process::exit(setting("MIGRATION_CODE").unwrap_or(0) as i32)
+}
+
 pub fn locker_api(release: Release) {
+    if std::env::args().nth(1).as_deref() == Some("migrate") {
+        migrate(&release);
+    }
     println!("locker-api {} starts", release.version);
     if let Ok(password) = std::env::var("DB_PASSWORD") {
         println!("the database takes a password of {} characters", password.chars().count());

@@ -137,7 +137,11 @@ impl Agent {
             let running = survivor.and_then(|found| Some((found.keeper, found.init?)));
             let left = match keepers::unseen_end(&entry.path(), &self.log_dir_of(&id)) {
                 _ if running.is_some() => Left::Running,
+                Some(ended) if order.once.is_some() => {
+                    Left::Ended(keepers::with_its_words(ended, &self.log_dir_of(&id)))
+                }
                 Some(ended) => Left::Ended(ended),
+                None if orders::was_begun(&entry.path()) => Left::Begun,
                 None => Left::Nothing,
             };
             let (number, steps) = self.desk.find(order, left, self.now());
@@ -216,7 +220,12 @@ impl Agent {
         self.hosts.insert(environment, text);
     }
 
-    fn handle(&mut self, id: &ReplicaId, event: Event) {
+    fn handle(&mut self, id: &ReplicaId, mut event: Event) {
+        if let Event::Ended(ended) = &mut event
+            && self.desk.replica(id).is_some_and(|run| run.order.once.is_some())
+        {
+            *ended = keepers::with_its_words(std::mem::take(ended), &self.log_dir_of(id));
+        }
         if matches!(event, Event::Ended(_) | Event::CouldNotStart(_))
             && let Some(held) = self.held.get_mut(id)
         {
@@ -344,6 +353,12 @@ impl Agent {
         let run = keepers::run_of(&replica.order, image, hosts, run_dir.clone(), log_dir);
         for name in ["exit", "init", "pid"] {
             let _ = std::fs::remove_file(run_dir.join(name));
+        }
+        if replica.order.once.is_some() {
+            // Whoever looks later must know that it may have run, whatever happens from here on.
+            if let Err(error) = orders::mark_begun(&run_dir) {
+                return self.handle(id, Event::CouldNotStart(format!("cannot mark it as begun: {error}")));
+            }
         }
         let started = keepers::started(&replica.order, &run);
         // A later agent must be able to tell it as well.

@@ -55,12 +55,14 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
         env.retain(|pair| !pair.starts_with(&format!("{key}=")));
         env.push(format!("{key}={value}"));
     }
+    let command =
+        if order.once.is_some() { order.spec.run_first.clone() } else { order.spec.command.clone() };
     Run {
         name: id.dotted(),
         hostname: format!("{}-{}", id.workload.name, id.short),
         environment: order.environment,
         layers: image.layers.clone(),
-        argv: order.spec.command.clone().unwrap_or_else(|| image.command.clone()),
+        argv: command.unwrap_or_else(|| image.command.clone()),
         env,
         cwd: image.cwd.clone(),
         user: image.user,
@@ -149,6 +151,14 @@ pub fn start(
         let _ = inbox.send(Message::Event(id, number, event));
     });
     Ok(pid)
+}
+
+/// What is told of the output of a command that runs once.
+const LINES_OF_ONCE: usize = 100;
+
+/// The end of a command that runs once is told with more of its output.
+pub fn with_its_words(ended: Ended, log_dir: &Path) -> Ended {
+    Ended { tail: logs::last_lines(log_dir, LINES_OF_ONCE), ..ended }
 }
 
 /// How a run ended that no agent was there to see, where its keeper lived to write it down.

@@ -11,6 +11,7 @@ use crate::Error;
 
 const ORDER: &str = "order.json";
 const VALUES: &str = "values.sealed";
+const BEGUN: &str = "begun";
 
 /// The node's own keys.
 pub fn keys(dir: &Path) -> Result<KeyRing, Error> {
@@ -55,6 +56,17 @@ pub fn read(dir: &Path, keys: &KeyRing) -> Option<RunOrder> {
         }
     }
     Some(order)
+}
+
+/// Marks what runs once as begun: on disk before this returns.
+pub fn mark_begun(dir: &Path) -> io::Result<()> {
+    std::fs::File::create(dir.join(BEGUN))?.sync_all()?;
+    std::fs::File::open(dir)?.sync_all()
+}
+
+/// Whether it was marked.
+pub fn was_begun(dir: &Path) -> bool {
+    dir.join(BEGUN).exists()
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ use mainyard_core::link::NodeHello;
 use mainyard_core::model::{Bytes, Cpu, ReplicaId};
 use mainyard_core::node_desk::Orders;
 
+use crate::faults::LONGEST_FREEZE;
 use crate::parts::{Control, Part, Process, gateway_name, node_name};
 use crate::rules::broken_rule;
 use crate::world::{CONTROLS, Happening, Report, World};
@@ -218,16 +219,21 @@ impl World {
         if !changes.is_empty() {
             let stopped: Vec<ReplicaId> =
                 changes.iter().filter_map(|change| newly_stopping(change, &self.record.state)).collect();
-            let long = |process: &Process| process.listens_at.is_some_and(|at| at + LATEST < now);
+            // What came while it was frozen is heard when it goes on.
+            let thawed = now.saturating_sub(it.frozen_until) <= LATEST;
+            let latest = if thawed { LATEST + LONGEST_FREEZE } else { LATEST };
+            let long = |process: &Process| process.listens_at.is_some_and(|at| at + latest < now);
             let well = |id: &ReplicaId| self.nodes.iter().filter_map(|it| it.processes.get(id)).any(long);
-            if let Some(broken) = broken_rule(&self.record.state, &changes, well, clock) {
-                self.violated(broken);
-            }
+            let broken = broken_rule(&self.record.state, &changes, well, clock);
             self.count_ends(&changes);
             let before = self.record.number;
             if !reached || !self.record.write(epoch, &changes, now) {
                 self.step_down(control);
                 return false;
+            }
+            // What a control that decides no more would have written does not count.
+            if let Some(broken) = broken {
+                self.violated(broken);
             }
             if self.record.number != before + changes.len() as u64 {
                 self.violated("the record's changes have a gap".into());

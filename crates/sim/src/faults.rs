@@ -5,6 +5,8 @@ use crate::world::{CONTROLS, GATEWAYS, Happening, NODES, Report, World};
 
 /// A link on which nothing is heard for so long is given up.
 const SILENCE: u64 = 10_000;
+/// A control is frozen for at most so long.
+pub const LONGEST_FREEZE: u64 = 14_000;
 
 impl World {
     pub fn fault(&mut self) {
@@ -24,7 +26,7 @@ impl World {
             }
             1 => {
                 let (control, until) =
-                    (self.chance.index(CONTROLS), self.now + self.chance.between(100, 14_000));
+                    (self.chance.index(CONTROLS), self.now + self.chance.between(100, LONGEST_FREEZE));
                 self.note(|| format!("control {control} freezes until {until}"));
                 self.controls[control].frozen_until = until;
                 let life = self.controls[control].life;
@@ -41,6 +43,9 @@ impl World {
                 if self.nodes[node].desk.take().is_some() {
                     self.note(|| format!("agent {node} dies"));
                     self.nodes[node].link = None;
+                    if self.chance.percent(10) {
+                        self.machine_is_replaced(node);
+                    }
                     self.later(back, Happening::PartStarts(Part::Node(node)));
                 }
             }
@@ -71,6 +76,20 @@ impl World {
                 }
             }
         }
+    }
+
+    /// Another machine takes the node's place: nothing of what ran or was kept there is left.
+    fn machine_is_replaced(&mut self, node: usize) {
+        self.note(|| format!("the machine of node {node} is replaced"));
+        let running: Vec<_> =
+            self.nodes[node].processes.iter().map(|(id, process)| (id.clone(), process.number)).collect();
+        for (id, process) in running {
+            self.process_ends(node, &id, process, 9);
+        }
+        let it = &mut self.nodes[node];
+        it.kept.clear();
+        it.endings.clear();
+        it.begun_runs.clear();
     }
 
     pub fn part_starts(&mut self, part: Part) {

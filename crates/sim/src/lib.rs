@@ -16,6 +16,8 @@
 //! - the record's changes have one order without a gap, and only the holder of the lease writes;
 //! - a release never changes; nobody who takes requests is let go where too few would be left; a rollout that went back
 //!   leaves exactly the old release;
+//! - what a release runs first is begun at most once, and no replica of the release is there before it has ended well or a
+//!   person said that it does not matter;
 //! - when the faults have ended, every drain and every rollout ends, and record, nodes and tables agree.
 
 //!

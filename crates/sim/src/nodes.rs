@@ -1,5 +1,6 @@
 //! Nodes: the agent's desk, and processes that outlive it.
 
+use mainyard_core::link::RunOrder;
 use mainyard_core::model::ReplicaId;
 use mainyard_core::node_desk::{Desk, Left, Orders, Step};
 use mainyard_core::replica_run::{Do, Ended, Event, ProbeFault};
@@ -16,9 +17,18 @@ impl World {
         (it.life, it.begun, it.link) = (life, now, None);
         it.desk = Some(Desk::new(it.kept_epoch, life));
         for order in it.kept.clone().into_values() {
-            let lives = self.nodes[node].processes.contains_key(&order.id);
+            let there = &self.nodes[node];
+            let left = if there.processes.contains_key(&order.id) {
+                Left::Running
+            } else if let Some(ended) = there.endings.get(&order.id) {
+                Left::Ended(ended.clone())
+            } else if there.begun_runs.contains(&order.id) {
+                Left::Begun
+            } else {
+                Left::Nothing
+            };
             if let Some(desk) = &mut self.nodes[node].desk {
-                let (_, steps) = desk.find(order, if lives { Left::Running } else { Left::Nothing }, 0);
+                let (_, steps) = desk.find(order, left, 0);
                 self.carry_out(node, steps);
             }
         }
@@ -75,7 +85,10 @@ impl World {
                     self.nodes[node].kept.insert(order.id.clone(), *order);
                 }
                 Step::Forget(id) => {
-                    self.nodes[node].kept.remove(&id);
+                    let it = &mut self.nodes[node];
+                    it.kept.remove(&id);
+                    it.endings.remove(&id);
+                    it.begun_runs.remove(&id);
                 }
                 Step::Do(id, number, action) => self.act(node, life, id, number, action),
             }
@@ -93,6 +106,10 @@ impl World {
                 let order =
                     self.nodes[node].desk.as_ref().and_then(|desk| Some(desk.replica(&id)?.order.clone()));
                 let Some(order) = order else { return };
+                if order.once.is_some() {
+                    return self.begin_once(node, life, id, number, order);
+                }
+                self.nodes[node].endings.remove(&id);
                 let tag = order.spec.image.tag.clone();
                 let listens = self.now + self.chance.between(5, 400);
                 let process = Process {
@@ -141,6 +158,28 @@ impl World {
         }
     }
 
+    /// What is run once in all of the seed's time: it ends by itself, well or not.
+    fn begin_once(&mut self, node: usize, life: u64, id: ReplicaId, number: u64, order: RunOrder) {
+        if !self.begun_once.insert((id.workload.clone(), order.release)) {
+            self.violated(format!("run_first of {}@{} is begun twice", id.workload, order.release));
+        }
+        self.outcome.first_runs += 1;
+        self.note(|| format!("{id} is begun"));
+        let process = Process {
+            number: self.new_number(),
+            address: order.address,
+            listens_at: None,
+            asked_to_stop: false,
+        };
+        let ends = Happening::ProcessEnds { node, id: id.clone(), process: process.number, signal: 0 };
+        let it = &mut self.nodes[node];
+        it.begun_runs.insert(id.clone());
+        it.processes.insert(id.clone(), process);
+        let (soon, wait) = (self.chance.between(2, 30), self.chance.between(50, 6000));
+        self.later(soon, Happening::Desk { node, life, id, number, event: Event::Running });
+        self.later(wait, ends);
+    }
+
     pub fn probe(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, run: u32) {
         let process = self.nodes[node].processes.get(id);
         let listens = process.and_then(|process| process.listens_at).is_some_and(|at| at <= self.now);
@@ -156,10 +195,17 @@ impl World {
         self.nodes[node].processes.remove(id);
         self.note(|| format!("process of {id} ends by signal {signal}"));
         self.break_requests(id);
+        // By itself it ends well more often than not; its keeper may go with it and leave nothing.
+        let code = (signal == 0).then(|| i32::from(self.chance.percent(20)));
+        let signal = (signal != 0).then_some(signal);
+        let told = signal != Some(9) || self.chance.percent(50);
+        let ended = if told { Ended { code, signal, told, ..Ended::default() } } else { Ended::default() };
+        if told {
+            self.nodes[node].endings.insert(id.clone(), ended.clone());
+        }
         let it = &self.nodes[node];
         let number = it.desk.as_ref().and_then(|desk| desk.number(id));
         if let Some(number) = number {
-            let ended = Ended { code: None, signal: Some(signal), told: true, ..Ended::default() };
             let life = it.life;
             self.later(1, Happening::Desk { node, life, id: id.clone(), number, event: Event::Ended(ended) });
         }

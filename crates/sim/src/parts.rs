@@ -1,6 +1,6 @@
 //! The parts of a simulated platform, as they are at a moment.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
 use mainyard_core::cluster::Cluster;
@@ -8,6 +8,7 @@ use mainyard_core::drain::GatewayView;
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::{Name, ReleaseNumber, ReplicaId};
 use mainyard_core::node_desk::Desk;
+use mainyard_core::replica_run::Ended;
 use mainyard_core::routing::Table;
 
 /// A node agent or a gateway.
@@ -39,6 +40,10 @@ pub struct Node {
     pub link: Option<(usize, u64)>,
     pub processes: BTreeMap<ReplicaId, Process>,
     pub kept: BTreeMap<ReplicaId, RunOrder>,
+    /// Of what is run once: that it was begun, as the agent marked on disk.
+    pub begun_runs: BTreeSet<ReplicaId>,
+    /// How processes ended, as their keepers wrote it down.
+    pub endings: BTreeMap<ReplicaId, Ended>,
     pub kept_epoch: u64,
     pub begun: u64,
 }

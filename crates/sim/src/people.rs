@@ -17,10 +17,13 @@ const MANNERS: [&str; 5] = [
     "style = \"swap\"\nwatch = \"1s\"\nkeep_old = \"3s\"\n",
 ];
 
-fn manifest(application: &str, manner: &str) -> String {
+/// Some of them run something before a release serves.
+const FIRST: [&str; 3] = ["", "", "run_first = [\"/app/migrate\"]\n"];
+
+fn manifest(application: &str, manner: &str, first: &str) -> String {
     format!(
         "application = \"{application}\"\n[workload.{application}]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 3\n\
-         ports = {{ http = 8080 }}\nstop = {{ drain = \"5s\", grace = \"1s\" }}\n\
+         {first}ports = {{ http = 8080 }}\nstop = {{ drain = \"5s\", grace = \"1s\" }}\n\
          [workload.{application}.checks]\nready = {{ path = \"/ready\", port = \"http\", every = \"3s\" }}\n\
          [workload.{application}.rollout]\nsettle = \"300ms\"\ndeadline = \"8s\"\n{manner}\
          [route.{application}]\nhost = \"{application}.localhost\"\nto = [{{ service = \"{application}\" }}]\n"
@@ -129,7 +132,8 @@ fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<D
         });
     }
     for (number, application) in APPLICATIONS.into_iter().enumerate() {
-        let text = manifest(application, MANNERS[(manner + number) % MANNERS.len()]);
+        let first = FIRST[(manner / MANNERS.len() + number) % FIRST.len()];
+        let text = manifest(application, MANNERS[(manner + number) % MANNERS.len()], first);
         let files = [SourceFile { name: "mainyard.toml".into(), text }];
         let declared = read(&files, Some(&staging())).expect("a valid declaration");
         cluster.declare(&declared, &staging(), false, "mira", now)?;

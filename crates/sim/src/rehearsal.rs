@@ -2,7 +2,7 @@
 //! worst, and what no longer answers. It is decided by the very functions that decide in earnest.
 //!
 //! What nobody can know is taken to be well: the new release starts as fast as the replicas that run now did, and
-//! answers as they do.
+//! answers as they do, and what it runs first ends well.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -11,7 +11,8 @@ use mainyard_core::cluster::{Cluster, NodeOrders, State};
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{NodeHello, NodeReport, ReplicaReport};
 use mainyard_core::model::{
-    Name, Reason, Replica, ReplicaId, ReplicaState, RolloutState, Target, WorkloadState,
+    FirstOutcome, FirstState, Name, Reason, Replica, ReplicaId, ReplicaState, RolloutState, Target,
+    WorkloadState,
 };
 use mainyard_core::routing::{Table, TableVersion, replicas_of};
 use serde::{Deserialize, Serialize};
@@ -246,18 +247,15 @@ impl Stage<'_> {
             return;
         };
         self.reports += 1;
-        let mut report = NodeReport { life: 1, number: self.reports, ..NodeReport::default() };
+        let mut report = NodeReport { life: 1, number: self.reports, whole: true, ..NodeReport::default() };
         if gone {
             report.gone.push(id.clone());
         } else {
-            let state = ReplicaState::Ready;
-            report.replicas.push(ReplicaReport {
-                id: id.clone(),
-                state,
-                reason: None,
-                restarts: 0,
-                started: None,
-            });
+            let passed =
+                FirstOutcome { state: FirstState::Passed, how: "exit code 0".to_owned(), tail: Vec::new() };
+            let outcome = self.cluster.state.replicas[id].once.map(|_| passed);
+            let told = ReplicaReport::of(id.clone(), ReplicaState::Ready);
+            report.replicas.push(ReplicaReport { outcome, ..told });
         }
         self.cluster.hear_node(&node, report, self.now);
     }

@@ -2,7 +2,9 @@
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Change, Object, State};
-use mainyard_core::model::{Release, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Target};
+use mainyard_core::model::{
+    FirstState, Release, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Target,
+};
 use mainyard_core::routing::replicas_of;
 
 use crate::world::World;
@@ -25,7 +27,9 @@ pub fn broken_rule(
     changes.iter().find_map(|change| match &change.object {
         Some(Object::Release(release)) => release_changed(before, release),
         Some(Object::Rollout(rollout)) => ended_otherwise(before, &after, rollout, now),
-        Some(Object::Replica(replica)) => too_few_left(before, &after, replica, &well),
+        Some(Object::Replica(replica)) => {
+            serves_too_early(&after, replica).or_else(|| too_few_left(before, &after, replica, &well))
+        }
         _ => None,
     })
 }
@@ -77,6 +81,17 @@ fn ended_otherwise(before: &State, after: &State, rollout: &Rollout, now: Timest
     }
 }
 
+/// No replica of a release is handed to a node before what the release runs first has ended well, or a person said that
+/// it does not matter.
+fn serves_too_early(after: &State, replica: &Replica) -> Option<String> {
+    if replica.once.is_some() || !replica.state.is_staying() {
+        return None;
+    }
+    let rollout = after.rollouts.get(&(replica.id.workload.clone(), replica.release))?;
+    let waits = rollout.first.as_ref().filter(|first| first.holds_back())?;
+    Some(format!("{} is there while run_first of {} is {:?}", replica.id, rollout.to, waits.state))
+}
+
 /// Nobody who takes requests is let go where fewer than the least would be left, as long as the workload is wanted.
 fn too_few_left(
     before: &State,
@@ -108,6 +123,9 @@ impl World {
         for change in changes {
             let Some(Object::Rollout(rollout)) = &change.object else { continue };
             let known = self.record.state.rollouts.get(&(rollout.workload.clone(), rollout.to));
+            let unknown =
+                |it: &Rollout| it.first.as_ref().is_some_and(|first| first.state == FirstState::Unknown);
+            self.outcome.first_unknown += u64::from(unknown(rollout) && !known.is_some_and(unknown));
             if rollout.state.is_open() || known.is_some_and(|known| known.state == rollout.state) {
                 continue;
             }

@@ -1,7 +1,7 @@
 //! Time, the queue of what will happen, and the running of it.
 
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, BinaryHeap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap, VecDeque};
 
 use jiff::Timestamp;
 use mainyard_core::link::{Figure, NodeReport};
@@ -173,6 +173,9 @@ pub struct Outcome {
     /// Rollouts that came to their end, and those of them that went back.
     pub rollouts: u64,
     pub went_back: u64,
+    /// Commands that were run before a release served, and those of them whose end nobody knew.
+    pub first_runs: u64,
+    pub first_unknown: u64,
     /// Epochs: how often a control took over.
     pub epochs: u64,
 }
@@ -191,6 +194,8 @@ pub struct World {
     /// Acknowledged: the number that was asked for last, and every release with its image.
     pub wanted: BTreeMap<Target, u32>,
     pub released: Vec<(Target, ReleaseNumber, String)>,
+    /// Releases whose command that comes before they serve was begun.
+    pub begun_once: BTreeSet<(Target, ReleaseNumber)>,
     /// The first rule that was broken.
     pub broken: Option<String>,
     queue: BinaryHeap<Reverse<Due>>,
@@ -214,6 +219,7 @@ pub fn run(seed: u64) -> Result<Outcome, String> {
         count: 0,
         wanted: BTreeMap::new(),
         released: Vec::new(),
+        begun_once: BTreeSet::new(),
         broken: None,
         queue: BinaryHeap::new(),
         order: 0,

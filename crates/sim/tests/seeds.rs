@@ -31,6 +31,8 @@ fn no_seed_breaks_a_rule() {
             total.drained += one.drained;
             total.epochs += one.epochs;
             total.rollouts += one.rollouts;
+            total.first_runs += one.first_runs;
+            total.first_unknown += one.first_unknown;
             total.went_back += one.went_back;
         }
         total
@@ -41,7 +43,7 @@ fn no_seed_breaks_a_rule() {
     });
     let sum = |of: fn(&Outcome) -> u64| totals.iter().map(of).sum::<u64>();
     println!(
-        "{seeds} seeds: {} happenings, {} requests answered, {} found nobody, {} broken by faults, {} acts, {} drains, {} take-overs, {} rollouts ended, {} of them went back",
+        "{seeds} seeds: {} happenings, {} requests answered, {} found nobody, {} broken by faults, {} acts, {} drains, {} take-overs, {} rollouts ended, {} of them went back, {} first runs, {} of them of unknown end",
         sum(|o| o.happenings),
         sum(|o| o.answered),
         sum(|o| o.refused),
@@ -51,9 +53,12 @@ fn no_seed_breaks_a_rule() {
         sum(|o| o.epochs),
         sum(|o| o.rollouts),
         sum(|o| o.went_back),
+        sum(|o| o.first_runs),
+        sum(|o| o.first_unknown),
     );
     // A simulation in which nothing happens would prove nothing.
     assert!(sum(|o| o.rollouts) > 2 * seeds && sum(|o| o.went_back) > seeds / 2);
+    assert!(sum(|o| o.first_runs) > seeds && sum(|o| o.first_unknown) > seeds / 20);
     assert!(sum(|o| o.drained) > seeds && sum(|o| o.epochs) > seeds && sum(|o| o.acts) > 5 * seeds);
 }
 

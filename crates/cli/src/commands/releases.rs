@@ -311,6 +311,12 @@ pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(),
         rows.add_row([field, value]);
     }
     print(&rows);
+    if let Some(first) = rollout.as_ref().and_then(|rollout| rollout.first.as_ref()) {
+        println!("\nrun_first {}", first.words());
+        for line in &first.tail {
+            println!("  {} {line}", paint.quiet("│"));
+        }
+    }
     let seen = |rollout: &Rollout| rollout.evidence.served + rollout.evidence.copies.requests > 0;
     if let Some(rollout) = rollout.filter(seen) {
         println!();
@@ -337,6 +343,7 @@ fn fields(release: &Release) -> Vec<(String, String)> {
     ];
     let command = spec.command.as_ref().map_or("the image's own".to_owned(), |words| words.join(" "));
     list.push(("command".to_owned(), command));
+    list.extend(spec.run_first.iter().map(|words| ("run_first".to_owned(), words.join(" "))));
     let port = |(name, port): (&Name, &u16)| (format!("port {name}"), port.to_string());
     list.extend(spec.ports.iter().map(port));
     list.extend(spec.labels.iter().map(|(key, value)| (format!("label {key}"), value.clone())));

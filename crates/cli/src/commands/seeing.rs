@@ -124,8 +124,12 @@ pub async fn environments(client: &Client, output: Output) -> Result<(), Failure
     for environment in snapshot.state.environments.values() {
         let workloads =
             snapshot.state.workloads.keys().filter(|target| target.environment == environment.name).count();
-        let replicas =
-            snapshot.state.replicas.keys().filter(|id| id.workload.environment == environment.name).count();
+        let replicas = snapshot
+            .state
+            .replicas
+            .values()
+            .filter(|it| it.once.is_none() && it.id.workload.environment == environment.name)
+            .count();
         let added = format!("{} by {}", show::moment(environment.origin.at), environment.origin.by);
         rows.add_row([environment.name.to_string(), workloads.to_string(), replicas.to_string(), added]);
     }

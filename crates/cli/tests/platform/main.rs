@@ -9,6 +9,7 @@ mod console;
 mod console_daily;
 mod faults;
 mod first_minutes;
+mod first_runs;
 mod interface;
 mod mishaps;
 mod outages;

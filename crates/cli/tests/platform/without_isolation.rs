@@ -6,6 +6,7 @@ mod common;
 mod console;
 mod faults;
 mod first_minutes;
+mod first_runs;
 mod interface;
 mod mishaps;
 mod ordinary;

@@ -130,7 +130,7 @@ impl Cluster {
 
     /// Takes the workload and its releases away; its replicas drain and end.
     pub(super) fn remove_workload(&mut self, target: &Target) {
-        let replicas: Vec<_> = crate::routing::replicas_of(&self.state.replicas, target).cloned().collect();
+        let replicas: Vec<_> = crate::routing::all_of(&self.state.replicas, target).cloned().collect();
         for mut replica in replicas {
             if replica.node.is_none() {
                 self.remove(Kind::Replica, replica.id.to_string());

@@ -16,7 +16,11 @@ impl Cluster {
     /// A node agent called. Everything it should run is ordered anew.
     pub fn hear_hello(&mut self, hello: NodeHello, now: Timestamp) {
         self.cause = platform(now);
-        self.lives.insert(format!("node {}", hello.node), (hello.life, 0));
+        // In one life reports count on over all links: what was heard stays heard.
+        let known = self.lives.entry(format!("node {}", hello.node)).or_insert((hello.life, 0));
+        if known.0 != hello.life {
+            *known = (hello.life, 0);
+        }
         let NodeHello { node: name, cpu, memory, range, .. } = hello;
         let node = Node { name, cpu, memory, range, heard: now };
         let same = self.state.nodes.get(&node.name).is_some_and(|known| {
@@ -45,7 +49,12 @@ impl Cluster {
     /// A node agent tells how replicas are. What an earlier agent sent, or what came before, is not heard.
     pub fn hear_node(&mut self, node: &Name, report: NodeReport, now: Timestamp) {
         match self.lives.get_mut(&format!("node {node}")) {
-            Some((life, last)) if *life == report.life && *last < report.number => *last = report.number,
+            // The first that counts names all that runs: one of a link before may still be on its way.
+            Some((life, last))
+                if *life == report.life && *last < report.number && (*last > 0 || report.whole) =>
+            {
+                *last = report.number;
+            }
             _ => return,
         }
         self.cause = platform(now);
@@ -58,8 +67,9 @@ impl Cluster {
             else {
                 continue;
             };
-            // What was not asked to stop is started again by the next order.
-            if replica.stopping {
+            // What was not asked to stop is started again by the next order; but never what is run once.
+            if replica.stopping || replica.once.is_some() {
+                self.lose_run(&id, "it was stopped before its end was told", now);
                 self.leaving.remove(&id);
                 self.remove(Kind::Replica, id.to_string());
                 self.touch(&id.workload);
@@ -79,6 +89,9 @@ impl Cluster {
         if known.node.as_ref() != Some(node) {
             self.to_stop.insert((node.clone(), report.id.clone()));
             return;
+        }
+        if known.once.is_some() {
+            return self.hear_run(known.clone(), report, now);
         }
         let mut replica = known.clone();
         // What was told once holds until it is started anew.
@@ -128,6 +141,7 @@ impl Cluster {
         let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
         let lost: Vec<ReplicaId> = here.map(|replica| replica.id.clone()).collect();
         for id in lost {
+            self.lose_run(&id, "its node was lost", now);
             self.leaving.remove(&id);
             self.remove(Kind::Replica, id.to_string());
             self.touch(&id.workload);
@@ -137,7 +151,7 @@ impl Cluster {
 
     /// Releases of a removed workload go with its last replica.
     fn sweep_releases(&mut self, workload: &Target) {
-        let left = crate::routing::replicas_of(&self.state.replicas, workload).next().is_some();
+        let left = crate::routing::all_of(&self.state.replicas, workload).next().is_some();
         if left || self.state.workloads.contains_key(workload) {
             return;
         }

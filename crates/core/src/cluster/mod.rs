@@ -7,6 +7,7 @@
 
 mod acts;
 mod declaring;
+mod first_runs;
 mod hear;
 mod held;
 mod objects;

@@ -10,8 +10,8 @@ use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::difference::{differences, secret_differences};
 use crate::model::{
-    ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState, Setting,
-    Target, Workload,
+    FirstRun, ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState,
+    Setting, Target, Workload,
 };
 use crate::near::near;
 use crate::retention::superfluous;
@@ -65,13 +65,29 @@ impl Cluster {
         if purpose == Purpose::Back {
             self.adopt(&release);
         }
+        let first = release.spec.run_first.is_some() && !like.is_some_and(|like| self.has_run(like));
+        let first = first.then(FirstRun::due);
         self.put(Object::Release(release));
         self.end_open(&target, purpose, now);
-        let from = workload.settled.or(Some(workload.release).filter(|number| number.0 > 0));
-        self.put(Object::Rollout(Rollout::new(target, from, number, purpose, now)));
+        // Nothing goes back to what never served.
+        let may_have_served = |number: &ReleaseNumber| {
+            let rollout = self.state.rollouts.get(&(target.clone(), *number));
+            number.0 > 0 && !rollout.and_then(|it| it.first.as_ref()).is_some_and(FirstRun::holds_back)
+        };
+        let from = workload.settled.or(Some(workload.release).filter(may_have_served));
+        self.put(Object::Rollout(Rollout { first, ..Rollout::new(target, from, number, purpose, now) }));
         workload.release = number;
         workload.last_change = self.cause.clone();
         self.forget_old_releases(workload, now);
+    }
+
+    /// Whether the command of a release that comes before it serves has run well, or need not run. What is older than the
+    /// record of it has served.
+    fn has_run(&self, release: &Release) -> bool {
+        let of = |number: ReleaseNumber| self.state.rollouts.get(&(release.workload.clone(), number));
+        let known = of(release.number).and_then(|rollout| rollout.first.as_ref());
+        let known = known.or_else(|| of(release.same_as?)?.first.as_ref());
+        known.is_none_or(|first| !first.holds_back())
     }
 
     /// The number that the next release of a workload gets.

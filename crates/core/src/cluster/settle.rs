@@ -11,12 +11,12 @@ use crate::address;
 use crate::drain::{Leaving, may_stop};
 use crate::link::RunOrder;
 use crate::model::{
-    Name, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, RolloutState, Target,
+    Name, Once, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, RolloutState, Target,
     replica_short_name,
 };
 use crate::near::near;
 use crate::placement::{Occupied, place};
-use crate::routing::{Sources, Table, build, hosts_file, replicas_of};
+use crate::routing::{Sources, Table, build, hosts_file, replicas_of, runs_of};
 use crate::steer::{Act, Decision, View, decide};
 
 /// What one node is told.
@@ -80,9 +80,10 @@ impl Cluster {
         self.wake.remove(target);
         let Some(workload) = self.state.workloads.get(target) else { return };
         let replicas: Vec<Replica> = replicas_of(&self.state.replicas, target).cloned().collect();
+        let runs: Vec<Replica> = runs_of(&self.state.replicas, target).cloned().collect();
         let rollout = self.state.newest_rollout(target);
         let Decision { acts, state, reason, rollout: moved, look_again } =
-            decide(View { workload, replicas: &replicas, rollout }, now);
+            decide(View { workload, replicas: &replicas, runs: &runs, rollout }, now);
         let mut workload = workload.clone();
         let acted = !acts.is_empty();
         for act in acts {
@@ -97,6 +98,11 @@ impl Cluster {
                             now,
                         )));
                     }
+                }
+                Act::RunFirst(release) => {
+                    let id = ReplicaId::new(target.clone(), format!("first{release}"));
+                    let run = Replica { once: Some(Once::default()), ..new_replica(id, release, now) };
+                    self.put(Object::Replica(run));
                 }
                 Act::LetGo(id) => self.let_go(&id, now),
             }
@@ -168,6 +174,11 @@ impl Cluster {
             };
             let reason = match placed {
                 Ok(node) => {
+                    if let Some(once) = &mut replica.once {
+                        // Only an agent whose life is known can be asked later whether it began.
+                        let Some((life, _)) = self.lives.get(&format!("node {node}")) else { continue };
+                        once.life = Some(*life);
+                    }
                     let range = self.state.nodes.get(&node).map(|node| node.range).unwrap_or_default();
                     let all = (from..address::REPLICAS_PER_NODE).chain(0..from);
                     let free = all.filter_map(|n| Some((n, range.place(address::replica(index, n)?))));
@@ -310,6 +321,7 @@ impl Cluster {
             spec: release.spec.clone(),
             digest: release.digest.clone()?,
             address: replica.address?,
+            once: replica.once,
             secrets: release.secrets.clone(),
             values: Vec::new(),
         };
@@ -356,6 +368,7 @@ fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica
         created: now,
         restarts: 0,
         started: None,
+        once: None,
         stopping: false,
     }
 }

@@ -6,7 +6,8 @@ use super::acts::{Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::Object;
 use crate::model::{
-    Held, Origin, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, RolloutState, Target, Workload,
+    FirstState, Held, Origin, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, RolloutState, Target,
+    Workload,
 };
 use crate::steer::next_step;
 
@@ -113,7 +114,15 @@ impl Cluster {
         let waits = open.state == RolloutState::Awaiting;
         let steps = rule.steps.clone();
         self.by(by, "advanced", now);
-        let words = if waits && code != Some(ReasonCode::AsksFirst) {
+        let before = open.first.as_mut().filter(|first| waits && first.holds_back());
+        let words = if let Some(first) = before {
+            // What it answers is judged as ever.
+            let how = if first.state == FirstState::Unknown { "may have run" } else { "failed" };
+            (first.state, first.waived) = (FirstState::Waived, Some(self.cause.clone()));
+            open.step_began = Some(now);
+            (open.state, open.reason, open.ended, open.verdict) = (RolloutState::Starting, None, None, None);
+            format!("the rollout to {} goes on although its run_first {how}", open.to)
+        } else if waits && code != Some(ReasonCode::AsksFirst) {
             open.waived = Some(self.cause.clone());
             open.step_began = Some(now);
             (open.state, open.reason, open.ended) = (RolloutState::Shifting, None, None);

@@ -16,6 +16,7 @@ use crate::model::{
 };
 use crate::routing::Table;
 
+mod first_runs;
 mod secrets;
 
 const MANIFEST: &str = r#"
@@ -105,17 +106,12 @@ impl Yard {
             }
         }
         self.reports += 1;
-        let mut report = NodeReport { life: 1, number: self.reports, ..NodeReport::default() };
+        let whole = self.reports == 1;
+        let mut report = NodeReport { life: 1, number: self.reports, whole, ..NodeReport::default() };
         for orders in settled.orders.into_values() {
             for order in orders.run {
-                let (id, state) = (order.id.clone(), ReplicaState::Ready);
-                report.replicas.push(ReplicaReport {
-                    id,
-                    state,
-                    reason: None,
-                    restarts: 0,
-                    started: self.started.clone(),
-                });
+                let told = ReplicaReport::of(order.id.clone(), ReplicaState::Ready);
+                report.replicas.push(ReplicaReport { started: self.started.clone(), ..told });
                 self.running.insert(order.id.clone(), order);
             }
             for id in orders.stop {
@@ -319,17 +315,8 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
     yard.cluster = Cluster::new(yard.record.clone(), 2, yard.now);
     yard.cluster.hear_gateway_hello("gateway-1", 1, yard.now);
     yard.cluster.hear_hello(hello(), yard.now);
-    let known: Vec<ReplicaReport> = yard
-        .running
-        .keys()
-        .map(|id| ReplicaReport {
-            id: id.clone(),
-            state: ReplicaState::Ready,
-            reason: None,
-            restarts: 0,
-            started: None,
-        })
-        .collect();
+    let known: Vec<ReplicaReport> =
+        yard.running.keys().map(|id| ReplicaReport::of(id.clone(), ReplicaState::Ready)).collect();
     yard.cluster.hear_node(
         &name("node-1"),
         NodeReport { life: 1, number: 1, whole: true, replicas: known, gone: vec![] },

@@ -96,6 +96,11 @@ pub static WORKLOAD: Shape = Shape::Table(&[
     key("limits", &LIMITS, "What a replica may use at most."),
     key("reserve", &RESERVE, "Room kept for a replica on its node."),
     key("command", &Shape::List(&Shape::Text), "Program and arguments instead of the image's own."),
+    key(
+        "run_first",
+        &Shape::List(&Shape::Text),
+        "Program and arguments to run once for each release, before it serves.",
+    ),
     key("stop", &STOP, "How a replica is stopped."),
     key("checks", &CHECKS, "How a replica's health is told."),
     key("rollout", &ROLLOUT, "How the workload moves to a new release."),

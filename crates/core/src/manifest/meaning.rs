@@ -235,8 +235,10 @@ impl Reader<'_> {
             let message = format!("`{name}` reserves {reserve}, more than its limit of {limit}");
             self.say(&["workload", name.as_str(), "reserve"], message);
         }
-        if spec.command.as_ref().is_some_and(Vec::is_empty) {
-            self.say(&["workload", name.as_str(), "command"], format!("the command of `{name}` is empty"));
+        for (key, words) in [("command", &spec.command), ("run_first", &spec.run_first)] {
+            if words.as_ref().is_some_and(|words| words.first().is_none_or(String::is_empty)) {
+                self.say(&["workload", name.as_str(), key], format!("the {key} of `{name}` is empty"));
+            }
         }
     }
 

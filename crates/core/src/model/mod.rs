@@ -1,6 +1,7 @@
 //! The things there are: names, amounts, what is declared, what is recorded, and the states they can be in.
 
 mod amounts;
+mod first;
 mod names;
 mod reason;
 mod record;
@@ -11,13 +12,14 @@ mod spec;
 mod state;
 
 pub use amounts::{Bytes, Cpu, Span};
+pub use first::{FirstOutcome, FirstRun, FirstState};
 pub use names::{
     EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target,
     replica_short_name,
 };
 pub use reason::{Reason, ReasonCode};
 pub use record::{
-    Environment, Gateway, Held, ImageRecord, Node, Origin, Release, Replica, Route, Service, Workload,
+    Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service, Workload,
 };
 pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing};
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};

@@ -49,6 +49,10 @@ codes! {
     Slower = "slower",
     /// A step is done, and a person is asked before the next.
     AsksFirst = "asks-first",
+    /// The command that runs before the release serves did not end well.
+    RunFirstFailed = "run-first-failed",
+    /// The command that runs before the release serves may have run, and its end is not known.
+    RunFirstUnknown = "run-first-unknown",
     /// A person said so.
     Cancelled = "cancelled",
     /// The keeper ended without a word, and its replica with it.

@@ -144,8 +144,19 @@ pub struct Replica {
     /// The digest of what its node really started ([`crate::started`]).
     #[serde(default)]
     pub started: Option<String>,
+    /// Set where it is no copy that serves, but the one run of the release's `run_first`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub once: Option<Once>,
     /// Whether its stop was ordered; only a replica that left every table may be stopped.
     pub stopping: bool,
+}
+
+/// What is run once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Once {
+    /// The life of the agent that it was handed to. Another one begins it only where it finds the order and that it was
+    /// not begun.
+    pub life: Option<u64>,
 }
 
 /// A stable name and address in front of replicas.

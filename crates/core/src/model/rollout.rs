@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{Origin, Reason, ReleaseNumber, RolloutState, Target};
+use super::{FirstRun, Origin, Reason, ReleaseNumber, RolloutState, Target};
 
 /// The move to a release.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -49,6 +49,9 @@ pub struct Rollout {
     /// Until then the old set stays beside the new one.
     #[serde(default)]
     pub warm_until: Option<Timestamp>,
+    /// The command that runs once before the release serves, where it has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first: Option<FirstRun>,
     /// Who said that it go on in spite of what was found.
     #[serde(default)]
     pub waived: Option<Origin>,
@@ -83,6 +86,7 @@ impl Rollout {
             step_began: None,
             watched_since: None,
             warm_until: None,
+            first: None,
             waived: None,
             cancelled: None,
         }

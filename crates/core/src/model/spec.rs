@@ -32,6 +32,9 @@ pub struct ReleaseSpec {
     /// Instead of the image's own command.
     #[serde(default)]
     pub command: Option<Vec<String>>,
+    /// Run once for each release, in its own surroundings, before it serves.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub run_first: Option<Vec<String>>,
     /// How a replica is stopped.
     #[serde(default)]
     pub stop: Stop,

@@ -3,7 +3,7 @@
 use super::{
     Do, Ended, FIRST_PAUSE, LONGEST_PAUSE, MANY_KEEPERS_LOST, Phase, ReplicaRun, TROUBLE_FORGOTTEN_AFTER,
 };
-use crate::model::{Reason, ReasonCode, Span};
+use crate::model::{FirstOutcome, FirstState, Reason, ReasonCode, Span};
 
 impl ReplicaRun {
     pub(super) fn memory_kills(&mut self, count: u64) -> Vec<Do> {
@@ -29,6 +29,9 @@ impl ReplicaRun {
             self.phase = Phase::Gone;
             return Vec::new();
         }
+        if self.order.once.is_some() {
+            return self.end_once(FirstState::Failed, format!("could not be started: {step}"), Vec::new());
+        }
         self.ends += 1;
         self.reason = Some(Reason::new(ReasonCode::CannotStart, step));
         self.pause(now)
@@ -40,6 +43,9 @@ impl ReplicaRun {
         if self.phase == Phase::Stopping {
             self.phase = Phase::Gone;
             return Vec::new();
+        }
+        if self.order.once.is_some() {
+            return self.ended_once(ended);
         }
         if now.saturating_sub(self.since) >= TROUBLE_FORGOTTEN_AFTER && self.phase == Phase::Running {
             (self.ends, self.kills_before) = (0, 0);
@@ -56,10 +62,7 @@ impl ReplicaRun {
                 format!("ended {} times, the last because its keeper was ended from outside", self.ends);
             Reason::new(ReasonCode::KeepsEnding, sentence)
         } else {
-            let how = match (ended.code, ended.signal) {
-                (Some(code), _) => format!("exit code {code}"),
-                (None, signal) => format!("signal {}", signal.unwrap_or(0)),
-            };
+            let how = how(&ended);
             let tail =
                 if ended.tail.is_empty() { String::new() } else { format!(": {}", ended.tail.join(" | ")) };
             if self.ends == 1 {
@@ -76,11 +79,39 @@ impl ReplicaRun {
         self.pause(now)
     }
 
+    /// What is run once is not begun again, however it ended.
+    fn ended_once(&mut self, ended: Ended) -> Vec<Do> {
+        self.kills_now = self.kills_now.max(ended.memory_kills);
+        let (state, words) = match () {
+            () if !ended.told => {
+                (FirstState::Unknown, "its keeper was ended from outside, and told nothing".to_owned())
+            }
+            () if self.kills_now > 0 => (FirstState::Failed, self.out_of_memory().sentence),
+            () if ended.code == Some(0) => (FirstState::Passed, how(&ended)),
+            () => (FirstState::Failed, format!("ended with {}", how(&ended))),
+        };
+        self.end_once(state, words, ended.tail)
+    }
+
+    pub(super) fn end_once(&mut self, state: FirstState, how: String, tail: Vec<String>) -> Vec<Do> {
+        self.phase = Phase::Ended;
+        self.reason = None;
+        self.outcome = Some(FirstOutcome { state, how, tail });
+        Vec::new()
+    }
+
     pub(super) fn pause(&mut self, now: u64) -> Vec<Do> {
         self.phase = Phase::Pausing;
         let doubled = FIRST_PAUSE.saturating_mul(1 << (self.ends.saturating_sub(1)).min(10));
         let pause = doubled.min(LONGEST_PAUSE);
         self.pause_until = now + pause;
         vec![Do::WakeAfter(Span::from_millis(pause))]
+    }
+}
+
+fn how(ended: &Ended) -> String {
+    match (ended.code, ended.signal) {
+        (Some(code), _) => format!("exit code {code}"),
+        (None, signal) => format!("signal {}", signal.unwrap_or(0)),
     }
 }

@@ -5,6 +5,7 @@ fn order(extra: &str) -> RunOrder {
     let spec: ReleaseSpec =
         serde_json::from_str(&format!(r#"{{"image":"lockers/locker-api:1.4.0"{extra}}}"#)).expect("a spec");
     RunOrder {
+        once: None,
         secrets: Default::default(),
         values: Vec::new(),
         id: "staging/locker-api/a0".parse().expect("an id"),
@@ -204,4 +205,36 @@ fn without_the_value_of_a_secret_it_waits_and_begins_when_the_value_comes() {
     assert_eq!(run.complete(order.clone()), [Do::Fetch]);
     assert_eq!(shown(&run), "fetching");
     assert_eq!(run.complete(order), [], "it came already");
+}
+
+#[test]
+fn what_runs_once_is_begun_once_and_its_end_is_told_with_its_words() {
+    let once = || {
+        let mut order = order(PORT);
+        order.once = Some(crate::model::Once { life: Some(7) });
+        let mut run = ReplicaRun::new(order);
+        assert_eq!(run.handle(Event::Begin, 0), [Do::Fetch]);
+        assert_eq!(run.handle(Event::Fetched, 1), [Do::Start]);
+        assert_eq!(run.handle(Event::Running, 2), [], "it is not probed");
+        assert_eq!(shown(&run), "ready");
+        run
+    };
+    let outcome = |run: &ReplicaRun| run.report().outcome.map(|it| (it.state, it.how)).expect("an outcome");
+    let mut passed = once();
+    assert_eq!(passed.handle(end(0), 90_000), []);
+    assert_eq!(outcome(&passed), (FirstState::Passed, "exit code 0".to_owned()));
+    assert_eq!(passed.handle(Event::Wake, 200_000), [], "and never again");
+    assert_eq!(passed.handle(Event::Stop, 200_001), []);
+    assert!(passed.is_gone());
+    let mut failed = once();
+    failed.handle(end(3), 90_000);
+    assert_eq!(outcome(&failed), (FirstState::Failed, "ended with exit code 3".to_owned()));
+    let mut unknown = once();
+    unknown.handle(Event::Ended(Ended::default()), 90_000);
+    assert_eq!(outcome(&unknown).0, FirstState::Unknown);
+    let mut refused = ReplicaRun::new(once().order);
+    refused.handle(Event::Begin, 0);
+    refused.handle(Event::Fetched, 1);
+    refused.handle(Event::CouldNotStart("cannot find it".to_owned()), 2);
+    assert_eq!(outcome(&refused), (FirstState::Failed, "could not be started: cannot find it".to_owned()));
 }

@@ -47,7 +47,7 @@ pub(super) fn forward(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, no
 }
 
 /// When its replicas must count.
-fn deadline(view: View<'_>, rollout: &Rollout) -> Timestamp {
+pub(super) fn deadline(view: View<'_>, rollout: &Rollout) -> Timestamp {
     rollout.step_began.unwrap_or(rollout.started) + view.workload.rule.deadline.signed()
 }
 
@@ -140,7 +140,8 @@ fn advance(
     now: Timestamp,
 ) -> Option<Timestamp> {
     let wanted = view.workload.wanted as usize;
-    let complete = counts.new.len() == aim.new && counts.counted >= aim.new;
+    // More may be there, where nobody could take the place of those that are too many.
+    let complete = counts.counted >= aim.new;
     let style = style(view, rollout);
     if let Some(shadow) = shadow(view, rollout) {
         return copying(rollout, shadow, counts, complete && wanted > 0, now);
@@ -338,7 +339,13 @@ fn trouble(view: View<'_>, rollout: &mut Rollout, counts: &Counts<'_>, now: Time
 }
 
 /// The rollout turns round, or waits for a person where it may not or there is nothing to go back to.
-fn fail(view: View<'_>, mut rollout: Rollout, counts: &Counts<'_>, reason: Reason, now: Timestamp) -> Moved {
+pub(super) fn fail(
+    view: View<'_>,
+    mut rollout: Rollout,
+    counts: &Counts<'_>,
+    reason: Reason,
+    now: Timestamp,
+) -> Moved {
     let verdict = match (rollout.from, view.workload.rule.on_failure) {
         // What is brought back and fails is not taken for the other one again: neither is known to be good.
         (Some(from), OnFailure::GoBack) if rollout.purpose != Purpose::Back => {

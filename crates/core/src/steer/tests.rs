@@ -53,12 +53,17 @@ impl World {
     }
 
     pub(super) fn step(&mut self) -> Decision {
-        let view =
-            View { workload: &self.workload, replicas: &self.replicas, rollout: self.rollout.as_ref() };
+        let view = View {
+            workload: &self.workload,
+            replicas: &self.replicas,
+            runs: &[],
+            rollout: self.rollout.as_ref(),
+        };
         let decision = decide(view, at(self.now));
         for act in &decision.acts {
             match act {
                 Act::Start(release, count) => (0..*count).for_each(|_| self.start(*release)),
+                Act::RunFirst(release) => panic!("{release} has nothing to run first"),
                 Act::LetGo(id) => self.set(id, ReplicaState::Draining),
             }
         }
@@ -85,6 +90,7 @@ impl World {
             created: at(self.now),
             restarts: 0,
             started: None,
+            once: None,
             stopping: false,
         });
     }

@@ -1,0 +1,135 @@
+//! The command that a release runs once before it serves.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Name, Origin};
+
+/// Of its output so many lines are kept, and of each line so many characters.
+const LINES: usize = 100;
+const LINE: usize = 500;
+
+/// How the command of a release that runs before it serves stands. It is begun at most once.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FirstRun {
+    /// How it stands.
+    pub state: FirstState,
+    /// When it was seen to run.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub began: Option<Timestamp>,
+    /// When its end was told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended: Option<Timestamp>,
+    /// Where it ran.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub node: Option<Name>,
+    /// How it ended, such as `exit code 3`.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub how: String,
+    /// The last lines of its output.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tail: Vec<String>,
+    /// Who said that the release go on without it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waived: Option<Origin>,
+}
+
+/// How it stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FirstState {
+    /// It is to be begun.
+    Due,
+    /// It was handed to a node.
+    Running,
+    /// It ended well.
+    Passed,
+    /// It ended otherwise, or could not be begun.
+    Failed,
+    /// It may have run, and nobody knows how it ended.
+    Unknown,
+    /// A person said that the release go on without it.
+    Waived,
+}
+
+/// What a node tells of its end.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FirstOutcome {
+    /// Passed, failed or unknown.
+    pub state: FirstState,
+    /// How it ended.
+    pub how: String,
+    /// The last lines of its output.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tail: Vec<String>,
+}
+
+impl FirstRun {
+    /// One that is to be begun.
+    pub fn due() -> FirstRun {
+        FirstRun {
+            state: FirstState::Due,
+            began: None,
+            ended: None,
+            node: None,
+            how: String::new(),
+            tail: Vec::new(),
+            waived: None,
+        }
+    }
+
+    /// Whether the release must wait for it.
+    pub fn holds_back(&self) -> bool {
+        !matches!(self.state, FirstState::Passed | FirstState::Waived)
+    }
+
+    /// It ended, or will not be begun any more.
+    pub fn end(&mut self, outcome: FirstOutcome, now: Timestamp) {
+        (self.state, self.how, self.ended) = (outcome.state, outcome.how, Some(now));
+        let skip = outcome.tail.len().saturating_sub(LINES);
+        self.tail = outcome.tail.iter().skip(skip).map(|line| line.chars().take(LINE).collect()).collect();
+    }
+
+    /// How it stands, in words that follow the command.
+    pub fn words(&self) -> String {
+        let node = self.node.as_ref().map_or(String::new(), |node| format!(" on {node}"));
+        let took = self.began.zip(self.ended).map_or(String::new(), |(began, ended)| {
+            format!(" after {:.1} s", ended.duration_since(began).as_secs_f64())
+        });
+        let by = self.waived.as_ref().map_or(String::new(), |origin| format!(" by {}", origin.by));
+        match self.state {
+            FirstState::Due => "is to be begun".to_owned(),
+            FirstState::Running if self.began.is_none() => format!("is being begun{node}"),
+            FirstState::Running => format!("runs{node}"),
+            FirstState::Passed => format!("ended well{node}{took}"),
+            FirstState::Failed => format!("failed{node}{took}: {}", self.how),
+            FirstState::Unknown => format!("may have run{node}, and its end is not known: {}", self.how),
+            FirstState::Waived => format!("was gone past{by}, although it {}", self.how),
+        }
+    }
+
+    /// How it ended, with the last line of its output.
+    pub fn ending(&self) -> String {
+        match self.tail.last() {
+            Some(line) => format!("{}: {line}", self.how),
+            None => self.how.clone(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_much_output_the_end_is_kept() {
+        let mut first = FirstRun::due();
+        let tail = (0..1000).map(|number| format!("{number} {}", "x".repeat(2000))).collect();
+        first.end(
+            FirstOutcome { state: FirstState::Failed, how: "exit code 3".to_owned(), tail },
+            Timestamp::UNIX_EPOCH,
+        );
+        assert_eq!((first.tail.len(), first.tail[99].len()), (LINES, LINE));
+        assert!(first.ending().starts_with("exit code 3: 999 x") && first.holds_back());
+    }
+}
