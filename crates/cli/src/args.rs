@@ -111,6 +111,19 @@ pub enum Command {
         #[command(flatten)]
         output: Output,
     },
+    /// See what replicas used in the last seven days, by the kernel's figures, and which limits would do.
+    #[command(
+        after_help = "Example:\n  mainyard stats staging/locker-api\n  mainyard stats staging/locker-api --memory \"32 MiB\""
+    )]
+    Stats {
+        /// One workload only, as environment/name.
+        target: Option<String>,
+        /// Hold this memory limit against what was used, instead of the present one.
+        #[arg(long, value_name = "SIZE", requires = "target")]
+        memory: Option<String>,
+        #[command(flatten)]
+        output: Output,
+    },
     /// See who did what, the newest first.
     #[command(after_help = "Example:\n  mainyard trail staging/locker-api")]
     Trail {

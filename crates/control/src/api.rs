@@ -17,7 +17,7 @@ use crate::answers::{Answer, default_tail, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
-use crate::{Control, JSON_LIMIT, releases, secrets, stream, transfer};
+use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -49,6 +49,8 @@ use crate::{Control, JSON_LIMIT, releases, secrets, stream, transfer};
         secrets::add,
         secrets::remove,
         secrets::rotate_key,
+        stats::of_one,
+        stats::of_all,
         transfer::logs,
         declare,
         transfer::list_images,
@@ -69,6 +71,8 @@ use crate::{Control, JSON_LIMIT, releases, secrets, stream, transfer};
         releases::Hold,
         releases::Keep,
         secrets::Listed,
+        stats::Stats,
+        stats::OfRelease,
         Declare,
         Declared
     ))
@@ -96,6 +100,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/environments/{environment}/workloads/{name}/scale", web::post().to(scale))
             .configure(releases::routes)
             .configure(secrets::routes)
+            .configure(stats::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
             .route("/declare", web::post().to(declare))
             .route("/images", web::get().to(transfer::list_images))

@@ -7,6 +7,7 @@ use actix_web::{HttpResponse, web};
 use futures_util::StreamExt;
 use mainyard_core::link::{GatewayHello, GatewayReport, NodeHello, NodeReport};
 use mainyard_core::model::Name;
+use mainyard_core::sizing::Usage;
 use mainyard_images::Digest;
 use tokio::sync::mpsc;
 
@@ -23,6 +24,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
         web::scope("/api/v1/link")
             .route("/nodes/{node}/orders", web::post().to(node_orders))
             .route("/nodes/{node}/reports", web::post().to(node_reports))
+            .route("/nodes/{node}/usage", web::post().to(node_usage))
             .route("/gateways/{gateway}/orders", web::post().to(gateway_orders))
             .route("/gateways/{gateway}/reports", web::post().to(gateway_reports))
             .route("/streams/{stream}", web::post().to(stream))
@@ -65,6 +67,13 @@ async fn node_reports(
 ) -> Result<HttpResponse, Problem> {
     decides(&control)?;
     control.steward.tell(Message::Node(node.into_inner(), report.into_inner()));
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// What replicas used. It is no part of the cluster, and goes straight into the record.
+async fn node_usage(control: Data<Control>, usage: Json<Vec<Usage>>) -> Result<HttpResponse, Problem> {
+    decides(&control)?;
+    control.store.add_usage(&usage).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -1,19 +1,22 @@
 //! Looking at a change before it is made: the act on a copy of the cluster, and a rehearsal of what follows.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use actix_web::web;
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, Refusal};
+use mainyard_core::cluster::{Cluster, Refusal, State};
 use mainyard_core::model::{Name, Target};
 use mainyard_core::near::did_you_mean;
+use mainyard_core::sizing::Fit;
 use mainyard_sim::rehearsal::{copy, rehearse};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::Control;
 use crate::access::Member;
 use crate::problem::Problem;
+use crate::stats::stats;
 
 /// Whether a change is only to be looked at.
 #[derive(Debug, Clone, Deserialize, utoipa::IntoParams)]
@@ -31,7 +34,7 @@ pub async fn act(
     control: &Control,
     member: Member,
     ask: Ask,
-    watched: impl Fn(&Value) -> BTreeSet<Target> + Send + 'static,
+    watched: impl Fn(&Value) -> BTreeSet<Target> + Send + Sync + 'static,
     act: impl FnOnce(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
 ) -> Result<Value, Problem> {
     if !ask.forecast {
@@ -46,6 +49,9 @@ pub async fn act(
         let hint = did_you_mean(node.as_str(), state.nodes.keys().map(Name::as_str));
         return Err(Problem::not_found(format!("there is no node {node}{hint}")));
     }
+    let watched_by = Arc::new(watched);
+    let watched = Arc::clone(&watched_by);
+    let before = state.clone();
     let looked_at = web::block(move || {
         let now = Timestamp::now();
         let mut cluster = copy(state, now);
@@ -53,8 +59,43 @@ pub async fn act(
         let mut answer = act(&mut cluster, &member.0, now)?;
         let shown = rehearse(&cluster, &before, &watched(&answer), ask.lose_node.as_ref(), now);
         answer["forecast"] = json!(shown);
-        Ok::<Value, Refusal>(answer)
+        Ok::<(Value, State), Refusal>((answer, cluster.state))
     });
-    let answer = looked_at.await.map_err(|error| Problem::unavailable(error.to_string()))?;
-    Ok(answer.map_err(crate::steward::ActError::Refused)?)
+    let looked_at = looked_at.await.map_err(|error| Problem::unavailable(error.to_string()))?;
+    let (mut answer, after) = looked_at.map_err(crate::steward::ActError::Refused)?;
+    answer["sizes"] = json!(sizes(control, &before, &after, &watched_by(&answer)).await?);
+    Ok(answer)
+}
+
+/// What is known of how a memory limit would do: where it changes, or would not do.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Size {
+    /// Which workload.
+    pub workload: Target,
+    /// The limit held against what was measured.
+    pub fit: Fit,
+    /// The same in words, with the line to write.
+    pub words: String,
+}
+
+async fn sizes(
+    control: &Control,
+    before: &State,
+    after: &State,
+    watched: &BTreeSet<Target>,
+) -> Result<Vec<Size>, Problem> {
+    let limit = |state: &State, workload: &Target| {
+        let release = state.workloads.get(workload)?.release;
+        Some(state.releases.get(&(workload.clone(), release))?.spec.limits.memory)
+    };
+    let mut list = Vec::new();
+    for workload in watched {
+        let (Some(was), Some(becomes)) = (limit(before, workload), limit(after, workload)) else { continue };
+        let usage = control.store.usage(Some(workload)).await?;
+        let Some(stats) = stats(before, workload, &usage, Some(becomes)) else { continue };
+        if stats.fit.replicas > 0 && (was != becomes || !stats.fit.does()) {
+            list.push(Size { workload: workload.clone(), fit: stats.fit, words: stats.words });
+        }
+    }
+    Ok(list)
 }

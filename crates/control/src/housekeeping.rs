@@ -40,6 +40,9 @@ async fn clear(control: &Data<Control>) {
         Ok(gone) => tracing::info!(gone, "sealed values that no secret has any more were removed"),
         Err(error) => tracing::warn!(%error, "sealed values could not be cleared"),
     }
+    if let Err(error) = control.store.sweep_usage().await {
+        tracing::warn!(%error, "old figures of what replicas used could not be cleared");
+    }
     let manifests = wanted(&control.steward.published.read().await.0);
     let images = control.images.clone();
     let swept = actix_web::web::block(move || {

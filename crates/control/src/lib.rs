@@ -15,6 +15,7 @@ mod links;
 mod problem;
 mod releases;
 mod secrets;
+mod stats;
 mod steward;
 mod stream;
 mod traffic;
@@ -30,6 +31,8 @@ use mainyard_images::ContentStore;
 use mainyard_store::Store;
 
 pub use api::openapi;
+pub use forecast::Size;
+pub use stats::{OfRelease, Stats};
 pub use traffic::{Point, Traffic, WayFigures};
 pub use vault::KeySource;
 

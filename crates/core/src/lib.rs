@@ -34,5 +34,6 @@ pub mod placement;
 pub mod replica_run;
 pub mod retention;
 pub mod routing;
+pub mod sizing;
 pub mod started;
 pub mod steer;

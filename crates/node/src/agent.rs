@@ -18,6 +18,7 @@ use tokio::sync::{mpsc, watch};
 use crate::images::{Images, Prepared};
 use crate::keepers::{self, Keeper};
 use crate::message::Message;
+use crate::meter::Meter;
 use crate::probes::{Probe, Probes};
 use crate::{Config, Error, link, logs, orders};
 
@@ -45,6 +46,7 @@ pub struct Agent {
     held: BTreeMap<ReplicaId, Held>,
     hosts: HashMap<Name, String>,
     keys: KeyRing,
+    meter: Meter,
     begun: Instant,
 }
 
@@ -82,6 +84,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
         held: BTreeMap::new(),
         hosts: HashMap::new(),
         keys: orders::keys(&config.dir)?,
+        meter: Meter::start(&config, control.clone()),
         begun: Instant::now(),
         config,
     };
@@ -97,7 +100,10 @@ pub async fn run(config: Config) -> Result<(), Error> {
                     agent.take(message, &control);
                 }
             }
-            _ = kills.tick() => agent.count_kills(),
+            _ = kills.tick() => {
+                agent.count_kills();
+                agent.measure();
+            }
             _ = sweeps.tick() => agent.sweep_images(),
         }
         if let Some(mut report) = agent.desk.report() {
@@ -226,6 +232,9 @@ impl Agent {
         {
             *ended = keepers::with_its_words(std::mem::take(ended), &self.log_dir_of(id));
         }
+        if let (Event::Ended(ended), Some(run)) = (&event, self.desk.replica(id)) {
+            self.meter.ended(id, &run.order, ended.memory_kills);
+        }
         if matches!(event, Event::Ended(_) | Event::CouldNotStart(_))
             && let Some(held) = self.held.get_mut(id)
         {
@@ -251,6 +260,7 @@ impl Agent {
 
     fn forget(&mut self, id: &ReplicaId) {
         self.held.remove(id);
+        self.meter.forget(id);
         for dir in [self.dir_of(id), self.log_dir_of(id)] {
             if let Err(error) = std::fs::remove_dir_all(&dir)
                 && error.kind() != std::io::ErrorKind::NotFound
@@ -378,6 +388,17 @@ impl Agent {
         let in_use = self.desk.replicas().map(|(_, run)| run.order.digest.clone()).collect();
         let images = self.images.clone();
         tokio::spawn(async move { images.sweep(in_use).await });
+    }
+
+    fn measure(&mut self) {
+        let running = self.held.iter().filter(|(_, held)| held.keeper.is_some()).map(|(id, _)| id);
+        for id in running {
+            let Some(run) = self.desk.replica(id) else { continue };
+            if let Some(reading) = self.driver.reading(&id.dotted()) {
+                self.meter.read(id, &run.order, reading);
+            }
+        }
+        self.meter.send_when_due();
     }
 
     fn count_kills(&mut self) {

@@ -10,6 +10,7 @@ mod keepers;
 mod link;
 mod logs;
 mod message;
+mod meter;
 mod orders;
 mod probes;
 

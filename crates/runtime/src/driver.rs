@@ -7,7 +7,7 @@ use std::process::Command;
 use mainyard_core::address::Range;
 use serde::{Deserialize, Serialize};
 
-use crate::{Error, Isolation, Listening, Plain, Run, listening, listening_below};
+use crate::{Error, Isolation, Listening, Plain, Reading, Run, listening, listening_below};
 
 /// What a node is told to run its replicas with.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -71,6 +71,14 @@ impl Driver {
         match self {
             Driver::Isolated(isolation) => isolation.command(run),
             Driver::Plain(plain) => plain.command(run),
+        }
+    }
+
+    /// What the kernel counts of the replica now; `None` where it counts nothing.
+    pub fn reading(&self, name: &str) -> Option<Reading> {
+        match self {
+            Driver::Isolated(isolation) => isolation.groups().reading(name),
+            Driver::Plain(_) => None,
         }
     }
 

@@ -156,6 +156,37 @@ impl Groups {
         fs::read_to_string(file).ok()?.trim().parse().ok()
     }
 
+    /// What the kernel counts of a replica now; `None` when it has no group.
+    pub fn reading(&self, name: &str) -> Option<Reading> {
+        let (memory, cpu, processes) = match self {
+            Groups::V1 { memory, cpu, processes } => {
+                (memory.join(name), cpu.join(name), processes.join(name))
+            }
+            Groups::V2 { all } => (all.join(name), all.join(name), all.join(name)),
+        };
+        let stat = fs::read_to_string(memory.join("memory.stat")).ok()?;
+        let needed = match self {
+            Groups::V1 { .. } => field(&stat, "total_rss")? + field(&stat, "total_shmem")?,
+            Groups::V2 { .. } => field(&stat, "anon")? + field(&stat, "shmem")?,
+        };
+        let peak_file = memory.join(match self {
+            Groups::V1 { .. } => "memory.max_usage_in_bytes",
+            Groups::V2 { .. } => "memory.peak",
+        });
+        let peak = number(&peak_file)?;
+        if matches!(self, Groups::V1 { .. }) {
+            // Each reading tells the peak since the one before. Version 2 tells that of the group's whole life.
+            let _ = fs::write(&peak_file, "0");
+        }
+        let times = fs::read_to_string(cpu.join("cpu.stat")).ok()?;
+        let held_back = field(&times, "throttled_usec")
+            .or_else(|| Some(field(&times, "throttled_time")? / 1000))
+            .unwrap_or(0);
+        let most = number(&processes.join("pids.peak")).or_else(|| number(&processes.join("pids.current")));
+        let kills = self.memory_kills(name).unwrap_or(0);
+        Some(Reading { needed, peak: peak.max(needed), kills, held_back, processes: most.unwrap_or(0) })
+    }
+
     /// Process ids that are in a group of this node, whatever replica they belong to.
     pub fn members(&self) -> Vec<u32> {
         let below =
@@ -183,6 +214,30 @@ impl Groups {
         }
         Ok(())
     }
+}
+
+/// What the kernel counts of one replica.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Reading {
+    /// Memory that the kernel cannot take back, in bytes: anonymous and shared.
+    pub needed: u64,
+    /// The most memory that was charged, cached files included, in bytes.
+    pub peak: u64,
+    /// How often it killed for memory in all.
+    pub kills: u64,
+    /// For how long it was held back for its processor time in all, in microseconds.
+    pub held_back: u64,
+    /// The most processes and threads.
+    pub processes: u64,
+}
+
+fn number(file: &Path) -> Option<u64> {
+    fs::read_to_string(file).ok()?.trim().parse().ok()
+}
+
+/// The value behind a name, in a file of lines of both.
+fn field(text: &str, name: &str) -> Option<u64> {
+    text.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' '))?.trim().parse().ok()
 }
 
 fn remove_when_idle(dir: &Path) -> Result<(), Error> {
@@ -233,6 +288,35 @@ mod tests {
         let expected =
             ["memory", "cpu,cpuacct", "pids"].map(|h| format!("/sys/fs/cgroup/{h}/yard/staging.a"));
         assert_eq!(dirs, expected);
+    }
+
+    #[test]
+    fn readings_are_found_in_the_files_of_both_versions() {
+        let dir = tempfile::tempdir().expect("a directory");
+        let write = |path: &str, text: &str| {
+            let path = dir.path().join(path);
+            fs::create_dir_all(path.parent().expect("a parent")).expect("a directory");
+            fs::write(path, text).expect("a file");
+        };
+        let at = |hierarchy: &str| dir.path().join(hierarchy);
+        let v1 = Groups::V1 { memory: at("m"), cpu: at("c"), processes: at("p") };
+        assert_eq!(v1.reading("a"), None, "it is not there yet");
+        write("m/a/memory.stat", "cache 900\nrss 1\ntotal_rss 100\ntotal_rss_huge 7\ntotal_shmem 20\n");
+        write("m/a/memory.max_usage_in_bytes", "500\n");
+        write("m/a/memory.oom_control", "oom_kill_disable 0\nunder_oom 0\noom_kill 2\n");
+        write("c/a/cpu.stat", "nr_periods 9\nnr_throttled 3\nthrottled_time 7000000\n");
+        write("p/a/pids.peak", "12\n");
+        let expected = Reading { needed: 120, peak: 500, kills: 2, held_back: 7000, processes: 12 };
+        assert_eq!(v1.reading("a"), Some(expected));
+        let reset = fs::read_to_string(dir.path().join("m/a/memory.max_usage_in_bytes"));
+        assert_eq!(reset.expect("a file"), "0", "the next peak is that since this reading");
+        let v2 = Groups::V2 { all: at("u") };
+        write("u/a/memory.stat", "anon 100\nfile 900\nshmem 20\n");
+        write("u/a/memory.peak", "500\n");
+        write("u/a/memory.events", "low 0\noom 3\noom_kill 2\n");
+        write("u/a/cpu.stat", "usage_usec 1\nnr_throttled 3\nthrottled_usec 7000\n");
+        write("u/a/pids.peak", "12\n");
+        assert_eq!(v2.reading("a"), Some(expected));
     }
 
     #[test]

@@ -17,7 +17,7 @@ mod survivor;
 mod users;
 
 pub use driver::{Driver, Means};
-pub use groups::Groups;
+pub use groups::{Groups, Reading};
 pub use isolation::{Isolation, Run, first_id};
 pub use listening::{Listening, listening, listening_below};
 pub use mainyard_keeper::{Ending, Progress};

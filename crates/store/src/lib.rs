@@ -8,6 +8,7 @@ mod journal;
 mod lease;
 mod sealed;
 mod tokens;
+mod usage;
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Change, Kind, Object, State};
@@ -96,6 +97,9 @@ pub const QUERIES: &[&str] = &[
     sealed::READ_ALL,
     sealed::RENEW,
     sealed::SWEEP,
+    usage::ADD,
+    usage::READ,
+    usage::SWEEP,
     tokens::PUT_TOKEN,
     tokens::READ_TOKEN,
     tokens::TAKE_TOKEN,

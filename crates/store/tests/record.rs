@@ -2,8 +2,9 @@
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Change, Object, State};
-use mainyard_core::model::{Environment, EnvironmentIndex, Origin};
-use mainyard_store::{Error, FEED, Lease, QUERIES, Store, TokenKind};
+use mainyard_core::model::{Environment, EnvironmentIndex, Origin, ReleaseNumber, Secret, SecretVersion};
+use mainyard_core::sizing::Usage;
+use mainyard_store::{Error, FEED, Lease, QUERIES, SealedRow, Store, TokenKind};
 use sqlx::{Executor, SqlSafeStr};
 use testing::postgres::Server;
 
@@ -129,4 +130,77 @@ async fn a_sign_in_key_is_good_once_and_no_token_for_long() {
     assert_eq!(store.take_token(b"key", TokenKind::SignIn).await.expect("asked"), None);
     store.put_token(b"old", "mira", TokenKind::Session, Some(-1.0)).await.expect("kept");
     assert_eq!(store.token(b"old", TokenKind::Session).await.expect("asked"), None);
+}
+
+#[tokio::test]
+async fn what_replicas_used_is_kept_by_day_as_heights_and_sums() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("usage")).await.expect("a record");
+    let used = |replica: &str, needed, held_back| Usage {
+        replica: format!("staging/locker-api/{replica}").parse().expect("an id"),
+        release: ReleaseNumber(2),
+        needed,
+        peak: needed * 2,
+        limit: 100,
+        kills: 1,
+        held_back,
+        watched: 10,
+        processes: 3,
+    };
+    store.add_usage(&[used("a0", 50, 1), used("a1", 7, 0)]).await.expect("added");
+    store.add_usage(&[used("a0", 40, 2)]).await.expect("added");
+    let target = "staging/locker-api".parse().expect("a target");
+    let mut first = used("a0", 50, 3);
+    (first.kills, first.watched) = (2, 20);
+    let all = store.usage(Some(&target)).await.expect("read");
+    assert_eq!(all, [first, used("a1", 7, 0)]);
+    assert_eq!(store.usage(None).await.expect("read").len(), 2);
+    let other = "staging/locker".parse().expect("a target");
+    assert_eq!(store.usage(Some(&other)).await.expect("read"), []);
+    // Eight days later nobody looks at it any more.
+    store.pool().execute("UPDATE usage SET day = day - 8 WHERE replica LIKE '%a0'").await.expect("aged");
+    assert_eq!(store.usage(Some(&target)).await.expect("read"), [used("a1", 7, 0)]);
+    assert_eq!(store.sweep_usage().await.expect("swept"), 1);
+}
+
+#[tokio::test]
+async fn sealed_values_are_renewed_all_or_none_and_go_when_no_secret_has_them() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("sealed")).await.expect("a record");
+    let epoch = own(&store, "control-1").await;
+    let row = |name: &str, body: &[u8]| SealedRow {
+        name: name.to_owned(),
+        place: format!("staging/db-password {name}"),
+        body: body.to_vec(),
+    };
+    for name in ["one", "two", "orphan"] {
+        store.put_sealed(&row(name, b"old")).await.expect("kept");
+    }
+    let names = ["one".to_owned(), "two".to_owned(), "none".to_owned()];
+    let read = || store.read_sealed(&names);
+    assert_eq!(read().await.expect("read"), [row("one", b"old"), row("two", b"old")]);
+    let broken = |row: &SealedRow| {
+        if row.name == "two" { Err("damaged".to_owned()) } else { Ok(Some(b"new".to_vec())) }
+    };
+    let refused = store.renew_sealed(broken).await.expect("asked").expect_err("one is damaged");
+    assert_eq!(refused, "the value of staging/db-password two: damaged");
+    assert_eq!(read().await.expect("read"), [row("one", b"old"), row("two", b"old")], "nothing is half-done");
+    let renewed =
+        store.renew_sealed(|row| Ok((row.name != "two").then(|| b"new".to_vec()))).await.expect("asked");
+    assert_eq!(renewed, Ok(2));
+    assert_eq!(read().await.expect("read"), [row("one", b"new"), row("two", b"old")]);
+
+    let origin = Origin { by: "mira".into(), act: "added".into(), at: Timestamp::UNIX_EPOCH };
+    let version =
+        |sealed: &str| SecretVersion { sealed: sealed.to_owned(), text: true, origin: origin.clone() };
+    let secret = Object::Secret(Secret {
+        target: "staging/db-password".parse().expect("a target"),
+        versions: [(1, version("one")), (2, version("two"))].into(),
+        origin: origin.clone(),
+    });
+    let change = Change { kind: secret.kind(), key: secret.key(), object: Some(secret), cause: origin };
+    store.write(epoch, &[change]).await.expect("written");
+    assert_eq!(store.sweep_sealed(3600.0).await.expect("swept"), 0, "an act may be on its way");
+    assert_eq!(store.sweep_sealed(0.0).await.expect("swept"), 1);
+    assert_eq!(read().await.expect("read").len(), 2);
 }

@@ -1,5 +1,6 @@
 //! Asking for a change, or for what it would do; and how a forecast reads.
 
+use mainyard_control::Size;
 use mainyard_core::model::Signal;
 use mainyard_sim::rehearsal::{Rehearsal, Rehearsed};
 use reqwest::Method;
@@ -75,6 +76,12 @@ pub fn print(answer: &Value, trial: &Trial) -> Result<(), Failure> {
     }
     if let Some(node) = &shown.lost {
         line(Signal::Rest, format!("with {node} lost half-way"));
+    }
+    let sizes: Vec<Size> = serde_json::from_value(answer["sizes"].clone())
+        .map_err(|error| Failure::failed(format!("the forecast cannot be read: {error}")))?;
+    for size in sizes {
+        let signal = if size.fit.does() { Signal::Good } else { Signal::Caution };
+        line(signal, format!("{}: {}", size.workload, size.words));
     }
     match &shown.dark[..] {
         [] => {}

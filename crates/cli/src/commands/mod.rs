@@ -8,6 +8,7 @@ mod logs;
 mod releases;
 mod secrets;
 mod seeing;
+mod stats;
 
 use serde_json::json;
 
@@ -41,6 +42,10 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Compare { from, to, output } => {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
         }
+        Command::Stats { target: Some(target), memory, output } => {
+            stats::of_one(&client, &parse_target(&target)?, memory, output).await
+        }
+        Command::Stats { target: None, output, .. } => stats::of_all(&client, output).await,
         Command::Trail { target, output } => {
             let target = target.map(|target| parse_target(&target)).transpose()?;
             seeing::trail(&client, target.as_ref(), output).await

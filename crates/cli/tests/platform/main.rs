@@ -17,6 +17,7 @@ mod releases;
 mod secrets;
 mod side_by_side;
 mod soak;
+mod stats;
 mod steering;
 
 /// What every platform of these tests is started with.

@@ -13,6 +13,7 @@ mod ordinary;
 mod releases;
 mod secrets;
 mod side_by_side;
+mod stats;
 mod steering;
 
 /// What every platform of these tests is started with.
