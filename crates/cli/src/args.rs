@@ -301,6 +301,9 @@ pub struct Start {
     /// Where the gateway takes requests over TLS.
     #[arg(long, default_value = "127.0.0.1:8743", value_name = "A:P")]
     pub https: SocketAddr,
+    /// How many gateways take requests there, beside each other: when one falls over, the others go on.
+    #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=8))]
+    pub gateways: u32,
     /// How replicas are kept apart. Without root only `none` is possible, and is taken by itself.
     #[arg(long, env = "MAINYARD_ISOLATION", value_name = "KIND")]
     pub isolation: Option<IsolationKind>,
@@ -334,6 +337,9 @@ impl IsolationKind {
 pub struct Serve {
     /// Which part.
     pub part: Part,
+    /// Which one of several.
+    #[arg(long, default_value_t = 1)]
+    pub number: u32,
 }
 
 /// Parts of the platform.

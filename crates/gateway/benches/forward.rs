@@ -98,6 +98,7 @@ fn barest(port: u16, to: SocketAddr) {
 fn ours(port: u16, dir: &str) {
     let config = mainyard_gateway::Config {
         dir: dir.into(),
+        authority: dir.into(),
         name: "gateway-1".into(),
         control: "http://127.0.0.1:9".into(),
         token: String::new(),

@@ -44,11 +44,19 @@ fn issuer(dir: &Path) -> std::io::Result<CertifiedIssuer<'static, KeyPair>> {
         Ok(text) => KeyPair::from_pem(&text).map_err(std::io::Error::other)?,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
             let key = KeyPair::generate().map_err(std::io::Error::other)?;
-            let partial = key_file.with_extension("partial");
+            let partial = key_file.with_extension(format!("partial-{}", std::process::id()));
             std::fs::write(&partial, key.serialize_pem())?;
             std::fs::set_permissions(&partial, std::os::unix::fs::PermissionsExt::from_mode(0o600))?;
-            std::fs::rename(&partial, &key_file)?;
-            key
+            // Of several gateways that start together one makes it, and the others take that one.
+            let made = std::fs::hard_link(&partial, &key_file);
+            std::fs::remove_file(&partial)?;
+            match made {
+                Ok(()) => key,
+                Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
+                    KeyPair::from_pem(&std::fs::read_to_string(&key_file)?).map_err(std::io::Error::other)?
+                }
+                Err(error) => return Err(error),
+            }
         }
         Err(error) => return Err(error),
     };
@@ -57,7 +65,9 @@ fn issuer(dir: &Path) -> std::io::Result<CertifiedIssuer<'static, KeyPair>> {
     params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
     params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
     let issuer = CertifiedIssuer::self_signed(params, key).map_err(std::io::Error::other)?;
-    std::fs::write(dir.join("authority.pem"), issuer.pem())?;
+    let partial = dir.join(format!("authority.partial-{}", std::process::id()));
+    std::fs::write(&partial, issuer.pem())?;
+    std::fs::rename(partial, dir.join("authority.pem"))?;
     Ok(issuer)
 }
 

@@ -35,8 +35,10 @@ pub use serving::Serving;
 /// What a gateway is started with.
 #[derive(Debug)]
 pub struct Config {
-    /// Where it keeps its table and its authority; its own.
+    /// Where it keeps its table; its own.
     pub dir: PathBuf,
+    /// Where the local authority is kept, which all gateways of a machine share.
+    pub authority: PathBuf,
     /// Its name among gateways.
     pub name: String,
     /// Where control answers, such as `http://127.0.0.1:8700`.
@@ -90,7 +92,10 @@ pub fn run(config: Config) -> Result<(), Error> {
     };
     std::fs::create_dir_all(&config.dir).map_err(io("make the gateway's directory"))?;
     let tls = match &config.https {
-        Some(_) => Some(authority::acceptor(&config.dir).map_err(io("prepare the local authority"))?),
+        Some(_) => {
+            std::fs::create_dir_all(&config.authority).map_err(io("make the authority's directory"))?;
+            Some(authority::acceptor(&config.authority).map_err(io("prepare the local authority"))?)
+        }
         None => None,
     };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(io("start"))?;

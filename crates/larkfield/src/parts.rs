@@ -125,6 +125,7 @@ fn api(
             answer.send("200 OK", "text/plain", &lines.concat())
         }
         ["slow", ms] => {
+            println!("{} {path} begins", request.method);
             std::thread::sleep(Duration::from_millis(ms.parse().unwrap_or(0)));
             answer.send("200 OK", "text/plain", "slow but sure\n")
         }
@@ -138,6 +139,18 @@ fn api(
                 left -= now;
             }
             Ok(())
+        }
+        ["events", count] => {
+            // Server-Sent Events, ten a second; the chunks are HTTP's own (RFC 9112, 7.1).
+            answer.more(
+                b"HTTP/1.1 200 OK\r\ncontent-type: text/event-stream\r\ntransfer-encoding: chunked\r\n\r\n",
+            )?;
+            for number in 0..count.parse().unwrap_or(0) {
+                let event = format!("data: {number}\n\n");
+                answer.more(format!("{:x}\r\n{event}\r\n", event.len()).as_bytes())?;
+                std::thread::sleep(Duration::from_millis(100));
+            }
+            answer.more(b"0\r\n\r\n")
         }
         ["count"] => {
             let length = request.body(|_| Ok(()))?;

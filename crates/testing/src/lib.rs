@@ -1,5 +1,6 @@
 //! What the tests of several crates share. Not part of the product.
 
+pub mod load;
 pub mod postgres;
 
 use std::path::{Path, PathBuf};

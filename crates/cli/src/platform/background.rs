@@ -23,6 +23,7 @@ pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     command.arg("--api").arg(start.api.to_string());
     command.arg("--http").arg(start.http.to_string());
     command.arg("--https").arg(start.https.to_string());
+    command.arg("--gateways").arg(start.gateways.to_string());
     if let Some(isolation) = start.isolation {
         command.arg("--isolation").arg(isolation.word());
     }

@@ -2,6 +2,7 @@
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 
+use super::parts::Seat;
 use super::processes::Known;
 use crate::args::{Part, Start};
 use crate::words::Failure;
@@ -22,11 +23,11 @@ impl Listeners {
     /// Those that parts which still run already hold, so that nobody is refused in between; the others new.
     pub fn open(
         start: &Start,
-        running: &[(Part, Known)],
+        running: &[(Seat, Known)],
         claim: Option<TcpListener>,
     ) -> Result<Listeners, Failure> {
         let held = |part: Part, place: i32, address: SocketAddr| {
-            let of_it = running.iter().filter(|(of, _)| *of == part);
+            let of_it = running.iter().filter(|(of, _)| of.part == part);
             of_it.into_iter().find_map(|(_, process)| process.listener(FIRST_LISTENER + place, address))
         };
         let open = |part, place, address, option| match held(part, place, address) {

@@ -6,6 +6,7 @@ use mainyard_core::address::{NODE_ADDRESS, Range};
 use mainyard_runtime::Means;
 
 use super::listeners::FIRST_LISTENER;
+use super::parts::Seat;
 use super::processes::{self, Known};
 use crate::args::{IsolationKind, Part, Start};
 use crate::place::{Place, write_whole};
@@ -45,7 +46,7 @@ fn is_root() -> bool {
 }
 
 /// Chooses by what is asked for and what this account may do.
-pub fn choose(place: &Place, start: &Start, left: &[(Part, Known)]) -> Result<Chosen, Failure> {
+pub fn choose(place: &Place, start: &Start, left: &[(Seat, Known)]) -> Result<Chosen, Failure> {
     let wanted = match (start.isolation, is_root()) {
         (Some(IsolationKind::Kernel), false) => {
             return Err(Failure::refused(
@@ -79,14 +80,14 @@ pub fn choose(place: &Place, start: &Start, left: &[(Part, Known)]) -> Result<Ch
 }
 
 /// The range it had before, if nobody else has it now; otherwise another one.
-fn claim_range(place: &Place, kept: Option<&Means>, left: &[(Part, Known)]) -> Result<Chosen, Failure> {
+fn claim_range(place: &Place, kept: Option<&Means>, left: &[(Seat, Known)]) -> Result<Chosen, Failure> {
     let before = match kept {
         Some(Means::Plain { range }) => Some(*range),
         _ => None,
     };
     if let Some(range) = before {
         let address = SocketAddr::V4(claim_address(range));
-        let holders = left.iter().filter(|(part, _)| *part == Part::Gateway);
+        let holders = left.iter().filter(|(seat, _)| seat.part == Part::Gateway);
         let held = holders.into_iter().find_map(|(_, gateway)| gateway.listener(FIRST_LISTENER + 2, address));
         if let Some(claim) = held {
             return Ok(Chosen { means: Means::Plain { range }, claim: Some(claim) });

@@ -53,6 +53,6 @@ pub fn serve(place: &Place, serve: Serve) -> Result<(), Failure> {
     match serve.part {
         Part::Control => parts::control(place),
         Part::Node => parts::node(place),
-        Part::Gateway => parts::gateway(place),
+        Part::Gateway => parts::gateway(place, serve.number),
     }
 }

@@ -57,12 +57,39 @@ impl Part {
     }
 }
 
+/// One of the parts that are to run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Seat {
+    pub part: Part,
+    /// From 1; of most parts there is one.
+    pub number: u32,
+}
+
+impl Seat {
+    /// All that should run, in the order in which they are started.
+    pub fn all(gateways: u32) -> Vec<Seat> {
+        let of = |part| {
+            (1..=if part == Part::Gateway { gateways } else { 1 }).map(move |number| Seat { part, number })
+        };
+        Part::ALL.into_iter().flat_map(of).collect()
+    }
+
+    /// Its name: that of its log, and of a gateway its directory.
+    pub fn name(self) -> String {
+        match self.number {
+            1 => self.part.word().to_owned(),
+            number => format!("{}-{number}", self.part.word()),
+        }
+    }
+}
+
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.
-pub fn spawn(place: &Place, part: Part, brief: &Brief, listeners: &[&TcpListener]) -> Result<Child, Failure> {
+pub fn spawn(place: &Place, seat: Seat, brief: &Brief, listeners: &[&TcpListener]) -> Result<Child, Failure> {
+    let (part, name) = (seat.part, seat.name());
     let failed = |doing: &str, error: &dyn std::fmt::Display| {
-        Failure::failed(format!("cannot {doing} {}: {error}", part.word()))
+        Failure::failed(format!("cannot {doing} {name}: {error}"))
     };
-    let log = place.file("logs").join(format!("{}.log", part.word()));
+    let log = place.file("logs").join(format!("{name}.log"));
     let log = OpenOptions::new()
         .create(true)
         .append(true)
@@ -72,7 +99,8 @@ pub fn spawn(place: &Place, part: Part, brief: &Brief, listeners: &[&TcpListener
     // This very program, also when another one has taken its place on disk.
     let mut command = Command::new("/proc/self/exe");
     command.arg0("mainyard");
-    command.arg("serve").arg(part.word()).arg("--data").arg(&place.data).env(BRIEF, brief);
+    command.arg("serve").arg(part.word()).arg("--data").arg(&place.data);
+    command.arg("--number").arg(seat.number.to_string()).env(BRIEF, brief);
     if part != Part::Control {
         command.env_remove(SECRETS_KEY);
     }
@@ -184,11 +212,12 @@ pub fn node(place: &Place) -> Result<(), Failure> {
     })
 }
 
-pub fn gateway(place: &Place) -> Result<(), Failure> {
+pub fn gateway(place: &Place, number: u32) -> Result<(), Failure> {
     let brief = brief()?;
     let config = mainyard_gateway::Config {
-        dir: place.file("gateway"),
-        name: "gateway-1".to_owned(),
+        dir: place.file(&Seat { part: Part::Gateway, number }.name()),
+        authority: place.file("gateway"),
+        name: format!("gateway-{number}"),
         control: control_url(&brief),
         token: brief.part_token,
         http: listener(0),

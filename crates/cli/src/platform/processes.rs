@@ -10,6 +10,7 @@ use std::path::Path;
 use mainyard_runtime::{find_survivor, process_started_at};
 use serde::{Deserialize, Serialize};
 
+use super::parts::Seat;
 use crate::args::Part;
 use crate::place::Place;
 
@@ -84,13 +85,14 @@ fn all() -> impl Iterator<Item = (u32, Vec<String>)> {
 }
 
 /// The parts that run for this data directory, by the words they were started with.
-pub fn parts(place: &Place) -> Vec<(Part, Known)> {
+pub fn parts(place: &Place) -> Vec<(Seat, Known)> {
     let data = place.data.display().to_string();
     let found = all().filter_map(|(pid, words)| {
-        let [_, serve, part, option, dir, ..] = &words[..] else { return None };
+        let [_, serve, part, option, dir, rest @ ..] = &words[..] else { return None };
         let part = Part::ALL.into_iter().find(|known| known.word() == part)?;
         let is_one = serve == "serve" && option == "--data" && *dir == data;
-        if is_one { Some((part, Known::of(pid)?)) } else { None }
+        let number = rest.get(1).and_then(|number| number.parse().ok()).unwrap_or(1);
+        if is_one { Some((Seat { part, number }, Known::of(pid)?)) } else { None }
     });
     found.collect()
 }

@@ -16,7 +16,7 @@ use serde_json::json;
 use super::cleaning;
 use super::listeners::{FIRST_LISTENER, Listeners, reachable};
 use super::means::Chosen;
-use super::parts::{self, Brief};
+use super::parts::{self, Brief, Seat};
 use super::processes::{self, Known};
 use super::{background, demo, means};
 use crate::args::{Part, Start};
@@ -75,7 +75,7 @@ pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
 }
 
 struct Running {
-    part: Part,
+    seat: Seat,
     process: Known,
     begun: Instant,
     pause: Duration,
@@ -93,7 +93,7 @@ struct Platform {
 fn bring_up(
     place: &Place,
     start: &Start,
-    left: Vec<(Part, Known)>,
+    left: Vec<(Seat, Known)>,
     chosen: Chosen,
 ) -> Result<Platform, Failure> {
     let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
@@ -140,9 +140,9 @@ fn bring_up(
         _visitors: None,
     };
     platform.adopt(left, start);
-    for part in Part::ALL {
-        if !platform.parts.iter().any(|running| running.part == part) {
-            platform.launch(place, part, Duration::from_millis(100))?;
+    for seat in Seat::all(start.gateways) {
+        if !platform.parts.iter().any(|running| running.seat == seat) {
+            platform.launch(place, seat, Duration::from_millis(100))?;
         }
     }
     let runtime =
@@ -207,7 +207,7 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
         }
         cleaning::reap();
         if let Some(ended) = platform.parts.iter().find(|running| !running.process.lives()) {
-            let part = ended.part.word();
+            let part = ended.seat.name();
             return Err(Failure::failed(format!(
                 "{part} ended while starting; its log is in the data directory, logs/{part}.log"
             )));
@@ -222,8 +222,8 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
 }
 
 impl Platform {
-    fn launch(&mut self, place: &Place, part: Part, pause: Duration) -> Result<(), Failure> {
-        let listeners = match part {
+    fn launch(&mut self, place: &Place, seat: Seat, pause: Duration) -> Result<(), Failure> {
+        let listeners = match seat.part {
             Part::Control => vec![&self.listeners.api],
             Part::Node => vec![],
             Part::Gateway => {
@@ -232,28 +232,29 @@ impl Platform {
                 own
             }
         };
-        let child = parts::spawn(place, part, &self.brief, &listeners)?;
+        let child = parts::spawn(place, seat, &self.brief, &listeners)?;
         // One that has ended already is missed at the next look, and started again.
         let process = Known::of(child.id()).unwrap_or(Known::GONE);
-        self.parts.push(Running { part, process, begun: Instant::now(), pause });
+        self.parts.push(Running { seat, process, begun: Instant::now(), pause });
         Ok(())
     }
 
     /// Takes over the parts of a supervisor that was killed, and ends those that are of another making: another
     /// program, other addresses, or a second one of its kind.
-    fn adopt(&mut self, left: Vec<(Part, Known)>, start: &Start) {
+    fn adopt(&mut self, left: Vec<(Seat, Known)>, start: &Start) {
         let mut others = Vec::new();
-        for (part, process) in left {
-            let addresses = match part {
+        for (seat, process) in left {
+            let addresses = match seat.part {
                 Part::Control => vec![start.api],
                 Part::Node => vec![],
                 Part::Gateway => vec![start.http, start.https],
             };
             let holds = |(place, address)| process.listener(FIRST_LISTENER + place, address).is_some();
             let as_wanted = process.is_this_program() && (0..).zip(addresses).all(holds);
-            if as_wanted && !self.parts.iter().any(|running| running.part == part) {
+            let wanted = as_wanted && Seat::all(start.gateways).contains(&seat);
+            if wanted && !self.parts.iter().any(|running| running.seat == seat) {
                 let pause = Duration::from_millis(100);
-                self.parts.push(Running { part, process, begun: Instant::now(), pause });
+                self.parts.push(Running { seat, process, begun: Instant::now(), pause });
             } else {
                 others.push(process);
             }
@@ -289,7 +290,7 @@ impl Platform {
             due = later;
             for (_, running) in now {
                 // What hinders it now, such as a full disk, may pass; the other parts go on.
-                if let Err(error) = self.launch(place, running.part, running.pause) {
+                if let Err(error) = self.launch(place, running.seat, running.pause) {
                     error.print();
                     self.parts.push(Running { process: Known::GONE, begun: Instant::now(), ..running });
                 }

@@ -92,12 +92,22 @@ impl Platform {
         platform
     }
 
+    /// Starts the demo with options of its own.
+    pub fn start_with(options: &[&str]) -> Platform {
+        let platform = Platform::new();
+        let said = platform.try_start_with(&[&["--demo"], options].concat());
+        assert_eq!(said.code, 0, "{said:?}\n{}", platform.logs());
+        platform
+    }
+
     pub fn try_start(&self, demo: bool) -> Said {
+        self.try_start_with(if demo { &["--demo"] } else { &[] })
+    }
+
+    fn try_start_with(&self, options: &[&str]) -> Said {
         let (api, http, https) = (self.api.to_string(), self.http.to_string(), self.https.to_string());
         let mut words = vec!["start", "--background", "--api", &api, "--http", &http, "--https", &https];
-        if demo {
-            words.push("--demo");
-        }
+        words.extend(options);
         self.run(&words)
     }
 

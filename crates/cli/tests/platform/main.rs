@@ -12,6 +12,7 @@ mod first_minutes;
 mod first_runs;
 mod interface;
 mod mishaps;
+mod mixed_load;
 mod outages;
 mod releases;
 mod secrets;

@@ -9,6 +9,7 @@ mod first_minutes;
 mod first_runs;
 mod interface;
 mod mishaps;
+mod mixed_load;
 mod ordinary;
 mod releases;
 mod secrets;

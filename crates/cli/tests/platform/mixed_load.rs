@@ -1,0 +1,63 @@
+//! Two gateways, visitors of every kind, everything that moves replicas, and a gateway killed in the middle of it.
+
+use std::time::{Duration, Instant};
+
+use testing::load::{Load, Shape};
+
+use crate::common::{Platform, until};
+use crate::faults::kill;
+
+const API: &str = "api.staging.lockers.localhost";
+
+#[test]
+fn nothing_is_lost_but_what_was_open_in_the_gateway_that_was_killed() {
+    let platform = Platform::start_with(&["--gateways", "2"]);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    until("both gateways serve", || (platform.part("gateway").len() == 2).then_some(()));
+    let shape =
+        Shape { getters: 3, body: 8 << 20, slow: Duration::from_secs(3), talk: Duration::from_secs(2) };
+    let load = Load::start(platform.http, API, shape);
+    let ok = |words: &[&str]| platform.ok(&[&[words[0], "staging/locker-api"], &words[1..]].concat());
+    ok(&["deploy", "--image", "lockers/locker-api:1.5.0"]);
+    ok(&["deploy", "--image", "lockers/locker-api:1.4.0", "--no-wait"]);
+    let victim = platform.part("gateway")[0];
+    let death = Instant::now();
+    kill(victim);
+    until("it is back", || (platform.part("gateway").len() == 2).then_some(()));
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    ok(&["rollback"]);
+    ok(&["scale", "6"]);
+    ok(&["restart"]);
+    ok(&["scale", "2"]);
+    let tally = load.finish();
+    println!("{:?}, {} broken with the gateway", tally.well, tally.failures.len());
+    assert_eq!(tally.well.len(), 6, "every kind was there: {:?}", tally.well);
+    let lost = tally.unexplained(&[death]);
+    assert!(lost.is_empty(), "{lost:#?}");
+}
+
+#[test]
+fn what_outlives_the_drain_limit_is_cut_counted_and_named() {
+    let platform = Platform::start(true);
+    let file = platform.dir.path().join("short.toml");
+    let text = mainyard_demo::MANIFEST.replace("drain = \"30s\"", "drain = \"1s\"");
+    std::fs::write(&file, text).expect("a file");
+    platform.ok(&["declare", &file.display().to_string(), "--in", "staging"]);
+    let slow = std::thread::spawn({
+        let http = platform.http;
+        move || {
+            let head = format!("GET /slow/20000 HTTP/1.1\r\nhost: {API}\r\nconnection: close\r\n\r\n");
+            crate::common::request(http, API, &head, b"").status
+        }
+    });
+    until("it is open", || {
+        platform.ok(&["logs", "staging/locker-api"]).contains("/slow/20000 begins").then_some(())
+    });
+    platform.ok(&["restart", "staging/locker-api"]);
+    assert_eq!(slow.join().expect("a visitor"), 502);
+    let number = platform.workload("staging/locker-api", |_| true)["release"].to_string();
+    until("it is named", || {
+        let shown = platform.ok(&["show", &format!("staging/locker-api@{number}")]);
+        shown.contains("outlived its drain limit and were cut").then_some(())
+    });
+}
