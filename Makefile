@@ -34,6 +34,7 @@ bench: setup console/dist/index.html
 	cargo build --release --bin mainyard
 	cargo bench --package mainyard --bench platform
 	cargo bench --package mainyard --bench sizes
+	cargo bench --package mainyard --bench rollouts
 	cargo bench --package mainyard-gateway --bench forward
 
 soak: setup-test console/dist/index.html

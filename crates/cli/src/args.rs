@@ -366,6 +366,8 @@ pub enum Image {
         /// Its name, instead of the one the layout gives it.
         #[arg(long)]
         name: Option<String>,
+        #[command(flatten)]
+        trial: Trial,
     },
     /// List the images.
     #[command(after_help = "Example:\n  mainyard image list")]
@@ -417,7 +419,10 @@ pub enum Secret {
     },
     /// Make a new platform key and seal all values anew under it.
     #[command(after_help = "Example:\n  mainyard secret rotate-key")]
-    RotateKey,
+    RotateKey {
+        #[command(flatten)]
+        trial: Trial,
+    },
 }
 
 /// What to do with environments.
@@ -428,6 +433,8 @@ pub enum Environment {
     Add {
         /// Its name.
         name: String,
+        #[command(flatten)]
+        trial: Trial,
     },
     /// List the environments.
     #[command(after_help = "Example:\n  mainyard environment list")]

@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, web};
-use jiff::Timestamp;
 use mainyard_core::cluster::Cluster;
 use mainyard_core::manifest::{SourceFile, read};
 use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, Target, WorkloadState};
@@ -192,14 +191,20 @@ struct NewEnvironment {
     name: Name,
 }
 
-#[utoipa::path(post, path = "/api/v1/environments", request_body = NewEnvironment, responses((status = 200), (status = 409, body = Problem)))]
-async fn add_environment(control: Data<Control>, member: Member, body: Json<NewEnvironment>) -> Answer {
+#[utoipa::path(post, path = "/api/v1/environments", params(Ask), request_body = NewEnvironment, responses((status = 200), (status = 409, body = Problem)))]
+async fn add_environment(
+    control: Data<Control>,
+    member: Member,
+    ask: Query<Ask>,
+    body: Json<NewEnvironment>,
+) -> Answer {
     let name = body.into_inner().name;
-    let act = control.steward.act(move |cluster| {
-        cluster.add_environment(&name, &member.0, Timestamp::now())?;
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        cluster.add_environment(&name, by, now)?;
         Ok(json!({"name": name}))
-    });
-    Ok(Json(act.await?))
+    };
+    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
+    Ok(Json(done.await?))
 }
 
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/board", responses((status = 200), (status = 404, body = Problem)))]

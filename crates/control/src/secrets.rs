@@ -119,8 +119,11 @@ pub async fn remove(
 }
 
 /// Makes a new platform key and seals all values anew under it.
-#[utoipa::path(post, path = "/api/v1/secrets/rotate-key", responses((status = 200), (status = 409, body = Problem)))]
-pub async fn rotate_key(control: Data<Control>, member: Member) -> Answer {
+#[utoipa::path(post, path = "/api/v1/secrets/rotate-key", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
+pub async fn rotate_key(control: Data<Control>, member: Member, ask: Query<Ask>) -> Answer {
+    if ask.forecast {
+        return Ok(Json(json!({"sealed_anew": control.store.count_sealed().await?})));
+    }
     if let Some(holder) = control.steward.elsewhere() {
         return Err(Problem::elsewhere(holder));
     }

@@ -6,8 +6,9 @@ use actix_web::HttpResponse;
 use actix_web::web::{Bytes, Data, Json, Path, Payload, Query};
 use futures_util::StreamExt;
 use jiff::Timestamp;
+use mainyard_core::cluster::{AddedImage, Cluster};
 use mainyard_core::model::{ImageRecord, ImageRef, Name, Origin};
-use mainyard_images::import_archive;
+use mainyard_images::{ContentStore, import_archive};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use tokio_util::io::{StreamReader, SyncIoBridge};
@@ -15,6 +16,7 @@ use tokio_util::io::{StreamReader, SyncIoBridge};
 use crate::Control;
 use crate::access::Member;
 use crate::answers::{Answer, default_tail, target};
+use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 
 #[derive(Deserialize, utoipa::IntoParams)]
@@ -90,15 +92,27 @@ pub struct NewImage {
 }
 
 /// Takes in an image layout as a tar archive, plain or compressed.
-#[utoipa::path(post, path = "/api/v1/images", params(NewImage), request_body(content = Vec<u8>, content_type = "application/x-tar"), responses((status = 200), (status = 422, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/images", params(NewImage, Ask), request_body(content = Vec<u8>, content_type = "application/x-tar"), responses((status = 200), (status = 422, body = Problem)))]
 pub async fn add_image(
     control: Data<Control>,
     member: Member,
     query: Query<NewImage>,
+    ask: Query<Ask>,
     body: Payload,
 ) -> Answer {
+    // To look at it, it is read into a place of its own, which goes when it was looked at.
+    let aside = if ask.forecast {
+        Some(tempfile::tempdir().map_err(|error| Problem::unavailable(error.to_string()))?)
+    } else {
+        None
+    };
     let (to, from) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
-    let store = control.images.clone();
+    let store = match &aside {
+        Some(dir) => {
+            ContentStore::open(dir.path()).map_err(|error| Problem::unavailable(error.to_string()))?
+        }
+        None => control.images.clone(),
+    };
     let reader =
         futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) });
     let reader = StreamReader::new(Box::pin(reader));
@@ -139,9 +153,15 @@ pub async fn add_image(
             origin,
         });
     }
-    let act = control.steward.act(move |cluster| {
-        records.iter().cloned().for_each(|record| cluster.add_image(record));
-        Ok(json!(records))
-    });
-    Ok(Json(act.await?))
+    let watched = |answer: &Value| {
+        let outcomes = answer["outcomes"].as_array().cloned().unwrap_or_default();
+        let outcomes = outcomes.into_iter().filter_map(|it| serde_json::from_value::<AddedImage>(it).ok());
+        outcomes.flat_map(|it| it.begin).map(|begun| begun.workload).collect()
+    };
+    let act = move |cluster: &mut Cluster, _: &str, _| {
+        let outcomes: Vec<AddedImage> =
+            records.iter().cloned().map(|record| cluster.add_image(record)).collect();
+        Ok(json!({"images": records, "outcomes": outcomes}))
+    };
+    Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
 }

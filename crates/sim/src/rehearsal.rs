@@ -11,8 +11,8 @@ use mainyard_core::cluster::{Cluster, NodeOrders, State};
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{NodeHello, NodeReport, ReplicaReport};
 use mainyard_core::model::{
-    FirstOutcome, FirstState, Name, Reason, Replica, ReplicaId, ReplicaState, RolloutState, Target,
-    WorkloadState,
+    FirstOutcome, FirstState, Name, Reason, ReasonCode, Replica, ReplicaId, ReplicaState, RolloutState,
+    Target, WorkloadState,
 };
 use mainyard_core::routing::{Table, TableVersion, replicas_of};
 use serde::{Deserialize, Serialize};
@@ -279,7 +279,7 @@ impl Stage<'_> {
                 there += 1;
                 ready += u32::from(replica.state == ReplicaState::Ready);
             }
-            let rest = is_at_rest(&self.cluster.state, target);
+            let rest = self.is_at_rest(target);
             let took = self.now.duration_since(self.began).as_millis().max(0) as u64;
             let seen = self.seen.entry(target.clone()).or_insert_with(|| Rehearsed {
                 workload: target.clone(),
@@ -313,7 +313,21 @@ impl Stage<'_> {
 
     fn at_rest(&self) -> bool {
         let lost_is_due = self.due.values().any(|due| matches!(due, Due::Lost(_)));
-        !lost_is_due && self.watched.iter().all(|target| is_at_rest(&self.cluster.state, target))
+        !lost_is_due && self.watched.iter().all(|target| self.is_at_rest(target))
+    }
+
+    /// One that waits for a person because of a fault may be well after all, while replicas of it are on their way or
+    /// ready and not yet settled.
+    fn is_at_rest(&self, target: &Target) -> bool {
+        let state = &self.cluster.state;
+        let on_its_way = |due: &Due| matches!(due, Due::Ready(id) if id.workload == *target);
+        let waits = state.open_rollout(target).filter(|open| open.state == RolloutState::Awaiting);
+        let fault = waits.and_then(|open| open.reason.as_ref()).map(|reason| reason.code);
+        let replicas: Vec<&Replica> = replicas_of(&state.replicas, target).collect();
+        let mends = fault == Some(ReasonCode::ImageNotFound)
+            && !replicas.is_empty()
+            && replicas.iter().all(|replica| replica.state == ReplicaState::Ready);
+        is_at_rest(state, target) && !mends && !self.due.values().any(on_its_way)
     }
 }
 

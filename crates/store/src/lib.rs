@@ -96,6 +96,7 @@ pub const QUERIES: &[&str] = &[
     sealed::READ,
     sealed::READ_ALL,
     sealed::RENEW,
+    sealed::COUNT,
     sealed::SWEEP,
     usage::ADD,
     usage::READ,

@@ -19,6 +19,7 @@ pub(crate) const PUT: &str = "INSERT INTO sealed (name, place, body) VALUES ($1,
 pub(crate) const READ: &str = "SELECT name, place, body FROM sealed WHERE name = ANY($1)";
 pub(crate) const READ_ALL: &str = "SELECT name, place, body FROM sealed ORDER BY name FOR UPDATE";
 pub(crate) const RENEW: &str = "UPDATE sealed SET body = $2 WHERE name = $1";
+pub(crate) const COUNT: &str = "SELECT count(*) FROM sealed";
 /// One that no object names yet may belong to an act that is on its way.
 pub(crate) const SWEEP: &str = "DELETE FROM sealed WHERE made < now() - make_interval(secs => $1) AND NOT EXISTS ( \
     SELECT 1 FROM object, jsonb_each(body->'versions') AS version \
@@ -63,6 +64,12 @@ impl Store {
         }
         transaction.commit().await?;
         Ok(Ok(count))
+    }
+
+    /// How many values there are.
+    pub async fn count_sealed(&self) -> Result<u64, Error> {
+        let row = sqlx::query(COUNT).fetch_one(self.pool()).await?;
+        Ok(row.get::<i64, _>(0).max(0) as u64)
     }
 
     /// Removes values that no object has named for `seconds` after they were made.

@@ -33,24 +33,17 @@ const TARGET: &str = "staging/locker-api";
 impl Platform {
     /// Starts the demo, with so many workloads more that rest; nothing moves any more when it returns.
     pub fn start(dir: &Path, crowd: usize) -> Platform {
+        Platform::start_with(dir, &["--crowd", &crowd.to_string()])
+    }
+
+    /// The same with options of its own.
+    pub fn start_with(dir: &Path, options: &[&str]) -> Platform {
         let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
         let platform = Platform { data: dir.join("data"), api: free(), http: free(), https: free() };
         let (api, http, https) =
             (platform.api.to_string(), platform.http.to_string(), platform.https.to_string());
-        let crowd = crowd.to_string();
-        platform.run(&[
-            "start",
-            "--demo",
-            "--background",
-            "--api",
-            &api,
-            "--http",
-            &http,
-            "--https",
-            &https,
-            "--crowd",
-            &crowd,
-        ]);
+        let words = ["start", "--demo", "--background", "--api", &api, "--http", &http, "--https", &https];
+        platform.run(&[&words[..], options].concat());
         // Nothing else moves while it is measured.
         for other in [
             "staging/label-printer",
@@ -63,6 +56,23 @@ impl Platform {
         }
         platform.scale(1);
         platform
+    }
+
+    /// Where the gateways take requests.
+    pub fn http(&self) -> SocketAddr {
+        self.http
+    }
+
+    /// Process ids of the gateways.
+    pub fn gateways(&self) -> Vec<i32> {
+        let data = self.data.display().to_string();
+        let processes = std::fs::read_dir("/proc").expect("proc").flatten();
+        let pids = processes.filter_map(|entry| {
+            let pid = entry.file_name().to_str()?.parse().ok()?;
+            let words = std::fs::read_to_string(entry.path().join("cmdline")).ok()?;
+            (words.contains("\0serve\0gateway\0") && words.contains(&data)).then_some(pid)
+        });
+        pids.collect()
     }
 
     pub fn run(&self, words: &[&str]) {

@@ -2,16 +2,18 @@
 
 use std::path::Path;
 
+use mainyard_core::cluster::{AddedImage, MadeRelease};
 use mainyard_core::model::Bytes;
 use reqwest::Method;
 use serde_json::Value;
 
-use crate::args::Output;
+use super::forecast;
+use crate::args::{Output, Trial};
 use crate::client::Client;
 use crate::show::{print, table};
 use crate::words::{Failure, age, count};
 
-pub async fn add(client: &Client, path: &Path, name: Option<String>) -> Result<(), Failure> {
+pub async fn add(client: &Client, path: &Path, name: Option<String>, trial: &Trial) -> Result<(), Failure> {
     let cannot =
         |error: &dyn std::fmt::Display| Failure::usage(format!("cannot read {}: {error}", path.display()));
     let mut request = client.request(Method::POST, "/images");
@@ -30,14 +32,27 @@ pub async fn add(client: &Client, path: &Path, name: Option<String>) -> Result<(
         std::fs::File::open(path).map_err(|error| cannot(&error))?
     };
     let stream = tokio_util::io::ReaderStream::with_capacity(tokio::fs::File::from_std(file), 256 * 1024);
-    let answer = client.send(request.body(reqwest::Body::wrap_stream(stream))).await?;
-    let images: Value = answer.json().await.map_err(|error| Failure::failed(error.to_string()))?;
-    for image in images.as_array().into_iter().flatten() {
+    let request = request.body(reqwest::Body::wrap_stream(stream));
+    let answer = forecast::send(client, request, trial).await?;
+    let outcomes: Vec<AddedImage> = serde_json::from_value(answer["outcomes"].clone())
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    for (image, outcome) in answer["images"].as_array().into_iter().flatten().zip(outcomes) {
         let size = Bytes::new(image["size"].as_u64().unwrap_or(0));
         let layers = count(image["layers"].as_u64().unwrap_or(0) as usize, "layer");
-        println!("{}: added, {layers}, {size}, {}", text(image, "image"), text(image, "digest"));
+        let (name, digest) = (text(image, "image"), text(image, "digest"));
+        println!("{}{name}: added, {layers}, {size}, {digest}", forecast::mark(trial));
+        match outcome.before {
+            Some(before) if before == digest => println!("  it was there already"),
+            Some(before) => {
+                println!("  the name stood for {before}; releases that were made with that keep it")
+            }
+            None => {}
+        }
+        for MadeRelease { workload, release } in outcome.begin {
+            println!("  ~ release {release} of {workload} was waiting for it and goes on");
+        }
     }
-    Ok(())
+    forecast::print(&answer, trial)
 }
 
 fn text(value: &Value, key: &str) -> String {

@@ -80,7 +80,7 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Declare { files, environment, exact, wait } => {
             files::declare(&client, &files, environment, exact, wait).await
         }
-        Command::Image(Image::Add { path, name }) => images::add(&client, &path, name).await,
+        Command::Image(Image::Add { path, name, trial }) => images::add(&client, &path, name, &trial).await,
         Command::Image(Image::List { output }) => images::list(&client, output).await,
         Command::Secret(Secret::Add { secret, keep_newline, wait }) => {
             secrets::add(&client, &parse_target(&secret)?, keep_newline, wait).await
@@ -94,11 +94,13 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Secret(Secret::Remove { secret, trial }) => {
             secrets::remove(&client, &parse_target(&secret)?, &trial).await
         }
-        Command::Secret(Secret::RotateKey) => secrets::rotate_key(&client).await,
-        Command::Environment(Environment::Add { name }) => {
-            client.post("/environments", &json!({"name": name})).await?;
+        Command::Secret(Secret::RotateKey { trial }) => secrets::rotate_key(&client, &trial).await,
+        Command::Environment(Environment::Add { name, trial }) => {
+            let body = json!({"name": name});
+            forecast::ask(&client, reqwest::Method::POST, "/environments", Some(&body), &trial).await?;
             println!(
-                "{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}"
+                "{}{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}",
+                forecast::mark(&trial)
             );
             Ok(())
         }

@@ -203,9 +203,13 @@ pub async fn remove(client: &Client, target: &Target, trial: &Trial) -> Result<(
     Ok(())
 }
 
-pub async fn rotate_key(client: &Client) -> Result<(), Failure> {
-    let answer = client.post("/secrets/rotate-key", &json!({})).await?;
+pub async fn rotate_key(client: &Client, trial: &Trial) -> Result<(), Failure> {
+    let answer = forecast::ask(client, Method::POST, "/secrets/rotate-key", None, trial).await?;
     let values = count(answer["sealed_anew"].as_u64().unwrap_or(0) as usize, "value");
+    if trial.forecast {
+        println!("{}{values} sealed anew under a new key", forecast::mark(trial));
+        return Ok(());
+    }
     println!(
         "{values} sealed anew under the new key {}; the one before is gone",
         answer["key"].as_str().unwrap_or("?")

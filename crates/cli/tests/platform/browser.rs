@@ -64,6 +64,13 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
+        // Asked to end, the driver ends its browsers as well; killed, it would leave them.
+        // SAFETY: no memory is involved; the driver is this test's own child and was not waited for.
+        unsafe { libc::kill(self.driver.id() as i32, libc::SIGTERM) };
+        let begun = std::time::Instant::now();
+        while matches!(self.driver.try_wait(), Ok(None)) && begun.elapsed() < Duration::from_secs(10) {
+            std::thread::sleep(Duration::from_millis(20));
+        }
         let _ = self.driver.kill();
         let _ = self.driver.wait();
     }

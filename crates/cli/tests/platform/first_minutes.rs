@@ -114,9 +114,28 @@ fn from_nothing_to_an_answer_by_files_and_commands_alone() {
     let (name, digest) = images.into_iter().find(|(name, _)| name.tag == "1.4.0").expect("the image");
     let file = std::fs::File::create(&archive).expect("a file");
     mainyard_images::write_archive(&store, &digest, &name.to_string(), file).expect("an archive");
-    let added = platform.ok(&["image", "add", &archive.display().to_string()]);
+    let archive = archive.display().to_string();
+    platform.ok(&["environment", "add", "trial"]);
+    let early = platform.dir.path().join("early.toml");
+    let text = "application = \"early\"\n[workload.early]\nimage = \"lockers/locker-api:1.4.0\"\nports = { http = 8080 }\n";
+    std::fs::write(&early, text).expect("a file");
+    platform.ok(&["declare", &early.display().to_string(), "--in", "trial", "--no-wait"]);
+    let looked = platform.ok(&["image", "add", &archive, "--forecast"]);
+    assert!(
+        looked.starts_with("forecast, nothing is changed: lockers/locker-api:1.4.0: added")
+            && looked.contains("release 1 of trial/early was waiting for it and goes on")
+            && looked.contains("trial/early is there after"),
+        "{looked}"
+    );
+    assert!(platform.ok(&["image", "list"]).contains("no image is in the store"));
+    let added = platform.ok(&["image", "add", &archive]);
+    assert!(platform.ok(&["image", "add", &archive]).contains("it was there already"));
+    platform.workload("trial/early", |w| w["state"] == "steady");
+    platform.ok(&["remove", "trial/early", "--yes"]);
     assert!(added.starts_with("lockers/locker-api:1.4.0: added, 2 layers"), "{added}");
 
+    let looked = platform.ok(&["environment", "add", "staging", "--forecast"]);
+    assert!(looked.starts_with("forecast, nothing is changed: staging: added"), "{looked}");
     platform.ok(&["environment", "add", "staging"]);
     platform.ok(&["use", "staging"]);
     let text = "application = \"lockers\"\n[workload.locker-api]\nimage = \"lockers/locker-api:1.4.0\"\nports = { http = 8080 }\n\

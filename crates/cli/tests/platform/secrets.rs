@@ -111,6 +111,8 @@ fn the_platforms_key_is_changed_under_running_replicas() {
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let key = || std::fs::read_to_string(platform.data().join("secrets-key")).expect("the key");
     let first = key();
+    let looked = platform.ok(&["secret", "rotate-key", "--forecast"]);
+    assert!(looked.contains("2 values sealed anew under a new key") && key() == first, "{looked}");
     let said = platform.ok(&["secret", "rotate-key"]);
     assert!(said.starts_with("2 values sealed anew under the new key "), "{said}");
     assert!(key() != first && key().lines().count() == 1);

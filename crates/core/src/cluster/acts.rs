@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::held::Cluster;
 use super::objects::{Kind, Object};
+use super::secrets::MadeRelease;
 use crate::model::{
     Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Route,
     Service, Target, Workload,
@@ -31,6 +32,15 @@ pub enum RefusalKind {
     Conflict,
     /// It is not valid.
     Invalid,
+}
+
+/// What became of an image that was added.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddedImage {
+    /// The digest that its name stood for before.
+    pub before: Option<String>,
+    /// The releases that were waiting for it, and go on.
+    pub begin: Vec<MadeRelease>,
 }
 
 impl Refusal {
@@ -60,8 +70,10 @@ impl Cluster {
         Ok(())
     }
 
-    /// Records an image that is now in the store; a tag may move to another digest.
-    pub fn add_image(&mut self, record: ImageRecord) {
+    /// Records an image that is now in the store; a tag may move to another digest. Gives the digest that it stood for
+    /// before, and the releases that were waiting for it.
+    pub fn add_image(&mut self, record: ImageRecord) -> AddedImage {
+        let before = self.state.images.get(&record.image.to_string()).map(|known| known.digest.clone());
         self.cause = record.origin.clone();
         let waiting: Vec<Release> = self
             .state
@@ -71,10 +83,13 @@ impl Cluster {
             .map(|release| Release { digest: Some(record.digest.clone()), ..release.clone() })
             .collect();
         self.put(Object::Image(record));
+        let mut begin = Vec::new();
         for release in waiting {
+            begin.push(MadeRelease { workload: release.workload.clone(), release: release.number });
             self.touch(&release.workload.clone());
             self.put(Object::Release(release));
         }
+        AddedImage { before, begin }
     }
 
     /// Sets how many replicas are wanted; gives how many were.

@@ -16,7 +16,7 @@ mod secrets;
 mod settle;
 mod steering;
 
-pub use acts::{Refusal, RefusalKind};
+pub use acts::{AddedImage, Refusal, RefusalKind};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
 pub use releasing::{DeployRequest, Goal};
