@@ -2,8 +2,8 @@
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 
-use super::parts::Seat;
 use super::processes::Known;
+use super::seat::Seat;
 use crate::args::{Part, Start};
 use crate::words::Failure;
 

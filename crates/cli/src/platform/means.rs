@@ -6,8 +6,8 @@ use mainyard_core::address::{NODE_ADDRESS, Range};
 use mainyard_runtime::Means;
 
 use super::listeners::FIRST_LISTENER;
-use super::parts::Seat;
 use super::processes::{self, Known};
+use super::seat::Seat;
 use crate::args::{IsolationKind, Part, Start};
 use crate::place::{Place, write_whole};
 use crate::words::Failure;

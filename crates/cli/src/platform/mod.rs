@@ -7,6 +7,7 @@ mod listeners;
 mod means;
 mod parts;
 mod processes;
+mod seat;
 mod supervisor;
 
 use crate::args::{Part, Serve, Start};

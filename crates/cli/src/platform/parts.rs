@@ -13,6 +13,7 @@ use mainyard_runtime::{Isolation, Means};
 use serde::{Deserialize, Serialize};
 
 use super::listeners::FIRST_LISTENER;
+use super::seat::Seat;
 use crate::args::Part;
 use crate::place::Place;
 use crate::words::Failure;
@@ -42,45 +43,6 @@ pub struct Brief {
     pub part_token: String,
     /// The first member.
     pub member: String,
-}
-
-impl Part {
-    /// In the order in which they are started.
-    pub const ALL: [Part; 3] = [Part::Control, Part::Node, Part::Gateway];
-
-    pub fn word(self) -> &'static str {
-        match self {
-            Part::Control => "control",
-            Part::Node => "node",
-            Part::Gateway => "gateway",
-        }
-    }
-}
-
-/// One of the parts that are to run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Seat {
-    pub part: Part,
-    /// From 1; of most parts there is one.
-    pub number: u32,
-}
-
-impl Seat {
-    /// All that should run, in the order in which they are started.
-    pub fn all(gateways: u32) -> Vec<Seat> {
-        let of = |part| {
-            (1..=if part == Part::Gateway { gateways } else { 1 }).map(move |number| Seat { part, number })
-        };
-        Part::ALL.into_iter().flat_map(of).collect()
-    }
-
-    /// Its name: that of its log, and of a gateway its directory.
-    pub fn name(self) -> String {
-        match self.number {
-            1 => self.part.word().to_owned(),
-            number => format!("{}-{number}", self.part.word()),
-        }
-    }
 }
 
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.

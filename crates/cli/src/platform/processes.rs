@@ -10,7 +10,7 @@ use std::path::Path;
 use mainyard_runtime::{find_survivor, process_started_at};
 use serde::{Deserialize, Serialize};
 
-use super::parts::Seat;
+use super::seat::Seat;
 use crate::args::Part;
 use crate::place::Place;
 

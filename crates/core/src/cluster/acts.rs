@@ -5,7 +5,6 @@ use serde::{Deserialize, Serialize};
 
 use super::held::Cluster;
 use super::objects::{Kind, Object};
-use super::secrets::MadeRelease;
 use crate::model::{
     Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Route,
     Service, Target, Workload,
@@ -32,6 +31,15 @@ pub enum RefusalKind {
     Conflict,
     /// It is not valid.
     Invalid,
+}
+
+/// A release that was made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MadeRelease {
+    /// Of which workload.
+    pub workload: Target,
+    /// Its number.
+    pub release: ReleaseNumber,
 }
 
 /// What became of an image that was added.

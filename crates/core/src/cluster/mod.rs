@@ -16,11 +16,11 @@ mod secrets;
 mod settle;
 mod steering;
 
-pub use acts::{AddedImage, Refusal, RefusalKind};
+pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
 pub use releasing::{DeployRequest, Goal};
-pub use secrets::{MadeRelease, SealedValue, Versioned};
+pub use secrets::{SealedValue, Versioned};
 pub use settle::{NodeOrders, Settled};
 
 #[cfg(test)]

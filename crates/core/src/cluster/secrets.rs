@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::acts::{Refusal, RefusalKind};
+use super::acts::{MadeRelease, Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::model::{
@@ -21,15 +21,6 @@ pub struct SealedValue {
     pub name: String,
     /// Whether it is text.
     pub text: bool,
-}
-
-/// A release that was made.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct MadeRelease {
-    /// Of which workload.
-    pub workload: Target,
-    /// Its number.
-    pub release: ReleaseNumber,
 }
 
 /// What a new version of a secret led to.
