@@ -74,7 +74,7 @@ function First({ of }: { of: FirstRun }) {
         {!well && of.how !== undefined && `: ${of.how}`}
       </span>
       {!well && (of.tail ?? []).length > 0 && (
-        <pre className="figures mt-1 max-h-40 overflow-auto rounded border border-line p-2 text-xs" tabIndex={0} aria-label="Last lines of run_first">{(of.tail ?? []).join('\n')}</pre>
+        <pre className="figures mt-1 max-h-40 overflow-auto whitespace-pre-wrap rounded border border-line p-2 text-xs" tabIndex={0} aria-label="Last lines of run_first">{(of.tail ?? []).join('\n')}</pre>
       )}
     </>
   )
