@@ -175,7 +175,9 @@ export interface Figure {
   replica: string
   rate: number
   failed: number
+  p50: number | null
   p95: number | null
+  p99: number | null
 }
 
 export interface Point {

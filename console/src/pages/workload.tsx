@@ -97,7 +97,7 @@ function Replicas({ row }: { row: Row }) {
       <table className="w-full text-left">
         <thead>
           <tr className="text-[13px] text-soft">
-            {['Replica', 'State', 'Release', 'Node', 'Address', 'Requests', 'Failed', 'p95', 'Started', 'Restarts', 'Why'].map((word) => <th key={word} scope="col" className="py-1 pr-3 font-semibold">{word}</th>)}
+            {['Replica', 'State', 'Release', 'Node', 'Address', 'Requests', 'Failed', 'p50', 'p95', 'p99', 'Started', 'Restarts', 'Why'].map((word) => <th key={word} scope="col" className="py-1 pr-3 font-semibold">{word}</th>)}
           </tr>
         </thead>
         <tbody>
@@ -123,12 +123,15 @@ function Replicas({ row }: { row: Row }) {
 /** What a replica answered in the last ten seconds. */
 function Served({ figures }: { figures: Figure[] }) {
   const failed = figures.reduce((sum, figure) => sum + figure.failed, 0)
-  const p95 = figures.reduce<number | null>((most, { p95 }) => (p95 === null ? most : Math.max(most ?? 0, p95)), null)
+  const most = (of: (figure: Figure) => number | null) =>
+    figures.map(of).reduce((most, time) => (time === null ? most : Math.max(most ?? 0, time)), null)
   return (
     <>
       <td className="figures pr-3 text-xs">{rate(figures.reduce((sum, figure) => sum + figure.rate, 0))}</td>
       <td className={`figures pr-3 text-xs ${failed > 0 ? 'font-semibold text-fault' : ''}`}>{failed}</td>
-      <td className="figures pr-3 text-xs whitespace-nowrap">{millis(p95)}</td>
+      {[most(({ p50 }) => p50), most(({ p95 }) => p95), most(({ p99 }) => p99)].map((time, place) => (
+        <td key={place} className="figures pr-3 text-xs whitespace-nowrap">{millis(time)}</td>
+      ))}
     </>
   )
 }

@@ -143,7 +143,7 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
     println!();
     releases(state, target);
     println!();
-    replicas(state, target);
+    replicas(snapshot, target);
 }
 
 /// How far a rollout is, without a verdict yet.
@@ -256,14 +256,45 @@ fn node_words(state: &State, replica: &Replica) -> String {
     }
 }
 
-fn replicas(state: &State, target: &Target) {
+/// What a replica answered in the last ten seconds: how many a second, how many failed, and the times.
+fn answered(snapshot: &Snapshot, replica: &Replica) -> [String; 3] {
+    let id = replica.id.to_string();
+    let own: Vec<_> = snapshot.figures.iter().filter(|figure| figure.replica == id).collect();
+    if own.is_empty() {
+        return ["-".to_owned(), "-".to_owned(), "-".to_owned()];
+    }
+    let most = |of: fn(&mainyard_control::WayFigures) -> Option<f64>| {
+        own.iter().filter_map(|figure| of(figure)).fold(0.0, f64::max)
+    };
+    let rate: f64 = own.iter().map(|figure| figure.rate).sum();
+    let failed: u64 = own.iter().map(|figure| figure.failed).sum();
+    let times = [most(|figure| figure.p50), most(|figure| figure.p95), most(|figure| figure.p99)];
+    let times = times.map(|millis| format!("{millis:.1}")).join(" · ");
+    [format!("{rate:.1}/s"), failed.to_string(), format!("{times} ms")]
+}
+
+fn replicas(snapshot: &Snapshot, target: &Target) {
+    let state = &snapshot.state;
     let all: Vec<&Replica> = replicas_of(&state.replicas, target).collect();
     if all.is_empty() {
         return;
     }
-    let mut rows = table(&["REPLICA", "STATE", "RELEASE", "NODE", "ADDRESS", "AGE", "RESTARTS", "WHY"]);
+    let mut rows = table(&[
+        "REPLICA",
+        "STATE",
+        "RELEASE",
+        "NODE",
+        "ADDRESS",
+        "AGE",
+        "RESTARTS",
+        "ANSWERS",
+        "FAILED",
+        "P50 · P95 · P99",
+        "WHY",
+    ]);
     for replica in all.iter().take(50) {
         let text = |value: Option<String>| value.unwrap_or_else(|| "-".to_owned());
+        let [rate, failed, times] = answered(snapshot, replica);
         rows.add_row(vec![
             Cell::new(&replica.id.short),
             coloured(format!("{} {}", shape(replica.state.signal()), replica.state), replica.state.signal()),
@@ -272,6 +303,9 @@ fn replicas(state: &State, target: &Target) {
             Cell::new(text(replica.address.map(|address| address.to_string()))),
             Cell::new(age(Timestamp::now().duration_since(replica.created))),
             Cell::new(replica.restarts),
+            Cell::new(rate),
+            Cell::new(failed),
+            Cell::new(times),
             Cell::new(replica.reason.as_ref().map(|reason| reason.sentence.clone()).unwrap_or_default()),
         ]);
     }

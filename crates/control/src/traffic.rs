@@ -76,6 +76,12 @@ pub struct WayFigures {
     pub rate: f64,
     /// Requests that failed.
     pub failed: u64,
+    /// The time that half of the requests took at most, in milliseconds.
+    #[serde(default)]
+    pub p50: Option<f64>,
+    /// The time that 99 of 100 requests took at most, in milliseconds.
+    #[serde(default)]
+    pub p99: Option<f64>,
     /// The time that 95 of 100 requests took at most, in milliseconds.
     pub p95: Option<f64>,
 }
@@ -148,7 +154,9 @@ impl Traffic {
             replica: key.replica.clone(),
             rate: sum.requests as f64 / RECENT as f64,
             failed: sum.failed,
+            p50: percentile(&sum.times, 0.5),
             p95: percentile(&sum.times, 0.95),
+            p99: percentile(&sum.times, 0.99),
         });
         figures.collect()
     }

@@ -16,6 +16,7 @@ fn settings() -> insta::Settings {
         (r"(10\.118|127\.\d+)\.\d+\.\d+", "ADDRESS"),
         (r"sha256:[0-9a-f]+", "sha256:DIGEST"),
         (r"\d+(\.\d+)? (KiB|MiB)\b", "SIZE"),
+        (r"(\d+\.\d/s|-) +(\d+|-) +([\d.]+ · [\d.]+ · [\d.]+ ms|-)", "ANSWERS"),
         (r"\d+\.\d/s|  -  ", "RATE"),
         (r"; \d+ requests, \d+ failed", ""),
         (r"  \d+ (s|min)  ", "  AGE  "),

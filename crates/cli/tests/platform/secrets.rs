@@ -176,3 +176,42 @@ fn a_secret_as_a_file_is_there_for_the_program_where_roots_are_kept_apart() {
     let refused = platform.run(&["declare", &file, "--in", "staging"]);
     assert!(refused.code == 3 && refused.err.contains("is not; give it as a file"), "{refused:?}");
 }
+
+#[test]
+fn a_key_from_the_environment_is_changed_at_a_start() {
+    let platform = Platform::new();
+    let (api, http, https) =
+        (platform.api.to_string(), platform.http.to_string(), platform.https.to_string());
+    let start = |keys: &str| {
+        let words = ["start", "--demo", "--background", "--api", &api, "--http", &http, "--https", &https];
+        let said: Said = mainyard(&platform.data(), &words)
+            .env("MAINYARD_SECRETS_KEY", keys)
+            .output()
+            .expect("the program runs")
+            .into();
+        assert_eq!(said.code, 0, "{said:?}");
+        platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    };
+    let (old, new) = (mainyard_key(), mainyard_key());
+    start(&old);
+    assert!(!platform.data().join("secrets-key").exists(), "it is kept where it came from");
+    let refused = platform.run(&["secret", "rotate-key"]);
+    assert!(
+        refused.code == 3 && refused.err.contains("start the platform with `NEW,OLD` there"),
+        "{refused:?}"
+    );
+    platform.ok(&["stop"]);
+    start(&format!("{new},{old}"));
+    assert!(platform.logs().contains("secrets were sealed anew under the newest key count=2"));
+    platform.ok(&["stop"]);
+    start(&new);
+    platform.ok(&["restart", "staging/locker-api"]);
+    for part in ["node", "gateway"] {
+        let environment =
+            std::fs::read(format!("/proc/{}/environ", platform.part(part)[0])).expect("its environment");
+        assert!(
+            !environment.windows(new.len()).any(|text| text == new.as_bytes()),
+            "{part} has no need of it"
+        );
+    }
+}

@@ -10,7 +10,8 @@ const API: &str = "api.staging.lockers.localhost";
 fn moving(platform: &Platform, manner: &str) {
     let text = format!(
         "application = \"lockers\"\n[workload.locker-api]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 4\n\
-         ports = {{ http = 8080 }}\nlabels = {{ tier = \"api\" }}\nsettings = {{ LOG_LEVEL = \"info\" }}\n\
+         ports = {{ http = 8080 }}\nlabels = {{ tier = \"api\" }}\nsettings = {{ LOG_LEVEL = \"info\", DB_PASSWORD = {{ secret = \"lockers-db-password\" }} }}\n\
+         run_first = [\"/app/locker-api\", \"migrate\"]\n\
          limits = {{ cpu = 0.5, memory = \"64 MiB\", processes = 64 }}\nreserve = {{ cpu = 0.005, memory = \"8 MiB\" }}\n\
          stop = {{ drain = \"30s\", grace = \"5s\" }}\n\
          checks = {{ ready = {{ path = \"/ready\", port = \"http\", every = \"1s\", within = \"500ms\" }} }}\n\
