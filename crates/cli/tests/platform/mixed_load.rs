@@ -46,12 +46,12 @@ fn what_outlives_the_drain_limit_is_cut_counted_and_named() {
     let slow = std::thread::spawn({
         let http = platform.http;
         move || {
-            let head = format!("GET /slow/20000 HTTP/1.1\r\nhost: {API}\r\nconnection: close\r\n\r\n");
+            let head = format!("GET /slow/55000 HTTP/1.1\r\nhost: {API}\r\nconnection: close\r\n\r\n");
             crate::common::request(http, API, &head, b"").status
         }
     });
     until("it is open", || {
-        platform.ok(&["logs", "staging/locker-api"]).contains("/slow/20000 begins").then_some(())
+        platform.ok(&["logs", "staging/locker-api"]).contains("/slow/55000 begins").then_some(())
     });
     platform.ok(&["restart", "staging/locker-api"]);
     assert_eq!(slow.join().expect("a visitor"), 502);
