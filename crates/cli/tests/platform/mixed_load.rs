@@ -43,10 +43,15 @@ fn what_outlives_the_drain_limit_is_cut_counted_and_named() {
     let text = mainyard_demo::MANIFEST.replace("drain = \"30s\"", "drain = \"1s\"");
     std::fs::write(&file, text).expect("a file");
     platform.ok(&["declare", &file.display().to_string(), "--in", "staging"]);
+    // The one that answers is the one that is replaced.
+    platform.ok(&["scale", "staging/locker-api", "1"]);
     let slow = std::thread::spawn({
         let http = platform.http;
         move || {
-            let head = format!("GET /slow/55000 HTTP/1.1\r\nhost: {API}\r\nconnection: close\r\n\r\n");
+            // A GET might be asked of another replica, on a connection that was kept; this one never is.
+            let head = format!(
+                "POST /slow/55000 HTTP/1.1\r\nhost: {API}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"
+            );
             crate::common::request(http, API, &head, b"").status
         }
     });
