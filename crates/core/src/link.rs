@@ -42,8 +42,7 @@ pub struct RunOrder {
 impl RunOrder {
     /// The version of a secret that is used here.
     pub fn version_of(&self, used: &SecretUse) -> Option<SecretKey> {
-        let version = used.version.or_else(|| self.secrets.get(&used.secret).copied())?;
-        Some(SecretKey { secret: used.secret.clone(), version })
+        used.key(&self.secrets)
     }
 
     /// Every version of a secret that it needs.

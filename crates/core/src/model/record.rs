@@ -110,8 +110,7 @@ pub struct Release {
 impl Release {
     /// Which version of a secret it uses here; `None` where it was made without one.
     pub fn version_of(&self, used: &SecretUse) -> Option<SecretKey> {
-        let version = used.version.or_else(|| self.secrets.get(&used.secret).copied())?;
-        Some(SecretKey { secret: used.secret.clone(), version })
+        used.key(&self.secrets)
     }
 
     /// Every version of a secret that it uses.

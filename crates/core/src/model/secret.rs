@@ -81,6 +81,14 @@ pub struct SecretUse {
     pub version: Option<u32>,
 }
 
+impl SecretUse {
+    /// Which version that is, where `stood_for` tells what secrets without one stand for; `None` where it does not.
+    pub fn key(&self, stood_for: &BTreeMap<Name, u32>) -> Option<SecretKey> {
+        let version = self.version.or_else(|| stood_for.get(&self.secret).copied())?;
+        Some(SecretKey { secret: self.secret.clone(), version })
+    }
+}
+
 impl fmt::Display for SecretUse {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.version {
