@@ -95,7 +95,7 @@ export function rows(view: View, environment: string): Row[] {
   const routes = new Map<string, Route[]>()
   for (const route of Object.values(objects.route)) {
     if (route.target.environment !== environment) continue
-    for (const [name] of route.to) routes.set(name, [...(routes.get(name) ?? []), route])
+    for (const { service: name } of route.to) routes.set(name, [...(routes.get(name) ?? []), route])
   }
   const newest = new Map<string, Rollout>()
   for (const rollout of Object.values(objects.rollout)) {
@@ -186,4 +186,11 @@ export function duration(from: string, to: string | null): string {
 
 export function rate(perSecond: number): string {
   return `${perSecond >= 10 ? Math.round(perSecond) : perSecond.toFixed(1)}/s`
+}
+
+/** What a route takes, as a person writes it: a host, with its path where that is not everything, or a port. */
+export function taken(route: Pick<Route, 'host' | 'port' | 'path' | 'exact'>): string {
+  if (route.port !== undefined) return `port ${route.port}`
+  const path = route.path === undefined || route.path === '/' ? '' : route.path
+  return `${route.host ?? ''}${path}${route.exact ? ' exactly' : ''}`
 }

@@ -149,8 +149,15 @@ export interface Service {
 
 export interface Route {
   target: Target
-  host: string
-  to: [string, number][]
+  host?: string
+  port?: number
+  path?: string
+  exact?: boolean
+  methods?: string[]
+  headers?: Record<string, string>
+  to: { service: string; port?: number; share: number }[]
+  redirect?: { to: string; status: number }
+  tls?: { certificate?: string; http?: string; onward?: string; untouched?: boolean }
 }
 
 export interface Image {
@@ -225,7 +232,10 @@ export interface TrailEntry {
     spec?: { image: string }
     same_as?: number | null
     host?: string
-    to?: [string, number][]
+    port?: number
+    path?: string
+    exact?: boolean
+    to?: Route['to']
     state?: string
     verdict?: string | null
   } | null

@@ -2,7 +2,7 @@ import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, type Need, type Row } from '../derive'
+import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, taken, type Need, type Row } from '../derive'
 import { SteerAct } from '../parts/acts'
 import { Badge, Cells } from '../parts/signal'
 import { Spark } from '../parts/spark'
@@ -162,7 +162,7 @@ function TableRow({ row }: { row: Row }) {
         )}
       </td>
       <td className="figures px-3 text-xs">
-        {row.routes.length > 0 ? row.routes.map((route) => <Host key={route.host} host={route.host} />)
+        {row.routes.length > 0 ? row.routes.map((route) => <Host key={taken(route)} host={taken(route)} />)
           : service === undefined ? <span className="font-sans text-faint">nothing, it takes jobs</span>
           : <>{service.target.name} <span className="font-sans text-faint">inside</span></>}
       </td>

@@ -1,7 +1,7 @@
 import { useEffect, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { moment } from '../derive'
+import { moment, taken } from '../derive'
 import type { TrailEntry } from '../model'
 import { Command } from '../parts/command'
 import { useQuery } from '../query'
@@ -94,7 +94,7 @@ function outcome(entry: TrailEntry): string {
   switch (entry.kind) {
     case 'workload': return `${body.wanted} wanted, release ${body.release}`
     case 'release': return `runs ${body.spec?.image ?? ''}${body.same_as == null ? '' : `, same as ${body.same_as}`}`
-    case 'route': return `${body.host} leads to ${(body.to ?? []).map(([name, share]) => `${name} ${share}`).join(', ')}`
+    case 'route': return `${taken(body)} leads to ${(body.to ?? []).map(({ service, share }) => `${service} ${share}`).join(', ')}`
     case 'rollout': return `${body.state}${body.verdict == null ? '' : `: ${body.verdict}`}`
     default: return ''
   }

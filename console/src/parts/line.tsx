@@ -3,7 +3,7 @@
 import { linkHorizontal } from 'd3-shape'
 import { useSyncExternalStore } from 'react'
 
-import { NOT_ISOLATED, insideAddress, isOpen, isolates, key, rate, short, tag, type Row } from '../derive'
+import { NOT_ISOLATED, insideAddress, isOpen, isolates, key, rate, short, tag, taken, type Row } from '../derive'
 import type { Figure, Replica } from '../model'
 import { useView } from '../store'
 import { look } from './signal'
@@ -45,7 +45,7 @@ export function Line({ row }: { row: Row }) {
 
   const all = view.figures.filter((figure) => service !== undefined && figure.service === key(service.target))
   const ways = service === undefined ? [] : [
-    ...row.routes.map((route) => ({ title: route.host, note: 'plain onward', rate: sum(all.filter((f) => !f.inside && f.way === route.host)) })),
+    ...row.routes.map((route) => ({ title: taken(route), note: 'plain onward', rate: sum(all.filter((f) => !f.inside && f.way === taken(route))) })),
     { title: `inside: ${service.target.name}:${Object.keys(service.ports)[0] ?? ''}`, note: 'from replicas', rate: sum(all.filter((f) => f.inside)) },
   ]
 

@@ -20,6 +20,13 @@ pub const SILENCE: Duration = Duration::from_secs(10);
 #[derive(Debug)]
 pub struct Failed(String);
 
+impl Failed {
+    /// For a reason of the caller's own.
+    pub fn of(why: &str) -> Failed {
+        Failed(why.to_owned())
+    }
+}
+
 impl std::fmt::Display for Failed {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(&self.0)

@@ -28,6 +28,8 @@ pub struct Snapshot {
     pub cursor: u64,
     /// Where the gateway is reached.
     pub gateway: String,
+    /// Where it is reached over TLS.
+    pub gateway_tls: String,
     /// What was served in the last seconds.
     pub figures: Vec<mainyard_control::WayFigures>,
 }
@@ -36,6 +38,7 @@ pub struct Snapshot {
 struct RawSnapshot {
     cursor: u64,
     gateway: String,
+    gateway_tls: String,
     objects: std::collections::BTreeMap<String, std::collections::BTreeMap<String, Value>>,
     figures: Vec<mainyard_control::WayFigures>,
 }
@@ -180,7 +183,7 @@ impl Client {
                 state.put(object(kind, &key, body)?);
             }
         }
-        Ok(Snapshot { state, cursor: raw.cursor, gateway: raw.gateway, figures: raw.figures })
+        Ok(Snapshot { state, cursor: raw.cursor, gateway: raw.gateway, gateway_tls: raw.gateway_tls, figures: raw.figures })
     }
 
     /// Follows the stream from a snapshot: after each change the state is given to `watch`, until it returns

@@ -85,7 +85,7 @@ fn services_of<'a>(
     let labels = current(state, workload).map(|release| release.spec.labels.clone()).unwrap_or_default();
     state.services.values().filter(move |service| {
         service.target.environment == workload.target.environment
-            && selects(&service.select, &workload.target.name, &labels)
+            && selects(&service.spec.select, &workload.target.name, &labels)
     })
 }
 
@@ -164,11 +164,13 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
     };
     for service in services_of(state, workload) {
         let key = service.target.to_string();
-        let port = snapshot.gateway.rsplit(':').next().unwrap_or("");
+        let port =
+            |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0u16);
         for route in state.routes.values().filter(|r| r.target.environment == service.target.environment) {
-            if route.to.iter().any(|(name, _)| *name == service.target.name) {
-                let now = rate(&|figure| figure.service == key && figure.way == route.host);
-                println!("http://{}:{port} {} ─┐", route.host, paint.quiet(&format!("{now:.1}/s")));
+            if route.spec.to.iter().any(|leg| leg.service == service.target.name) {
+                let now = rate(&|figure| figure.service == key && figure.way == route.spec.at());
+                let url = route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls));
+                println!("{url} {} ─┐", paint.quiet(&format!("{now:.1}/s")));
             }
         }
         let inside = rate(&|figure| figure.service == key && figure.inside);

@@ -141,6 +141,8 @@ struct Snapshot {
     member: String,
     /// Where the gateway is reached.
     gateway: String,
+    /// Where it is reached over TLS.
+    gateway_tls: String,
     /// By kind, then by key.
     #[schema(value_type = Object)]
     objects: BTreeMap<&'static str, BTreeMap<String, Value>>,
@@ -161,6 +163,7 @@ async fn snapshot(control: Data<Control>, member: Member) -> Result<Json<Snapsho
         cursor: published.1,
         member: member.0,
         gateway: control.gateway_http.clone(),
+        gateway_tls: control.gateway_https.clone(),
         objects: published.0.bodies().map_err(|error| Problem::unavailable(error.to_string()))?,
         signals: signals(),
         figures: control.traffic.recent(),
@@ -189,6 +192,9 @@ struct NewEnvironment {
     /// Its name.
     #[schema(value_type = String)]
     name: Name,
+    /// What hosts of routes are under that are not named in full; `NAME.localhost` by default.
+    #[serde(default)]
+    domain: Option<String>,
 }
 
 #[utoipa::path(post, path = "/api/v1/environments", params(Ask), request_body = NewEnvironment, responses((status = 200), (status = 409, body = Problem)))]
@@ -198,9 +204,9 @@ async fn add_environment(
     ask: Query<Ask>,
     body: Json<NewEnvironment>,
 ) -> Answer {
-    let name = body.into_inner().name;
+    let NewEnvironment { name, domain } = body.into_inner();
     let act = move |cluster: &mut Cluster, by: &str, now| {
-        cluster.add_environment(&name, by, now)?;
+        cluster.add_environment(&name, domain.clone(), by, now)?;
         Ok(json!({"name": name}))
     };
     let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);

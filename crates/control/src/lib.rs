@@ -60,6 +60,8 @@ pub struct Config {
     pub member: String,
     /// Where the gateway is reached without TLS, for showing addresses.
     pub gateway_http: String,
+    /// Where it is reached over TLS.
+    pub gateway_https: String,
 }
 
 /// Why control cannot run.
@@ -86,6 +88,8 @@ pub(crate) struct Control {
     pub vault: vault::Vault,
     pub instance: String,
     pub gateway_http: String,
+    /// Where it is reached over TLS.
+    pub gateway_https: String,
 }
 
 /// Largest JSON body of a request.
@@ -125,6 +129,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         vault,
         instance: config.instance,
         gateway_http: config.gateway_http,
+        gateway_https: config.gateway_https,
     });
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
     let server = HttpServer::new(move || {

@@ -74,6 +74,21 @@ impl Links {
         });
     }
 
+    /// Asks every gateway for something; what each answers comes through its receiver.
+    pub fn ask_gateways(&self, order: impl Fn(u64) -> GatewayOrder) -> Vec<mpsc::Receiver<Bytes>> {
+        self.with(|inner| {
+            let lines: Vec<Line> = inner.gateways.values().cloned().collect();
+            let asked = lines.iter().map(|line| {
+                let (to, from) = mpsc::channel(64);
+                inner.next_stream += 1;
+                send(Some(line), &order(inner.next_stream));
+                inner.streams.insert(inner.next_stream, to);
+                from
+            });
+            asked.collect()
+        })
+    }
+
     /// Asks a node for log lines; they come through the receiver.
     pub fn ask_for_log(
         &self,

@@ -204,6 +204,8 @@ mod tests {
             release: Some(ReleaseNumber(release)),
             requests,
             failed: 1,
+            received: 0,
+            sent: 0,
             times: BTreeMap::from([(4, requests)]),
             shadow: false,
             other_size: 0,

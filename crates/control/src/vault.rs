@@ -85,20 +85,13 @@ impl Vault {
         if wanted.is_empty() {
             return Ok(());
         }
-        let names: Vec<String> = wanted.keys().cloned().collect();
-        let keys = self.keys()?;
         let mut opened: BTreeMap<(Target, u32), SecretValue> = BTreeMap::new();
-        for row in self.store.read_sealed(&names).await? {
-            let Some((target, key)) = wanted.remove(&row.name) else { continue };
-            match keys.open(&row.place, &row.body) {
-                Ok(value) => drop(opened.insert((target, key.version), SecretValue(value))),
-                Err(error) => {
-                    tracing::error!(%target, version = key.version, %error, "a secret cannot be opened")
-                }
+        let mut values = self.open(wanted.keys().cloned().collect()).await?;
+        for (name, (target, key)) in wanted {
+            match values.remove(&name) {
+                Some(value) => drop(opened.insert((target, key.version), value)),
+                None => tracing::error!(%target, version = key.version, "a secret's value cannot be had"),
             }
-        }
-        for (target, key) in wanted.into_values() {
-            tracing::error!(%target, version = key.version, "the record holds no value of this secret");
         }
         for order in orders {
             let environment = order.id.workload.environment.clone();
@@ -109,6 +102,22 @@ impl Vault {
             order.values = values.collect();
         }
         Ok(())
+    }
+
+    /// Opens values by the names they are kept under. One that cannot be opened is left out, and the log says why.
+    pub async fn open(&self, names: Vec<String>) -> Result<BTreeMap<String, SecretValue>, VaultError> {
+        let mut opened = BTreeMap::new();
+        if names.is_empty() {
+            return Ok(opened);
+        }
+        let keys = self.keys()?;
+        for row in self.store.read_sealed(&names).await? {
+            match keys.open(&row.place, &row.body) {
+                Ok(value) => drop(opened.insert(row.name, SecretValue(value))),
+                Err(error) => tracing::error!(place = row.place, %error, "a value cannot be opened"),
+            }
+        }
+        Ok(opened)
     }
 
     /// Seals what is sealed under an older key anew under the newest, and lets the older ones go where they are in a

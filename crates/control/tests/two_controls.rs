@@ -41,6 +41,7 @@ fn serve_as_a_control() {
         secrets_key: mainyard_control::KeySource::Given("5e".repeat(32)),
         member: "mira".into(),
         gateway_http: String::new(),
+        gateway_https: String::new(),
     };
     mainyard_control::run(config).expect("it serves until it is ended");
 }

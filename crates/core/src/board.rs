@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::cluster::State;
 use crate::model::{
-    Name, Origin, Reason, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal, Workload,
+    Leg, Name, Origin, Reason, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal, Workload,
     WorkloadState,
 };
 use crate::routing::selects;
@@ -61,10 +61,10 @@ pub struct Row {
 /// a second by workload, as `environment/name`.
 pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -> Board {
     let services = Services::of(state, environment);
-    let mut hosts: BTreeMap<&Name, Vec<&str>> = BTreeMap::new();
+    let mut hosts: BTreeMap<&Name, Vec<String>> = BTreeMap::new();
     for route in state.routes.values().filter(|route| route.target.environment == *environment) {
-        for (service, _) in &route.to {
-            hosts.entry(service).or_default().push(&route.host);
+        for Leg { service, .. } in &route.spec.to {
+            hosts.entry(service).or_default().push(route.spec.at());
         }
     }
     let mut ready: BTreeMap<&Name, u32> = BTreeMap::new();
@@ -86,7 +86,7 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -
         let mut hosts: Vec<String> = selecting
             .iter()
             .flat_map(|service| hosts.get(service).into_iter().flatten())
-            .map(|host| (*host).to_owned())
+            .cloned()
             .collect();
         hosts.sort();
         hosts.dedup();
@@ -126,7 +126,7 @@ impl<'a> Services<'a> {
     fn of(state: &'a State, environment: &Name) -> Services<'a> {
         let mut services = Services { by_workload: BTreeMap::new(), others: Vec::new() };
         for service in state.services.values().filter(|service| service.target.environment == *environment) {
-            match service.select.get("workload") {
+            match service.spec.select.get("workload") {
                 Some(workload) => services.by_workload.entry(workload).or_default().push(service),
                 None => services.others.push(service),
             }
@@ -138,7 +138,7 @@ impl<'a> Services<'a> {
         let nothing = BTreeMap::new();
         let labels = release.map_or(&nothing, |release| &release.spec.labels);
         let named = self.by_workload.get(name.as_str()).into_iter().flatten();
-        let candidates = named.chain(&self.others).filter(|service| selects(&service.select, name, labels));
+        let candidates = named.chain(&self.others).filter(|service| selects(&service.spec.select, name, labels));
         candidates.map(|service| &service.target.name).collect()
     }
 }

@@ -4,13 +4,15 @@
 //! its application no longer declares. The same declaration again changes nothing. What a person changed by
 //! hand in between is named.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use crate::difference::{differences, rule_differences, secret_differences};
-use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
-use crate::model::{Name, Origin, Release, ReleaseNumber, Route, Service, Target, Workload};
+use crate::difference::{differences, rule_differences, secret_differences, written_differences};
+use crate::manifest::{Declared, DeclaredWorkload};
+use crate::model::{
+    Leg, Name, Origin, Release, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Workload,
+};
 use crate::near::did_you_mean;
 
 /// What is recorded in the environment that is declared for, and the hosts taken elsewhere.
@@ -24,8 +26,12 @@ pub struct Present {
     pub services: BTreeMap<Name, Service>,
     /// Routes.
     pub routes: BTreeMap<Name, Route>,
-    /// Hosts of other environments' routes.
-    pub foreign_hosts: BTreeMap<String, Target>,
+    /// Other environments' routes.
+    pub foreign_routes: Vec<Route>,
+    /// All environments.
+    pub environments: BTreeSet<Name>,
+    /// What hosts are under that are not named.
+    pub domain: String,
 }
 
 /// What to do to one object.
@@ -45,9 +51,9 @@ pub enum Step {
         release: bool,
     },
     /// Make or change a service.
-    Service(Name, DeclaredService),
+    Service(Name, ServiceSpec),
     /// Make or change a route.
-    Route(Name, DeclaredRoute),
+    Route(Name, RouteSpec),
     /// Remove an object.
     RemoveWorkload(Name),
     /// Remove an object.
@@ -105,7 +111,9 @@ pub struct Conflict {
 /// # Errors
 /// Every conflict with what others declared.
 pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan, Vec<Conflict>> {
-    let conflicts = conflicts(declared, present);
+    let routes: BTreeMap<Name, RouteSpec> =
+        declared.routes.iter().map(|(name, route)| (name.clone(), in_full(name, route, present))).collect();
+    let conflicts = conflicts(declared, &routes, present);
     if !conflicts.is_empty() {
         return Err(conflicts);
     }
@@ -114,27 +122,50 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
         plan_workload(&mut plan, name, workload, present.workloads.get(name), &present.secrets);
     }
     for (name, service) in &declared.services {
-        let words = format!("{} → {}", ports(service), selector(&service.select));
         let before = present.services.get(name);
-        let same =
-            before.is_some_and(|before| before.select == service.select && before.ports == service.ports);
-        if !same {
-            plan.line(before.is_some(), format!("service {name}"), words);
-            plan.steps.push(Step::Service(name.clone(), service.clone()));
+        if before.is_some_and(|before| before.spec == *service) {
+            continue;
         }
+        let words = match before {
+            Some(before) => told(&before.spec, service),
+            None => format!("{} → {}", ports(service), selector(&service.select)),
+        };
+        plan.line(before.is_some(), format!("service {name}"), words);
+        plan.steps.push(Step::Service(name.clone(), service.clone()));
     }
-    for (name, route) in &declared.routes {
-        let words = format!("{} → {}", route.host, shares(&route.to));
-        let before = present.routes.get(name);
-        if !before.is_some_and(|before| before.host == route.host && before.to == route.to) {
-            plan.line(before.is_some(), format!("route {name}"), words);
-            plan.steps.push(Step::Route(name.clone(), route.clone()));
+    for (name, route) in routes {
+        let before = present.routes.get(&name);
+        if before.is_some_and(|before| before.spec == route) {
+            continue;
         }
+        let mut words = match before {
+            Some(before) => told(&before.spec, &route),
+            None => format!("{} → {}", route.at(), leads_to(&route)),
+        };
+        if !route.to.is_empty() && route.to.iter().all(|leg| leg.share == 0) {
+            words.push_str("; every share is 0, so nobody is let in");
+        }
+        plan.line(before.is_some(), format!("route {name}"), words);
+        plan.steps.push(Step::Route(name, route));
     }
     if exact {
         plan_removals(&mut plan, declared, present);
     }
     Ok(plan)
+}
+
+/// The route with its host, where the declaration leaves it to the environment.
+fn in_full(name: &Name, route: &RouteSpec, present: &Present) -> RouteSpec {
+    let host = match (&route.host, route.port) {
+        (None, None) => Some(format!("{name}.{}", present.domain)),
+        (host, _) => host.clone(),
+    };
+    RouteSpec { host, ..route.clone() }
+}
+
+fn told<T: Serialize>(before: &T, after: &T) -> String {
+    let words: Vec<String> = written_differences("", before, after).iter().map(ToString::to_string).collect();
+    words.join(", ")
 }
 
 impl Plan {
@@ -212,7 +243,7 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
         .iter()
         .filter(|(name, r)| mine(&r.application) && !declared.routes.contains_key(*name));
     for (name, route) in gone {
-        plan.lines.push(removed(format!("route {name}"), format!("{} no longer leads anywhere", route.host)));
+        plan.lines.push(removed(format!("route {name}"), format!("{} no longer leads anywhere", route.spec.at())));
         plan.steps.push(Step::RemoveRoute(name.clone()));
     }
     let gone = present
@@ -233,7 +264,7 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     }
 }
 
-fn conflicts(declared: &Declared, present: &Present) -> Vec<Conflict> {
+fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &Present) -> Vec<Conflict> {
     let mut list = Vec::new();
     let mut owned = |kind: &str, name: &Name, application: Option<&Name>| {
         if let Some(other) = application.filter(|other| **other != declared.application) {
@@ -251,40 +282,71 @@ fn conflicts(declared: &Declared, present: &Present) -> Vec<Conflict> {
     for name in declared.routes.keys() {
         owned("route", name, present.routes.get(name).map(|route| &route.application));
     }
-    for (name, route) in &declared.routes {
-        let here =
-            present.routes.values().find(|other| other.host == route.host && other.target.name != *name);
-        let here = here.filter(|other| !declared.routes.contains_key(&other.target.name));
-        let holder = here.map(|other| &other.target).or(present.foreign_hosts.get(&route.host));
-        if let Some(holder) = holder {
-            let message = format!("the host {} is taken by route {holder}", route.host);
-            list.push(Conflict { object: format!("route {name}"), message });
+    for (name, service) in &declared.services {
+        for open in service.open_to.iter().filter(|open| !present.environments.contains(*open)) {
+            let hint = did_you_mean(open.as_str(), present.environments.iter().map(Name::as_str));
+            let message = format!("it is open to {open}, and there is no such environment{hint}");
+            list.push(Conflict { object: format!("service {name}"), message });
         }
-        for (service, _) in &route.to {
-            if !declared.services.contains_key(service) && !present.services.contains_key(service) {
-                let known = present.services.keys().map(Name::as_str);
-                let message =
-                    format!("there is no service {service}{}", did_you_mean(service.as_str(), known));
-                list.push(Conflict { object: format!("route {name}"), message });
-            }
+    }
+    for (name, route) in routes {
+        let object = || format!("route {name}");
+        let stays = |other: &&Route| !routes.contains_key(&other.target.name);
+        let here = present.routes.values().filter(stays).chain(&present.foreign_routes);
+        if let Some(holder) = here.into_iter().find(|other| other.spec.clashes(route)) {
+            let message = format!("{} is taken by route {}", route.at(), holder.target);
+            list.push(Conflict { object: object(), message });
+        }
+        let twin = routes.iter().find(|(other, spec)| *other < name && spec.clashes(route));
+        if let Some((other, _)) = twin {
+            let message = format!("{} is taken by route {other} of the same declaration", route.at());
+            list.push(Conflict { object: object(), message });
+        }
+        if let Some(secret) = route.enter.secret().filter(|secret| !present.secrets.contains_key(*secret)) {
+            let hint = did_you_mean(secret.as_str(), present.secrets.keys().map(Name::as_str));
+            let message = format!("secret-missing: it lets in by the secret {secret}, which is not there{hint}");
+            list.push(Conflict { object: object(), message });
+        }
+        for leg in &route.to {
+            list.extend(
+                missing(declared, present, leg).map(|message| Conflict { object: object(), message }),
+            );
         }
     }
     list
 }
 
-fn ports(service: &DeclaredService) -> String {
-    service.ports.iter().map(|(port, name)| format!("{port} ({name})")).collect::<Vec<_>>().join(", ")
+/// Why a route cannot lead there.
+fn missing(declared: &Declared, present: &Present, leg: &Leg) -> Option<String> {
+    let there = present.services.get(&leg.service).map(|service| &service.spec);
+    let Some(service) = declared.services.get(&leg.service).or(there) else {
+        let known = present.services.keys().chain(declared.services.keys()).map(Name::as_str);
+        return Some(format!("there is no service {}{}", leg.service, did_you_mean(leg.service.as_str(), known)));
+    };
+    let port = leg.port.filter(|port| !service.ports.contains_key(port))?;
+    Some(format!("the service {} has no port {port}; it has {}", leg.service, ports(service)))
 }
 
-fn selector(select: &BTreeMap<String, String>) -> String {
+fn ports(service: &ServiceSpec) -> String {
+    service.ports.iter().map(|(number, port)| format!("{number} ({port})")).collect::<Vec<_>>().join(", ")
+}
+
+/// A selector in words: `tier = api, workload = locker-api`.
+pub fn selector(select: &BTreeMap<String, String>) -> String {
     select.iter().map(|(key, value)| format!("{key} = {value}")).collect::<Vec<_>>().join(", ")
 }
 
-fn shares(to: &[(Name, u32)]) -> String {
-    match to {
-        [(service, _)] => service.to_string(),
-        many => {
-            many.iter().map(|(service, share)| format!("{service} {share}")).collect::<Vec<_>>().join(", ")
+/// Where a route leads, in words.
+pub fn leads_to(route: &RouteSpec) -> String {
+    let leg = |leg: &Leg| match leg.port {
+        Some(port) => format!("{}:{port}", leg.service),
+        None => leg.service.to_string(),
+    };
+    match (&route.redirect, route.to.as_slice()) {
+        (Some(redirect), _) => format!("sent to {}", redirect.to),
+        (None, [only]) if only.share > 0 => leg(only),
+        (None, many) => {
+            many.iter().map(|it| format!("{} {}", leg(it), it.share)).collect::<Vec<_>>().join(", ")
         }
     }
 }

@@ -97,20 +97,7 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
 /// What differs in the way rollouts move.
 pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Difference> {
     let mut list = Gathered(Vec::new());
-    // Each key as it is written in the file; what is left out there is not in the JSON either.
-    let keys = |rule: &RolloutRule| match serde_json::to_value(rule) {
-        Ok(serde_json::Value::Object(keys)) => keys,
-        _ => serde_json::Map::new(),
-    };
-    let (then, now) = (keys(before), keys(after));
-    let names: BTreeSet<&String> =
-        then.keys().chain(now.keys()).filter(|key| !["steps", "shadow"].contains(&key.as_str())).collect();
-    for name in names {
-        let text = |keys: &serde_json::Map<String, serde_json::Value>| {
-            keys.get(name).map(|value| value.as_str().map_or_else(|| value.to_string(), str::to_owned))
-        };
-        list.maybe(&format!("rollout {name}"), text(&then), text(&now));
-    }
+    list.written("rollout ", before, after, &["steps", "shadow"]);
     let steps = |rule: &RolloutRule| {
         let steps: Vec<String> = rule.steps.iter().map(ToString::to_string).collect();
         (!steps.is_empty()).then(|| steps.join("; "))
@@ -123,6 +110,25 @@ pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Differ
     list.0
 }
 
+/// What differs between two things, key by key as they are written.
+pub fn written_differences<T: Serialize>(prefix: &str, before: &T, after: &T) -> Vec<Difference> {
+    let mut list = Gathered(Vec::new());
+    list.written(prefix, before, after, &[]);
+    list.0
+}
+
+/// A value as it is written in a file, on one line.
+fn in_toml(value: &serde_json::Value) -> String {
+    match value {
+        serde_json::Value::Array(list) => format!("[{}]", list.iter().map(in_toml).collect::<Vec<_>>().join(", ")),
+        serde_json::Value::Object(keys) => {
+            let keys: Vec<String> = keys.iter().map(|(key, value)| format!("{key} = {}", in_toml(value))).collect();
+            format!("{{ {} }}", keys.join(", "))
+        }
+        plain => plain.to_string(),
+    }
+}
+
 struct Gathered(Vec<Difference>);
 
 impl Gathered {
@@ -133,6 +139,23 @@ impl Gathered {
     fn maybe(&mut self, field: &str, before: Option<String>, after: Option<String>) {
         if before != after {
             self.0.push(Difference { field: field.to_owned(), before, after });
+        }
+    }
+
+    /// Each key as it is written in the file; what is left out there is not in the JSON either.
+    fn written<T: Serialize>(&mut self, prefix: &str, before: &T, after: &T, except: &[&str]) {
+        let keys = |value: &T| match serde_json::to_value(value) {
+            Ok(serde_json::Value::Object(keys)) => keys,
+            _ => serde_json::Map::new(),
+        };
+        let (then, now) = (keys(before), keys(after));
+        let names: BTreeSet<&String> =
+            then.keys().chain(now.keys()).filter(|key| !except.contains(&key.as_str())).collect();
+        for name in names {
+            let text = |keys: &serde_json::Map<String, serde_json::Value>| {
+                keys.get(name).map(|value| value.as_str().map_or_else(|| in_toml(value), str::to_owned))
+            };
+            self.maybe(&format!("{prefix}{name}"), text(&then), text(&now));
         }
     }
 

@@ -13,7 +13,9 @@
 //! - [`judge`]: whether a new release does worse than the one before
 //! - [`started`]: whether a node started what a release asks for
 //! - [`placement`]: which node has room
-//! - [`routing`]: the gateway's table and the choice of a replica
+//! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
+//! - [`framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
+//! - [`pace`]: how often one visitor may ask
 //! - [`drain`]: when a replica that left the table may be stopped
 //! - [`replica_run`]: what the node agent does for one replica
 //! - [`link`]: what control, node agents and gateways say to each other
@@ -24,12 +26,14 @@ pub mod cluster;
 pub mod declare;
 pub mod difference;
 pub mod drain;
+pub mod framing;
 pub mod judge;
 pub mod link;
 pub mod manifest;
 pub mod model;
 pub mod near;
 pub mod node_desk;
+pub mod pace;
 pub mod placement;
 pub mod replica_run;
 pub mod retention;

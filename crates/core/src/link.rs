@@ -9,9 +9,9 @@ use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::model::{
     Bytes, Cpu, EnvironmentIndex, FirstOutcome, Given, Name, Once, Reason, ReasonCode, ReleaseNumber,
-    ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, Target,
+    ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Target,
 };
-use crate::routing::Table;
+use crate::routing::{Table, TableChange};
 
 /// A replica that a node should run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -179,8 +179,47 @@ pub struct LogLine {
 pub enum GatewayOrder {
     /// The table to serve by.
     Table(Table),
+    /// What changes of the table that was sent before.
+    Change(TableChange),
+    /// What it needs and no table holds, all of it.
+    Private(Private),
+    /// Tell of the request with this id, where it is remembered, by a request of the gateway's own.
+    Recall {
+        /// The stream to answer to.
+        stream: u64,
+        /// The request's id.
+        id: String,
+    },
+    /// Tell of requests as they end, by a request of the gateway's own that lasts until it is hung up on.
+    Watch {
+        /// The stream to answer to.
+        stream: u64,
+    },
     /// Nothing; shows that the link lives.
     Beat,
+}
+
+/// Values that gateways need and that nobody else may see. A gateway keeps them sealed.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Private {
+    /// Secrets that routes let in by, in their newest version.
+    pub values: Vec<(Target, SecretValue)>,
+    /// Certificates with their keys.
+    #[serde(default)]
+    pub certificates: Vec<PrivateCertificate>,
+}
+
+/// A certificate with its key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PrivateCertificate {
+    /// Which one.
+    pub certificate: Target,
+    /// The names that it covers.
+    pub names: Vec<String>,
+    /// The chain, as PEM.
+    pub chain: String,
+    /// The key, as PEM; of one that only says whom to trust there is none.
+    pub key: Option<SecretValue>,
 }
 
 /// What a gateway says of itself when it calls.
@@ -219,6 +258,12 @@ pub struct Figure {
     pub requests: u64,
     /// Of those without an answer, or with one of 500 and above.
     pub failed: u64,
+    /// Bytes of the requests' bodies.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub received: u64,
+    /// Bytes of the answers' bodies.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub sent: u64,
     /// How many took at most `2^(n/2)` tenths of a millisecond, by `n`.
     pub times: BTreeMap<u8, u64>,
     /// Counts a shadow step: copies and what they are compared with, both up to the answer's beginning. No visitor's
@@ -232,6 +277,55 @@ pub struct Figure {
 
 fn is_zero(number: &u64) -> bool {
     *number == 0
+}
+
+/// One request as a gateway saw it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Served {
+    /// When it came, in milliseconds since 1970 UTC.
+    pub at: u64,
+    /// Its id.
+    pub id: String,
+    /// Who asked.
+    pub peer: String,
+    /// Such as `GET`.
+    pub method: String,
+    /// The host it was for; of callers inside there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub host: Option<String>,
+    /// The path without its query.
+    pub path: String,
+    /// Whether it came over TLS.
+    pub secure: bool,
+    /// What the route takes, or service and port for callers inside.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub way: Option<String>,
+    /// The route, as `environment/name`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub route: Option<String>,
+    /// Who answered; `None` where the gateway did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub replica: Option<ReplicaId>,
+    /// Its release.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub release: Option<ReleaseNumber>,
+    /// With which status.
+    pub status: u16,
+    /// Why the gateway answered itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    /// Replicas that were tried in vain before.
+    #[serde(default)]
+    pub tried: u8,
+    /// Whether the answer was broken off.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub broken: bool,
+    /// How long it took, in microseconds.
+    pub micros: u64,
+    /// Bytes of the request's body.
+    pub received: u64,
+    /// Bytes of the answer's body.
+    pub sent: u64,
 }
 
 /// The bucket of [`Figure::times`] for a time in microseconds.
@@ -266,7 +360,7 @@ mod tests {
             "target": {"environment": "staging", "name": "locker-api"}, "environment": 1, "address": "10.118.0.16",
             "ports": {"80": []}, "reason": null,
         });
-        let table = serde_json::json!({"version": {"epoch": 1, "counter": 2}, "hosts": {}, "services": {"staging/locker-api": service}});
+        let table = serde_json::json!({"version": {"epoch": 1, "counter": 2}, "routes": {}, "services": {"staging/locker-api": service}});
         let table: Table = serde_json::from_value(table).expect("a table");
         let order = GatewayOrder::Table(table);
         let line = serde_json::to_string(&order).expect("a line");

@@ -4,18 +4,22 @@
 //! are numbered by epoch and version, and a gateway takes no table that is older than the one it has. How requests are
 //! shared out is in [`shares`].
 
+mod change;
+mod matching;
 mod shares;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{Ipv4Addr, SocketAddrV4};
 
 use serde::{Deserialize, Serialize};
 
+pub use self::change::TableChange;
+pub use self::matching::{Asked, Finder, NoRoute, PlainPath, plain_path};
 pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
 use crate::model::{
-    Environment, EnvironmentIndex, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId,
-    ReplicaState, Rollout, Route, Service, Shadowing, Target, Workload,
+    Environment, EnvironmentIndex, Leg, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId,
+    ReplicaState, Rollout, Route, RouteSpec, Service, ServicePort, Shadowing, Speaks, Target, Workload,
 };
 
 /// A table's number: who decided, and the how-many-eth it was.
@@ -32,19 +36,30 @@ pub struct TableVersion {
 pub struct Table {
     /// Its number.
     pub version: TableVersion,
-    /// Outside hosts.
-    pub hosts: BTreeMap<String, HostEntry>,
+    /// Routes, by `environment/name`.
+    pub routes: BTreeMap<String, RouteEntry>,
     /// Services, by `environment/name`.
     pub services: BTreeMap<String, ServiceEntry>,
 }
 
-/// Where a host leads.
+/// A route and where it leads.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct HostEntry {
-    /// The route, as `environment/name`.
-    pub route: String,
-    /// Keys of services, and their shares.
-    pub to: Vec<(String, u32)>,
+pub struct RouteEntry {
+    /// What was declared.
+    pub spec: RouteSpec,
+    /// Services that are there, in the order of the declaration.
+    pub to: Vec<LegEntry>,
+}
+
+/// A service that a route leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LegEntry {
+    /// Its key.
+    pub service: String,
+    /// Which of its ports.
+    pub port: u16,
+    /// Its part of the requests.
+    pub share: u32,
 }
 
 /// A service and who answers for it.
@@ -54,6 +69,15 @@ pub struct ServiceEntry {
     pub target: Target,
     /// Its environment's index: only callers with addresses of it are let in.
     pub environment: EnvironmentIndex,
+    /// Indexes of other environments that are let in too.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub open_to: Vec<EnvironmentIndex>,
+    /// Ports whose connections are passed on as they are.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub tcp: BTreeSet<u16>,
+    /// Ports by the name they have on the workload.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub named: BTreeMap<Name, u16>,
     /// Its address inside.
     pub address: Ipv4Addr,
     /// Replicas that take requests, by service port.
@@ -117,31 +141,42 @@ pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
         let environment = sources.environments.get(&service.target.environment)?.index;
         Some((service.target.to_string(), entry(sources, service, environment)))
     });
-    let hosts = sources.routes.values().map(|route| {
-        let key = |name: &Name| Target::new(&route.target.environment, name).to_string();
-        let to = route.to.iter().map(|(name, share)| (key(name), *share)).collect();
-        (route.host.clone(), HostEntry { route: route.target.to_string(), to })
-    });
-    Table { version, services: services.collect(), hosts: hosts.collect() }
+    let routes = sources.routes.values().map(|route| (route.target.to_string(), route_entry(sources, route)));
+    Table { version, services: services.collect(), routes: routes.collect() }
+}
+
+fn route_entry(sources: Sources<'_>, route: &Route) -> RouteEntry {
+    let leg = |leg: &Leg| {
+        let service = Target::new(&route.target.environment, &leg.service);
+        let ports = &sources.services.get(&service)?.spec.ports;
+        let port = leg.port.or_else(|| first_port(ports))?;
+        Some(LegEntry { service: service.to_string(), port, share: leg.share })
+    };
+    RouteEntry { spec: route.spec.clone(), to: route.spec.to.iter().filter_map(leg).collect() }
+}
+
+/// The port that is meant where none is named: 80, or the lowest.
+pub fn first_port<T>(ports: &BTreeMap<u16, T>) -> Option<u16> {
+    ports.get_key_value(&80).or_else(|| ports.first_key_value()).map(|(port, _)| *port)
 }
 
 fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
     let environment = &service.target.environment;
     // Most services select one workload by its name: it is looked up, so that the table grows with the services only.
-    let named = service.select.get("workload").map(|name| name.parse().ok());
+    let named = service.spec.select.get("workload").map(|name| name.parse().ok());
     let named = named.map(|name: Option<Name>| sources.workloads.get(&Target::new(environment, &name?)));
     let all = named.is_none().then(|| sources.workloads.values()).into_iter().flatten();
     let here = all.filter(|workload| workload.target.environment == *environment);
     let here = here.chain(named.flatten());
     let mut ports: BTreeMap<u16, Vec<Backend>> =
-        service.ports.keys().map(|port| (*port, Vec::new())).collect();
+        service.spec.ports.keys().map(|port| (*port, Vec::new())).collect();
     let mut selected = Vec::new();
     let mut splits = Vec::new();
     for workload in here {
         splits.extend(split(sources, workload));
         let wanted = sources.releases.get(&(workload.target.clone(), workload.release));
         let matches =
-            |release: &Release| selects(&service.select, &workload.target.name, &release.spec.labels);
+            |release: &Release| selects(&service.spec.select, &workload.target.name, &release.spec.labels);
         if wanted.is_some_and(matches) {
             selected.push(workload);
         }
@@ -152,7 +187,7 @@ fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> Se
                 continue;
             }
             let (Some(node), Some(address)) = (&replica.node, replica.address) else { continue };
-            for (port, name) in &service.ports {
+            for (port, ServicePort { port: name, .. }) in &service.spec.ports {
                 if let (Some(list), Some(inner)) = (ports.get_mut(port), release.spec.ports.get(name)) {
                     list.push(Backend {
                         replica: replica.id.clone(),
@@ -165,10 +200,16 @@ fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> Se
         }
     }
     let silent = ports.values().all(Vec::is_empty);
+    let open_to = service.spec.open_to.iter().filter_map(|name| Some(sources.environments.get(name)?.index));
+    let tcp = service.spec.ports.iter().filter(|(_, port)| port.speaks == Speaks::Tcp);
+    let named = service.spec.ports.iter().rev().map(|(number, port)| (port.port.clone(), *number));
     let reason = silent.then(|| why_silent(service, &selected));
     ServiceEntry {
         target: service.target.clone(),
         environment: index,
+        open_to: open_to.collect(),
+        tcp: tcp.map(|(number, _)| *number).collect(),
+        named: named.collect(),
         address: service.address,
         ports,
         splits,
@@ -218,7 +259,7 @@ pub fn all_of<'a>(
 fn why_silent(service: &Service, selected: &[&Workload]) -> Reason {
     let Some(workload) = selected.first() else {
         let asks: Vec<String> =
-            service.select.iter().map(|(key, value)| format!("{key} = {value}")).collect();
+            service.spec.select.iter().map(|(key, value)| format!("{key} = {value}")).collect();
         let sentence = format!(
             "the service {} selects {}, which no workload in {} carries",
             service.target.name,

@@ -17,8 +17,8 @@ use http_body_util::{BodyExt, Empty, Full};
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo};
-use mainyard_core::model::{EnvironmentIndex, ReleaseNumber, ReplicaId, Target};
-use mainyard_core::routing::{Backend, HostEntry, ServiceEntry, Table, TableVersion};
+use mainyard_core::model::{EnvironmentIndex, ReleaseNumber, ReplicaId, RouteSpec, Target};
+use mainyard_core::routing::{Backend, LegEntry, RouteEntry, ServiceEntry, Table, TableVersion};
 
 const ROLE: &str = "MAINYARD_BENCH_ROLE";
 const HOST: &str = "api.lockers.localhost";
@@ -118,18 +118,17 @@ fn table(to: SocketAddr) -> Table {
         node: "node-1".parse().expect("a name"),
         address,
     };
-    let service = ServiceEntry {
-        splits: Vec::new(),
-        target,
-        environment: EnvironmentIndex::new(1).expect("in range"),
-        address: [10, 118, 0, 16].into(),
-        ports: BTreeMap::from([(80, vec![backend])]),
-        reason: None,
-    };
-    let host = HostEntry { route: "staging/api".into(), to: vec![("staging/locker-api".into(), 100)] };
+    let service = serde_json::json!({
+        "target": target, "environment": EnvironmentIndex::new(1), "address": "10.118.0.16",
+        "ports": {"80": [backend]}, "reason": null,
+    });
+    let service: ServiceEntry = serde_json::from_value(service).expect("an entry");
+    let name = "locker-api".parse().expect("a name");
+    let to = vec![LegEntry { service: "staging/locker-api".into(), port: 80, share: 100 }];
+    let route = RouteEntry { spec: RouteSpec::plain(Some(HOST.to_owned()), name), to };
     Table {
         version: TableVersion { epoch: 1, counter: 1 },
-        hosts: BTreeMap::from([(HOST.to_owned(), host)]),
+        routes: BTreeMap::from([("staging/api".to_owned(), route)]),
         services: BTreeMap::from([("staging/locker-api".to_owned(), service)]),
     }
 }

@@ -1,13 +1,6 @@
-//! How a request came in, and the body it goes on with.
+//! How a request came in.
 
 use std::net::{Ipv4Addr, SocketAddr};
-
-use bytes::Bytes;
-use http_body_util::{Either, Empty};
-use hyper::body::Incoming;
-
-/// A request's body on its way to a replica.
-pub type RequestBody = Either<Incoming, Empty<Bytes>>;
 
 /// How a connection came in.
 #[derive(Debug, Clone, Copy)]

@@ -11,7 +11,7 @@ use hyper::client::conn::http1::{self, SendRequest};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
 
-use crate::arrival::RequestBody;
+use crate::body::RequestBody;
 
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
 const CONNECT_WITHIN: Duration = Duration::from_millis(700);
@@ -24,6 +24,14 @@ pub struct Connection {
     pub sender: SendRequest<RequestBody>,
     /// Whether it has carried a request before.
     pub reused: bool,
+}
+
+/// A connection to a replica, or to whoever is there.
+pub async fn connect(address: SocketAddrV4) -> std::io::Result<TcpStream> {
+    let stream = tokio::time::timeout(CONNECT_WITHIN, TcpStream::connect(address));
+    let stream = stream.await.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
+    stream.set_nodelay(true)?;
+    Ok(stream)
 }
 
 /// A worker's idle connections.
@@ -46,9 +54,7 @@ impl Pool {
 
     /// A new connection.
     pub async fn dial(address: SocketAddrV4) -> std::io::Result<Connection> {
-        let stream = tokio::time::timeout(CONNECT_WITHIN, TcpStream::connect(address));
-        let stream = stream.await.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
-        stream.set_nodelay(true)?;
+        let stream = connect(address).await?;
         let (sender, connection) =
             http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
         tokio::task::spawn_local(async move {

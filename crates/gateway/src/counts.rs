@@ -15,6 +15,19 @@ pub struct Way {
     pub inside: bool,
 }
 
+/// How a request ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Ended {
+    /// Without an answer, or with one of 500 and above.
+    pub failed: bool,
+    /// How long it took.
+    pub micros: u64,
+    /// Bytes of the request's body.
+    pub received: u64,
+    /// Bytes of the answer's body.
+    pub sent: u64,
+}
+
 /// Bucket numbers of times are below this: 2^32 tenths of a millisecond are five days.
 const BUCKETS: usize = 65;
 
@@ -23,13 +36,15 @@ struct Count {
     service: Target,
     requests: u64,
     failed: u64,
+    received: u64,
+    sent: u64,
     other_size: u64,
     times: [u32; BUCKETS],
 }
 
 impl Count {
     fn of(service: &Target) -> Count {
-        Count { service: service.clone(), requests: 0, failed: 0, other_size: 0, times: [0; BUCKETS] }
+        Count { service: service.clone(), requests: 0, failed: 0, received: 0, sent: 0, other_size: 0, times: [0; BUCKETS] }
     }
 
     fn add(&mut self, failed: bool, micros: u64) {
@@ -48,6 +63,8 @@ impl Count {
             release: backend.map(|backend| backend.release),
             requests: self.requests,
             failed: self.failed,
+            received: self.received,
+            sent: self.sent,
             times: times.map(|(bucket, count)| (bucket as u8, u64::from(*count))).collect(),
             shadow,
             other_size: self.other_size,
@@ -65,8 +82,12 @@ impl Counts {
     }
 
     /// Adds one request.
-    pub fn add(&self, way: &Way, service: &Target, failed: bool, micros: u64) {
-        self.with(way, service, |count| count.add(failed, micros));
+    pub fn add(&self, way: &Way, service: &Target, ended: Ended) {
+        self.with(way, service, |count| {
+            count.add(ended.failed, ended.micros);
+            count.received += ended.received;
+            count.sent += ended.sent;
+        });
     }
 
     /// Adds a copy that was answered, where its answer had another size than the visitor's.

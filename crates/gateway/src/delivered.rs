@@ -1,6 +1,7 @@
 //! An answer on its way out, and what is done when it has ended.
 
 use std::pin::Pin;
+use std::rc::Rc;
 use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Instant;
@@ -10,15 +11,17 @@ use http_body_util::{Either, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use hyper::client::conn::http1::SendRequest;
 
-use crate::arrival::RequestBody;
-use crate::counts::Way;
+use crate::body::{Passage, RequestBody};
+use crate::compress::Zipped;
+use crate::counts::{Ended, Way};
+use crate::seen::Note;
 
 use crate::replica::Open;
-use crate::serving::Service;
+use crate::service::Service;
 use crate::worker::Forwarder;
 
 /// An answer's body on its way to the visitor.
-pub type AnswerBody = Either<Delivered, Full<Bytes>>;
+pub type AnswerBody = Either<Either<Delivered, Zipped>, Full<Bytes>>;
 
 /// What is done when an answer has been delivered, or was broken off.
 pub struct Tally {
@@ -36,14 +39,22 @@ pub struct Tally {
     pub open: Open,
     /// The connection to the replica.
     pub sender: Option<SendRequest<RequestBody>>,
+    /// What is known of the request's body.
+    pub passage: Option<Rc<Passage>>,
+    /// What is remembered of the request.
+    pub note: Note,
 }
 
 impl Tally {
-    fn finish(mut self, whole: bool, broken: bool) {
+    fn finish(mut self, sent: u64, whole: bool, broken: bool) {
         let replica = &self.open.replica;
         let micros = self.begun.elapsed().as_micros() as u64;
         let failed = self.failed || broken;
-        self.forwarder.serving.count(&self.way, &self.service.target, Some(replica), failed, micros);
+        let received = self.passage.as_ref().map_or(0, |passage| passage.bytes.get());
+        let ended = Ended { failed, micros, received, sent };
+        self.forwarder.serving.count(&self.way, &self.service.target, Some(replica), ended);
+        self.note.broken = broken;
+        self.forwarder.remember(self.note, micros, received, sent);
         // A connection whose answer was not read to its end is never given to the next visitor.
         if let Some(sender) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired()) {
             self.forwarder.pool.put(self.open.replica.backend.address, sender);
@@ -54,13 +65,14 @@ impl Tally {
 /// An answer's body that knows when it has ended.
 pub struct Delivered {
     inner: Incoming,
+    bytes: u64,
     tally: Option<Tally>,
 }
 
 impl Delivered {
     /// This body; when it has ended, `tally` is finished.
     pub fn new(inner: Incoming, tally: Tally) -> Delivered {
-        Delivered { inner, tally: Some(tally) }
+        Delivered { inner, bytes: 0, tally: Some(tally) }
     }
 }
 
@@ -73,6 +85,9 @@ impl Body for Delivered {
         context: &mut Context<'_>,
     ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
         let polled = Pin::new(&mut self.inner).poll_frame(context);
+        if let Poll::Ready(Some(Ok(frame))) = &polled {
+            self.bytes += frame.data_ref().map_or(0, |data| data.len() as u64);
+        }
         let ended = match &polled {
             Poll::Ready(None) => Some(false),
             Poll::Ready(Some(Err(_))) => Some(true),
@@ -80,7 +95,7 @@ impl Body for Delivered {
             _ => None,
         };
         if let Some((broken, tally)) = ended.and_then(|broken| Some((broken, self.tally.take()?))) {
-            tally.finish(!broken, broken);
+            tally.finish(self.bytes, !broken, broken);
         }
         polled
     }
@@ -99,7 +114,7 @@ impl Drop for Delivered {
     fn drop(&mut self) {
         if let Some(tally) = self.tally.take() {
             let whole = self.inner.is_end_stream();
-            tally.finish(whole, false);
+            tally.finish(self.bytes, whole, false);
         }
     }
 }

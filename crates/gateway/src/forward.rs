@@ -1,95 +1,209 @@
 //! One request: where it leads, to which replica it goes, and its answer back.
 
+use std::rc::Rc;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant, SystemTime};
 
-use http::header::HeaderValue;
+use http::header::{HeaderValue, LOCATION};
 use http::{Method, Request, Response, StatusCode};
 use http_body_util::{Either, Full};
 use hyper::body::{Body, Incoming};
 use hyper_util::rt::TokioIo;
-use mainyard_core::model::{Reason, ReasonCode};
+use mainyard_core::model::{Reason, ReasonCode, Repeat, RepeatOn, RouteLimits};
 
 use crate::arrival::Arrival;
 use crate::backend::{Connection, Pool};
-use crate::counts::Way;
+use crate::body::{Fault, Passage, RequestBody};
+use crate::compress::{self, Zipped};
+use crate::counts::{Ended, Way};
 use crate::delivered::{AnswerBody, Delivered, Tally};
-use crate::headers::{REQUEST_ID, copy_without_body, prepare, strip_hop_by_hop, wanted_upgrade};
-use crate::lead::{Lead, lead};
+use crate::headers::{
+    REQUEST_ID, copy_without_body, given_id, length_of, prepare, strip_hop_by_hop, wanted_upgrade,
+};
+use crate::lead::{self, Lead};
 use crate::pages;
-use crate::replica::{Open, Replica};
+use crate::refused::Refused;
+use crate::replica::Open;
+use crate::route::joined;
+use crate::seat;
+use crate::seen::{Note, short};
 use crate::shadow::{Copy, Original, length};
+use crate::strict::Line;
 use crate::worker::Forwarder;
 
 /// Most bytes of a request's headers.
 const HEAD_LIMIT: usize = 64 * 1024;
+/// How many replicas are tried when connections cannot be made.
+const TRIES: usize = 4;
 
 fn head_size(headers: &http::HeaderMap) -> usize {
     headers.iter().map(|(name, value)| name.as_str().len() + value.len() + 4).sum()
 }
 
-/// How many replicas are tried when connections cannot be made.
-const TRIES: usize = 4;
+/// What came with a request and is needed while it goes on.
+struct Asked {
+    arrival: Arrival,
+    begun: Instant,
+    id: HeaderValue,
+    gzip: bool,
+    note: Note,
+    line: Arc<Line>,
+}
 
 impl Forwarder {
     /// Answers one request; never fails, whatever happens behind.
-    pub async fn answer(&self, request: Request<Incoming>, arrival: Arrival) -> Response<AnswerBody> {
-        let begun = Instant::now();
-        let id = pages::request_id();
+    pub async fn answer(
+        &self,
+        request: Request<Incoming>,
+        arrival: Arrival,
+        line: &Arc<Line>,
+    ) -> Response<AnswerBody> {
+        let id = arrival.inside.and_then(|_| given_id(request.headers())).unwrap_or_else(pages::request_id);
         let accept = request.headers().get(http::header::ACCEPT).cloned();
-        let refuse =
-            |status: StatusCode, reason: &Reason| pages::problem(status, reason, &id, accept.as_ref());
-        let size = head_size(request.headers());
-        let led = if size > HEAD_LIMIT {
-            let sentence = format!("the headers are {size} bytes long; at most {HEAD_LIMIT} are taken");
-            let reason = Reason::new(ReasonCode::BadRequest, sentence);
-            Err((StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, reason))
-        } else {
-            lead(&self.serving, self.worker, &request, arrival)
-        };
-        let mut answer = match led {
-            Err((status, reason)) => refuse(status, &reason),
-            Ok(lead) => match self.forward(request, arrival, &lead, &id, begun).await {
-                Ok(answer) => answer,
-                Err((status, reason)) => {
-                    self.count(&lead, None, true, begun);
-                    refuse(status, &reason)
-                }
-            },
+        let note = note(&request, arrival, &id);
+        let asked =
+            Asked { arrival, begun: Instant::now(), id: id.clone(), gzip: compress::takes_gzip(request.headers()), note, line: Arc::clone(line) };
+        let mut answer = match self.serve(request, asked).await {
+            Ok(answer) => answer,
+            Err(refused) => refused.answer(&id, accept.as_ref()),
         };
         answer.headers_mut().insert(REQUEST_ID, id);
         answer
     }
 
+    /// A request that cannot be understood, with the reason.
+    pub fn refuse(&self, refused: Refused, arrival: Arrival) -> Response<AnswerBody> {
+        let id = pages::request_id();
+        let mut note = note(&Request::new(()), arrival, &id);
+        note.path = "".into();
+        self.note_refused(note, &refused, Instant::now());
+        let mut answer = refused.answer(&id, None);
+        answer.headers_mut().insert(REQUEST_ID, id);
+        answer
+    }
+
+    fn note_refused(&self, mut note: Note, refused: &Refused, begun: Instant) {
+        note.status = refused.status.as_u16();
+        note.reason = Some(refused.reason.code);
+        note.sentence = Some(refused.reason.sentence.as_str().into());
+        self.remember(note, begun.elapsed().as_micros() as u64, 0, 0);
+    }
+
+    async fn serve(&self, request: Request<Incoming>, mut asked: Asked) -> Result<Response<AnswerBody>, Refused> {
+        let begun = asked.begun;
+        let led = self.led(&request, &mut asked).await;
+        let lead = match led {
+            Ok(Led::To(lead)) => lead,
+            Ok(Led::Elsewhere(answer)) => {
+                asked.note.status = answer.status().as_u16();
+                self.remember(asked.note, begun.elapsed().as_micros() as u64, 0, 0);
+                return Ok(answer);
+            }
+            Err(refused) => {
+                self.note_refused(asked.note, &refused, begun);
+                return Err(refused);
+            }
+        };
+        let mut note = asked.note.clone();
+        let failed = match self.forward(request, asked, &lead).await {
+            Ok(answer) => return Ok(answer),
+            Err(failed) => failed,
+        };
+        // A visitor that sends too much, too slowly or half of it is no failure of the service.
+        let failed_us = failed.status.is_server_error();
+        let micros = begun.elapsed().as_micros() as u64;
+        let way = Way { name: Arc::clone(&lead.way), inside: lead.inside };
+        let ended = Ended { failed: failed_us, micros, received: 0, sent: 0 };
+        self.serving.count(&way, &lead.service.target, None, ended);
+        note.way = Some(Arc::clone(&lead.way));
+        note.route = lead.route.as_ref().map(|route| Arc::clone(&route.key));
+        self.note_refused(note, &failed, begun);
+        Err(failed)
+    }
+
+    /// Everything that is looked at before a replica is chosen.
+    async fn led(&self, request: &Request<Incoming>, asked: &mut Asked) -> Result<Led, Refused> {
+        let size = head_size(request.headers());
+        if size > HEAD_LIMIT {
+            let sentence = format!("the headers are {size} bytes long; at most {HEAD_LIMIT} are taken");
+            let status = StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE;
+            return Err(Refused::new(status, ReasonCode::BadRequest, sentence));
+        }
+        if let Some(called) = asked.arrival.inside {
+            return lead::inside(&self.serving, request, called, asked.arrival).map(Led::To);
+        }
+        let (route, onward, compared) = lead::route(&self.serving, request)?;
+        asked.note.way = Some(Arc::clone(&route.at));
+        asked.note.route = Some(Arc::clone(&route.key));
+        if !asked.arrival.secure && route.wants_tls() {
+            return self.to_https(request).map(Led::Elsewhere);
+        }
+        if let Some(limiter) = &route.limiter
+            && let Err(seconds) = limiter.take(asked.arrival.peer.ip())
+        {
+            let rate = &limiter.rate;
+            let sentence = format!(
+                "the route {} takes {} requests in {} from one visitor, and this one asked more often",
+                route.at, rate.requests, rate.every
+            );
+            let refused = Refused::new(StatusCode::TOO_MANY_REQUESTS, ReasonCode::RateLimited, sentence);
+            return Err(refused.retry_after(seconds));
+        }
+        self.enter(&route, request).await?;
+        if let (Some(limit), Some(length)) = (route.spec.limits.body, length_of(request.headers()))
+            && length > limit.bytes()
+        {
+            return Err(too_large(limit.bytes()));
+        }
+        if let Some(redirect) = &route.spec.redirect {
+            let to = joined(&redirect.to, route.below(&compared));
+            let to = request.uri().query().map_or(to.clone(), |query| format!("{to}?{query}"));
+            let status = StatusCode::from_u16(redirect.status).unwrap_or(StatusCode::PERMANENT_REDIRECT);
+            return sent_to(&to, status).map(Led::Elsewhere);
+        }
+        lead::through(route, self.worker, request, onward, &compared).map(Led::To)
+    }
+
+    fn to_https(&self, request: &Request<Incoming>) -> Result<Response<AnswerBody>, Refused> {
+        let host = lead::host_of(request).unwrap_or_default();
+        let port = match self.serving.https_port() {
+            Some(443) | None => String::new(),
+            Some(port) => format!(":{port}"),
+        };
+        let path = request.uri().path_and_query().map_or("/", |path| path.as_str());
+        sent_to(&format!("https://{host}{port}{path}"), StatusCode::PERMANENT_REDIRECT)
+    }
+
     async fn forward(
         &self,
         mut request: Request<Incoming>,
-        arrival: Arrival,
+        mut asked: Asked,
         lead: &Lead,
-        id: &HeaderValue,
-        begun: Instant,
-    ) -> Result<Response<AnswerBody>, (StatusCode, Reason)> {
+    ) -> Result<Response<AnswerBody>, Refused> {
         let upgrade = wanted_upgrade(request.headers());
-        let on_upgrade = upgrade.is_some().then(|| hyper::upgrade::on(&mut request));
+        let mut on_upgrade = upgrade.is_some().then(|| hyper::upgrade::on(&mut request));
         let safe_to_repeat =
             matches!(*request.method(), Method::GET | Method::HEAD) && request.body().is_end_stream();
-        let mut onward = prepare(request, arrival, id, upgrade.as_ref())?;
-        let silent = || {
-            let otherwise = || {
-                Reason::new(
-                    ReasonCode::NoneReady,
-                    format!("no replica of {} takes requests", lead.service.target.name),
-                )
-            };
-            (StatusCode::SERVICE_UNAVAILABLE, lead.service.reason.clone().unwrap_or_else(otherwise))
-        };
-        let mut trouble = None;
-        let mut repeated = false;
+        let unlimited = RouteLimits::default();
+        let limits = lead.route.as_ref().map_or(&unlimited, |route| &route.spec.limits);
+        let repeat = lead.route.as_ref().and_then(|route| route.spec.repeat.as_ref()).filter(|_| safe_to_repeat);
+        let sticky = lead.route.as_ref().and_then(|route| route.spec.sticky.as_ref());
+        let secure = asked.arrival.secure;
+        let brought = sticky.and_then(|sticky| seat::brought(request.headers(), sticky));
+        let (mut head, body) = request.into_parts();
+        prepare(&mut head, asked.arrival, lead, &asked.id, upgrade.as_ref())?;
+        let pause = limits.pause.duration();
+        let (body, passage) = RequestBody::of(body, limits.body.map(|limit| limit.bytes()), pause);
+        let mut onward = Request::from_parts(head, body);
+        let silent = |reason: Reason| Refused { reason, ..unavailable() };
+        let (mut trouble, mut repeated, mut again) = (None, false, repeat.map_or(0, |repeat| repeat.times));
         let mut service = Arc::clone(&lead.service);
         loop {
             let mut left = false;
-            let port = service.ports.get(&lead.port).ok_or_else(silent)?;
-            for replica in port.in_turn(self.worker, TRIES) {
+            let port = service.ports.get(&lead.port).ok_or_else(|| silent(service.silent()))?;
+            let seated = brought.and_then(|seat| port.replicas().find(|replica| replica.seat == seat));
+            let turns = port.in_turn(self.worker, TRIES + again as usize);
+            for replica in seated.into_iter().chain(turns) {
                 let Some(open) = self.serving.enter(replica) else {
                     left = true;
                     continue;
@@ -103,47 +217,75 @@ impl Forwarder {
                     Ok(connection) => connection,
                     Err(error) => {
                         // Not a byte was sent: another replica may have it, whatever the method.
+                        asked.note.tried = asked.note.tried.saturating_add(1);
                         trouble = Some(format!("{} could not be reached: {error}", replica.backend.replica));
                         continue;
                     }
                 };
-                let spare = (safe_to_repeat && !repeated).then(|| copy_without_body(&onward));
+                let may_repeat = safe_to_repeat && (!repeated || again > 0);
+                let spare = may_repeat.then(|| copy_without_body(&onward));
                 let copy = if safe_to_repeat && upgrade.is_none() {
                     Copy::of(self, port, || copy_without_body(&onward))
                 } else {
                     None
                 };
                 let sent = Instant::now();
-                match connection.send(onward).await {
-                    Ok(answer) => {
-                        if let Some(copy) = copy {
-                            copy.send(self.clone(), self.original(&answer, &open, lead, sent));
+                let answered = in_time(connection.send(onward), limits.answer.duration(), passage.as_ref()).await;
+                let next = match answered {
+                    Some(Ok(answer)) => {
+                        let unavailable = matches!(answer.status().as_u16(), 502..=504);
+                        match spare.filter(|_| unavailable && may(repeat, RepeatOn::Unavailable, again)) {
+                            Some(spare) => (spare, true),
+                            None => {
+                                if let Some(copy) = copy {
+                                    copy.send(self.clone(), self.original(&answer, &open, lead, sent));
+                                }
+                                let seat = sticky
+                                    .filter(|_| brought != Some(replica.seat))
+                                    .map(|sticky| (sticky.clone(), replica.seat));
+                                let mut answer =
+                                    self.deliver(answer, connection, open, lead, on_upgrade.take(), passage, asked);
+                                if let Some((sticky, taken)) = seat {
+                                    seat::give(answer.headers_mut(), &sticky, taken, secure);
+                                }
+                                return Ok(answer);
+                            }
                         }
-                        return Ok(self.deliver(answer, connection, open, lead, on_upgrade, begun));
                     }
-                    Err(failed) => match (failed.unsent, spare) {
-                        (Some(unsent), _) => onward = unsent,
+                    Some(Err(failed)) => match (failed.unsent, spare) {
+                        (Some(unsent), _) => {
+                            onward = unsent;
+                            continue;
+                        }
                         // An idle connection that the replica closed as it was taken: nothing was answered, and a
                         // second GET changes nothing.
-                        (None, Some(spare)) if connection.reused => (onward, repeated) = (spare, true),
-                        (None, _) => {
+                        (None, Some(spare)) if connection.reused && !repeated => (spare, false),
+                        (None, Some(spare)) if may(repeat, RepeatOn::Broken, again) => (spare, true),
+                        (None, _) => return Err(broken(&replica.backend.replica, &failed.error, passage.as_deref(), &asked.line)),
+                    },
+                    None => match spare.filter(|_| may(repeat, RepeatOn::Late, again)) {
+                        Some(spare) => (spare, true),
+                        None => {
                             let sentence =
-                                format!("{} broke the connection: {}", replica.backend.replica, failed.error);
-                            let reason = Reason::new(ReasonCode::AnswerBroken, sentence);
-                            return Err((StatusCode::BAD_GATEWAY, reason));
+                                format!("{} did not begin its answer within {}", replica.backend.replica, limits.answer);
+                            return Err(Refused::new(StatusCode::GATEWAY_TIMEOUT, ReasonCode::AnswerLate, sentence));
                         }
                     },
-                }
+                };
+                asked.note.tried = asked.note.tried.saturating_add(1);
+                repeated = true;
+                again -= u32::from(next.1);
+                onward = next.0;
             }
             // Whoever left did so in a newer table, which says who came in its place.
-            match self.serving.newer(&service).filter(|_| left) {
+            match lead.cell.now().filter(|newer| left && !Arc::ptr_eq(newer, &service)) {
                 Some(newer) => service = newer,
                 None => break,
             }
         }
         Err(match trouble {
-            Some(sentence) => (StatusCode::SERVICE_UNAVAILABLE, Reason::new(ReasonCode::NoneReady, sentence)),
-            None => silent(),
+            Some(sentence) => silent(Reason::new(ReasonCode::NoneReady, sentence)),
+            None => silent(service.silent()),
         })
     }
 
@@ -159,6 +301,7 @@ impl Forwarder {
         }
     }
 
+    #[allow(clippy::too_many_arguments, reason = "everything that was gathered on the way")]
     fn deliver(
         &self,
         mut answer: Response<Incoming>,
@@ -166,11 +309,20 @@ impl Forwarder {
         open: Open,
         lead: &Lead,
         on_upgrade: Option<hyper::upgrade::OnUpgrade>,
-        begun: Instant,
+        passage: Option<Rc<Passage>>,
+        mut asked: Asked,
     ) -> Response<AnswerBody> {
+        let way = Way { name: Arc::clone(&lead.way), inside: lead.inside };
+        asked.note.way = Some(Arc::clone(&lead.way));
+        asked.note.replica = Some(Arc::clone(&open.replica));
+        asked.note.status = answer.status().as_u16();
         if let (StatusCode::SWITCHING_PROTOCOLS, Some(visitor)) = (answer.status(), on_upgrade) {
             let replica = hyper::upgrade::on(&mut answer);
-            self.count(lead, Some(&open.replica), false, begun);
+            let micros = asked.begun.elapsed().as_micros() as u64;
+            let ended = Ended { failed: false, micros, received: 0, sent: 0 };
+            self.serving.count(&way, &lead.service.target, Some(&open.replica), ended);
+            self.remember(asked.note, micros, 0, 0);
+            asked.line.raw.store(true, std::sync::atomic::Ordering::Relaxed);
             tokio::task::spawn_local(async move {
                 // The connection counts as open for as long as both sides talk.
                 let _open = open;
@@ -184,22 +336,115 @@ impl Forwarder {
         }
         let failed = answer.status().is_server_error();
         strip_hop_by_hop(answer.headers_mut());
-        let (head, body) = answer.into_parts();
+        let (mut head, body) = answer.into_parts();
+        let zip = lead.route.as_ref().is_some_and(|route| {
+            route.answer.apply(&mut head.headers);
+            route.spec.compress
+        });
+        let zip = zip && asked.gzip && asked.note.method != Method::HEAD && compress::fits(&head);
         let tally = Tally {
             forwarder: self.clone(),
-            way: Way { name: Arc::clone(&lead.way), inside: lead.inside },
+            way,
             service: Arc::clone(&lead.service),
-            begun,
+            begun: asked.begun,
             failed,
             open,
             sender: Some(connection.sender),
+            passage,
+            note: asked.note,
         };
-        Response::from_parts(head, Either::Left(Delivered::new(body, tally)))
+        let body = Delivered::new(body, tally);
+        if zip {
+            compress::mark(&mut head.headers);
+            return Response::from_parts(head, Either::Left(Either::Right(Zipped::new(body))));
+        }
+        Response::from_parts(head, Either::Left(Either::Left(body)))
     }
+}
 
-    fn count(&self, lead: &Lead, replica: Option<&Arc<Replica>>, failed: bool, begun: Instant) {
-        let micros = begun.elapsed().as_micros() as u64;
-        let way = Way { name: Arc::clone(&lead.way), inside: lead.inside };
-        self.serving.count(&way, &lead.service.target, replica, failed, micros);
+enum Led {
+    To(Lead),
+    Elsewhere(Response<AnswerBody>),
+}
+
+/// Waits for an answer's head. The time begins when the request's body has gone, which has a limit of its own; `None`
+/// when it is over.
+async fn in_time<T>(
+    answer: impl Future<Output = T>,
+    within: Duration,
+    passage: Option<&Rc<Passage>>,
+) -> Option<T> {
+    let mut answer = std::pin::pin!(answer);
+    loop {
+        let answered = tokio::time::timeout(within, answer.as_mut()).await;
+        match answered {
+            Ok(answered) => return Some(answered),
+            Err(_) if passage.is_some_and(|passage| !passage.ended.get()) => {}
+            Err(_) => return None,
+        }
+    }
+}
+
+fn may(repeat: Option<&Repeat>, on: RepeatOn, again: u32) -> bool {
+    again > 0 && repeat.is_some_and(|repeat| repeat.on.contains(&on))
+}
+
+/// The replica broke the connection, or the visitor's body was cut off.
+fn broken(replica: &mainyard_core::model::ReplicaId, error: &hyper::Error, passage: Option<&Passage>, line: &Line) -> Refused {
+    match passage.and_then(|passage| passage.fault.get()) {
+        Some(Fault::TooLarge(limit)) => too_large(limit),
+        Some(Fault::Stalled(pause)) => {
+            let sentence = format!("nothing more of the request's body came for {} s", pause.as_secs_f32());
+            let refused = Refused::new(StatusCode::REQUEST_TIMEOUT, ReasonCode::BodyStalled, sentence);
+            Refused { last: true, ..refused }
+        }
+        Some(Fault::Broken) => {
+            let why = line.broken().unwrap_or("the request's body was broken off");
+            Refused { last: true, ..Refused::bad(why) }
+        }
+        None => {
+            let sentence = format!("{replica} broke the connection: {error}");
+            Refused::new(StatusCode::BAD_GATEWAY, ReasonCode::AnswerBroken, sentence)
+        }
+    }
+}
+
+fn too_large(limit: u64) -> Refused {
+    let limit = mainyard_core::model::Bytes::new(limit);
+    let sentence = format!("the request's body is larger than {limit}");
+    Refused { last: true, ..Refused::new(StatusCode::PAYLOAD_TOO_LARGE, ReasonCode::BodyTooLarge, sentence) }
+}
+
+fn unavailable() -> Refused {
+    Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::NoneReady, "")
+}
+
+fn sent_to(to: &str, status: StatusCode) -> Result<Response<AnswerBody>, Refused> {
+    let location = HeaderValue::from_str(to).map_err(|_| Refused::bad("the path cannot be sent on"))?;
+    let mut answer = Response::new(Either::Right(Full::default()));
+    *answer.status_mut() = status;
+    answer.headers_mut().insert(LOCATION, location);
+    Ok(answer)
+}
+
+fn note<B>(request: &Request<B>, arrival: Arrival, id: &HeaderValue) -> Note {
+    let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    let host = request.headers().get(http::header::HOST).and_then(|host| host.to_str().ok());
+    Note {
+        at: since.as_millis() as u64,
+        id: id.clone(),
+        peer: arrival.peer.ip(),
+        method: request.method().clone(),
+        host: host.filter(|_| arrival.inside.is_none()).map(Into::into),
+        path: short(request.uri().path()),
+        secure: arrival.secure,
+        way: None,
+        route: None,
+        replica: None,
+        status: 0,
+        reason: None,
+        sentence: None,
+        tried: 0,
+        broken: false,
     }
 }

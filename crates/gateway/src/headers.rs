@@ -1,88 +1,227 @@
-//! A request's and an answer's headers on their way through (RFC 9110, section 7.6).
+//! A request's and an answer's headers on their way through (RFC 9110, section 7.6; RFC 7239; W3C Trace Context).
 
-use http::header::{CONNECTION, HOST, HeaderName, HeaderValue, TE, TRAILER, UPGRADE};
+use std::net::IpAddr;
+
+use http::header::{
+    CONNECTION, CONTENT_LENGTH, FORWARDED, HOST, HeaderName, HeaderValue, TE, TRAILER, TRANSFER_ENCODING, UPGRADE,
+};
 use http::{HeaderMap, Method, Request, StatusCode, Uri};
-use http_body_util::{Either, Empty};
-use hyper::body::Incoming;
-use mainyard_core::model::{Reason, ReasonCode};
+use mainyard_core::model::ReasonCode;
 
-use crate::arrival::{Arrival, RequestBody};
+use crate::arrival::Arrival;
+use crate::body::RequestBody;
+use crate::lead::Lead;
+use crate::pages;
+use crate::refused::Refused;
 
 /// The request's id, in and out.
 pub const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 const FORWARDED_FOR: HeaderName = HeaderName::from_static("x-forwarded-for");
 const FORWARDED_PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto");
 const FORWARDED_HOST: HeaderName = HeaderName::from_static("x-forwarded-host");
+const FORWARDED_PORT: HeaderName = HeaderName::from_static("x-forwarded-port");
+const FORWARDED_PREFIX: HeaderName = HeaderName::from_static("x-forwarded-prefix");
+const REAL_ADDRESS: HeaderName = HeaderName::from_static("x-real-ip");
+const TRACE_PARENT: HeaderName = HeaderName::from_static("traceparent");
+const TRACE_STATE: HeaderName = HeaderName::from_static("tracestate");
 const KEEP_ALIVE: HeaderName = HeaderName::from_static("keep-alive");
 const PROXY_CONNECTION: HeaderName = HeaderName::from_static("proxy-connection");
 
-/// The protocol that a request asks to change to.
+/// What tells where a request comes from: a visitor's own word on it counts for nothing.
+const ACCOUNT: [HeaderName; 7] = [
+    FORWARDED,
+    FORWARDED_FOR,
+    FORWARDED_PROTO,
+    FORWARDED_HOST,
+    FORWARDED_PORT,
+    FORWARDED_PREFIX,
+    REAL_ADDRESS,
+];
+
+/// The protocol that a request asks to change to: WebSocket (RFC 6455) and no other. One that carries requests of its own
+/// would take them past everything that is looked at here.
 pub fn wanted_upgrade(headers: &HeaderMap) -> Option<HeaderValue> {
     let asked = headers.get(CONNECTION)?.to_str().ok()?;
     let asks = asked.split(',').any(|token| token.trim().eq_ignore_ascii_case("upgrade"));
-    headers.get(UPGRADE).filter(|_| asks).cloned()
+    let named = headers.get(UPGRADE).filter(|named| named.as_bytes().eq_ignore_ascii_case(b"websocket"));
+    named.filter(|_| asks).cloned()
 }
 
 /// Headers that belong to one connection (RFC 9110, section 7.6.1) go no further.
 pub fn strip_hop_by_hop(headers: &mut HeaderMap) {
+    // What frames and leads a message is not a connection's own, whatever the sender says.
+    let mine = |name: &HeaderName| *name != HOST && *name != CONTENT_LENGTH;
     let named: Vec<HeaderName> = headers
         .get_all(CONNECTION)
         .iter()
         .filter_map(|value| value.to_str().ok())
         .flat_map(|list| list.split(','))
         .filter_map(|name| name.trim().parse().ok())
+        .filter(mine)
         .collect();
     for name in named.iter().chain(&[CONNECTION, KEEP_ALIVE, PROXY_CONNECTION, TE, TRAILER, UPGRADE]) {
         headers.remove(name);
     }
 }
 
-/// The request as the replica gets it: its own hop's headers, where it came from, its id.
+/// An id that a caller inside gave, where it is one that can be searched for.
+pub fn given_id(headers: &HeaderMap) -> Option<HeaderValue> {
+    let id = headers.get(REQUEST_ID)?;
+    let fits = (8..=64).contains(&id.len())
+        && id.as_bytes().iter().all(|byte| byte.is_ascii_alphanumeric() || b"-_.".contains(byte));
+    fits.then(|| id.clone())
+}
+
+/// The request as the replica gets it: its own hop's headers, where it came from, its id, its place in a trace.
 pub fn prepare(
-    request: Request<Incoming>,
+    head: &mut http::request::Parts,
     arrival: Arrival,
+    lead: &Lead,
     id: &HeaderValue,
     upgrade: Option<&HeaderValue>,
-) -> Result<Request<RequestBody>, (StatusCode, Reason)> {
-    let (mut head, body) = request.into_parts();
-    let bad = |sentence: &str| (StatusCode::BAD_REQUEST, Reason::new(ReasonCode::BadRequest, sentence));
+) -> Result<(), Refused> {
     if head.method == Method::CONNECT {
-        return Err((
-            StatusCode::NOT_IMPLEMENTED,
-            Reason::new(ReasonCode::BadRequest, "CONNECT is not offered"),
-        ));
+        let sentence = "CONNECT is not offered";
+        return Err(Refused::new(StatusCode::NOT_IMPLEMENTED, ReasonCode::BadRequest, sentence));
     }
     if let Some(authority) = head.uri.authority().map(|authority| authority.as_str().to_owned()) {
-        let host = HeaderValue::from_str(&authority).map_err(|_| bad("the host cannot be read"))?;
+        let host = HeaderValue::from_str(&authority).map_err(|_| Refused::bad("the host cannot be read"))?;
         head.headers.insert(HOST, host);
     }
-    let path = head.uri.path_and_query().map_or("/", |path| path.as_str());
-    head.uri = path.parse::<Uri>().map_err(|_| bad("the path cannot be read"))?;
+    if head.uri.path_and_query().is_none_or(|given| given.as_str() != lead.path) || head.uri.authority().is_some() {
+        head.uri = lead.path.parse::<Uri>().map_err(|_| Refused::bad("the path cannot be read"))?;
+    }
     head.version = http::Version::HTTP_11;
     strip_hop_by_hop(&mut head.headers);
+    // Framing goes on in one form, however it was written.
+    if head.headers.contains_key(TRANSFER_ENCODING) {
+        head.headers.insert(TRANSFER_ENCODING, HeaderValue::from_static("chunked"));
+    } else if let Some(length) = length_of(&head.headers) {
+        head.headers.insert(CONTENT_LENGTH, length.into());
+    }
+    // The visitor was told to go on; the replica gets the body in any case.
+    head.headers.remove(http::header::EXPECT);
     if let Some(protocol) = upgrade {
         head.headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
         head.headers.insert(UPGRADE, protocol.clone());
     }
     if arrival.inside.is_none() {
-        let host = head.headers.get(HOST).cloned();
-        let peer = arrival.peer.ip().to_string();
-        head.headers.insert(FORWARDED_FOR, HeaderValue::from_str(&peer).map_err(|_| bad("no peer"))?);
-        head.headers
-            .insert(FORWARDED_PROTO, HeaderValue::from_static(if arrival.secure { "https" } else { "http" }));
-        if let Some(host) = host {
-            head.headers.insert(FORWARDED_HOST, host);
-        }
+        account(&mut head.headers, arrival);
     }
+    trace(&mut head.headers);
     head.headers.insert(REQUEST_ID, id.clone());
-    Ok(Request::from_parts(head, Either::Left(body)))
+    if let Some(route) = &lead.route {
+        route.request.apply(&mut head.headers);
+    }
+    Ok(())
+}
+
+/// Who asks, for which host and how, in the standard's form and in the one that is older than it.
+fn account(headers: &mut HeaderMap, arrival: Arrival) {
+    for name in &ACCOUNT {
+        headers.remove(name);
+    }
+    let host = headers.get(HOST).cloned();
+    let proto = if arrival.secure { "https" } else { "http" };
+    let peer = arrival.peer.ip().to_canonical();
+    let node = match peer {
+        IpAddr::V4(peer) => peer.to_string(),
+        IpAddr::V6(peer) => format!("\"[{peer}]\""),
+    };
+    let named = host.as_ref().and_then(|host| host.to_str().ok());
+    let named = named.map(|host| format!(";host=\"{host}\"")).unwrap_or_default();
+    if let Ok(value) = HeaderValue::from_str(&format!("for={node}{named};proto={proto}")) {
+        headers.insert(FORWARDED, value);
+    }
+    if let Ok(value) = HeaderValue::from_str(&peer.to_string()) {
+        headers.insert(FORWARDED_FOR, value);
+    }
+    headers.insert(FORWARDED_PROTO, HeaderValue::from_static(proto));
+    if let Some(host) = host {
+        headers.insert(FORWARDED_HOST, host);
+    }
+}
+
+/// A trace is passed on; one that cannot be read, or that there is not, is begun.
+fn trace(headers: &mut HeaderMap) {
+    let mut given = headers.get_all(TRACE_PARENT).iter();
+    let first = given.next().is_some_and(|value| is_trace_parent(value.as_bytes()));
+    if !first || given.next().is_some() {
+        headers.remove(TRACE_STATE);
+        headers.insert(TRACE_PARENT, pages::trace_parent());
+    }
+}
+
+/// `version-trace-parent-flags` (W3C Trace Context, section 3.2.2).
+fn is_trace_parent(value: &[u8]) -> bool {
+    let part = |part: &[u8], length: usize| {
+        part.len() == length && part.iter().all(|c| c.is_ascii_digit() || (b'a'..=b'f').contains(c))
+    };
+    let zero = |part: &[u8]| part.iter().all(|c| *c == b'0');
+    let parts: Vec<&[u8]> = value.split(|c| *c == b'-').collect();
+    match parts.as_slice() {
+        [version, trace, parent, flags] => {
+            part(version, 2)
+                && *version != b"ff"
+                && part(trace, 32)
+                && !zero(trace)
+                && part(parent, 16)
+                && !zero(parent)
+                && part(flags, 2)
+        }
+        _ => false,
+    }
 }
 
 /// The same request once more, for one that has no body.
 pub fn copy_without_body(request: &Request<RequestBody>) -> Request<RequestBody> {
-    let mut copy = Request::new(Either::Right(Empty::new()));
+    let mut copy = Request::new(RequestBody::empty());
     *copy.method_mut() = request.method().clone();
     *copy.uri_mut() = request.uri().clone();
     *copy.headers_mut() = request.headers().clone();
     copy
+}
+
+/// What a body says of its own length, where it does.
+pub fn length_of(headers: &HeaderMap) -> Option<u64> {
+    headers.get(CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_visitors_word_on_where_it_comes_from_counts_for_nothing() {
+        let mut headers = HeaderMap::new();
+        headers.insert(HOST, HeaderValue::from_static("api.lockers.localhost:8780"));
+        for name in &ACCOUNT {
+            headers.append(name, HeaderValue::from_static("10.0.0.1"));
+            headers.append(name, HeaderValue::from_static("10.0.0.2"));
+        }
+        let peer = "[::ffff:127.0.0.9]:4000".parse().expect("an address");
+        account(&mut headers, Arrival { peer, secure: true, inside: None });
+        let all: Vec<String> =
+            headers.iter().map(|(name, value)| format!("{name}: {}", value.to_str().unwrap_or("?"))).collect();
+        insta::assert_snapshot!(all.join("\n"));
+    }
+
+    #[test]
+    fn a_trace_is_passed_on_or_begun() {
+        let kept = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01";
+        for (given, passes) in [
+            (kept, true),
+            ("00-00000000000000000000000000000000-b7ad6b7169203331-01", false),
+            ("00-0AF7651916CD43DD8448EB211C80319C-b7ad6b7169203331-01", false),
+            ("nonsense", false),
+        ] {
+            let mut headers = HeaderMap::new();
+            headers.insert(TRACE_PARENT, HeaderValue::from_static(given));
+            headers.insert(TRACE_STATE, HeaderValue::from_static("lockers=1"));
+            trace(&mut headers);
+            assert_eq!(headers[TRACE_PARENT] == given, passes, "{given}");
+            assert!(is_trace_parent(headers[TRACE_PARENT].as_bytes()));
+            assert_eq!(headers.contains_key(TRACE_STATE), passes, "a state without its parent means nothing");
+        }
+    }
 }

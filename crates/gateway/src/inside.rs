@@ -8,21 +8,24 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::mpsc::UnboundedSender;
+use tokio_util::sync::CancellationToken;
 
 use crate::Network;
 use crate::serving::Serving;
 
-/// A listener for callers inside, and the service port that it stands for.
-pub struct InsideDoor {
+/// A listener for callers inside, and the service port that it stands for; or one for visitors at a port that a route
+/// takes, until it goes.
+pub struct NewDoor {
     pub listener: TcpListener,
     pub port: u16,
+    pub until: Option<CancellationToken>,
 }
 
 /// Starts the thread that opens listeners as services come.
 pub fn start(
     network: Network,
     serving: Arc<Serving>,
-    workers: Vec<UnboundedSender<InsideDoor>>,
+    workers: Vec<UnboundedSender<NewDoor>>,
 ) -> std::io::Result<()> {
     if matches!(network, Network::Elsewhere) {
         return Ok(());
@@ -40,7 +43,7 @@ pub fn start(
                     Ok(listener) => {
                         for worker in &workers {
                             if let Ok(shared) = listener.try_clone() {
-                                let _ = worker.send(InsideDoor { listener: shared, port: address.port() });
+                                let _ = worker.send(NewDoor { listener: shared, port: address.port(), until: None });
                             }
                         }
                         open.insert(address);
@@ -78,9 +81,10 @@ fn bind(address: SocketAddrV4, network: &Network) -> std::io::Result<TcpListener
 }
 
 fn wanted(network: &Network, serving: &Serving) -> BTreeSet<SocketAddrV4> {
-    let routing = serving.routing();
+    let inside = Arc::clone(&serving.routing().inside);
     let mut wanted = BTreeSet::new();
-    for (address, service) in &routing.inside {
+    for (address, cell) in &*inside {
+        let Some(service) = cell.now() else { continue };
         let address = match network {
             Network::Loopback(range) => range.place(*address),
             Network::Private(_) | Network::Elsewhere => Ipv4Addr::UNSPECIFIED,

@@ -8,18 +8,33 @@
 mod arrival;
 mod authority;
 mod backend;
+mod body;
+mod compress;
 mod counts;
 mod delivered;
+mod door;
 mod forward;
 mod headers;
 mod inside;
+mod kept;
 mod lead;
+mod limiter;
 mod link;
 mod pages;
+mod ports;
+mod refused;
 mod replica;
+mod route;
+mod seat;
+mod seen;
 mod serve;
+mod service;
 mod serving;
 mod shadow;
+mod splice;
+mod strict;
+mod taking;
+mod tell;
 mod turns;
 mod worker;
 
@@ -99,15 +114,19 @@ pub fn run(config: Config) -> Result<(), Error> {
         None => None,
     };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(io("start"))?;
-    let serving = Arc::new(Serving::new(serve::workers()));
+    let outside = config.http.local_addr().map_err(io("ask where visitors come in"))?.ip();
+    let https_port = config.https.as_ref().and_then(|it| it.local_addr().ok()).map(|address| address.port());
+    let serving = Arc::new(Serving::new(serve::workers(), https_port));
     runtime.block_on(async {
         let control = Control::at(&config.control, &config.token);
         // Control's word is better than what is on disk; but it is not waited for long.
-        link::first_table(&config, &control, &serving).await;
+        let mut kept = kept::Kept::at(&config.dir);
+        link::first_table(&config, &control, &serving, &mut kept).await;
         let ports = serve::start(&config, tls, &serving).map_err(io("start the workers"))?;
+        tokio::spawn(ports::follow(outside, Arc::clone(&serving), ports.clone()));
         inside::start(config.network.clone(), Arc::clone(&serving), ports).map_err(io("listen inside"))?;
         tokio::spawn(link::report(config.name.clone(), control.clone(), Arc::clone(&serving)));
-        link::follow(&config, &control, &serving).await;
+        link::follow(&config, &control, &serving, kept).await;
         Ok(())
     })
 }

@@ -1,14 +1,14 @@
 //! The link to control: tables come, confirmations and figures go. The newest table is on disk.
 
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use mainyard_calling::{Control, Failed, Orders, Pause};
 use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport};
-use mainyard_core::routing::Table;
 
 use crate::Config;
+use crate::kept::Kept;
+use crate::tell;
 use crate::serving::Serving;
 
 /// Figures are sent this often.
@@ -18,38 +18,23 @@ const FAILURES_AFTER: Duration = Duration::from_millis(100);
 /// Control is asked this long before the table on disk is taken.
 const ASK_FIRST: Duration = Duration::from_millis(700);
 
-fn table_file(dir: &Path) -> PathBuf {
-    dir.join("table.json")
-}
-
-fn keep(dir: &Path, table: &Table) {
-    let file = table_file(dir);
-    let partial = file.with_extension("partial");
-    let kept = serde_json::to_vec(table)
-        .map_err(std::io::Error::other)
-        .and_then(|bytes| std::fs::write(&partial, bytes))
-        .and_then(|()| std::fs::rename(&partial, &file));
-    if let Err(error) = kept {
-        tracing::warn!(%error, "the table cannot be kept on disk");
-    }
-}
-
 /// The first table: control's, or the one on disk.
-pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Serving>) {
+pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Serving>, kept: &mut Kept) {
     let asked = async {
         match open(config, control, serving).await.ok()?.next().await.ok()? {
             GatewayOrder::Table(table) => Some(table),
-            GatewayOrder::Beat => None,
+            _ => None,
         }
     };
+    // Control sends it anew; until then what is on disk is the newest there is.
+    serving.take_private(kept.read_private());
     match tokio::time::timeout(ASK_FIRST, asked).await {
         Ok(Some(table)) => {
-            keep(&config.dir, &table);
+            kept.whole(&table);
             serving.take(&table);
         }
         _ => {
-            let kept = std::fs::read(table_file(&config.dir)).ok();
-            if let Some(table) = kept.and_then(|bytes| serde_json::from_slice(&bytes).ok()) {
+            if let Some(table) = kept.read() {
                 serving.take(&table);
                 tracing::info!(version = ?table.version, "serving by the table on disk");
             }
@@ -65,20 +50,42 @@ async fn open(config: &Config, control: &Control, serving: &Serving) -> Result<O
 }
 
 /// Takes tables as they come, for ever.
-pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>) {
+pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>, mut kept: Kept) {
     let mut pause = Pause::default();
     loop {
         if let Ok(mut orders) = open(config, control, serving).await {
             pause = Pause::default();
+            // What changed means nothing before the whole came over this link.
+            let mut begun = false;
             let ended = loop {
                 match orders.next().await {
                     Ok(GatewayOrder::Table(table)) => {
                         // On disk first: what was confirmed must still be known after a fall.
-                        if serving.is_newer(&table) {
-                            keep(&config.dir, &table);
+                        if serving.is_newer(table.version) {
+                            kept.whole(&table);
                             serving.take(&table);
                         }
+                        begun = true;
                         serving.changed.notify_one();
+                    }
+                    Ok(GatewayOrder::Change(change)) if begun && serving.is_newer(change.version) => {
+                        if serving.routing().version != change.base {
+                            break Failed::of("a change of another table came");
+                        }
+                        kept.change(&change);
+                        serving.take_change(&change);
+                        serving.changed.notify_one();
+                    }
+                    Ok(GatewayOrder::Change(_)) => {}
+                    Ok(GatewayOrder::Private(private)) => {
+                        kept.private(&private);
+                        serving.take_private(private);
+                    }
+                    Ok(GatewayOrder::Recall { stream, id }) => {
+                        tokio::spawn(tell::recalled(control.clone(), stream, serving.seen.find(&id)));
+                    }
+                    Ok(GatewayOrder::Watch { stream }) => {
+                        tokio::spawn(tell::ending(control.clone(), stream, Arc::clone(serving)));
                     }
                     Ok(GatewayOrder::Beat) => {}
                     Err(error) => break error,

@@ -14,14 +14,7 @@ use crate::delivered::AnswerBody;
 /// An id for one request: the time, so that ids sort, and chance. The chance is the system's once for each worker,
 /// and stretched from there (SplitMix64): an id must be unlike others, not unguessable.
 pub fn request_id() -> HeaderValue {
-    thread_local! {
-        static CHANCE: Cell<u64> = Cell::new(seed());
-    }
-    let state = CHANCE.get().wrapping_add(0x9e37_79b9_7f4a_7c15);
-    CHANCE.set(state);
-    let mut mixed = (state ^ (state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-    mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-    let chance = (mixed ^ (mixed >> 31)).to_be_bytes();
+    let chance = chance().to_be_bytes();
     let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     let millis = (since.as_millis() as u64).to_be_bytes();
     let mut text = [0; 28];
@@ -30,6 +23,24 @@ pub fn request_id() -> HeaderValue {
         text[2 * place + 1] = HEX[usize::from(byte & 15)];
     }
     HeaderValue::from_bytes(&text).unwrap_or_else(|_| HeaderValue::from_static("none"))
+}
+
+/// The beginning of a trace (W3C Trace Context): random ids, and not sampled by us.
+pub fn trace_parent() -> HeaderValue {
+    let (first, second, parent) = (chance(), chance(), chance().max(1));
+    let text = format!("00-{first:016x}{second:016x}-{parent:016x}-00");
+    HeaderValue::from_str(&text).unwrap_or_else(|_| HeaderValue::from_static("none"))
+}
+
+fn chance() -> u64 {
+    thread_local! {
+        static CHANCE: Cell<u64> = Cell::new(seed());
+    }
+    let state = CHANCE.get().wrapping_add(0x9e37_79b9_7f4a_7c15);
+    CHANCE.set(state);
+    let mut mixed = (state ^ (state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    mixed ^ (mixed >> 31)
 }
 
 const HEX: &[u8; 16] = b"0123456789abcdef";
@@ -84,6 +95,10 @@ fn title(status: StatusCode) -> &'static str {
         StatusCode::NOT_FOUND => "Nothing is here",
         StatusCode::BAD_GATEWAY | StatusCode::SERVICE_UNAVAILABLE => "Not answering at the moment",
         StatusCode::FORBIDDEN => "Not open to this caller",
+        StatusCode::UNAUTHORIZED => "Who is asking?",
+        StatusCode::TOO_MANY_REQUESTS => "Not so fast",
+        StatusCode::PAYLOAD_TOO_LARGE => "This is too large",
+        StatusCode::GATEWAY_TIMEOUT => "No answer in time",
         _ => "This request cannot be served",
     }
 }

@@ -9,12 +9,15 @@ use mainyard_core::routing::Backend;
 use tokio::sync::Notify;
 
 use crate::counts::{Counts, Way};
+use crate::seat::seat_of;
 
 /// One replica as it is dialled, shared by all tables that hold it.
 #[derive(Debug)]
 pub struct Replica {
     /// Which replica, of which release, and how to dial it.
     pub backend: Backend,
+    /// What it is called in a visitor's cookie.
+    pub seat: u64,
     /// Requests open to it now.
     pub open: AtomicU32,
     /// Whether it has left the table.
@@ -47,6 +50,7 @@ impl Replica {
     /// One that has just come into the table.
     pub fn new(backend: Backend) -> Replica {
         Replica {
+            seat: seat_of(&backend.replica),
             backend,
             open: AtomicU32::new(0),
             retired: AtomicBool::new(false),

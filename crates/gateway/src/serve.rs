@@ -5,6 +5,8 @@ use std::net::{SocketAddr, SocketAddrV4, TcpListener as StdListener};
 use std::sync::Arc;
 use std::time::Duration;
 
+use http::Request;
+use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
@@ -12,12 +14,13 @@ use mainyard_core::address::Range;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpListener;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
-use tokio::task::LocalSet;
+use tokio::task::{JoinHandle, LocalSet};
 use tokio_rustls::TlsAcceptor;
 
 use crate::arrival::{Arrival, Called};
-use crate::inside::InsideDoor;
+use crate::inside::NewDoor;
 use crate::serving::Serving;
+use crate::strict::{Line, Strict};
 use crate::worker::Forwarder;
 use crate::{Config, Network};
 
@@ -30,6 +33,8 @@ enum Door {
     Http,
     Https(TlsAcceptor),
     Inside { port: u16, told_apart: bool },
+    /// A port that a route takes.
+    Port(u16),
 }
 
 /// One worker a core.
@@ -42,7 +47,7 @@ pub fn start(
     config: &Config,
     tls: Option<TlsAcceptor>,
     serving: &Arc<Serving>,
-) -> std::io::Result<Vec<UnboundedSender<InsideDoor>>> {
+) -> std::io::Result<Vec<UnboundedSender<NewDoor>>> {
     let mut ports = Vec::new();
     for number in 0..workers() {
         let mut doors = vec![(config.http.try_clone()?, Door::Http)];
@@ -63,7 +68,7 @@ pub fn start(
 async fn work(
     number: usize,
     doors: Vec<(StdListener, Door)>,
-    mut more: UnboundedReceiver<InsideDoor>,
+    mut more: UnboundedReceiver<NewDoor>,
     network: Network,
     serving: Arc<Serving>,
 ) {
@@ -76,8 +81,18 @@ async fn work(
     }
     tokio::task::spawn_local(drop_idle(forwarder.clone()));
     let told_apart = matches!(network, Network::Private(_));
-    while let Some(InsideDoor { listener, port }) = more.recv().await {
-        listen(listener, Door::Inside { port, told_apart }, &forwarder);
+    while let Some(NewDoor { listener, port, until }) = more.recv().await {
+        match until {
+            None => drop(listen(listener, Door::Inside { port, told_apart }, &forwarder)),
+            Some(until) => {
+                let taking = listen(listener, Door::Port(port), &forwarder);
+                tokio::task::spawn_local(async move {
+                    until.cancelled().await;
+                    // Connections that are open go on.
+                    taking.inspect(tokio::task::JoinHandle::abort);
+                });
+            }
+        }
     }
     // Nobody is called inside; the doors stay open.
     std::future::pending().await
@@ -87,21 +102,23 @@ async fn work(
 async fn drop_idle(forwarder: Forwarder) {
     loop {
         tokio::time::sleep(Duration::from_secs(1)).await;
-        let routing = forwarder.serving.routing();
-        let ports = routing.inside.values().flat_map(|service| service.ports.values());
+        let inside = Arc::clone(&forwarder.serving.routing().inside);
+        let services: Vec<_> = inside.values().filter_map(|cell| cell.now()).collect();
+        let ports = services.iter().flat_map(|service| service.ports.values());
         let present: HashSet<SocketAddrV4> =
             ports.flat_map(|port| port.replicas().map(|replica| replica.backend.address)).collect();
         forwarder.pool.keep_only(|address| present.contains(address));
     }
 }
 
-fn listen(listener: StdListener, door: Door, forwarder: &Forwarder) {
+fn listen(listener: StdListener, door: Door, forwarder: &Forwarder) -> Option<JoinHandle<()>> {
     let opened = listener.set_nonblocking(true).and_then(|()| TcpListener::from_std(listener));
     match opened {
-        Ok(listener) => {
-            tokio::task::spawn_local(accept(listener, door, forwarder.clone()));
+        Ok(listener) => Some(tokio::task::spawn_local(accept(listener, door, forwarder.clone()))),
+        Err(error) => {
+            tracing::error!(%error, "a listener cannot be used");
+            None
         }
-        Err(error) => tracing::error!(%error, "a listener cannot be used"),
     }
 }
 
@@ -126,7 +143,16 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                     let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
                     let address = Range::PRIVATE.place(*called.ip());
                     let called = Called { address, port, told_apart };
-                    talk(stream, Arrival { peer, secure: false, inside: Some(called) }, forwarder).await;
+                    let arrival = Arrival { peer, secure: false, inside: Some(called) };
+                    if let Some(stream) = forwarder.splice_inside(stream, arrival).await {
+                        talk(stream, arrival, forwarder).await;
+                    }
+                }
+                Door::Port(port) => {
+                    let route = forwarder.serving.routing().by_port.get(&port).cloned();
+                    if let Some(route) = route {
+                        forwarder.splice_route(stream, &route).await;
+                    }
                 }
                 Door::Https(acceptor) => {
                     let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
@@ -147,10 +173,18 @@ async fn talk(
     arrival: Arrival,
     forwarder: Forwarder,
 ) {
-    let service = service_fn(|request| {
-        let forwarder = forwarder.clone();
-        async move { Ok::<_, std::convert::Infallible>(forwarder.answer(request, arrival).await) }
+    let line = Arc::new(Line::default());
+    let service = service_fn(|request: Request<Incoming>| {
+        let (forwarder, line) = (forwarder.clone(), Arc::clone(&line));
+        async move {
+            let answer = match line.refused(request.headers()) {
+                Some(refused) => forwarder.refuse(refused, arrival),
+                None => forwarder.answer(request, arrival, &line).await,
+            };
+            Ok::<_, std::convert::Infallible>(answer)
+        }
     });
+    let stream = Strict::new(stream, Arc::clone(&line));
     let mut builder = http1::Builder::new();
     builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN).half_close(true);
     if let Err(error) = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await {

@@ -13,7 +13,7 @@ use hyper::body::Incoming;
 use mainyard_core::judge::copy_failed;
 use mainyard_core::model::Target;
 
-use crate::arrival::RequestBody;
+use crate::body::RequestBody;
 use crate::counts::Way;
 use crate::replica::Replica;
 use crate::turns::Port;

@@ -48,6 +48,8 @@ pub struct Port {
     pub turns: Arc<Turns>,
     /// Who gets copies of requests that may be repeated.
     pub shadows: Vec<Arc<Replica>>,
+    /// Whether connections are passed on as they are.
+    pub tcp: bool,
 }
 
 impl Port {

@@ -98,6 +98,8 @@ impl World {
             release: Some(release),
             requests,
             failed,
+            received: 0,
+            sent: 0,
             times: BTreeMap::from([(8, requests)]),
             shadow: false,
             other_size: 0,

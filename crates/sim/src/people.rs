@@ -121,7 +121,7 @@ fn act(
 }
 
 fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<Done, Refusal> {
-    cluster.add_environment(&staging(), "mira", now)?;
+    cluster.add_environment(&staging(), None, "mira", now)?;
     for tag in TAGS {
         cluster.add_image(ImageRecord {
             image: format!("lockers/locker-api:{tag}").parse().expect("an image"),

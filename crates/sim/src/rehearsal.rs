@@ -14,7 +14,7 @@ use mainyard_core::model::{
     FirstOutcome, FirstState, Name, Reason, ReasonCode, Replica, ReplicaId, ReplicaState, RolloutState,
     Target, WorkloadState,
 };
-use mainyard_core::routing::{Table, TableVersion, replicas_of};
+use mainyard_core::routing::{LegEntry, Table, TableVersion, replicas_of};
 use serde::{Deserialize, Serialize};
 
 /// A table is confirmed after this, and a process has ended so long after it was asked; as measured on idle machines.
@@ -138,19 +138,23 @@ fn run(
     }
     stage.play();
     let after = stage.cluster.table();
-    let dark = before.hosts.keys().filter(|host| answers(before, host) && !answers(&after, host));
+    let dark = before.routes.iter().filter(|(key, _)| answers(before, key) && !answers(&after, key));
     Rehearsal {
-        dark: dark.cloned().collect(),
+        dark: dark.map(|(_, route)| route.spec.at()).collect(),
         lost: lose.map(|(node, _)| node),
         workloads: stage.seen.into_values().collect(),
     }
 }
 
-/// Whether somebody stands behind a host.
-fn answers(table: &Table, host: &str) -> bool {
-    let services = table.hosts.get(host).into_iter().flat_map(|entry| &entry.to);
-    let mut found = services.filter(|(_, share)| *share > 0).filter_map(|(key, _)| table.services.get(key));
-    found.any(|service| service.ports.values().any(|list| !list.is_empty()))
+/// Whether somebody stands behind a route.
+fn answers(table: &Table, route: &str) -> bool {
+    let Some(entry) = table.routes.get(route) else { return false };
+    let taking = entry.to.iter().filter(|leg| leg.share > 0);
+    let ready = |leg: &LegEntry| {
+        let service = table.services.get(&leg.service);
+        service.and_then(|service| service.ports.get(&leg.port)).is_some_and(|list| !list.is_empty())
+    };
+    entry.spec.redirect.is_some() || taking.into_iter().any(ready)
 }
 
 impl Stage<'_> {

@@ -12,6 +12,7 @@ fn environment(name: &str, index: u8) -> Change {
     let origin = Origin { by: "mira".into(), act: "added".into(), at: Timestamp::UNIX_EPOCH };
     let index = EnvironmentIndex::new(index).expect("in range");
     let object = Object::Environment(Environment {
+        domain: None,
         name: name.parse().expect("a name"),
         index,
         origin: origin.clone(),

@@ -82,10 +82,15 @@ pub enum Secret {
 #[derive(Debug, Subcommand)]
 pub enum Environment {
     /// Make an environment.
-    #[command(after_help = "Example:\n  mainyard environment add staging")]
+    #[command(
+        after_help = "Example:\n  mainyard environment add staging\n  mainyard environment add staging --domain staging.lockers.localhost"
+    )]
     Add {
         /// Its name.
         name: String,
+        /// What hosts of routes are under that are not named in full; NAME.localhost by default.
+        #[arg(long, value_name = "DOMAIN")]
+        domain: Option<String>,
         #[command(flatten)]
         trial: Trial,
     },

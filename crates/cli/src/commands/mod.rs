@@ -95,8 +95,8 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             secrets::remove(&client, &parse_target(&secret)?, &trial).await
         }
         Command::Secret(Secret::RotateKey { trial }) => secrets::rotate_key(&client, &trial).await,
-        Command::Environment(Environment::Add { name, trial }) => {
-            let body = json!({"name": name});
+        Command::Environment(Environment::Add { name, domain, trial }) => {
+            let body = json!({"name": name, "domain": domain});
             forecast::ask(&client, reqwest::Method::POST, "/environments", Some(&body), &trial).await?;
             println!(
                 "{}{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}",

@@ -120,7 +120,7 @@ pub async fn environments(client: &Client, output: Output) -> Result<(), Failure
         println!("there is none yet; make one with: mainyard environment add staging");
         return Ok(());
     }
-    let mut rows = show::table(&["ENVIRONMENT", "WORKLOADS", "REPLICAS", "ADDED"]);
+    let mut rows = show::table(&["ENVIRONMENT", "DOMAIN", "WORKLOADS", "REPLICAS", "ADDED"]);
     for environment in snapshot.state.environments.values() {
         let workloads =
             snapshot.state.workloads.keys().filter(|target| target.environment == environment.name).count();
@@ -131,7 +131,7 @@ pub async fn environments(client: &Client, output: Output) -> Result<(), Failure
             .filter(|it| it.once.is_none() && it.id.workload.environment == environment.name)
             .count();
         let added = format!("{} by {}", show::moment(environment.origin.at), environment.origin.by);
-        rows.add_row([environment.name.to_string(), workloads.to_string(), replicas.to_string(), added]);
+        rows.add_row([environment.name.to_string(), environment.domain(), workloads.to_string(), replicas.to_string(), added]);
     }
     show::print(&rows);
     Ok(())

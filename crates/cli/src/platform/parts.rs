@@ -35,6 +35,8 @@ pub struct Brief {
     pub api: SocketAddr,
     /// Where the gateway takes requests.
     pub http: SocketAddr,
+    /// Where the gateway takes requests over TLS.
+    pub https: SocketAddr,
     /// How to connect to the record.
     pub database: String,
     /// The first member's token.
@@ -144,6 +146,7 @@ pub fn control(place: &Place) -> Result<(), Failure> {
             .map_or_else(|_| KeySource::File(place.file("secrets-key")), KeySource::Given),
         member: brief.member,
         gateway_http: super::listeners::reachable(brief.http).to_string(),
+        gateway_https: super::listeners::reachable(brief.https).to_string(),
     };
     mainyard_control::run(config).map_err(|error| log_and_fail(&error))
 }

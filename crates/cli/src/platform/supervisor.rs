@@ -123,6 +123,7 @@ fn bring_up(
         means: chosen.means.clone(),
         api: start.api,
         http: start.http,
+        https: start.https,
         database: postgres.url("mainyard"),
         client_token: place.secret("client-token", 32)?,
         part_token: place.secret("part-token", 32)?,

@@ -1,17 +1,19 @@
 //! Deciding, for as long as the lease is this control's and the record can be written.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, Refusal, Settled};
+use mainyard_core::cluster::{Cluster, Kind, Refusal, Settled};
 use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
-use mainyard_core::model::{Name, ReplicaId};
+use mainyard_core::model::{Name, ReplicaId, Target};
+use mainyard_core::routing::Table;
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::{mpsc, oneshot};
 
 use super::handle::{ActError, Message};
 use super::post::Steward;
+use super::private;
 use crate::vault::VaultError;
 
 /// How long a burst of reports is gathered before it is settled and written together.
@@ -28,6 +30,10 @@ struct Leader<'a> {
     called: BTreeSet<String>,
     /// Nodes that called and have no orders yet.
     called_nodes: BTreeSet<Name>,
+    /// The table that every linked gateway was sent.
+    sent: Option<Table>,
+    /// Where what gateways need and no table holds is kept, as it was sent.
+    private: BTreeMap<Target, String>,
 }
 
 /// Decides until it may or can no more.
@@ -43,9 +49,16 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
         *steward.published.write().await = (state.clone(), number);
         steward.latest.send_replace(number);
         let cluster = Cluster::new(state, epoch, Timestamp::now());
-        Leader { steward, cluster, epoch, called: BTreeSet::new(), called_nodes: BTreeSet::new() }
-            .work(messages)
-            .await
+        let leader = Leader {
+            steward,
+            cluster,
+            epoch,
+            called: BTreeSet::new(),
+            called_nodes: BTreeSet::new(),
+            sent: None,
+            private: BTreeMap::new(),
+        };
+        leader.work(messages).await
     };
     if let Err(error) = outcome.await {
         tracing::error!(%error, "the cluster is read anew");
@@ -57,7 +70,7 @@ type Waiting =
 
 impl Leader<'_> {
     /// Until the record cannot be written or another control decides.
-    async fn work(&mut self, messages: &mut mpsc::UnboundedReceiver<Message>) -> Result<(), Error> {
+    async fn work(mut self, messages: &mut mpsc::UnboundedReceiver<Message>) -> Result<(), Error> {
         let mut wake = Some(Timestamp::now());
         let mut renewed = Instant::now();
         loop {
@@ -143,11 +156,51 @@ impl Leader<'_> {
             self.order(&node, false, orders.run, orders.stop).await?;
         }
         // A gateway serves only after the record knows of it.
-        for gateway in std::mem::take(&mut self.called) {
-            self.steward.links.order_gateway(&gateway, GatewayOrder::Table(self.cluster.table()));
+        let called = std::mem::take(&mut self.called);
+        self.send_private(&called, settled.changes.iter().map(|change| change.kind)).await?;
+        for gateway in called {
+            let sent = self.sent.get_or_insert_with(|| self.cluster.table());
+            self.steward.links.order_gateway(&gateway, GatewayOrder::Table(sent.clone()));
         }
         if let Some(table) = settled.table {
-            self.steward.links.order_all_gateways(&GatewayOrder::Table(table));
+            let order = match &self.sent {
+                Some(sent) => GatewayOrder::Change(table.change_from(sent)),
+                None => GatewayOrder::Table(table.clone()),
+            };
+            self.steward.links.order_all_gateways(&order);
+            self.sent = Some(table);
+        }
+        Ok(())
+    }
+
+    /// Sends gateways what they need and no table holds: those that called, and all where it changed.
+    async fn send_private(
+        &mut self,
+        called: &BTreeSet<String>,
+        mut changed: impl Iterator<Item = Kind>,
+    ) -> Result<(), Error> {
+        let may_differ = changed.any(|kind| matches!(kind, Kind::Route | Kind::Secret));
+        if called.is_empty() && !may_differ {
+            return Ok(());
+        }
+        let wanted = private::wanted(&self.cluster.state);
+        let changed = wanted != self.private;
+        if !changed && (called.is_empty() || wanted.is_empty()) {
+            return Ok(());
+        }
+        let order = match private::open(&self.steward.vault, &wanted).await {
+            Ok(private) => GatewayOrder::Private(private),
+            Err(VaultError::Store(error)) => return Err(error),
+            Err(VaultError::Keys(error)) => {
+                tracing::error!(error, "what gateways need cannot be opened");
+                return Ok(());
+            }
+        };
+        if changed {
+            self.steward.links.order_all_gateways(&order);
+            self.private = wanted;
+        } else {
+            called.iter().for_each(|gateway| self.steward.links.order_gateway(gateway, order.clone()));
         }
         Ok(())
     }

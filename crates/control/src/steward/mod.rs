@@ -12,6 +12,7 @@ mod following;
 mod handle;
 mod leading;
 mod post;
+mod private;
 
 use std::sync::Arc;
 use std::time::Duration;

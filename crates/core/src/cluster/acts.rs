@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::held::Cluster;
 use super::objects::{Kind, Object};
+use crate::manifest::is_host;
 use crate::model::{
     Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Route,
     Service, Target, Workload,
@@ -59,9 +60,21 @@ impl Refusal {
 
 impl Cluster {
     /// Makes an environment.
-    pub fn add_environment(&mut self, name: &Name, by: &str, now: Timestamp) -> Result<(), Refusal> {
+    pub fn add_environment(
+        &mut self,
+        name: &Name,
+        domain: Option<String>,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<(), Refusal> {
         if self.state.environments.contains_key(name) {
             return Refusal::new(RefusalKind::Conflict, format!("the environment {name} exists already"));
+        }
+        if let Some(domain) = domain.as_ref().filter(|domain| !is_host(domain)) {
+            return Refusal::new(
+                RefusalKind::Invalid,
+                format!("{domain:?} is not a domain: lower case, such as staging.lockers.localhost"),
+            );
         }
         let taken: Vec<EnvironmentIndex> =
             self.state.environments.values().map(|there| there.index).collect();
@@ -73,7 +86,7 @@ impl Cluster {
             );
         };
         self.cause = Origin { by: by.to_owned(), act: "added".to_owned(), at: now };
-        self.put(Object::Environment(Environment { name: name.clone(), index, origin: self.cause.clone() }));
+        self.put(Object::Environment(Environment { name: name.clone(), index, domain, origin: self.cause.clone() }));
         self.hosts_stale.insert(name.clone());
         Ok(())
     }
@@ -129,7 +142,7 @@ impl Cluster {
         self.cause = Origin { by: by.to_owned(), act: "removed".to_owned(), at: now };
         let mut gone = vec![format!("workload {target}: {} replicas end", workload.wanted)];
         let own = |service: &Service| {
-            service.select.get("workload").map(String::as_str) == Some(target.name.as_str())
+            service.spec.select.get("workload").map(String::as_str) == Some(target.name.as_str())
                 && service.target.environment == target.environment
         };
         let services: Vec<Target> =
@@ -137,8 +150,8 @@ impl Cluster {
         let routes: Vec<Route> = self.state.routes.values().cloned().collect();
         for route in routes.into_iter().filter(|route| route.target.environment == target.environment) {
             let leads_here = |name: &Name| services.iter().any(|service| service.name == *name);
-            if route.to.iter().all(|(name, _)| leads_here(name)) {
-                gone.push(format!("route {}: {} no longer leads anywhere", route.target, route.host));
+            if !route.spec.to.is_empty() && route.spec.to.iter().all(|leg| leads_here(&leg.service)) {
+                gone.push(format!("route {}: {} no longer leads anywhere", route.target, route.spec.at()));
                 self.remove(Kind::Route, route.target.to_string());
             }
         }

@@ -7,9 +7,10 @@ use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::address;
 use crate::declare::{ChangeLine, Plan, Present, Step, plan};
-use crate::manifest::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload};
+use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
-    Name, Origin, Purpose, ReleaseNumber, Route, Secret, Service, Target, Workload, WorkloadState,
+    Environment, Name, Origin, Purpose, ReleaseNumber, Route, RouteSpec, Secret, Service, ServiceSpec, Target,
+    Workload, WorkloadState,
 };
 
 impl Cluster {
@@ -101,10 +102,9 @@ impl Cluster {
             secrets: self.state.secrets.values().filter(|secret| here(&secret.target)).map(newest).collect(),
             services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
             routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
-            foreign_hosts: foreign
-                .into_iter()
-                .map(|route| (route.host.clone(), route.target.clone()))
-                .collect(),
+            foreign_routes: foreign.into_iter().cloned().collect(),
+            environments: self.state.environments.keys().cloned().collect(),
+            domain: self.state.environments.get(environment).map(Environment::domain).unwrap_or_default(),
         }
     }
 
@@ -153,7 +153,7 @@ impl Cluster {
         self.touch(target);
     }
 
-    fn declare_service(&mut self, target: &Target, application: &Name, declared: DeclaredService) {
+    fn declare_service(&mut self, target: &Target, application: &Name, declared: ServiceSpec) {
         let address = match self.state.services.get(target) {
             Some(service) => Some(service.address),
             None => {
@@ -165,20 +165,18 @@ impl Cluster {
         self.put(Object::Service(Service {
             target: target.clone(),
             application: application.clone(),
-            select: declared.select,
-            ports: declared.ports,
+            spec: declared,
             address,
             origin: self.cause.clone(),
         }));
         self.hosts_stale.insert(target.environment.clone());
     }
 
-    fn declare_route(&mut self, target: Target, application: &Name, declared: DeclaredRoute) {
+    fn declare_route(&mut self, target: Target, application: &Name, declared: RouteSpec) {
         self.put(Object::Route(Route {
             target,
             application: application.clone(),
-            host: declared.host,
-            to: declared.to,
+            spec: declared,
             origin: self.cause.clone(),
         }));
     }

@@ -86,7 +86,11 @@ impl Cluster {
         now: Timestamp,
     ) -> Result<Vec<String>, Refusal> {
         let secret = self.secret(target)?.clone();
-        let users: Vec<String> = self.users(target).iter().map(Target::to_string).collect();
+        let mut users: Vec<String> = self.users(target).iter().map(Target::to_string).collect();
+        let routes = self.state.routes.values().filter(|route| {
+            route.target.environment == target.environment && route.spec.enter.secret() == Some(&target.name)
+        });
+        users.extend(routes.map(|route| format!("the route {}", route.target)));
         if !users.is_empty() {
             let message = format!("{target} is used by {}; take it out there first", users.join(", "));
             return Refusal::new(RefusalKind::Conflict, message);

@@ -14,6 +14,7 @@ use crate::model::{
     Bytes, Cpu, ImageRecord, Name, ReleaseNumber, ReplicaId, ReplicaState, RolloutState, Setting, Target,
     WorkloadState,
 };
+use crate::routing::LegEntry;
 use crate::routing::Table;
 
 mod first_runs;
@@ -69,7 +70,7 @@ impl Yard {
             started: None,
         };
         yard.cluster.hear_gateway_hello("gateway-1", 1, now);
-        yard.cluster.add_environment(&name("staging"), "mira", now).expect("a new environment");
+        yard.cluster.add_environment(&name("staging"), None, "mira", now).expect("a new environment");
         yard.cluster.hear_hello(hello(), now);
         for tag in ["1.4.0", "1.5.0"] {
             yard.add_image(tag);
@@ -156,7 +157,8 @@ fn a_declaration_becomes_replicas_in_the_table() {
     yard.settle_down();
     assert_eq!(yard.state(), WorkloadState::Steady);
     assert_eq!(yard.backends(), ["a0", "a1", "a2"]);
-    assert_eq!(yard.table.hosts["api.lockers.localhost"].to, [("staging/locker-api".to_owned(), 100)]);
+    let leg = LegEntry { service: "staging/locker-api".to_owned(), port: 80, share: 100 };
+    assert_eq!(yard.table.routes["staging/api"].to, [leg]);
     assert_eq!(yard.record, yard.cluster.state, "all that is known is in the record");
     assert_eq!(yard.declare(MANIFEST, false), Vec::<String>::new(), "the same again changes nothing");
 }
@@ -424,6 +426,8 @@ fn figure(yard: &Yard, release: u32, requests: u64, failed: u64, shadow: bool) -
         release,
         requests,
         failed,
+        received: 0,
+        sent: 0,
         times,
         shadow,
         other_size: 0,

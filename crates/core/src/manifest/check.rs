@@ -45,7 +45,7 @@ impl Checker<'_> {
                     self.map(table, *kind, inner, path, whole);
                 }
             }
-            Shape::TextOr(keys, _) if item.is_table_like() => {
+            Shape::Or(_, keys, _) if item.is_table_like() => {
                 if let Some(table) = self.table(item, path) {
                     self.keys(item, table, keys, path, true);
                 }
@@ -115,54 +115,63 @@ impl Checker<'_> {
     }
 
     fn plain(&mut self, item: &Item, shape: &Shape, path: &str) {
-        let text = item.as_str();
-        let expected = match shape {
-            Shape::Text if text.is_some() => return,
-            Shape::Text => "a text in quotes".to_owned(),
-            Shape::TextOr(..) if text.is_some() => return,
-            Shape::TextOr(_, example) => format!("a text in quotes, or {example}"),
-            Shape::Name => match wrong::<Name>(text, |error| error.expected.to_owned(), "a name in quotes") {
-                Some(expected) => expected,
-                None => return,
-            },
-            Shape::Image => {
-                match wrong::<ImageRef>(text, |error| error.expected.to_owned(), "an image in quotes") {
-                    Some(expected) => expected,
-                    None => return,
-                }
+        if let Some(expected) = unexpected(item, shape) {
+            self.say(item.span(), format!("`{path}` is {}; expected {expected}", shown(item)));
+        }
+    }
+}
+
+/// What was expected of a plain value that is not so.
+fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
+    let text = item.as_str();
+    let unless = |fits: bool, expected: String| (!fits).then_some(expected);
+    match shape {
+        Shape::Text => unless(text.is_some(), "a text in quotes".to_owned()),
+        Shape::Or(plain, _, example) => {
+            unexpected(item, plain).map(|expected| format!("{expected}, or {example}"))
+        }
+        Shape::Name => wrong::<Name>(text, |error| error.expected.to_owned(), "a name in quotes"),
+        Shape::Image => wrong::<ImageRef>(text, |error| error.expected.to_owned(), "an image in quotes"),
+        Shape::Size => wrong::<Bytes>(text, |error| error, "a size in quotes, such as \"128 MiB\""),
+        Shape::Time => wrong::<Span>(text, |error| error, "a time in quotes, such as \"5s\""),
+        Shape::Host => unless(
+            text.is_some_and(is_host),
+            "a host name in lower case, such as \"api.lockers.localhost\"".to_owned(),
+        ),
+        Shape::HostPattern => unless(
+            text.is_some_and(|text| is_host(text.strip_prefix("*.").unwrap_or(text))),
+            "a host name in lower case, such as \"api.lockers.localhost\" or \"*.lockers.localhost\"".to_owned(),
+        ),
+        Shape::Path => {
+            unless(text.is_some_and(is_path), "a path that begins with /, without spaces".to_owned())
+        }
+        Shape::Token => unless(text.is_some_and(is_token), "a word without spaces".to_owned()),
+        Shape::Bool => unless(item.as_bool().is_some(), "true or false".to_owned()),
+        Shape::Integer(least, most) => unless(
+            item.as_integer().is_some_and(|number| (*least..=*most).contains(&number)),
+            format!("a whole number from {least} to {most}"),
+        ),
+        Shape::Number(least, most) => {
+            let number = item.as_float().or(item.as_integer().map(|n| n as f64));
+            let fits = number.is_some_and(|number| (*least..=*most).contains(&number));
+            unless(fits, format!("a number from {least} to {most}"))
+        }
+        Shape::Word(words) => match text {
+            Some(text) if words.contains(&text) => None,
+            Some(text) => {
+                let meant = did_you_mean(text, words.iter().copied());
+                Some(format!("{}{meant}", one_of(words)))
             }
-            Shape::Size => match wrong::<Bytes>(text, |error| error, "a size in quotes, such as \"128 MiB\"")
-            {
-                Some(expected) => expected,
-                None => return,
-            },
-            Shape::Time => match wrong::<Span>(text, |error| error, "a time in quotes, such as \"5s\"") {
-                Some(expected) => expected,
-                None => return,
-            },
-            Shape::Host if text.is_some_and(is_host) => return,
-            Shape::Host => "a host name in lower case, such as \"api.lockers.localhost\"".to_owned(),
-            Shape::Path if text.is_some_and(is_path) => return,
-            Shape::Path => "a path that begins with /, without spaces".to_owned(),
-            Shape::Integer(least, most) => match item.as_integer() {
-                Some(number) if (*least..=*most).contains(&number) => return,
-                _ => format!("a whole number from {least} to {most}"),
-            },
-            Shape::Number(least, most) => match item.as_float().or(item.as_integer().map(|n| n as f64)) {
-                Some(number) if (*least..=*most).contains(&number) => return,
-                _ => format!("a number from {least} to {most}"),
-            },
-            Shape::Word(words) => match text {
-                Some(text) if words.contains(&text) => return,
-                Some(text) => {
-                    let meant = did_you_mean(text, words.iter().copied());
-                    format!("one of {}{meant}", quoted(words))
-                }
-                None => format!("one of {}", quoted(words)),
-            },
-            Shape::List(_) | Shape::Map(..) | Shape::Table(_) => return,
-        };
-        self.say(item.span(), format!("`{path}` is {}; expected {expected}", shown(item)));
+            None => Some(one_of(words)),
+        },
+        Shape::List(_) | Shape::Map(..) | Shape::Table(_) => None,
+    }
+}
+
+fn one_of(words: &[&str]) -> String {
+    match words {
+        [only] => format!("\"{only}\""),
+        words => format!("one of {}", quoted(words)),
     }
 }
 
@@ -194,6 +203,7 @@ fn wrong_key(kind: MapKey, name: &str) -> Option<&'static str> {
         MapKey::Port => {
             name.parse::<u16>().map_or(true, |port| port == 0).then_some("a port from 1 to 65535")
         }
+        MapKey::Header => (!is_token(name)).then_some("the name of a header, such as X-Desk"),
     }
 }
 
@@ -218,6 +228,12 @@ pub fn is_host(text: &str) -> bool {
             && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
     };
     text.len() <= 253 && text.split('.').all(label)
+}
+
+/// Whether the text is a token (RFC 9110, section 5.6.2).
+pub fn is_token(text: &str) -> bool {
+    let sign = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
+    (1..=100).contains(&text.len()) && text.chars().all(sign)
 }
 
 fn is_path(text: &str) -> bool {

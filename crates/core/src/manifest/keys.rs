@@ -1,5 +1,9 @@
 //! Every key that `mainyard.toml` may hold, what its value may be, and what it is for.
 
+mod ways;
+
+pub use ways::{ROUTE, SERVICE};
+
 /// What a value may be.
 #[derive(Debug)]
 pub enum Shape {
@@ -23,8 +27,14 @@ pub enum Shape {
     Path,
     /// One of these words.
     Word(&'static [&'static str]),
-    /// Any text, or a table with these keys instead.
-    TextOr(&'static [Key], &'static str),
+    /// A host name, or `*.` in front of one.
+    HostPattern,
+    /// A word of visible characters, as names of cookies and headers are (RFC 9110, section 5.6.2).
+    Token,
+    /// True or false.
+    Bool,
+    /// A plain value of this shape, or a table with these keys instead, such as the example.
+    Or(&'static Shape, &'static [Key], &'static str),
     /// A list.
     List(&'static Shape),
     /// A table with free keys of one kind.
@@ -46,6 +56,8 @@ pub enum MapKey {
     File,
     /// Port numbers.
     Port,
+    /// Names of headers.
+    Header,
 }
 
 /// One key of a table.
@@ -106,7 +118,7 @@ pub static WORKLOAD: Shape = Shape::Table(&[
     key("rollout", &ROLLOUT, "How the workload moves to a new release."),
 ]);
 
-static SETTING: Shape = Shape::TextOr(SECRET_USE, "{ secret = \"db-password\" }");
+static SETTING: Shape = Shape::Or(&Shape::Text, SECRET_USE, "{ secret = \"db-password\" }");
 
 static FILE_CONTENT: Shape = Shape::Table(SECRET_USE);
 
@@ -213,29 +225,4 @@ static STEP: Shape = Shape::Table(&[
     key("count", &Shape::Integer(1, 10_000), "Or so many replicas, with the requests that fall to them."),
     key("watch", &Shape::Time, "The next step comes after this time, when nothing was found."),
     key("then", &Shape::Word(&["ask"]), "Or when a person says `advance`."),
-]);
-
-/// A service.
-pub static SERVICE: Shape = Shape::Table(&[
-    required(
-        "select",
-        &Shape::Map(MapKey::Label, &Shape::Text),
-        "Labels a workload must carry; `workload` is its name.",
-    ),
-    required(
-        "ports",
-        &Shape::Map(MapKey::Port, &Shape::Name),
-        "Service port to the name of the workload's port.",
-    ),
-]);
-
-/// A route.
-pub static ROUTE: Shape = Shape::Table(&[
-    required("host", &Shape::Host, "The host name."),
-    required("to", &Shape::List(&SHARE), "Services by share."),
-]);
-
-static SHARE: Shape = Shape::Table(&[
-    required("service", &Shape::Name, "The service."),
-    key("share", &Shape::Integer(0, 1_000_000), "Its part of the requests; 100 by default."),
 ]);

@@ -8,7 +8,7 @@ use toml_edit::Document;
 
 use super::parse::{Parsed, json, lay_over, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
-use crate::model::{Name, ReleaseSpec, RolloutRule, Style};
+use crate::model::{Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Style};
 use crate::near::did_you_mean;
 
 /// What should be there, in one environment.
@@ -19,9 +19,11 @@ pub struct Declared {
     /// Workloads by name.
     pub workloads: BTreeMap<Name, DeclaredWorkload>,
     /// Services by name; those that a workload with ports gets by itself included.
-    pub services: BTreeMap<Name, DeclaredService>,
+    pub services: BTreeMap<Name, ServiceSpec>,
     /// Routes by name.
-    pub routes: BTreeMap<Name, DeclaredRoute>,
+    pub routes: BTreeMap<Name, RouteSpec>,
+    /// What is valid and most likely not meant.
+    pub warnings: Vec<Problem>,
 }
 
 /// A declared workload.
@@ -33,24 +35,6 @@ pub struct DeclaredWorkload {
     pub replicas: Option<u32>,
     /// How it rolls out.
     pub rule: RolloutRule,
-}
-
-/// A declared service.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DeclaredService {
-    /// Labels a workload must carry.
-    pub select: BTreeMap<String, String>,
-    /// Service port to the workload port's name.
-    pub ports: BTreeMap<u16, Name>,
-}
-
-/// A declared route.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DeclaredRoute {
-    /// The host.
-    pub host: String,
-    /// Services by share.
-    pub to: Vec<(Name, u32)>,
 }
 
 /// The environments that the files name with `[in.…]`.
@@ -68,7 +52,7 @@ pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared
     let parsed = parse(files)?;
     let mut problems = Vec::new();
     let application = application(&parsed, &mut problems);
-    let mut reader = Reader { parsed: &parsed, environment, problems };
+    let mut reader = Reader { parsed: &parsed, environment, problems, warnings: Vec::new() };
     let workloads = reader.objects("workload", Reader::workload);
     let mut services = reader.objects("service", Reader::service);
     let routes = reader.objects("route", Reader::route);
@@ -77,7 +61,10 @@ pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared
             services.insert(name.clone(), own_service(name, workload));
         }
     }
-    let declared = application.map(|application| Declared { application, workloads, services, routes });
+    let declared = application.map(|application| {
+        let warnings = std::mem::take(&mut reader.warnings);
+        Declared { application, workloads, services, routes, warnings }
+    });
     if let Some(declared) = &declared {
         reader.check_references(declared);
     }
@@ -88,15 +75,15 @@ pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared
 }
 
 /// A workload with ports is reached by its own name: its first port on 80, the others as they are.
-fn own_service(name: &Name, workload: &DeclaredWorkload) -> DeclaredService {
+fn own_service(name: &Name, workload: &DeclaredWorkload) -> ServiceSpec {
     let select = BTreeMap::from([("workload".to_owned(), name.to_string())]);
     let first =
         workload.spec.ports.keys().find(|port| port.as_str() == "http").or(workload.spec.ports.keys().next());
     let ports = workload.spec.ports.iter().map(|(port, number)| {
         let outer = if Some(port) == first { 80 } else { *number };
-        (outer, port.clone())
+        (outer, port.clone().into())
     });
-    DeclaredService { select, ports: ports.collect() }
+    ServiceSpec { select, ports: ports.collect(), open_to: BTreeSet::new() }
 }
 
 fn application(parsed: &[Parsed<'_>], problems: &mut Vec<Problem>) -> Option<Name> {
@@ -123,6 +110,7 @@ struct Reader<'a> {
     parsed: &'a [Parsed<'a>],
     environment: Option<&'a Name>,
     problems: Vec<Problem>,
+    warnings: Vec<Problem>,
 }
 
 impl Reader<'_> {
@@ -286,80 +274,9 @@ impl Reader<'_> {
             }
         }
     }
-
-    fn service(&mut self, name: &Name, value: Json) -> Option<DeclaredService> {
-        if self.lacks("service", name, &value, &["select", "ports"]) {
-            return None;
-        }
-        let select = serde_json::from_value(value["select"].clone()).ok()?;
-        let ports = serde_json::from_value(value["ports"].clone()).ok()?;
-        let service = DeclaredService { select, ports };
-        if service.select.is_empty() || service.ports.is_empty() {
-            let message = format!("service `{name}` needs at least one label in `select` and one port");
-            self.say(&["service", name.as_str()], message);
-        }
-        Some(service)
-    }
-
-    fn route(&mut self, name: &Name, value: Json) -> Option<DeclaredRoute> {
-        if self.lacks("route", name, &value, &["host", "to"]) {
-            return None;
-        }
-        let host = value["host"].as_str()?.to_owned();
-        let to = value["to"].as_array()?.iter().filter_map(|entry| {
-            let service = entry.get("service")?.as_str()?.parse().ok()?;
-            Some((service, entry.get("share").and_then(Json::as_u64).unwrap_or(100) as u32))
-        });
-        let to: Vec<(Name, u32)> = to.collect();
-        if to.is_empty() {
-            self.say(&["route", name.as_str()], format!("route `{name}` leads to no service"));
-        }
-        Some(DeclaredRoute { host, to })
-    }
-
-    /// References between the objects of this declaration. What it does not declare may exist already, so only
-    /// what it does declare is held against itself.
-    fn check_references(&mut self, declared: &Declared) {
-        for (name, service) in &declared.services {
-            let Some(workload) = service.select.get("workload") else { continue };
-            let Some(found) = declared.workloads.iter().find(|(known, _)| known.as_str() == workload) else {
-                if !declared.workloads.is_empty() {
-                    let known: Vec<&str> = declared.workloads.keys().map(Name::as_str).collect();
-                    let meant = did_you_mean(workload, known.iter().copied());
-                    let message = format!(
-                        "service `{name}` selects workload `{workload}`, which is not declared{meant}"
-                    );
-                    self.say(&["service", name.as_str(), "select"], message);
-                }
-                continue;
-            };
-            for port in service.ports.values().filter(|port| !found.1.spec.ports.contains_key(*port)) {
-                let known: Vec<&str> = found.1.spec.ports.keys().map(Name::as_str).collect();
-                let meant = did_you_mean(port.as_str(), known.iter().copied());
-                let message = format!(
-                    "service `{name}` leads to port `{port}`, which workload `{workload}` lacks{meant}"
-                );
-                self.say(&["service", name.as_str(), "ports"], message);
-            }
-        }
-        let mut hosts: BTreeMap<&str, &Name> = BTreeMap::new();
-        for (name, route) in &declared.routes {
-            for (service, _) in
-                route.to.iter().filter(|(service, _)| !declared.services.contains_key(service))
-            {
-                let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
-                let meant = did_you_mean(service.as_str(), known.iter().copied());
-                let message =
-                    format!("route `{name}` leads to service `{service}`, which is not declared{meant}");
-                self.say(&["route", name.as_str(), "to"], message);
-            }
-            if let Some(other) = hosts.insert(&route.host, name) {
-                let message = format!("route `{name}` has the host {} of route `{other}`", route.host);
-                self.say(&["route", name.as_str(), "host"], message);
-            }
-        }
-    }
 }
+
+mod ways;
 
 #[cfg(test)]
 mod tests;

@@ -11,5 +11,6 @@ mod parse;
 mod problem;
 pub mod schema;
 
-pub use meaning::{Declared, DeclaredRoute, DeclaredService, DeclaredWorkload, environments, read};
+pub use check::{is_host, is_token};
+pub use meaning::{Declared, DeclaredWorkload, environments, read};
 pub use problem::{Place, Problem, SourceFile};

@@ -28,7 +28,10 @@ fn of(shape: &Shape, whole: bool) -> Value {
         Shape::Host => json!({"type": "string", "format": "hostname"}),
         Shape::Path => json!({"type": "string", "pattern": "^/\\S*$"}),
         Shape::Word(words) => json!({"enum": words}),
-        Shape::TextOr(keys, _) => json!({"oneOf": [{"type": "string"}, of(&Shape::Table(keys), whole)]}),
+        Shape::HostPattern => json!({"type": "string", "pattern": "^(\\*\\.)?[a-z0-9-]+(\\.[a-z0-9-]+)*$"}),
+        Shape::Token => json!({"type": "string", "pattern": "^[!#-'*+.^_`|~0-9A-Za-z-]{1,100}$"}),
+        Shape::Bool => json!({"type": "boolean"}),
+        Shape::Or(plain, keys, _) => json!({"oneOf": [of(plain, whole), of(&Shape::Table(keys), whole)]}),
         Shape::List(inner) => json!({"type": "array", "items": of(inner, whole)}),
         Shape::Map(kind, inner) => {
             let names = match kind {
@@ -36,6 +39,7 @@ fn of(shape: &Shape, whole: bool) -> Value {
                 MapKey::Label => json!({"pattern": "^[^\\s=]{1,60}$"}),
                 MapKey::Setting => json!({"pattern": "^[A-Za-z_][A-Za-z0-9_]*$"}),
                 MapKey::File => json!({"pattern": "^(/[^/]+)+$", "maxLength": 200}),
+                MapKey::Header => json!({"pattern": "^[!#-'*+.^_`|~0-9A-Za-z-]{1,100}$"}),
                 MapKey::Port => json!({"pattern": "^[0-9]{1,5}$"}),
             };
             json!({"type": "object", "propertyNames": names, "additionalProperties": of(inner, whole)})

@@ -6,6 +6,7 @@ mod names;
 mod reason;
 mod record;
 mod rollout;
+mod route;
 mod rule;
 mod secret;
 mod spec;
@@ -22,6 +23,10 @@ pub use record::{
     Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service, Workload,
 };
 pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing};
+pub use route::{
+    AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn, RouteLimits, RouteSpec,
+    RouteTls, ServicePort, ServiceSpec, Speaks, Sticky,
+};
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
 pub use secret::{Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting};
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};

@@ -73,6 +73,48 @@ codes! {
     AnswerBroken = "answer-broken",
     /// The request cannot be understood, or not in one way only.
     BadRequest = "bad-request",
+    /// The host has routes, and none takes the path.
+    PathNotMatched = "path-not-matched",
+    /// The path has routes, and none takes the method.
+    MethodNotTaken = "method-not-taken",
+    /// The path has routes, and each asks for a header that the request lacks.
+    HeaderNotMatched = "header-not-matched",
+    /// The request's body is larger than the route takes.
+    BodyTooLarge = "body-too-large",
+    /// The request's body stopped coming.
+    BodyStalled = "body-stalled",
+    /// The replica did not begin its answer in time.
+    AnswerLate = "answer-late",
+    /// The visitor asks more often than the route lets one visitor.
+    RateLimited = "rate-limited",
+    /// The visitor did not show that it may enter.
+    NotAllowed = "not-allowed",
+    /// Whoever is asked whether visitors may enter gives no answer.
+    DoorSilent = "door-silent",
+    /// Without TLS was spoken where TLS is expected.
+    PlainWhereTls = "plain-where-tls",
+    /// TLS was spoken where plain HTTP is expected.
+    TlsWherePlain = "tls-where-plain",
+    /// The certificate is for other names than the host.
+    CertificateMismatch = "certificate-mismatch",
+    /// The certificate's dates are not now.
+    CertificateOutOfDate = "certificate-out-of-date",
+    /// A person holds it.
+    Held = "held",
+    /// A person scaled it to none.
+    ScaledToZero = "scaled-to-zero",
+    /// The process listens on loopback only.
+    LoopbackOnly = "loopback-only",
+    /// It is on its way and nothing is wrong.
+    StillStarting = "still-starting",
+    /// The route leads to a service that is not there.
+    ServiceMissing = "service-missing",
+    /// The workloads that the service selects have no port of the name.
+    PortMissing = "port-missing",
+    /// No workload of the environment is there yet.
+    NothingDeclared = "nothing-declared",
+    /// It answers.
+    Answers = "answers",
 }
 
 impl std::fmt::Display for ReasonCode {

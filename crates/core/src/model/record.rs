@@ -10,7 +10,7 @@ use crate::address::Range;
 
 use super::{
     Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
-    ReplicaState, RolloutRule, SecretKey, SecretUse, Target, WorkloadState,
+    ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Target, WorkloadState,
 };
 
 /// Who did something, when, and by what means.
@@ -37,8 +37,18 @@ pub struct Environment {
     pub name: Name,
     /// Its place among address ranges and id maps.
     pub index: EnvironmentIndex,
+    /// What hosts are under that are not named in full; `NAME.localhost` where nothing was said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub domain: Option<String>,
     /// Who made it.
     pub origin: Origin,
+}
+
+impl Environment {
+    /// What hosts are under that are not named in full.
+    pub fn domain(&self) -> String {
+        self.domain.clone().unwrap_or_else(|| format!("{}.localhost", self.name))
+    }
 }
 
 /// What should run.
@@ -165,27 +175,25 @@ pub struct Service {
     pub target: Target,
     /// What it is declared with.
     pub application: Name,
-    /// Labels a workload must carry; `workload` stands for its name.
-    pub select: BTreeMap<String, String>,
-    /// Service port to the port's name on the workload.
-    pub ports: BTreeMap<u16, Name>,
+    /// What was declared.
+    #[serde(flatten)]
+    pub spec: ServiceSpec,
     /// Its address inside.
     pub address: Ipv4Addr,
     /// Who declared it.
     pub origin: Origin,
 }
 
-/// A host name that lets the outside in.
+/// What lets the outside in: a host, or a port of the gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Route {
     /// Where and under which name.
     pub target: Target,
     /// What it is declared with.
     pub application: Name,
-    /// The host.
-    pub host: String,
-    /// Services by share.
-    pub to: Vec<(Name, u32)>,
+    /// What was declared; its host is always there, unless it takes a port.
+    #[serde(flatten)]
+    pub spec: RouteSpec,
     /// Who declared it.
     pub origin: Origin,
 }

@@ -21,7 +21,7 @@ fn api() -> Target {
 fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
     let mut cluster = Cluster::new(State::default(), 1, now());
     cluster.hear_gateway_hello("gateway-1", 1, now());
-    cluster.add_environment(&name("staging"), "mira", now()).expect("added");
+    cluster.add_environment(&name("staging"), None, "mira", now()).expect("added");
     for (number, memory) in nodes.iter().enumerate() {
         let node = name(&format!("node-{}", number + 1));
         let (cpu, memory) = (Cpu::from_milli(8000), Bytes::mib(*memory));
@@ -57,7 +57,7 @@ fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
         began: now(),
     };
     stage.play();
-    assert_eq!(stage.cluster.table().hosts.len() + empty.hosts.len(), 1);
+    assert_eq!(stage.cluster.table().routes.len() + empty.routes.len(), 1);
     assert!(answers(&stage.cluster.table(), "api.localhost"));
     copy(stage.cluster.state.clone(), later())
 }

@@ -1,0 +1,150 @@
+//! Keys of services and routes.
+
+use super::{MapKey, Shape, key, required};
+
+/// A service.
+pub static SERVICE: Shape = Shape::Table(&[
+    required(
+        "select",
+        &Shape::Map(MapKey::Label, &Shape::Text),
+        "Labels a workload must carry; `workload` is its name.",
+    ),
+    required(
+        "ports",
+        &Shape::Map(MapKey::Port, &SERVICE_PORT),
+        "Service port to the name of the workload's port.",
+    ),
+    key(
+        "open_to",
+        &Shape::List(&Shape::Name),
+        "Other environments whose replicas may call it; by default only its own may.",
+    ),
+]);
+
+static SERVICE_PORT: Shape = Shape::Or(
+    &Shape::Name,
+    &[
+        required("port", &Shape::Name, "The workload's port, by name."),
+        key(
+            "speaks",
+            &Shape::Word(&["http", "tcp"]),
+            "Whether requests are spread, or connections of any protocol; http by default.",
+        ),
+    ],
+    "{ port = \"db\", speaks = \"tcp\" }",
+);
+
+/// A route.
+pub static ROUTE: Shape = Shape::Table(&[
+    key(
+        "host",
+        &Shape::HostPattern,
+        "The host, or *.host for any one label; by default the route's name under the environment's domain.",
+    ),
+    key("port", &PORT, "Instead of a host: a port of the gateway, whose connections are passed on as they are."),
+    key("path", &Shape::Path, "The path it takes, with everything below it; / by default."),
+    key("exact", &Shape::Bool, "Whether it takes that very path only; false by default."),
+    key("methods", &Shape::List(&METHOD), "The methods it takes; all by default."),
+    key("headers", &Shape::Map(MapKey::Header, &Shape::Text), "Headers that must be there with these values."),
+    key("to", &Shape::List(&LEG), "Services by share."),
+    key("redirect", &REDIRECT, "Instead of services: where visitors are sent."),
+    key("rewrite", &Shape::Path, "What the replica sees in place of `path`."),
+    key("limits", &LIMITS, "How long and how large a request may be."),
+    key("change", &CHANGE, "Headers that are changed on the way."),
+    key("repeat", &REPEAT, "A GET or HEAD without a body that is asked again of another replica."),
+    key("rate", &RATE, "How many requests one visitor, told by address, may make."),
+    key("sticky", &STICKY, "A visitor stays with a replica, by a cookie."),
+    key("compress", &Shape::Bool, "Whether text is compressed for visitors who take that; false by default."),
+    key("enter", &ENTER, "Who may enter; \"open\" by default."),
+    key("tls", &TLS, "How it is reached over TLS, and how the gateway goes on."),
+]);
+
+static PORT: Shape = Shape::Integer(1, 65_535);
+
+static METHOD: Shape = Shape::Word(&["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]);
+
+static LEG: Shape = Shape::Table(&[
+    required("service", &Shape::Name, "The service."),
+    key("port", &PORT, "Its port; 80 by default, or its lowest."),
+    key("share", &Shape::Integer(0, 1_000_000), "Its part of the requests; 100 by default, 0 silences it."),
+]);
+
+static REDIRECT: Shape = Shape::Table(&[
+    required("to", &Shape::Text, "A URL, or a path on the same host; what follows the route's path is added."),
+    key("status", &Shape::Integer(301, 308), "301, 302, 307 or 308; 308 by default."),
+]);
+
+static LIMITS: Shape = Shape::Table(&[
+    key("answer", &Shape::Time, "How long the replica may take until its answer begins; 60s by default."),
+    key("pause", &Shape::Time, "The longest pause in the request's body; 60s by default."),
+    key("body", &Shape::Size, "The largest body of a request; any by default."),
+]);
+
+static CHANGE: Shape = Shape::Table(&[
+    key("request", &HEADERS, "Headers of the request."),
+    key("answer", &HEADERS, "Headers of the answer."),
+]);
+
+static HEADERS: Shape = Shape::Table(&[
+    key("set", &Shape::Map(MapKey::Header, &Shape::Text), "Header to value."),
+    key("remove", &Shape::List(&Shape::Text), "Headers that go no further; removing comes before setting."),
+]);
+
+static REPEAT: Shape = Shape::Table(&[
+    required("times", &Shape::Integer(1, 5), "How often at most."),
+    key(
+        "on",
+        &Shape::List(&Shape::Word(&["broken", "late", "unavailable"])),
+        "After a broken connection, no answer in time, or an answer of 502, 503 or 504; [\"broken\"] by default.",
+    ),
+]);
+
+static RATE: Shape = Shape::Table(&[
+    required("requests", &Shape::Integer(1, 1_000_000), "So many…"),
+    key("every", &Shape::Time, "…in this time; 1s by default."),
+    key(
+        "burst",
+        &Shape::Integer(1, 1_000_000),
+        "So many at once before the rate holds; the same as `requests` by default.",
+    ),
+]);
+
+static STICKY: Shape = Shape::Table(&[
+    key("cookie", &Shape::Token, "The cookie's name; \"yard-seat\" by default."),
+    key("lasts", &Shape::Time, "How long it lasts; until the browser is closed by default."),
+]);
+
+static ENTER: Shape = Shape::Or(
+    &Shape::Word(&["open"]),
+    &[
+        key("token", &Shape::Name, "The secret whose value must come as a bearer token."),
+        key("basic", &Shape::Name, "The secret that holds lines of name:password."),
+        key("ask_url", &Shape::Text, "An address that is asked about each request; 200 to 299 lets it in."),
+        key("within", &Shape::Time, "How long that address may take to answer; 1s by default."),
+    ],
+    "{ token = \"door-token\" }",
+);
+
+static TLS: Shape = Shape::Table(&[
+    key("certificate", &Shape::Name, "The certificate; by default one that covers the host."),
+    key(
+        "http",
+        &Shape::Word(&["redirect", "answer"]),
+        "What becomes of requests without TLS; they are sent to https by default.",
+    ),
+    key(
+        "onward",
+        &Shape::Word(&["plain", "tls"]),
+        "How the gateway speaks to the replica; plain by default.",
+    ),
+    key(
+        "authority",
+        &Shape::Name,
+        "The certificate that the replica's own must lead to; the platform's authority by default.",
+    ),
+    key(
+        "untouched",
+        &Shape::Bool,
+        "Whether the visitor's TLS is passed through as it is, by its name; false by default.",
+    ),
+]);

@@ -1,0 +1,61 @@
+//! Ports of the gateway that routes take: opened as such routes come, closed as they go.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::net::TcpSocket;
+use tokio::sync::mpsc::UnboundedSender;
+use tokio_util::sync::CancellationToken;
+
+use crate::inside::NewDoor;
+use crate::serving::Serving;
+
+/// Follows the table for ever. Runs where visitors come from, not where replicas are.
+pub async fn follow(at: IpAddr, serving: Arc<Serving>, workers: Vec<UnboundedSender<NewDoor>>) {
+    let mut open: BTreeMap<u16, CancellationToken> = BTreeMap::new();
+    let mut refused: BTreeMap<u16, std::io::ErrorKind> = BTreeMap::new();
+    loop {
+        let wanted = Arc::clone(&serving.routing().by_port);
+        open.retain(|port, until| {
+            let stays = wanted.contains_key(port);
+            if !stays {
+                until.cancel();
+            }
+            stays
+        });
+        for port in wanted.keys() {
+            if open.contains_key(port) {
+                continue;
+            }
+            match listen(at, *port) {
+                Ok(listener) => {
+                    let until = CancellationToken::new();
+                    for worker in &workers {
+                        if let Ok(listener) = listener.try_clone() {
+                            let _ = worker.send(NewDoor { listener, port: *port, until: Some(until.clone()) });
+                        }
+                    }
+                    open.insert(*port, until);
+                    refused.remove(port);
+                }
+                // Said once, and tried again: what is in the way may go.
+                Err(error) if refused.insert(*port, error.kind()) != Some(error.kind()) => {
+                    tracing::warn!(%error, %at, port, "a route's port cannot be opened yet");
+                }
+                Err(_) => {}
+            }
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// Several gateways of a machine take turns at one port.
+fn listen(at: IpAddr, port: u16) -> std::io::Result<std::net::TcpListener> {
+    let socket = if at.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+    socket.set_reuseaddr(true)?;
+    socket.set_reuseport(true)?;
+    socket.bind((at, port).into())?;
+    socket.listen(1024)?.into_std()
+}

@@ -1,0 +1,65 @@
+//! What the gateway itself answers, and why.
+
+use http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE};
+use http::{Response, StatusCode};
+use mainyard_core::model::{Reason, ReasonCode};
+
+use crate::delivered::AnswerBody;
+use crate::pages;
+
+/// A request that no replica gets.
+#[derive(Debug)]
+pub struct Refused {
+    /// The answer's status.
+    pub status: StatusCode,
+    /// Why.
+    pub reason: Reason,
+    /// A header that goes with the status.
+    pub header: Option<(HeaderName, HeaderValue)>,
+    /// Whether the connection is closed after it, since what follows on it cannot be told.
+    pub last: bool,
+}
+
+impl Refused {
+    /// With this status and reason.
+    pub fn new(status: StatusCode, code: ReasonCode, sentence: impl Into<String>) -> Refused {
+        Refused { status, reason: Reason::new(code, sentence), header: None, last: false }
+    }
+
+    /// The request cannot be understood.
+    pub fn bad(sentence: impl Into<String>) -> Refused {
+        Refused::new(StatusCode::BAD_REQUEST, ReasonCode::BadRequest, sentence)
+    }
+
+    /// The methods that are taken.
+    pub fn allow(self, methods: &str) -> Refused {
+        self.with(ALLOW, methods)
+    }
+
+    /// When it may be tried again, in seconds.
+    pub fn retry_after(self, seconds: u64) -> Refused {
+        self.with(RETRY_AFTER, &seconds.to_string())
+    }
+
+    /// How a visitor shows that it may enter.
+    pub fn challenge(self, scheme: &str) -> Refused {
+        self.with(WWW_AUTHENTICATE, scheme)
+    }
+
+    fn with(mut self, name: HeaderName, value: &str) -> Refused {
+        self.header = HeaderValue::from_str(value).ok().map(|value| (name, value));
+        self
+    }
+
+    /// As an answer.
+    pub fn answer(self, id: &HeaderValue, accept: Option<&HeaderValue>) -> Response<AnswerBody> {
+        let mut answer = pages::problem(self.status, &self.reason, id, accept);
+        if let Some((name, value)) = self.header {
+            answer.headers_mut().insert(name, value);
+        }
+        if self.last {
+            answer.headers_mut().insert(http::header::CONNECTION, HeaderValue::from_static("close"));
+        }
+        answer
+    }
+}

@@ -1,0 +1,88 @@
+//! A route as the workers use it.
+
+use std::sync::Arc;
+
+use http::header::{HeaderName, HeaderValue};
+use http::HeaderMap;
+use mainyard_core::model::{HeaderChange, Name, PlainHttp, RouteSpec};
+use mainyard_core::routing::Spread;
+
+use crate::limiter::Limiter;
+use crate::service::Cell;
+use crate::turns::Turns;
+
+/// A route, ready to serve by.
+#[derive(Debug)]
+pub struct Route {
+    /// `environment/name`.
+    pub key: Arc<str>,
+    /// Its environment.
+    pub environment: Name,
+    /// What it takes: its host, with the path where that is not everything.
+    pub at: Arc<str>,
+    /// What was declared.
+    pub spec: RouteSpec,
+    /// Services that it leads to, with their ports.
+    pub legs: Vec<(Arc<Cell>, u16)>,
+    /// How requests are spread over them.
+    pub spread: Spread,
+    /// Counts requests, across tables.
+    pub turns: Arc<Turns>,
+    /// Its visitors' rate.
+    pub limiter: Option<Arc<Limiter>>,
+    /// Headers of the request that are changed.
+    pub request: Change,
+    /// Headers of the answer that are changed.
+    pub answer: Change,
+}
+
+/// Headers to set and to remove, read once.
+#[derive(Debug, Default)]
+pub struct Change {
+    remove: Vec<HeaderName>,
+    set: Vec<(HeaderName, HeaderValue)>,
+}
+
+impl Change {
+    /// As it was declared.
+    pub fn of(declared: &HeaderChange) -> Change {
+        let set = declared.set.iter().filter_map(|(name, value)| Some((name.parse().ok()?, value.parse().ok()?)));
+        let remove = declared.remove.iter().filter_map(|name| name.parse().ok());
+        Change { remove: remove.collect(), set: set.collect() }
+    }
+
+    /// Makes it.
+    pub fn apply(&self, headers: &mut HeaderMap) {
+        for name in &self.remove {
+            headers.remove(name);
+        }
+        for (name, value) in &self.set {
+            headers.insert(name, value.clone());
+        }
+    }
+}
+
+impl Route {
+    /// Whether a request without TLS is sent to https.
+    pub fn wants_tls(&self) -> bool {
+        self.spec.tls.as_ref().is_some_and(|tls| tls.http == PlainHttp::Redirect)
+    }
+
+    /// What a request's path has below the route's, with its slash: what is added to a rewrite or a redirect.
+    pub fn below<'p>(&self, path: &'p str) -> &'p str {
+        let prefix = self.spec.path.trim_end_matches('/');
+        path.strip_prefix(prefix).unwrap_or(path)
+    }
+
+    /// The path with what the replica sees in place of the route's own.
+    pub fn rewritten(&self, path: &str) -> Option<String> {
+        let base = self.spec.rewrite.as_ref()?;
+        Some(joined(base, self.below(path)))
+    }
+}
+
+/// A base and what is below it, with one slash between.
+pub fn joined(base: &str, below: &str) -> String {
+    let whole = format!("{}{below}", base.trim_end_matches('/'));
+    if whole.is_empty() { "/".to_owned() } else { whole }
+}

@@ -1,0 +1,50 @@
+//! A service as the workers use it.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+use std::sync::Arc;
+
+use arc_swap::ArcSwapOption;
+use mainyard_core::model::{EnvironmentIndex, Reason, ReasonCode, Target};
+
+use crate::turns::Port;
+
+/// A service.
+#[derive(Debug)]
+pub struct Service {
+    /// Where and under which name.
+    pub target: Target,
+    /// Environments whose replicas may call it.
+    pub callers: Vec<EnvironmentIndex>,
+    /// Its address inside.
+    pub address: Ipv4Addr,
+    /// By service port.
+    pub ports: BTreeMap<u16, Port>,
+    /// Why there is no replica.
+    pub reason: Option<Reason>,
+}
+
+/// A service's place: what it holds changes with the table, and whoever leads to it need not be made anew.
+#[derive(Debug, Default)]
+pub struct Cell(ArcSwapOption<Service>);
+
+impl Cell {
+    /// The service as it is now; `None` when it is gone.
+    pub fn now(&self) -> Option<Arc<Service>> {
+        self.0.load_full()
+    }
+
+    /// Puts another in its place.
+    pub fn put(&self, service: Option<Arc<Service>>) {
+        self.0.store(service);
+    }
+}
+
+impl Service {
+    /// Why nobody answers.
+    pub fn silent(&self) -> Reason {
+        let otherwise =
+            || Reason::new(ReasonCode::NoneReady, format!("no replica of {} takes requests", self.target.name));
+        self.reason.clone().unwrap_or_else(otherwise)
+    }
+}

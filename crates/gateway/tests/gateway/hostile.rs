@@ -1,0 +1,126 @@
+//! Visitors and replicas that behave badly: others don't notice.
+
+use std::io::{BufReader, Read, Write};
+use std::net::TcpStream;
+
+use serde_json::json;
+
+use crate::place::{Gateway, Place, answer, read_request, replica, telling};
+
+/// Others are served: so many requests, each on a connection of its own.
+fn others_are_served(gateway: &Gateway) {
+    for _ in 0..50 {
+        let mut stream = gateway.connect();
+        stream.write_all(b"GET / HTTP/1.1\r\nHost: good.test\r\n\r\n").expect("sent");
+        let answer = answer(&mut BufReader::new(stream)).expect("an answer");
+        assert_eq!((answer.status, answer.text().as_str()), (200, "good"));
+    }
+}
+
+fn with_bad(bad: &crate::place::Replica) -> Gateway {
+    let (good, read) = telling("good");
+    std::thread::spawn(move || read.iter().for_each(drop));
+    let route = |host: &str, service: &str| json!({"host": host, "to": [{"service": service}], "limits": {"answer": "2s"}});
+    Place::default()
+        .service("good", &[&good])
+        .service("bad", &[bad])
+        .route("good", route("good.test", "good"))
+        .route("bad", route("a.test", "bad"))
+        .open()
+}
+
+#[test]
+fn a_replica_that_answers_nonsense_harms_its_own_visitors_only() {
+    let nonsense: [&[u8]; 8] = [
+        b"hello\r\n\r\n",
+        b"HTTP/1.1 200 OK\r\ncontent-length: 5\r\n\r\nab",
+        b"HTTP/1.1 200 OK\r\ncontent-length: 1\r\ncontent-length: 9\r\n\r\nabcdefghi",
+        b"HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\nzz\r\nab\r\n",
+        b"HTTP/1.1 999999 OK\r\n\r\n",
+        b"\0\0\0\0\0\0\0\0",
+        b"HTTP/1.1 200 OK\r\nx: \x01\r\n\r\n",
+        b"",
+    ];
+    let turn = std::sync::atomic::AtomicUsize::new(0);
+    let bad = replica(move |mut stream| {
+        let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
+        read_request(&mut reader);
+        let turn = turn.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
+        let _ = stream.write_all(nonsense[turn % nonsense.len()]);
+    });
+    let gateway = with_bad(&bad);
+    for number in 0..nonsense.len() {
+        let mut stream = gateway.connect();
+        stream.write_all(b"POST / HTTP/1.1\r\nHost: a.test\r\nContent-Length: 0\r\n\r\n").expect("sent");
+        let mut reader = BufReader::new(stream);
+        // Either the gateway says that the replica failed, or the answer is visibly cut off.
+        let answered = answer(&mut reader);
+        assert!(answered.as_ref().is_none_or(|it| it.status == 502), "{number}: {answered:?}");
+    }
+    others_are_served(&gateway);
+}
+
+#[test]
+fn a_replica_that_never_ends_its_headers_is_given_up() {
+    let bad = replica(|mut stream| {
+        let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
+        read_request(&mut reader);
+        let _ = stream.write_all(b"HTTP/1.1 200 OK\r\n");
+        while stream.write_all(&[b'a'; 1000]).is_ok() {}
+    });
+    let gateway = with_bad(&bad);
+    let given_up = gateway.get("/", "");
+    assert!([502, 504].contains(&given_up.status), "{given_up:?}");
+    others_are_served(&gateway);
+}
+
+#[test]
+fn visitors_that_dawdle_keep_nobody_waiting() {
+    let bad = replica(|mut stream| drop(stream.read(&mut [0; 1])));
+    let gateway = with_bad(&bad);
+    let slow: Vec<TcpStream> = (0..200)
+        .map(|number| {
+            let mut stream = gateway.connect();
+            let half: &[u8] = match number % 3 {
+                0 => b"GET / HT",
+                1 => b"GET / HTTP/1.1\r\nHost: good.test\r\nX: ",
+                _ => b"POST / HTTP/1.1\r\nHost: good.test\r\nContent-Length: 1000\r\n\r\nabc",
+            };
+            stream.write_all(half).expect("sent");
+            stream
+        })
+        .collect();
+    others_are_served(&gateway);
+    drop(slow);
+    others_are_served(&gateway);
+}
+
+#[test]
+fn ten_thousand_idle_connections_keep_nobody_waiting() {
+    raise_descriptors();
+    let bad = replica(|mut stream| drop(stream.read(&mut [0; 1])));
+    let gateway = with_bad(&bad);
+    // Both ends are in this process; where it may not have so many, as many as it may.
+    let most = usize::try_from(descriptors()).unwrap_or(usize::MAX).saturating_sub(1000) / 2;
+    let idle: Vec<TcpStream> = (0..most.min(10_000)).map(|_| gateway.connect()).collect();
+    others_are_served(&gateway);
+    println!("{} connections were idle", idle.len());
+}
+
+fn limits() -> libc::rlimit {
+    let mut limits = libc::rlimit { rlim_cur: 0, rlim_max: 0 };
+    // SAFETY: the structure is ours and is filled by the call.
+    unsafe { libc::getrlimit(libc::RLIMIT_NOFILE, &mut limits) };
+    limits
+}
+
+fn descriptors() -> u64 {
+    limits().rlim_cur
+}
+
+fn raise_descriptors() {
+    let mut wanted = limits();
+    wanted.rlim_cur = wanted.rlim_max;
+    // SAFETY: the structure is ours.
+    unsafe { libc::setrlimit(libc::RLIMIT_NOFILE, &wanted) };
+}
