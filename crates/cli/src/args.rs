@@ -128,6 +128,32 @@ pub enum Command {
         #[command(flatten)]
         output: Output,
     },
+    /// Learn why an address, a workload or one request answers, or does not: down to the first true cause.
+    #[command(
+        after_help = "Example:\n  mainyard why http://api.staging.lockers.localhost:8780/who\n  mainyard why staging/label-printer\n  mainyard why service:staging/locker-api\n  mainyard why 01a20ada29eba411b32500171963"
+    )]
+    Why {
+        /// A URL or host; a workload, service or route, as environment/name; or the id of a request.
+        what: String,
+        /// Of a URL: the method.
+        #[arg(long, default_value = "GET")]
+        method: String,
+        /// Of a URL: a header that the request has; may be given several times.
+        #[arg(long = "header", value_name = "NAME: VALUE")]
+        headers: Vec<String>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Read requests as they end, until interrupted; with --json a JSON object a line.
+    #[command(
+        after_help = "Example:\n  mainyard requests\n  mainyard requests staging/locker-api --json > requests.jsonl"
+    )]
+    Requests {
+        /// Of one route or workload only, as environment/name, or of one host.
+        of: Option<String>,
+        #[command(flatten)]
+        output: Output,
+    },
     /// See who did what, the newest first.
     #[command(after_help = "Example:\n  mainyard trail staging/locker-api")]
     Trail {

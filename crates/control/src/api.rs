@@ -16,7 +16,7 @@ use crate::answers::{Answer, default_tail, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
-use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer};
+use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer, why};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -50,6 +50,8 @@ use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer};
         secrets::rotate_key,
         stats::of_one,
         stats::of_all,
+        why::why,
+        why::requests,
         transfer::logs,
         declare,
         transfer::list_images,
@@ -100,6 +102,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .configure(releases::routes)
             .configure(secrets::routes)
             .configure(stats::routes)
+            .configure(why::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
             .route("/declare", web::post().to(declare))
             .route("/images", web::get().to(transfer::list_images))

@@ -21,6 +21,7 @@ mod stream;
 mod traffic;
 mod transfer;
 mod vault;
+mod why;
 
 use std::net::TcpListener;
 use std::path::PathBuf;

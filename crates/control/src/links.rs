@@ -74,6 +74,11 @@ impl Links {
         });
     }
 
+    /// How many gateways are linked.
+    pub fn gateways(&self) -> usize {
+        self.with(|inner| inner.gateways.values().filter(|line| !line.is_closed()).count())
+    }
+
     /// Asks every gateway for something; what each answers comes through its receiver.
     pub fn ask_gateways(&self, order: impl Fn(u64) -> GatewayOrder) -> Vec<mpsc::Receiver<Bytes>> {
         self.with(|inner| {

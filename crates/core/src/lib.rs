@@ -16,6 +16,7 @@
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
 //! - [`framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
 //! - [`pace`]: how often one visitor may ask
+//! - [`why`]: why an address or a workload answers, or does not; [`reasons`] is the catalogue behind it
 //! - [`drain`]: when a replica that left the table may be stopped
 //! - [`replica_run`]: what the node agent does for one replica
 //! - [`link`]: what control, node agents and gateways say to each other
@@ -35,9 +36,11 @@ pub mod near;
 pub mod node_desk;
 pub mod pace;
 pub mod placement;
+pub mod reasons;
 pub mod replica_run;
 pub mod retention;
 pub mod routing;
 pub mod sizing;
 pub mod started;
 pub mod steer;
+pub mod why;

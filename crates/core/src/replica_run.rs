@@ -28,6 +28,8 @@ const UNCHECKED_READY_AFTER: u64 = 300;
 /// Why a probe failed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ProbeFault {
+    /// It was answered in TLS.
+    Tls,
     /// The connection was refused.
     Refused,
     /// No answer in time.

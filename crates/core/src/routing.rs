@@ -139,7 +139,7 @@ pub fn selects(
 pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
     let services = sources.services.values().filter_map(|service| {
         let environment = sources.environments.get(&service.target.environment)?.index;
-        Some((service.target.to_string(), entry(sources, service, environment)))
+        Some((service.target.to_string(), service_entry(sources, service, environment)))
     });
     let routes = sources.routes.values().map(|route| (route.target.to_string(), route_entry(sources, route)));
     Table { version, services: services.collect(), routes: routes.collect() }
@@ -160,7 +160,8 @@ pub fn first_port<T>(ports: &BTreeMap<u16, T>) -> Option<u16> {
     ports.get_key_value(&80).or_else(|| ports.first_key_value()).map(|(port, _)| *port)
 }
 
-fn entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
+/// A service and who answers for it.
+pub fn service_entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
     let environment = &service.target.environment;
     // Most services select one workload by its name: it is looked up, so that the table grows with the services only.
     let named = service.spec.select.get("workload").map(|name| name.parse().ok());

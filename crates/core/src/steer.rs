@@ -80,6 +80,7 @@ pub fn is_fault(reason: &Reason) -> bool {
         reason.code,
         OutOfMemory
             | PortSilent
+            | LoopbackOnly
             | ImageNotFound
             | ImageUnusable
             | KeepsEnding

@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::net::{SocketAddr, SocketAddrV4, TcpListener as StdListener};
+use std::os::fd::AsRawFd;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -27,6 +28,9 @@ use crate::{Config, Network};
 /// A visitor's headers must be here within this time.
 const HEADERS_WITHIN: Duration = Duration::from_secs(20);
 
+/// Connections that may wait to be taken; the kernel holds it to its own limit (`net.core.somaxconn`).
+const QUEUE: i32 = 4096;
+
 /// How a listener's connections are taken.
 #[derive(Clone)]
 enum Door {
@@ -49,6 +53,11 @@ pub fn start(
     serving: &Arc<Serving>,
 ) -> std::io::Result<Vec<UnboundedSender<NewDoor>>> {
     let mut ports = Vec::new();
+    for listener in [Some(&config.http), config.https.as_ref()].into_iter().flatten() {
+        // Many come at once; those that find no room in the queue would lose a second. Asking again only changes that.
+        // SAFETY: the descriptor is a listener's that lives as long as this call.
+        unsafe { libc::listen(listener.as_raw_fd(), QUEUE) };
+    }
     for number in 0..workers() {
         let mut doors = vec![(config.http.try_clone()?, Door::Http)];
         if let (Some(listener), Some(acceptor)) = (&config.https, &tls) {

@@ -4,6 +4,7 @@
 //! connection ends. Where a body is refused, reading fails, and what was begun at a replica is broken off.
 
 use std::io::{Error, ErrorKind, Result};
+use std::mem::MaybeUninit;
 use std::pin::Pin;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
@@ -125,14 +126,12 @@ impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
                         this.framing.went(count as u64);
                         return Poll::Ready(Ok(()));
                     }
-                    let before = this.inbox.len();
-                    this.inbox.resize(before + READ, 0);
-                    let mut part = ReadBuf::new(&mut this.inbox[before..]);
-                    let read = Pin::new(&mut this.stream).poll_read(context, &mut part);
-                    let count = part.filled().len();
-                    this.inbox.truncate(before + count);
-                    ready!(read)?;
-                    if count == 0 {
+                    // An idle connection keeps no room for what may come.
+                    let mut room = [MaybeUninit::uninit(); READ];
+                    let mut part = ReadBuf::uninit(&mut room);
+                    ready!(Pin::new(&mut this.stream).poll_read(context, &mut part))?;
+                    this.inbox.extend_from_slice(part.filled());
+                    if part.filled().is_empty() {
                         // Half a message is none: what is left of it goes nowhere.
                         this.ended = true;
                         let whole = this.inbox.is_empty();

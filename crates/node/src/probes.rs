@@ -83,6 +83,7 @@ async fn make(probe: &Probe) -> Result<(), ProbeFault> {
     match tokio::time::timeout(probe.within, attempt(&probe.kind, probe.address)).await {
         Err(_) => Err(ProbeFault::Late),
         Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => Err(ProbeFault::Refused),
+        Ok(Err(error)) if error.kind() == std::io::ErrorKind::Unsupported => Err(ProbeFault::Tls),
         Ok(Err(error)) => Err(ProbeFault::Other(error.to_string())),
         Ok(Ok(status)) if (200..400).contains(&status) => Ok(()),
         Ok(Ok(status)) => Err(ProbeFault::Status(status)),
@@ -107,6 +108,10 @@ async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
             break;
         }
         head.extend_from_slice(&chunk[..length]);
+    }
+    // An alert (RFC 8446, section 6): whoever listens there takes TLS only.
+    if head.starts_with(&[0x15, 0x03]) {
+        return Err(std::io::ErrorKind::Unsupported.into());
     }
     let status = head.get(9..12).and_then(|digits| std::str::from_utf8(digits).ok()?.parse().ok());
     status

@@ -9,6 +9,7 @@ mod releases;
 mod secrets;
 mod seeing;
 mod stats;
+mod why;
 
 use serde_json::json;
 
@@ -46,6 +47,10 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             stats::of_one(&client, &parse_target(&target)?, memory, output).await
         }
         Command::Stats { target: None, output, .. } => stats::of_all(&client, output).await,
+        Command::Why { what, method, headers, output } => {
+            why::why(&client, &why::Asked { what, method, headers }, output).await
+        }
+        Command::Requests { of, output } => why::requests(&client, of, output).await,
         Command::Trail { target, output } => {
             let target = target.map(|target| parse_target(&target)).transpose()?;
             seeing::trail(&client, target.as_ref(), output).await

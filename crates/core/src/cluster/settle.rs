@@ -16,7 +16,7 @@ use crate::model::{
 };
 use crate::near::near;
 use crate::placement::{Occupied, place};
-use crate::routing::{Sources, Table, build, hosts_file, replicas_of, runs_of};
+use crate::routing::{Table, build, hosts_file, replicas_of, runs_of};
 use crate::steer::{Act, Decision, View, decide};
 
 /// What one node is told.
@@ -242,17 +242,7 @@ impl Cluster {
 
     /// The present table, whole.
     pub fn table(&self) -> Table {
-        let state = &self.state;
-        let sources = Sources {
-            environments: &state.environments,
-            workloads: &state.workloads,
-            releases: &state.releases,
-            replicas: &state.replicas,
-            services: &state.services,
-            routes: &state.routes,
-            rollouts: &state.rollouts,
-        };
-        build(sources, self.version)
+        build(self.state.sources(), self.version)
     }
 
     /// Everything that drains is out of the table just made, and of every later one.

@@ -10,6 +10,8 @@ macro_rules! codes {
             $($(#[$doc])* #[serde(rename = $word)] $variant,)*
         }
         impl ReasonCode {
+            /// All codes.
+            pub const ALL: &[ReasonCode] = &[$(ReasonCode::$variant,)*];
             /// The code as it is written.
             pub fn word(self) -> &'static str {
                 match self { $(ReasonCode::$variant => $word,)* }
@@ -111,8 +113,10 @@ codes! {
     ServiceMissing = "service-missing",
     /// The workloads that the service selects have no port of the name.
     PortMissing = "port-missing",
-    /// No workload of the environment is there yet.
-    NothingDeclared = "nothing-declared",
+    /// The gateway does not listen on the port.
+    PortNotTaken = "port-not-taken",
+    /// No gateway is linked to control.
+    GatewaySilent = "gateway-silent",
     /// It answers.
     Answers = "answers",
 }

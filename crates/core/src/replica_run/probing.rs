@@ -30,11 +30,15 @@ impl ReplicaRun {
             (self.is_ready, self.unsure) = (false, false);
         }
         let port_known =
-            self.check_reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::PortSilent);
+            self.check_reason.as_ref().is_some_and(|reason| {
+                matches!(reason.code, ReasonCode::PortSilent | ReasonCode::LoopbackOnly)
+            });
         let worth_saying = self.was_ready && !self.is_ready || ran >= 3000;
         if worth_saying && !(refused && port_known) && !self.is_ready {
+            let code =
+                if fault == ProbeFault::Tls { ReasonCode::PlainWhereTls } else { ReasonCode::CheckFails };
             self.check_reason = Some(Reason::new(
-                ReasonCode::CheckFails,
+                code,
                 self.sentence_of(&fault, check.kind(&self.order.spec.ports)),
             ));
         }
@@ -53,6 +57,7 @@ impl ReplicaRun {
             ProbeFault::Refused => format!("{what} is refused"),
             ProbeFault::Late => format!("{what} is not answered in time"),
             ProbeFault::Status(status) => format!("{what} answers {status}"),
+            ProbeFault::Tls => format!("{what} is answered in TLS; the process expects TLS there"),
             ProbeFault::Other(words) => format!("{what} fails: {words}"),
         }
     }
@@ -74,9 +79,11 @@ impl ReplicaRun {
         let kind = self.order.spec.ready_check().and_then(|check| check.kind(&self.order.spec.ports));
         let Some(CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind else { return Vec::new() };
         let list = |ports: &[u16]| ports.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
+        let mut code = ReasonCode::PortSilent;
         let sentence = if self.is_ready || self.phase != Phase::Running || open.contains(&port) {
             return Vec::new();
         } else if loopback.contains(&port) {
+            code = ReasonCode::LoopbackOnly;
             format!("{port} is open on loopback only; the process must listen on 0.0.0.0")
         } else if !open.is_empty() {
             format!("nothing listens on {port}; the process listens on {}", list(open))
@@ -85,7 +92,7 @@ impl ReplicaRun {
         } else {
             format!("nothing listens on {port}; the process listens on no port")
         };
-        self.check_reason = Some(Reason::new(ReasonCode::PortSilent, sentence));
+        self.check_reason = Some(Reason::new(code, sentence));
         Vec::new()
     }
 }

@@ -1,0 +1,156 @@
+//! Why something answers, or does not; and requests as they end.
+
+use futures_util::StreamExt;
+use mainyard_core::link::Served;
+use mainyard_core::model::Signal;
+use mainyard_core::why::{Part, Step, Why};
+
+use crate::args::Output;
+use crate::client::Client;
+use crate::words::{Failure, Paint, shape};
+
+/// What a person asks about.
+pub struct Asked {
+    /// A URL, a target or a request's id.
+    pub what: String,
+    /// Of a URL: the method.
+    pub method: String,
+    /// Of a URL: headers, as `name: value`.
+    pub headers: Vec<String>,
+}
+
+/// Which of the three is meant: a scheme, a dot or a port make a URL, a slash or a colon a target, hexadecimal digits an
+/// id.
+fn query(asked: &Asked) -> Result<Vec<(&'static str, String)>, Failure> {
+    let what = asked.what.trim();
+    let first = what.split('/').next().unwrap_or(what);
+    let is_kind = ["workload:", "service:", "route:"].iter().any(|kind| what.starts_with(kind));
+    if what.contains("://") || (!is_kind && first.contains(['.', ':'])) {
+        let headers = asked.headers.join("\n");
+        return Ok(vec![("url", what.to_owned()), ("method", asked.method.clone()), ("headers", headers)]);
+    }
+    let id = what.len() >= 8 && !is_kind && !what.contains('/') && what.bytes().all(|byte| byte.is_ascii_hexdigit());
+    if id || (!is_kind && !what.contains('/') && what.len() == 28) {
+        return Ok(vec![("request", what.to_owned())]);
+    }
+    let (kind, name) = what.split_once(':').map_or((None, what), |(kind, name)| (Some(kind), name));
+    let target = super::parse_target(name)?;
+    Ok(vec![("of", kind.map_or(target.to_string(), |kind| format!("{kind}:{target}")))])
+}
+
+pub async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), Failure> {
+    let query = query(asked)?;
+    let url = reqwest::Url::parse_with_params("http://x/why", &query).map_err(|error| Failure::usage(error.to_string()))?;
+    let answer = client.get(&format!("/why?{}", url.query().unwrap_or_default())).await?;
+    if output.json {
+        println!("{answer:#}");
+        return Ok(());
+    }
+    let why: Why = serde_json::from_value(answer)
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    print!("{}", shown(&why, Paint::stdout()));
+    Ok(())
+}
+
+/// The chain, with its cause at the end.
+pub fn shown(why: &Why, paint: Paint) -> String {
+    let signal = if why.answers { Signal::Good } else { Signal::Fault };
+    let word = match (why.steps.first().map(|step| step.part), why.answers) {
+        (Some(Part::Workload), true) => "is well",
+        (Some(Part::Workload), false) => "is not well",
+        (Some(Part::Request), true) => "was served",
+        (Some(Part::Request), false) => "was not served",
+        (_, true) => "answers",
+        (_, false) => "does not answer",
+    };
+    let mut text = format!("{}  {}\n\n", paint.strong(&why.of), paint.signal(signal, &format!("{} {word}", shape(signal))));
+    let last = why.steps.len().saturating_sub(1);
+    for (number, Step { part, name, says, signal }) in why.steps.iter().enumerate() {
+        let joint = if number == last && !why.answers { "╳" } else { "│" };
+        let mark = paint.signal(*signal, shape(*signal));
+        let line = if number == 0 { "  " } else { "" };
+        if line.is_empty() {
+            text.push_str(&format!("  {}\n", paint.quiet(joint)));
+        }
+        text.push_str(&format!("  {mark} {:<9} {}  {says}\n", word_of(*part), paint.strong(name)));
+    }
+    text.push('\n');
+    if !why.answers {
+        text.push_str(&format!("{}  {}: {}\n", paint.strong("cause"), why.cause.code, why.cause.sentence));
+        text.push_str(&format!("{}   {}\n", paint.strong("mend"), why.cause.mend));
+    }
+    for also in &why.also {
+        text.push_str(&format!("{}   {also}\n", paint.quiet("also")));
+    }
+    text
+}
+
+fn word_of(part: Part) -> &'static str {
+    match part {
+        Part::Gateway => "gateway",
+        Part::Host => "host",
+        Part::Route => "route",
+        Part::Door => "door",
+        Part::Share => "share",
+        Part::Service => "service",
+        Part::Selector => "selector",
+        Part::Workload => "workload",
+        Part::Release => "release",
+        Part::Replica => "replicas",
+        Part::Request => "request",
+    }
+}
+
+/// Requests as they end, until it is interrupted.
+pub async fn requests(client: &Client, of: Option<String>, output: Output) -> Result<(), Failure> {
+    let answer = client.send(client.request(reqwest::Method::GET, "/requests")).await?;
+    let mut stream = answer.bytes_stream();
+    let mut partial: Vec<u8> = Vec::new();
+    while let Some(piece) = stream.next().await {
+        let piece = piece.map_err(|error| Failure::unreachable(format!("the stream was cut: {error}")))?;
+        partial.extend_from_slice(&piece);
+        while let Some(end) = partial.iter().position(|byte| *byte == b'\n') {
+            let line: Vec<u8> = partial.drain(..=end).collect();
+            match serde_json::from_slice::<Served>(&line) {
+                Ok(served) if fits(&served, of.as_deref()) => {
+                    if output.json {
+                        print!("{}", String::from_utf8_lossy(&line));
+                    } else {
+                        println!("{}", told(&served));
+                    }
+                }
+                Ok(_) => {}
+                Err(_) if line.len() > 1 => eprintln!("{}", String::from_utf8_lossy(&line).trim_end()),
+                Err(_) => {}
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Whether it is of this route, workload or host.
+fn fits(served: &Served, of: Option<&str>) -> bool {
+    let Some(of) = of else { return true };
+    let name = of.split_once(':').map_or(of, |(_, name)| name);
+    let host = served.host.as_deref().map(|host| host.split(':').next().unwrap_or(host));
+    served.route.as_deref() == Some(name)
+        || served.replica.as_ref().is_some_and(|replica| replica.workload.to_string() == name)
+        || host == Some(of)
+}
+
+fn told(served: &Served) -> String {
+    let at = jiff::Timestamp::from_millisecond(served.at as i64).unwrap_or_default();
+    let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f");
+    let who = match (&served.replica, &served.reason) {
+        (Some(replica), _) => format!("{replica} @{}", served.release.map_or(0, |release| release.0)),
+        (None, Some(reason)) => reason.code.to_string(),
+        (None, None) => "gateway".to_owned(),
+    };
+    let host = served.host.as_deref().or(served.way.as_deref()).unwrap_or("-");
+    let millis = served.micros as f64 / 1000.0;
+    let broken = if served.broken { " broken off" } else { "" };
+    format!(
+        "{at} {} {} {host}{} {millis:.1} ms {who}{broken}  {}",
+        served.status, served.method, served.path, served.id
+    )
+}

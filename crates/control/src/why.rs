@@ -1,0 +1,135 @@
+//! Why something answers, or does not; and requests as gateways saw them.
+
+use std::time::Duration;
+
+use actix_web::web::{self, Bytes, Data, Json, Query};
+use actix_web::HttpResponse;
+use futures_util::StreamExt;
+use mainyard_core::link::{GatewayOrder, Served};
+use mainyard_core::model::Target;
+use mainyard_core::why::{Facts, Question};
+use serde::Deserialize;
+use serde_json::json;
+use tokio::sync::mpsc;
+
+use crate::Control;
+use crate::answers::Answer;
+use crate::problem::Problem;
+
+/// How long gateways are waited for that are asked for a request.
+const RECALL: Duration = Duration::from_secs(2);
+
+pub fn routes(app: &mut web::ServiceConfig) {
+    app.route("/why", web::get().to(why)).route("/requests", web::get().to(requests));
+}
+
+/// What is asked about: one of `url`, `of` and `request`.
+#[derive(Deserialize, utoipa::IntoParams)]
+pub struct Asked {
+    /// An address, such as `http://api.lockers.localhost:8780/v1`.
+    url: Option<String>,
+    /// With `url`: the method; GET by default.
+    method: Option<String>,
+    /// With `url`: headers, a line `name: value` each.
+    headers: Option<String>,
+    /// A workload, service or route, as `environment/name`, with `workload:`, `service:` or `route:` in front where the
+    /// name alone would not tell.
+    of: Option<String>,
+    /// The id of a request.
+    request: Option<String>,
+}
+
+fn port(address: &str) -> u16 {
+    address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or_default()
+}
+
+/// The chain of causes, from the outside in.
+#[utoipa::path(get, path = "/api/v1/why", params(Asked), responses((status = 200), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn why(control: Data<Control>, asked: Query<Asked>) -> Answer {
+    let served = match &asked.request {
+        Some(id) => Some(recall(&control, id).await?),
+        None => None,
+    };
+    let published = control.steward.published.read().await;
+    let facts = Facts {
+        state: &published.0,
+        http: port(&control.gateway_http),
+        https: port(&control.gateway_https),
+        gateways: control.links.gateways(),
+    };
+    let why = match (&asked.url, &asked.of, &served) {
+        (Some(url), None, None) => {
+            let mut question = Question::parse(url).map_err(Problem::invalid)?;
+            question.method = asked.method.clone().unwrap_or(question.method).to_ascii_uppercase();
+            for line in asked.headers.iter().flat_map(|lines| lines.lines()) {
+                let (name, value) = line.split_once(':').ok_or_else(|| {
+                    Problem::invalid(format!("{line:?} is no header; expected a name, a colon and a value"))
+                })?;
+                question.headers.push((name.trim().to_ascii_lowercase(), value.trim().to_owned()));
+            }
+            facts.url(&question)
+        }
+        (None, Some(of), None) => {
+            let (kind, name) = of.split_once(':').map_or((None, of.as_str()), |(kind, name)| (Some(kind), name));
+            if let Some(kind) = kind.filter(|kind| !["workload", "service", "route"].contains(kind)) {
+                return Err(Problem::invalid(format!("{kind}: is none of workload:, service: and route:")));
+            }
+            let target: Target =
+                name.parse().map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
+            facts.target(&target, kind).map_err(Problem::not_found)?
+        }
+        (None, None, Some(served)) => facts.request(served),
+        _ => return Err(Problem::invalid("ask about one thing: `url`, `of` or `request`")),
+    };
+    Ok(Json(json!(why)))
+}
+
+/// Asks every gateway for a request.
+async fn recall(control: &Control, id: &str) -> Result<Served, Problem> {
+    let asked = control.links.ask_gateways(|stream| GatewayOrder::Recall { stream, id: id.to_owned() });
+    let count = asked.len();
+    let mut answers = futures_util::stream::iter(asked.into_iter().map(gathered)).buffer_unordered(16);
+    let found = tokio::time::timeout(RECALL, async {
+        while let Some(line) = answers.next().await {
+            if let Ok(served) = serde_json::from_slice(&line) {
+                return Some(served);
+            }
+        }
+        None
+    });
+    found.await.ok().flatten().ok_or_else(|| {
+        let gateways = if count == 1 { "1 gateway".to_owned() } else { format!("{count} gateways") };
+        Problem::not_found(format!(
+            "{gateways} remember no request {id:?}; each keeps the last 20,000 of every worker, and its id is in X-Request-Id of the answer"
+        ))
+    })
+}
+
+async fn gathered(mut from: mpsc::Receiver<Bytes>) -> Vec<u8> {
+    let mut all = Vec::new();
+    while let Some(piece) = from.recv().await {
+        all.extend_from_slice(&piece);
+    }
+    all
+}
+
+/// Requests as they end, a JSON object a line, for as long as they are read; empty lines come in between.
+#[utoipa::path(get, path = "/api/v1/requests", responses((status = 200, content_type = "application/x-ndjson")))]
+pub async fn requests(control: Data<Control>) -> HttpResponse {
+    let (to, from) = mpsc::channel::<Bytes>(64);
+    for mut gateway in control.links.ask_gateways(|stream| GatewayOrder::Watch { stream }) {
+        let to = to.clone();
+        actix_web::rt::spawn(async move {
+            // Pieces are whole lines, so that those of several gateways do not mix.
+            while let Some(piece) = gateway.recv().await {
+                if to.send(piece).await.is_err() {
+                    break;
+                }
+            }
+        });
+    }
+    let lines = futures_util::stream::unfold(from, |mut from| async move {
+        Some((Ok::<_, std::convert::Infallible>(from.recv().await?), from))
+    });
+    HttpResponse::Ok().content_type("application/x-ndjson").streaming(lines)
+}

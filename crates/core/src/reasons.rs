@@ -1,0 +1,319 @@
+//! The catalogue of reasons: what each means, how it is found, and what to do. `docs/reasons.md` is made from it.
+
+use crate::model::ReasonCode;
+
+/// What is to be known of a reason.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Entry {
+    /// What it means.
+    pub meaning: &'static str,
+    /// Who finds it, and by what.
+    pub found: &'static str,
+    /// What a person does about it.
+    pub mend: &'static str,
+}
+
+const fn entry(meaning: &'static str, found: &'static str, mend: &'static str) -> Entry {
+    Entry { meaning, found, mend }
+}
+
+/// Codes by what they are about, in the order of a request's way.
+pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
+    use ReasonCode::*;
+    &[
+        ("The way in", &[GatewaySilent, PortNotTaken, NoSuchHost, PathNotMatched, MethodNotTaken, HeaderNotMatched]),
+        ("TLS", &[PlainWhereTls, TlsWherePlain, CertificateMismatch, CertificateOutOfDate]),
+        ("The request", &[BadRequest, NotAllowed, DoorSilent, RateLimited, BodyTooLarge, BodyStalled, NotOpenToCaller]),
+        ("Routes and services", &[AllSharesZero, ServiceMissing, SelectorEmpty, PortMissing, NoneReady]),
+        ("The answer", &[AnswerLate, AnswerBroken, Answers]),
+        ("Workloads", &[ScaledToZero, Held, StillStarting, ImageNotFound, ImageUnusable, NoRoom, SecretMissing]),
+        ("Releases", &[
+            NotReadyInTime, MoreErrors, Slower, AsksFirst, RunFirstFailed, RunFirstUnknown, Cancelled, NotAsReleased,
+        ]),
+        ("Replicas and their processes", &[
+            PortSilent, LoopbackOnly, CheckFails, OutOfMemory, KeepsEnding, EndedOnce, CannotStart, KeeperLost, NodeSilent,
+        ]),
+    ]
+};
+
+/// What is to be known of this one.
+pub fn about(code: ReasonCode) -> Entry {
+    use ReasonCode::*;
+    match code {
+        OutOfMemory => entry(
+            "The kernel killed a process of the replica because its memory limit was reached.",
+            "by the node, from the control group's own count of kills",
+            "raise `limits.memory`, or find what grows; `mainyard stats` says what was used",
+        ),
+        PortSilent => entry(
+            "Nothing listens on the declared port.",
+            "by the node, from the kernel's list of the replica's listening sockets",
+            "declare the port that the process listens on, which the sentence names, or let it listen on the declared one",
+        ),
+        LoopbackOnly => entry(
+            "The process listens on the declared port, but on its loopback address only, where nobody else reaches it.",
+            "by the node, from the kernel's list of the replica's listening sockets",
+            "let the process listen on 0.0.0.0",
+        ),
+        ImageNotFound => entry(
+            "The store has no image of this name.",
+            "by control, which looks the name up when a release is made",
+            "add it with `mainyard image add`, or correct the name; near ones are named",
+        ),
+        ImageUnusable => entry(
+            "The image is there and cannot be used.",
+            "by the node, when it reads or unpacks it",
+            "build the image anew; the sentence says what is wrong with it",
+        ),
+        KeepsEnding => entry(
+            "The process ends again and again.",
+            "by the node, which counts its ends and knows its exit status",
+            "read `mainyard logs`: the last lines before each end say why",
+        ),
+        EndedOnce => entry(
+            "The process ended and was started again.",
+            "by the node, from its exit status",
+            "nothing, where it does not happen again; `mainyard logs` has its last lines",
+        ),
+        SecretMissing => entry(
+            "A secret has no such version, or its value cannot be had.",
+            "by control when a release is made, by the node when it starts a replica, by the gateway when it lets in by one",
+            "add the secret with `mainyard secret add`; control's log says why a value cannot be opened",
+        ),
+        NoRoom => entry(
+            "No node has the room that is asked for.",
+            "by control, from what nodes have and what replicas reserve there",
+            "lower `reserve`, scale something down, or add a node; the sentence has the numbers",
+        ),
+        CannotStart => entry(
+            "The program could not be started at all.",
+            "by the keeper, from the kernel's word",
+            "correct `command`, or the image's own; the sentence says what was tried",
+        ),
+        NotAsReleased => entry(
+            "The node started something else than the release asks for.",
+            "by control, which compares a digest of what was started",
+            "nothing by hand: the rollout goes back; tell whoever looks after the node",
+        ),
+        CheckFails => entry(
+            "The ready check does not succeed.",
+            "by the node, which makes the check",
+            "ask the path of the check yourself, and read `mainyard logs`",
+        ),
+        NotReadyInTime => entry(
+            "The new release was not ready by its deadline.",
+            "by control, from the node's reports",
+            "see the reason of its replicas in `mainyard show`; raise `rollout.deadline` where it only needs longer",
+        ),
+        MoreErrors => entry(
+            "The new release fails more requests than the one before.",
+            "by control, from the gateway's figures of both",
+            "read the new release's log; `advance` goes on in spite of it",
+        ),
+        Slower => entry(
+            "The new release answers more slowly than the one before.",
+            "by control, from the gateway's figures of both",
+            "compare both in `mainyard show`; `advance` goes on in spite of it",
+        ),
+        AsksFirst => entry(
+            "A step of the rollout is done, and a person is asked before the next.",
+            "by control, from `then = \"ask\"`",
+            "`mainyard advance` or `mainyard cancel`",
+        ),
+        RunFirstFailed => entry(
+            "The command that runs before the release serves did not end well.",
+            "by the node, from its exit status",
+            "read its last lines in `mainyard show T@N`, and deploy what mends it",
+        ),
+        RunFirstUnknown => entry(
+            "The command that runs before the release serves may have run, and its end is not known.",
+            "by control: the node's agent was replaced while it ran",
+            "look whether it did its work; then `advance` or `cancel`",
+        ),
+        Cancelled => entry("A person took the rollout back.", "by control", "nothing; deploy again when it is mended"),
+        KeeperLost => entry(
+            "The keeper ended without a word, and its replica with it.",
+            "by the node, which misses it",
+            "nothing by hand: the replica is started again; tell whoever looks after the node if it happens twice",
+        ),
+        NodeSilent => entry(
+            "The node's agent is silent.",
+            "by control, which hears from each node every second",
+            "look after the machine; its replicas go on serving meanwhile",
+        ),
+        GatewaySilent => entry(
+            "No gateway is linked to control.",
+            "by control, which hears from each gateway every second",
+            "see that the gateway runs: `mainyard start` starts it; it serves by its last table meanwhile",
+        ),
+        PortNotTaken => entry(
+            "The gateway does not listen on this port.",
+            "from the gateway's listeners and the routes that take a port",
+            "use the port that the sentence names",
+        ),
+        NoSuchHost => entry(
+            "No route has this host.",
+            "by the gateway, from its table",
+            "correct the host, or add a route: `mainyard add route`; near hosts are named",
+        ),
+        PathNotMatched => entry(
+            "The host has routes, and none takes the path.",
+            "by the gateway, from its table",
+            "add a route for the path, or ask one of the paths that are named",
+        ),
+        MethodNotTaken => entry(
+            "The path has routes, and none takes the method.",
+            "by the gateway, from its table",
+            "use one of the methods that are named, or take the method into the route's `methods`",
+        ),
+        HeaderNotMatched => entry(
+            "The path has routes, and each asks for a header that the request lacks.",
+            "by the gateway, from its table",
+            "send the header, or add a route without it",
+        ),
+        PlainWhereTls => entry(
+            "Plain HTTP was spoken where TLS is expected.",
+            "by the gateway at its https port, and by the node where a check is answered with a TLS alert",
+            "use https; towards a replica, say `onward = \"tls\"` in the route's `tls`",
+        ),
+        TlsWherePlain => entry(
+            "TLS was spoken where plain HTTP is expected.",
+            "by the gateway, from the connection's first byte",
+            "use http, or the gateway's https port",
+        ),
+        CertificateMismatch => entry(
+            "The certificate is for other names than the host.",
+            "from the certificate's subject alternative names",
+            "add a certificate that covers the host: `mainyard certificate add`",
+        ),
+        CertificateOutOfDate => entry(
+            "The certificate is not valid yet, or not any more.",
+            "from the certificate's dates",
+            "add its successor under the same name: `mainyard certificate add`; nothing is interrupted",
+        ),
+        BadRequest => entry(
+            "The request cannot be understood, or not in one way only.",
+            "by the gateway, from its bytes: docs/http.md has every shape",
+            "mend the client; the sentence says what is wrong",
+        ),
+        NotAllowed => entry(
+            "The visitor did not show that it may enter.",
+            "by the gateway, from the route's `enter`",
+            "send the token, or name and password, that the route asks for",
+        ),
+        DoorSilent => entry(
+            "Whoever is asked whether visitors may enter gives no usable answer.",
+            "by the gateway, which asks `ask_url`",
+            "see that it runs and answers 2xx, 401 or 403 within its time",
+        ),
+        RateLimited => entry(
+            "One visitor asks more often than the route lets one visitor.",
+            "by the gateway, by the visitor's address",
+            "ask less often: `Retry-After` says when; or raise the route's `rate`",
+        ),
+        BodyTooLarge => entry(
+            "The request's body is larger than the route takes.",
+            "by the gateway, from its length or as it goes by",
+            "send less, or raise `limits.body` of the route",
+        ),
+        BodyStalled => entry(
+            "The request's body stopped coming.",
+            "by the gateway, after the pause that the route allows",
+            "look at the visitor's connection; `limits.pause` says how long is waited",
+        ),
+        NotOpenToCaller => entry(
+            "The caller's environment is not one that the service is open to.",
+            "by the gateway, from the caller's address",
+            "take the caller's environment into `open_to` of the service, if it should be let in",
+        ),
+        AllSharesZero => entry(
+            "Every share of the route is zero.",
+            "from the route's declaration",
+            "give one of its services a share",
+        ),
+        ServiceMissing => entry(
+            "The route leads to a service that is not there.",
+            "from the record",
+            "declare the service, or lead the route elsewhere",
+        ),
+        SelectorEmpty => entry(
+            "The service's selector matches no workload.",
+            "from the labels of the wanted releases",
+            "correct the selector or the label; what nearly matches is named",
+        ),
+        PortMissing => entry(
+            "The workloads that the service selects have no port of the name that it leads to.",
+            "from the ports of the wanted releases",
+            "correct the name in the service's `ports`, or declare the port on the workload",
+        ),
+        NoneReady => entry(
+            "No replica of the service takes requests now.",
+            "from the table, and from each replica's own reason",
+            "mend what the replicas say",
+        ),
+        AnswerLate => entry(
+            "The replica did not begin its answer in time.",
+            "by the gateway, after the time that the route allows",
+            "look at what the replica waits for; `limits.answer` says how long is waited",
+        ),
+        AnswerBroken => entry(
+            "The replica broke the connection before it answered, or answered what is no HTTP.",
+            "by the gateway, which reads its answer",
+            "read the replica's log; a process that expects TLS also shows so",
+        ),
+        ScaledToZero => entry("A person scaled the workload to none.", "from the record", "`mainyard scale T 1`"),
+        Held => entry(
+            "A person holds it: nothing automatic moves it.",
+            "from the record; the reason that was given stands beside it",
+            "`mainyard resume T`, when the reason is gone",
+        ),
+        StillStarting => entry(
+            "It is on its way and nothing is wrong.",
+            "from the node's reports",
+            "wait; `mainyard show` follows it",
+        ),
+        Answers => entry("It answers.", "from the table", "nothing"),
+    }
+}
+
+/// The catalogue as a document.
+pub fn document() -> String {
+    let mut text = String::new();
+    for (chapter, codes) in CHAPTERS {
+        text.push_str(&format!("## {chapter}\n\n| reason | meaning | found | what to do |\n| --- | --- | --- | --- |\n"));
+        for code in *codes {
+            let Entry { meaning, found, mend } = about(*code);
+            text.push_str(&format!("| `{code}` | {meaning} | {found} | {mend} |\n"));
+        }
+        text.push('\n');
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_code_is_in_one_chapter() {
+        let mut listed: Vec<ReasonCode> = CHAPTERS.iter().flat_map(|(_, codes)| codes.iter().copied()).collect();
+        listed.sort();
+        let mut all = ReasonCode::ALL.to_vec();
+        all.sort();
+        assert_eq!(listed, all);
+    }
+
+    #[test]
+    fn the_docs_hold_this_catalogue() {
+        let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/reasons.md");
+        let docs = std::fs::read_to_string(file).expect("docs/reasons.md");
+        let (begin, end) = ("<!-- catalogue -->\n", "<!-- end of the catalogue -->");
+        let start = docs.find(begin).expect("the mark") + begin.len();
+        let stop = docs.find(end).expect("the other mark");
+        if std::env::var_os("MAINYARD_WRITE_DOCS").is_some() {
+            std::fs::write(file, format!("{}{}{}", &docs[..start], document(), &docs[stop..])).expect("written");
+            return;
+        }
+        assert_eq!(&docs[start..stop], document(), "MAINYARD_WRITE_DOCS=1 cargo test -p mainyard-core writes it anew");
+    }
+}
