@@ -14,9 +14,12 @@ impl Facts<'_> {
         let of = format!("request {} ({method} {host}{path})", served.id);
         let scheme = if served.secure { "over TLS" } else { "without TLS" };
         let millis = served.micros as f64 / 1000.0;
-        let signal = if *status < 500 && served.reason.is_none() { Signal::Good } else { Signal::Fault };
-        let says = format!("{method} {host}{path} from {} {scheme}: {status} after {millis:.1} ms", served.peer);
-        walk.step(Part::Request, &served.id, signal, says);
+        let signal = if *status < 500 { Signal::Good } else { Signal::Fault };
+        let unread = path.is_empty() && served.route.is_none();
+        let what = if unread { "what could not be read".to_owned() } else { format!("{method} {host}{path}") };
+        let of = if unread { format!("request {}", served.id) } else { of };
+        let says = format!("{what} from {} {scheme}: {status} after {millis:.1} ms", served.peer);
+        walk.step(Part::Request, &served.id, Signal::Rest, says);
         match (&served.route, &served.way) {
             (Some(route), way) => {
                 let now = if self.has_route(route) { "" } else { "; the route is gone since" };
@@ -31,7 +34,8 @@ impl Facts<'_> {
         walk.also.push(format!("{} bytes came with it, {} went back", served.received, served.sent));
         let found = match (&served.reason, &served.replica) {
             (Some(Reason { code, sentence }), _) => {
-                Err(Cause { code: *code, sentence: sentence.clone(), mend: reasons::about(*code).mend.to_owned() })
+                let mend = reasons::about(*code).mend;
+                Err(walk.cut(Part::Gateway, "gateway", *code, sentence.as_str(), mend))
             }
             (None, Some(replica)) => {
                 let release = served.release.map_or(0, |release| release.0);
