@@ -7,7 +7,7 @@ use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
 mod things;
 
-pub use things::{Environment, Image, Secret};
+pub use things::{Add, Environment, Image, Made, Secret};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -280,6 +280,9 @@ pub enum Command {
         #[command(flatten)]
         wait: Wait,
     },
+    /// Make a workload, a service or a route without a file.
+    #[command(subcommand)]
+    Add(Add),
     /// Check files without a platform.
     #[command(after_help = "Example:\n  mainyard validate mainyard.toml")]
     Validate {

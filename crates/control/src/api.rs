@@ -56,6 +56,7 @@ use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer, why
         declare,
         transfer::list_images,
         transfer::add_image,
+        transfer::image_config,
         trail
     ),
     components(schemas(
@@ -107,6 +108,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/declare", web::post().to(declare))
             .route("/images", web::get().to(transfer::list_images))
             .route("/images", web::post().to(transfer::add_image))
+            .route("/images/config", web::get().to(transfer::image_config))
             .route("/trail", web::get().to(trail)),
     );
     app.route("/sign-in", web::get().to(sign_in));

@@ -8,7 +8,7 @@ use futures_util::StreamExt;
 use jiff::Timestamp;
 use mainyard_core::cluster::{AddedImage, Cluster};
 use mainyard_core::model::{ImageRecord, ImageRef, Name, Origin};
-use mainyard_images::{ContentStore, import_archive};
+use mainyard_images::{ContentStore, Digest, import_archive};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use tokio_util::io::{StreamReader, SyncIoBridge};
@@ -164,4 +164,30 @@ pub async fn add_image(
         Ok(json!({"images": records, "outcomes": outcomes}))
     };
     Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
+}
+
+#[derive(Deserialize, utoipa::IntoParams)]
+pub struct WhichImage {
+    /// The image, as name:tag.
+    #[param(value_type = String)]
+    image: ImageRef,
+}
+
+/// What an image says of itself: the ports it exposes and the command it runs (OCI image configuration).
+#[utoipa::path(get, path = "/api/v1/images/config", params(WhichImage), responses((status = 200), (status = 404, body = Problem)))]
+pub async fn image_config(control: Data<Control>, which: Query<WhichImage>) -> Answer {
+    let name = which.image.to_string();
+    let digest = {
+        let published = control.steward.published.read().await;
+        let images = &published.0.images;
+        let missing = || {
+            let near = mainyard_core::near::near(&name, images.keys().map(String::as_str)).join(", ");
+            let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
+            Problem::not_found(format!("the store has no {name}{near}"))
+        };
+        images.get(&name).ok_or_else(missing)?.digest.clone()
+    };
+    let about = Digest::parse(&digest).and_then(|digest| mainyard_images::about(&control.images, &digest));
+    let about = about.map_err(|error| Problem::invalid(error.to_string()))?;
+    Ok(Json(json!({"image": name, "digest": digest, "ports": about.ports, "command": about.command})))
 }

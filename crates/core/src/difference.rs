@@ -5,6 +5,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::manifest::written;
 use crate::model::{Check, Name, Release, ReleaseSpec, RolloutRule};
 
 /// One field that differs.
@@ -117,18 +118,6 @@ pub fn written_differences<T: Serialize>(prefix: &str, before: &T, after: &T) ->
     list.0
 }
 
-/// A value as it is written in a file, on one line.
-fn in_toml(value: &serde_json::Value) -> String {
-    match value {
-        serde_json::Value::Array(list) => format!("[{}]", list.iter().map(in_toml).collect::<Vec<_>>().join(", ")),
-        serde_json::Value::Object(keys) => {
-            let keys: Vec<String> = keys.iter().map(|(key, value)| format!("{key} = {}", in_toml(value))).collect();
-            format!("{{ {} }}", keys.join(", "))
-        }
-        plain => plain.to_string(),
-    }
-}
-
 struct Gathered(Vec<Difference>);
 
 impl Gathered {
@@ -153,7 +142,7 @@ impl Gathered {
             then.keys().chain(now.keys()).filter(|key| !except.contains(&key.as_str())).collect();
         for name in names {
             let text = |keys: &serde_json::Map<String, serde_json::Value>| {
-                keys.get(name).map(|value| value.as_str().map_or_else(|| in_toml(value), str::to_owned))
+                keys.get(name).map(|value| value.as_str().map_or_else(|| written(value), str::to_owned))
             };
             self.maybe(&format!("{prefix}{name}"), text(&then), text(&now));
         }

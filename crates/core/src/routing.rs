@@ -275,7 +275,12 @@ fn why_silent(service: &Service, selected: &[&Workload]) -> Reason {
         None if workload.wanted == 0 => "it is scaled to 0".to_owned(),
         None => format!("it is {}", workload.state),
     };
-    Reason::new(ReasonCode::NoneReady, format!("no replica of {name} takes requests: {detail}"))
+    let sentence = if workload.settled.is_none() {
+        format!("nothing runs here yet, because {name} has no replica that takes requests: {detail}")
+    } else {
+        format!("no replica of {name} takes requests: {detail}")
+    };
+    Reason::new(ReasonCode::NoneReady, sentence)
 }
 
 /// The text of `/etc/hosts` for the replicas of an environment: every service by its name.

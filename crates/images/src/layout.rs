@@ -208,7 +208,7 @@ fn verified(dir: &Path, digest: &Digest) -> Result<Vec<u8>, Error> {
     })
 }
 
-fn document<T: serde::de::DeserializeOwned>(bytes: &[u8], what: &str) -> Result<T, Error> {
+pub(crate) fn document<T: serde::de::DeserializeOwned>(bytes: &[u8], what: &str) -> Result<T, Error> {
     serde_json::from_slice(bytes)
         .map_err(|error| Error::Invalid(format!("{what} does not follow the image specification: {error}")))
 }

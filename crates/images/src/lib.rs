@@ -4,12 +4,14 @@
 //! stranger made is checked before it is believed: every blob against its digest, every layer against the
 //! digest its configuration names, every path against leaving its root.
 
+mod about;
 mod content;
 mod layout;
 mod pack;
 mod unpack;
 mod users;
 
+pub use about::{About, about};
 pub use content::{ContentStore, Digest, hash_reader};
 pub use layout::{Imported, import_archive, import_dir, write_archive};
 pub use oci_spec::image::{ImageConfiguration, ImageManifest};

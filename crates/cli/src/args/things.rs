@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::Subcommand;
+use clap::{Args, Subcommand};
 
 use super::{Output, Trial, Wait};
 
@@ -76,6 +76,102 @@ pub enum Secret {
         #[command(flatten)]
         trial: Trial,
     },
+}
+
+/// What to make without a file.
+#[derive(Debug, Subcommand)]
+pub enum Add {
+    /// Run an image: its port and command are the image's own where nothing else is said.
+    #[command(
+        after_help = "Example:\n  mainyard add workload staging/kiosk --image lockers/courier-web:2.3.0\n  mainyard add workload staging/kiosk --image lockers/courier-web:2.3.0 --open --print"
+    )]
+    Workload {
+        /// The workload, as environment/name.
+        workload: String,
+        /// The image, as name:tag.
+        #[arg(long)]
+        image: String,
+        /// How many replicas.
+        #[arg(long, default_value_t = 1)]
+        replicas: u32,
+        /// A port that the process listens on; may be given several times.
+        #[arg(long = "port", value_name = "NAME=NUMBER")]
+        ports: Vec<String>,
+        /// A setting; may be given several times.
+        #[arg(long = "set", value_name = "K=V")]
+        settings: Vec<String>,
+        /// A label; may be given several times.
+        #[arg(long = "label", value_name = "K=V")]
+        labels: Vec<String>,
+        /// The path of the ready check.
+        #[arg(long, value_name = "PATH")]
+        ready: Option<String>,
+        /// The memory limit, such as 128MiB.
+        #[arg(long, value_name = "SIZE")]
+        memory: Option<String>,
+        /// Also let the outside in, by a route of the same name.
+        #[arg(long)]
+        open: bool,
+        /// Program and arguments, instead of the image's own.
+        #[arg(last = true, value_name = "COMMAND")]
+        command: Vec<String>,
+        #[command(flatten)]
+        made: Made,
+    },
+    /// Put a stable name and address in front of replicas.
+    #[command(
+        after_help = "Example:\n  mainyard add service staging/desks --select tier=api --port 80=http\n  mainyard add service staging/lockers-db --select workload=lockers-db --port 5432=db,tcp"
+    )]
+    Service {
+        /// The service, as environment/name.
+        service: String,
+        /// A label that workloads must carry; may be given several times. By default the workload of the same name.
+        #[arg(long = "select", value_name = "K=V")]
+        select: Vec<String>,
+        /// A port: the service's number, the workload's port by name, and `tcp` where it speaks something else than HTTP.
+        #[arg(long = "port", value_name = "NUMBER=NAME[,tcp]", required = true)]
+        ports: Vec<String>,
+        /// Another environment whose replicas may call it; may be given several times.
+        #[arg(long = "open-to", value_name = "ENVIRONMENT")]
+        open_to: Vec<String>,
+        #[command(flatten)]
+        made: Made,
+    },
+    /// Let the outside in, at a host; by default the route's name under the environment's domain.
+    #[command(
+        after_help = "Example:\n  mainyard add route staging/kiosk --to kiosk\n  mainyard add route staging/kiosk --host kiosk.lockers.localhost --to kiosk=90 --to courier-web=10"
+    )]
+    Route {
+        /// The route, as environment/name.
+        route: String,
+        /// A service, with its port and share where they are not the first and all; may be given several times.
+        #[arg(long = "to", value_name = "SERVICE[:PORT][=SHARE]", required = true)]
+        to: Vec<String>,
+        /// The host.
+        #[arg(long)]
+        host: Option<String>,
+        /// The path it takes, with everything below it.
+        #[arg(long)]
+        path: Option<String>,
+        /// Instead of a host: a port of the gateway, whose connections are passed on as they are.
+        #[arg(long, conflicts_with_all = ["host", "path"])]
+        port: Option<u16>,
+        #[command(flatten)]
+        made: Made,
+    },
+}
+
+/// How a thing is made without a file.
+#[derive(Debug, Clone, Args)]
+pub struct Made {
+    /// What it is declared, upgraded and removed with; by default what its service belongs to, or its own name.
+    #[arg(long, value_name = "NAME")]
+    pub application: Option<String>,
+    /// Change nothing; print the file that would be declared.
+    #[arg(long)]
+    pub print: bool,
+    #[command(flatten)]
+    pub wait: Wait,
 }
 
 /// What to do with environments.

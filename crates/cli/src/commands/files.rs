@@ -13,7 +13,7 @@ use crate::args::Wait;
 use crate::client::Client;
 use crate::follow;
 use crate::place;
-use crate::words::{Failure, Paint, count};
+use crate::words::{Failure, Paint, count, shape};
 
 pub fn schema() -> Result<(), Failure> {
     let schema = serde_json::to_string_pretty(&manifest::schema::schema())
@@ -71,6 +71,9 @@ pub fn validate(paths: &[PathBuf]) -> Result<(), Failure> {
                         count(declared.services.len(), "service"),
                         count(declared.routes.len(), "route")
                     );
+                    for warning in &declared.warnings {
+                        println!("  {} {warning}", shape(Signal::Caution));
+                    }
                 }
             }
             // What is missing from the common part alone may be whole in each environment.
@@ -98,6 +101,17 @@ pub async fn declare(
     let environment = environment.or_else(place::default_environment).ok_or_else(|| {
         Failure::usage("say for which environment: --in staging, or choose a default: mainyard use staging")
     })?;
+    send(client, &files, &environment, exact, wait).await
+}
+
+/// Declares files, says what changed, and follows it.
+pub async fn send(
+    client: &Client,
+    files: &[SourceFile],
+    environment: &str,
+    exact: bool,
+    wait: Wait,
+) -> Result<(), Failure> {
     let body = json!({"environment": environment, "files": files, "exact": exact});
     let answer = forecast::ask(client, Method::POST, "/declare", Some(&body), &wait.trial).await?;
     let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone())

@@ -1,6 +1,7 @@
 //! What the client does, command by command.
 
 mod acts;
+mod add;
 pub mod files;
 mod forecast;
 mod images;
@@ -85,6 +86,7 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Declare { files, environment, exact, wait } => {
             files::declare(&client, &files, environment, exact, wait).await
         }
+        Command::Add(what) => add::add(&client, what).await,
         Command::Image(Image::Add { path, name, trial }) => images::add(&client, &path, name, &trial).await,
         Command::Image(Image::List { output }) => images::list(&client, output).await,
         Command::Secret(Secret::Add { secret, keep_newline, wait }) => {

@@ -10,7 +10,9 @@ mod meaning;
 mod parse;
 mod problem;
 pub mod schema;
+mod write;
 
 pub use check::{is_host, is_token};
 pub use meaning::{Declared, DeclaredWorkload, environments, read};
+pub use write::{Written, write, written};
 pub use problem::{Place, Problem, SourceFile};
