@@ -116,6 +116,7 @@ impl Bare {
             address: address_of(number),
             port: None,
             hosts: String::new(),
+            resolver: String::new(),
             files: Vec::new(),
             grace: Duration::from_secs(5),
             log_dir: run_dir.clone(),

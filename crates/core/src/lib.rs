@@ -16,6 +16,7 @@
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
 //! - [`framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
 //! - [`pace`]: how often one visitor may ask
+//! - [`resolving`]: what names of services stand for, as replicas ask for them
 //! - [`why`]: why an address or a workload answers, or does not; [`reasons`] is the catalogue behind it
 //! - [`drain`]: when a replica that left the table may be stopped
 //! - [`replica_run`]: what the node agent does for one replica
@@ -38,6 +39,7 @@ pub mod pace;
 pub mod placement;
 pub mod reasons;
 pub mod replica_run;
+pub mod resolving;
 pub mod retention;
 pub mod routing;
 pub mod sizing;

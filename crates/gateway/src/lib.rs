@@ -24,6 +24,7 @@ mod pages;
 mod ports;
 mod refused;
 mod replica;
+mod resolver;
 mod route;
 mod seat;
 mod seen;
@@ -124,6 +125,7 @@ pub fn run(config: Config) -> Result<(), Error> {
         link::first_table(&config, &control, &serving, &mut kept).await;
         let ports = serve::start(&config, tls, &serving).map_err(io("start the workers"))?;
         tokio::spawn(ports::follow(outside, Arc::clone(&serving), ports.clone()));
+        resolver::start(config.network.clone(), Arc::clone(&serving)).map_err(io("start the resolver"))?;
         inside::start(config.network.clone(), Arc::clone(&serving), ports).map_err(io("listen inside"))?;
         tokio::spawn(link::report(config.name.clone(), control.clone(), Arc::clone(&serving)));
         link::follow(&config, &control, &serving, kept).await;

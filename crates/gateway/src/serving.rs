@@ -89,6 +89,11 @@ impl Serving {
         self.held().cell(&target.to_string())?.now()
     }
 
+    /// Looks at the table itself.
+    pub fn with_table<T>(&self, look: impl FnOnce(&Table) -> T) -> T {
+        look(&self.held().table)
+    }
+
     fn held(&self) -> MutexGuard<'_, Held> {
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -46,6 +46,8 @@ pub struct Spec {
     pub scratch: u64,
     /// Content of `/etc/hosts`.
     pub hosts: String,
+    /// The whole `/etc/resolv.conf`.
+    pub resolver: String,
     /// Files put into the root: absolute paths and contents.
     pub files: Vec<(String, Vec<u8>)>,
     /// Content of `/proc/meminfo`: the replica's limit, not the machine's memory.
@@ -93,6 +95,7 @@ impl Spec {
         out.texts(&self.layers);
         out.number(self.scratch);
         out.text(&self.hosts);
+        out.text(&self.resolver);
         out.number(self.files.len() as u64);
         for (path, content) in &self.files {
             out.text(path);
@@ -141,6 +144,7 @@ impl Spec {
             layers: from.texts()?,
             scratch: from.number()?,
             hosts: from.text()?,
+            resolver: from.text()?,
             files: from.list(|from| Some((from.text()?, from.bytes()?.to_vec())))?,
             meminfo: from.text()?,
             groups: from.list(|from| {

@@ -59,6 +59,7 @@ pub fn furnish(spec: &Spec) -> Result<(), Fault> {
     }
     step("furnish /dev", devices(spec))?;
     step("furnish /etc/hosts", put_file(&hosts, "/etc/hosts", spec.id_base))?;
+    step("furnish /etc/resolv.conf", put_text(spec, "/etc/resolv.conf", &spec.resolver))?;
     let flags = MS_NOSUID | MS_NODEV | MS_NOEXEC;
     step("mount /proc", mount("proc", "/proc", "proc", flags, ""))?;
     step("mask /proc", move_mount(&meminfo, "/proc/meminfo"))?;
@@ -95,6 +96,16 @@ fn put_file(tree: &OwnedFd, path: &str, id_base: u32) -> io::Result<()> {
     fs::OpenOptions::new().create(true).append(true).open(path)?;
     chown(path, Some(id_base), Some(id_base))?;
     move_mount(tree, path)
+}
+
+/// A file that everybody inside may read.
+fn put_text(spec: &Spec, path: &str, text: &str) -> io::Result<()> {
+    if fs::symlink_metadata(path).is_ok() {
+        fs::remove_file(path)?;
+    }
+    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(path)?;
+    file.write_all(text.as_bytes())?;
+    chown(path, Some(spec.id_base), Some(spec.id_base))
 }
 
 /// A file that the program's own user alone may read, in scratch: it is memory and goes with the replica.

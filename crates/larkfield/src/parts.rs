@@ -124,6 +124,14 @@ fn api(
             let lines = seen.map(|key| format!("{key}: {}\n", request.header(key).unwrap_or("-")));
             answer.send("200 OK", "text/plain", &lines.concat())
         }
+        // What a name stands for, by the system's own resolver library.
+        ["lookup", name] => match std::net::ToSocketAddrs::to_socket_addrs(&(name, 0)) {
+            Ok(found) => {
+                let found: Vec<String> = found.map(|address| address.ip().to_string()).collect();
+                answer.send("200 OK", "text/plain", &format!("{}\n", found.join(" ")))
+            }
+            Err(error) => answer.send("404 Not Found", "text/plain", &format!("{error}\n")),
+        },
         ["slow", ms] => {
             println!("{} {path} begins", request.method);
             std::thread::sleep(Duration::from_millis(ms.parse().unwrap_or(0)));

@@ -209,17 +209,18 @@ impl Agent {
         orders::keep(&dir, order, &self.keys)
     }
 
-    /// Replicas read names of services from a file of their own, which is rewritten in place.
+    /// Ordinary processes read names of services from a file of their own, which is rewritten in place; replicas with a
+    /// network of their own ask the node's resolver.
     fn take_hosts(&mut self, environment: Name, text: String) {
-        let text = if self.driver.is_plain() { hosts_in(self.driver.range(), &text) } else { text };
+        if !self.driver.is_plain() {
+            return;
+        }
+        let text = hosts_in(self.driver.range(), &text);
         for (id, held) in self.held.iter().filter(|(id, _)| id.workload.environment == environment) {
-            let Some(keeper) = &held.keeper else { continue };
-            let path = if self.driver.is_plain() {
-                Plain::hosts_file(&self.dir_of(id))
-            } else {
-                format!("/proc/{}/cwd/hosts", keeper.pid).into()
-            };
-            if let Err(error) = std::fs::write(&path, &text) {
+            if held.keeper.is_none() {
+                continue;
+            }
+            if let Err(error) = std::fs::write(Plain::hosts_file(&self.dir_of(id)), &text) {
                 tracing::debug!(replica = %id, %error, "the hosts file cannot be renewed");
             }
         }
@@ -359,7 +360,7 @@ impl Agent {
             .hosts
             .get(&id.workload.environment)
             .cloned()
-            .unwrap_or_else(|| "127.0.0.1 localhost\n".to_owned());
+            .unwrap_or_else(|| keepers::own_hosts(&replica.order));
         let run = keepers::run_of(&replica.order, image, hosts, run_dir.clone(), log_dir);
         for name in ["exit", "init", "pid"] {
             let _ = std::fs::remove_file(run_dir.join(name));

@@ -4,6 +4,8 @@ use std::os::fd::{FromRawFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
+use mainyard_core::address::NODE_ADDRESS;
+use mainyard_core::resolving::resolver_file;
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::{ReleaseSpec, ReplicaId, SecretUse, Setting};
 use mainyard_core::replica_run::{Ended, Event};
@@ -70,11 +72,18 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
         address: order.address,
         port: main_port(&order.spec),
         hosts,
+        resolver: resolver_file(NODE_ADDRESS, &id.workload.environment),
         files: files.collect(),
         grace: order.spec.stop.grace.duration(),
         run_dir,
         log_dir,
     }
+}
+
+/// What a replica's own `/etc/hosts` holds: itself. Everybody else is asked for by name.
+pub fn own_hosts(order: &RunOrder) -> String {
+    let name = format!("{}-{}", order.id.workload.name, order.id.short);
+    format!("127.0.0.1 localhost\n::1 localhost\n{} {name}\n", order.address)
 }
 
 /// The digest of what is about to be started: read from what the keeper is told, not from what was ordered.

@@ -60,6 +60,8 @@ pub struct Run {
     pub port: Option<u16>,
     /// Content of `/etc/hosts`.
     pub hosts: String,
+    /// Content of `/etc/resolv.conf`.
+    pub resolver: String,
     /// Files put into its root: absolute paths and contents. They are never on disk.
     pub files: Vec<(String, Vec<u8>)>,
     /// From the stop signal to the kill.
@@ -139,6 +141,7 @@ impl Isolation {
             layers: run.layers.iter().map(|layer| text(layer)).collect(),
             scratch,
             hosts: run.hosts.clone(),
+            resolver: run.resolver.clone(),
             files: run.files.clone(),
             meminfo: meminfo(run.limits.memory),
             groups: self.groups.of_replica(&run.name, &run.limits),

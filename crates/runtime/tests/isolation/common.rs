@@ -102,6 +102,7 @@ impl Bench {
             address,
             port: None,
             hosts: "127.0.0.1 localhost\n".into(),
+            resolver: "nameserver 10.118.0.1\n".into(),
             files: Vec::new(),
             grace: Duration::from_secs(5),
             log_dir: run_dir.clone(),

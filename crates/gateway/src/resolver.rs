@@ -1,0 +1,200 @@
+//! The node's resolver: answers replicas' questions for names of services from the table (RFC 1035, over UDP and TCP), and
+//! forwards nothing.
+
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
+use std::sync::Arc;
+use std::time::Duration;
+
+use hickory_proto::op::{Message, MessageType, OpCode, ResponseCode};
+use hickory_proto::rr::rdata::{A, SOA, SRV};
+use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
+use mainyard_core::address::NODE_ADDRESS;
+use mainyard_core::resolving::{Asked, DOMAIN, KEEP, Resolved, resolve};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream, UdpSocket};
+
+use crate::Network;
+use crate::serving::Serving;
+
+const PORT: u16 = 53;
+/// Largest answer over UDP to whoever did not say that it takes more.
+const UDP: usize = 512;
+/// A question over TCP must be here within this time.
+const WITHIN: Duration = Duration::from_secs(5);
+
+/// Starts the thread that answers, where replicas have a network of their own.
+pub fn start(network: Network, serving: Arc<Serving>) -> std::io::Result<()> {
+    if !matches!(network, Network::Private(_)) {
+        return Ok(());
+    }
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    std::thread::Builder::new().name("resolver".to_owned()).spawn(move || {
+        if let Err(error) = network.enter() {
+            tracing::error!(%error, "names of services are not resolved");
+            return;
+        }
+        runtime.block_on(async {
+            let at = SocketAddrV4::new(NODE_ADDRESS, PORT);
+            // One gateway of a node answers; another takes over when it ends.
+            let udp = patiently(|| UdpSocket::bind(at)).await;
+            let tcp = patiently(|| TcpListener::bind(at)).await;
+            tokio::join!(over_udp(udp, &serving), over_tcp(tcp, Arc::clone(&serving)));
+        });
+    })?;
+    Ok(())
+}
+
+async fn patiently<T, F: Future<Output = std::io::Result<T>>>(bind: impl Fn() -> F) -> T {
+    loop {
+        match bind().await {
+            Ok(bound) => return bound,
+            Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+        }
+    }
+}
+
+async fn over_udp(socket: UdpSocket, serving: &Serving) {
+    let mut buffer = vec![0; 4096];
+    loop {
+        let Ok((length, peer)) = socket.recv_from(&mut buffer).await else { continue };
+        if let Some(answer) = answer(&buffer[..length], peer, serving, false) {
+            let _ = socket.send_to(&answer, peer).await;
+        }
+    }
+}
+
+async fn over_tcp(listener: TcpListener, serving: Arc<Serving>) {
+    loop {
+        let Ok((stream, peer)) = listener.accept().await else {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            continue;
+        };
+        let serving = Arc::clone(&serving);
+        tokio::spawn(async move {
+            let _ = tokio::time::timeout(WITHIN, talk(stream, peer, &serving)).await;
+        });
+    }
+}
+
+async fn talk(mut stream: TcpStream, peer: SocketAddr, serving: &Serving) -> std::io::Result<()> {
+    loop {
+        let length = usize::from(stream.read_u16().await?);
+        let mut question = vec![0; length];
+        stream.read_exact(&mut question).await?;
+        let Some(answer) = answer(&question, peer, serving, true) else { return Ok(()) };
+        let mut framed = (answer.len() as u16).to_be_bytes().to_vec();
+        framed.extend_from_slice(&answer);
+        stream.write_all(&framed).await?;
+    }
+}
+
+/// The answer to a question; none to what is no question.
+fn answer(bytes: &[u8], peer: SocketAddr, serving: &Serving, any_length: bool) -> Option<Vec<u8>> {
+    let question = Message::from_vec(bytes).ok()?;
+    if question.metadata.message_type != MessageType::Query {
+        return None;
+    }
+    let mut answer = Message::response(question.metadata.id, question.metadata.op_code);
+    answer.metadata.recursion_desired = question.metadata.recursion_desired;
+    answer.metadata.recursion_available = true;
+    answer.metadata.response_code = fill(&question, peer, serving, &mut answer);
+    let bytes = answer.to_vec().ok()?;
+    let most = if any_length { usize::from(u16::MAX) } else { usize::from(question.max_payload()).max(UDP) };
+    if bytes.len() <= most { Some(bytes) } else { answer.truncate().to_vec().ok() }
+}
+
+fn fill(question: &Message, peer: SocketAddr, serving: &Serving, answer: &mut Message) -> ResponseCode {
+    if question.metadata.op_code != OpCode::Query {
+        return ResponseCode::NotImp;
+    }
+    let [asked] = question.queries.as_slice() else { return ResponseCode::FormErr };
+    answer.add_query(asked.clone());
+    let caller = match peer.ip() {
+        IpAddr::V4(caller) => caller,
+        IpAddr::V6(_) => Ipv4Addr::UNSPECIFIED,
+    };
+    let kind = match asked.query_type {
+        RecordType::A => Asked::Address,
+        RecordType::SRV => Asked::Port,
+        _ => Asked::Other,
+    };
+    if asked.query_class != DNSClass::IN {
+        return ResponseCode::Refused;
+    }
+    let name = asked.name.to_ascii();
+    answer.metadata.authoritative = true;
+    match serving.with_table(|table| resolve(table, caller, &name, kind)) {
+        Resolved::Address(address) => {
+            answer.add_answer(Record::from_rdata(asked.name.clone(), KEEP, RData::A(A::from(address))));
+            ResponseCode::NoError
+        }
+        Resolved::Port { port, host, address } => {
+            let Ok(host) = Name::from_ascii(format!("{host}.")) else { return ResponseCode::ServFail };
+            let place = RData::SRV(SRV::new(0, 0, port, host.clone()));
+            answer.add_answer(Record::from_rdata(asked.name.clone(), KEEP, place));
+            answer.add_additional(Record::from_rdata(host, KEEP, RData::A(A::from(address))));
+            ResponseCode::NoError
+        }
+        Resolved::Nothing => {
+            nothing(answer);
+            ResponseCode::NoError
+        }
+        Resolved::Unknown => {
+            nothing(answer);
+            ResponseCode::NXDomain
+        }
+    }
+}
+
+/// How long an answer of nothing may be kept (RFC 2308).
+fn nothing(answer: &mut Message) {
+    let domain = Name::from_ascii(format!("{DOMAIN}.")).unwrap_or_else(|_| Name::root());
+    let times = KEEP as i32;
+    let authority = SOA::new(domain.clone(), domain.clone(), 1, times, times, times, KEEP);
+    answer.add_authority(Record::from_rdata(domain, KEEP, RData::SOA(authority)));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use hickory_proto::op::Query;
+    use proptest::prelude::*;
+
+    fn ask(name: &str, kind: RecordType) -> Message {
+        let serving = Serving::new(1, None);
+        let entry = serde_json::json!({
+            "target": {"environment": "staging", "name": "locker-api"}, "environment": 1, "address": "10.118.0.16",
+            "ports": {"80": []}, "named": {"http": 80}, "reason": null,
+        });
+        let entry = serde_json::from_value(entry).expect("an entry");
+        let version = mainyard_core::routing::TableVersion { epoch: 1, counter: 1 };
+        let services = [("staging/locker-api".to_owned(), entry)].into();
+        serving.take(&mainyard_core::routing::Table { version, services, ..Default::default() });
+        let mut question = Message::query();
+        question.add_query(Query::query(Name::from_ascii(name).expect("a name"), kind));
+        let bytes = question.to_vec().expect("bytes");
+        let peer = "10.118.16.2:5353".parse().expect("an address");
+        Message::from_vec(&answer(&bytes, peer, &serving, false).expect("an answer")).expect("a message")
+    }
+
+    #[test]
+    fn addresses_ports_and_nothing() {
+        let found = ask("locker-api.staging.internal.", RecordType::A);
+        assert_eq!(found.answers[0].data, RData::A(A::new(10, 118, 0, 16)));
+        assert_eq!(found.answers[0].ttl, KEEP);
+        let port = ask("_http._tcp.locker-api.staging.internal.", RecordType::SRV);
+        assert!(matches!(&port.answers[0].data, RData::SRV(it) if it.port == 80), "{port:?}");
+        assert_eq!(port.additionals.len(), 1);
+        let newer = ask("locker-api.staging.internal.", RecordType::AAAA);
+        assert_eq!((newer.metadata.response_code, newer.answers.len(), newer.authorities.len()), (ResponseCode::NoError, 0, 1));
+        assert_eq!(ask("example.org.", RecordType::A).metadata.response_code, ResponseCode::NXDomain);
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_comes_is_survived(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
+            let peer = "10.118.16.2:5353".parse().expect("an address");
+            let _ = answer(&bytes, peer, &Serving::new(1, None), false);
+        }
+    }
+}
