@@ -7,7 +7,7 @@ use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
 mod things;
 
-pub use things::{Add, Environment, Image, Made, Secret};
+pub use things::{Add, Certificate, Environment, Image, Made, Secret};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -299,6 +299,9 @@ pub enum Command {
     /// Values that are given to workloads and never shown again.
     #[command(subcommand)]
     Secret(Secret),
+    /// Chains and keys that hosts are served with over TLS.
+    #[command(subcommand)]
+    Certificate(Certificate),
     /// Places to run things.
     #[command(subcommand)]
     Environment(Environment),

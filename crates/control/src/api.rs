@@ -16,7 +16,7 @@ use crate::answers::{Answer, default_tail, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
-use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer, why};
+use crate::{Control, JSON_LIMIT, certificates, releases, secrets, stats, stream, transfer, why};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -52,6 +52,10 @@ use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer, why
         stats::of_all,
         why::why,
         why::requests,
+        certificates::list,
+        certificates::authority,
+        certificates::add,
+        certificates::remove,
         transfer::logs,
         declare,
         transfer::list_images,
@@ -72,6 +76,7 @@ use crate::{Control, JSON_LIMIT, releases, secrets, stats, stream, transfer, why
         releases::Rollback,
         releases::Hold,
         releases::Keep,
+        certificates::Given,
         secrets::Listed,
         stats::Stats,
         stats::OfRelease,
@@ -104,6 +109,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .configure(secrets::routes)
             .configure(stats::routes)
             .configure(why::routes)
+            .configure(certificates::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
             .route("/declare", web::post().to(declare))
             .route("/images", web::get().to(transfer::list_images))

@@ -8,6 +8,7 @@ mod access;
 mod answers;
 mod api;
 mod calls;
+mod certificates;
 mod console;
 mod forecast;
 mod housekeeping;
@@ -63,6 +64,8 @@ pub struct Config {
     pub gateway_http: String,
     /// Where it is reached over TLS.
     pub gateway_https: String,
+    /// The local authority's certificate.
+    pub authority: PathBuf,
 }
 
 /// Why control cannot run.
@@ -91,6 +94,8 @@ pub(crate) struct Control {
     pub gateway_http: String,
     /// Where it is reached over TLS.
     pub gateway_https: String,
+    /// The local authority's certificate.
+    pub authority: PathBuf,
 }
 
 /// Largest JSON body of a request.
@@ -131,6 +136,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         instance: config.instance,
         gateway_http: config.gateway_http,
         gateway_https: config.gateway_https,
+        authority: config.authority,
     });
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
     let server = HttpServer::new(move || {

@@ -42,6 +42,7 @@ fn serve_as_a_control() {
         member: "mira".into(),
         gateway_http: String::new(),
         gateway_https: String::new(),
+        authority: Default::default(),
     };
     mainyard_control::run(config).expect("it serves until it is ended");
 }

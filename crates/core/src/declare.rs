@@ -28,6 +28,8 @@ pub struct Present {
     pub routes: BTreeMap<Name, Route>,
     /// Other environments' routes.
     pub foreign_routes: Vec<Route>,
+    /// Certificates, with the names that they cover.
+    pub certificates: BTreeMap<Name, Vec<String>>,
     /// All environments.
     pub environments: BTreeSet<Name>,
     /// What hosts are under that are not named.
@@ -307,6 +309,9 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
             let message = format!("secret-missing: it lets in by the secret {secret}, which is not there{hint}");
             list.push(Conflict { object: object(), message });
         }
+        list.extend(
+            uncovered(route, present).map(|message| Conflict { object: object(), message }),
+        );
         for leg in &route.to {
             list.extend(
                 missing(declared, present, leg).map(|message| Conflict { object: object(), message }),
@@ -314,6 +319,20 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
         }
     }
     list
+}
+
+/// Why a route cannot be served with the certificate that it names.
+fn uncovered(route: &RouteSpec, present: &Present) -> Option<String> {
+    let tls = route.tls.as_ref()?;
+    let missing = [&tls.certificate, &tls.authority].into_iter().flatten().find(|name| !present.certificates.contains_key(*name));
+    if let Some(name) = missing {
+        let hint = did_you_mean(name.as_str(), present.certificates.keys().map(Name::as_str));
+        return Some(format!("there is no certificate {name}{hint}; add it with: mainyard certificate add"));
+    }
+    let (name, host) = (tls.certificate.as_ref()?, route.host.as_deref()?);
+    let names = present.certificates.get(name)?;
+    let fits = crate::model::covers(names, host);
+    (!fits).then(|| format!("certificate-mismatch: the certificate {name} is for {}, not {host}", names.join(", ")))
 }
 
 /// Why a route cannot lead there.

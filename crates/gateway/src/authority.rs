@@ -9,33 +9,15 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair, KeyUsagePurpose};
 use rustls::crypto::ring::sign::any_supported_type;
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
-use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
-use tokio_rustls::TlsAcceptor;
 
 /// Certificates kept ready.
 const KEPT: usize = 1000;
 
-struct Authority {
+/// Signs certificates, and keeps them ready.
+pub struct Authority {
     issuer: CertifiedIssuer<'static, KeyPair>,
     ready: Mutex<HashMap<String, Arc<CertifiedKey>>>,
-}
-
-impl std::fmt::Debug for Authority {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Authority")
-    }
-}
-
-/// Takes TLS 1.2 and 1.3 with certificates of the local authority.
-pub fn acceptor(dir: &Path) -> std::io::Result<TlsAcceptor> {
-    let authority = Authority { issuer: issuer(dir)?, ready: Mutex::default() };
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
-    let mut config =
-        builder.map_err(std::io::Error::other)?.with_no_client_auth().with_cert_resolver(Arc::new(authority));
-    config.alpn_protocols = vec![b"http/1.1".to_vec()];
-    Ok(TlsAcceptor::from(Arc::new(config)))
 }
 
 fn issuer(dir: &Path) -> std::io::Result<CertifiedIssuer<'static, KeyPair>> {
@@ -72,6 +54,25 @@ fn issuer(dir: &Path) -> std::io::Result<CertifiedIssuer<'static, KeyPair>> {
 }
 
 impl Authority {
+    /// The one of this directory; it is made where there is none.
+    pub fn of(dir: &Path) -> std::io::Result<Authority> {
+        Ok(Authority { issuer: issuer(dir)?, ready: Mutex::default() })
+    }
+
+    /// A certificate for this host.
+    pub fn signed(&self, host: &str) -> Option<Arc<CertifiedKey>> {
+        let mut ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(found) = ready.get(host) {
+            return Some(Arc::clone(found));
+        }
+        let signed = self.sign(host)?;
+        if ready.len() >= KEPT {
+            ready.clear();
+        }
+        ready.insert(host.to_owned(), Arc::clone(&signed));
+        Some(signed)
+    }
+
     fn sign(&self, host: &str) -> Option<Arc<CertifiedKey>> {
         let key = KeyPair::generate().ok()?;
         let mut params = CertificateParams::new(vec![host.to_owned()]).ok()?;
@@ -80,21 +81,5 @@ impl Authority {
         let der = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
         let signing = any_supported_type(&der).ok()?;
         Some(Arc::new(CertifiedKey::new(vec![certificate.der().clone(), self.issuer.der().clone()], signing)))
-    }
-}
-
-impl ResolvesServerCert for Authority {
-    fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        let host = hello.server_name().unwrap_or("localhost").to_ascii_lowercase();
-        let mut ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(found) = ready.get(&host) {
-            return Some(Arc::clone(found));
-        }
-        let signed = self.sign(&host)?;
-        if ready.len() >= KEPT {
-            ready.clear();
-        }
-        ready.insert(host, Arc::clone(&signed));
-        Some(signed)
     }
 }

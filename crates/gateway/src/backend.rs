@@ -4,17 +4,24 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::net::SocketAddrV4;
 use std::rc::Rc;
+use std::sync::Arc;
 use std::time::Duration;
 
 use hyper::body::Incoming;
 use hyper::client::conn::http1::{self, SendRequest};
 use hyper_util::rt::TokioIo;
+use rustls::ClientConfig;
+use rustls::pki_types::ServerName;
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
 
 use crate::body::RequestBody;
 
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
 const CONNECT_WITHIN: Duration = Duration::from_millis(700);
+/// A replica on the same node agrees on TLS in far less than this.
+const TLS_WITHIN: Duration = Duration::from_secs(5);
 /// Idle connections kept for each replica by each worker.
 const IDLE: usize = 1024;
 
@@ -24,6 +31,8 @@ pub struct Connection {
     pub sender: SendRequest<RequestBody>,
     /// Whether it has carried a request before.
     pub reused: bool,
+    /// Where it is kept when it is idle.
+    pub place: Place,
 }
 
 /// A connection to a replica, or to whoever is there.
@@ -34,44 +43,68 @@ pub async fn connect(address: SocketAddrV4) -> std::io::Result<TcpStream> {
     Ok(stream)
 }
 
+/// How a replica is spoken to.
+#[derive(Debug, Clone)]
+pub enum Onward {
+    /// Without TLS.
+    Plain,
+    /// With TLS; its certificate must be for this name and lead to what the configuration trusts.
+    Tls(Arc<ClientConfig>, ServerName<'static>),
+}
+
+impl Onward {
+    /// Tells connections of one kind from those of another.
+    fn kind(&self) -> usize {
+        match self {
+            Onward::Plain => 0,
+            Onward::Tls(config, _) => Arc::as_ptr(config) as usize,
+        }
+    }
+}
+
+/// Connections of a kind to an address.
+pub type Place = (SocketAddrV4, usize);
+
 /// A worker's idle connections.
 #[derive(Clone, Default)]
 pub struct Pool {
-    idle: Rc<RefCell<HashMap<SocketAddrV4, Vec<SendRequest<RequestBody>>>>>,
+    idle: Rc<RefCell<HashMap<Place, Vec<SendRequest<RequestBody>>>>>,
 }
 
 impl Pool {
     /// An idle connection that is still good, or a new one.
-    pub async fn get(&self, address: SocketAddrV4) -> std::io::Result<Connection> {
+    pub async fn get(&self, address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
+        let place = (address, onward.kind());
         loop {
-            let Some(mut sender) = self.idle.borrow_mut().get_mut(&address).and_then(Vec::pop) else { break };
+            let Some(mut sender) = self.idle.borrow_mut().get_mut(&place).and_then(Vec::pop) else { break };
             if !sender.is_closed() && sender.ready().await.is_ok() {
-                return Ok(Connection { sender, reused: true });
+                return Ok(Connection { sender, reused: true, place });
             }
         }
-        Self::dial(address).await
+        Self::dial(address, onward).await
     }
 
     /// A new connection.
-    pub async fn dial(address: SocketAddrV4) -> std::io::Result<Connection> {
-        let stream = connect(address).await?;
-        let (sender, connection) =
-            http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
-        tokio::task::spawn_local(async move {
-            if let Err(error) = connection.with_upgrades().await {
-                tracing::trace!(%error, %address, "a connection to a replica ended");
+    pub async fn dial(address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
+        let (stream, place) = (connect(address).await?, (address, onward.kind()));
+        let sender = match onward {
+            Onward::Plain => speak(stream, address).await?,
+            Onward::Tls(config, name) => {
+                let connector = TlsConnector::from(Arc::clone(config));
+                let opened = tokio::time::timeout(TLS_WITHIN, connector.connect(name.clone(), stream)).await;
+                speak(opened.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??, address).await?
             }
-        });
-        Ok(Connection { sender, reused: false })
+        };
+        Ok(Connection { sender, reused: false, place })
     }
 
     /// Keeps a connection whose answer was read to its end.
-    pub fn put(&self, address: SocketAddrV4, sender: SendRequest<RequestBody>) {
+    pub fn put(&self, place: Place, sender: SendRequest<RequestBody>) {
         if sender.is_closed() {
             return;
         }
         let mut idle = self.idle.borrow_mut();
-        let list = idle.entry(address).or_default();
+        let list = idle.entry(place).or_default();
         if list.len() < IDLE {
             list.push(sender);
         }
@@ -79,8 +112,22 @@ impl Pool {
 
     /// Lets go of connections to addresses that are no longer in the table.
     pub fn keep_only(&self, keep: impl Fn(&SocketAddrV4) -> bool) {
-        self.idle.borrow_mut().retain(|address, _| keep(address));
+        self.idle.borrow_mut().retain(|(address, _), _| keep(address));
     }
+}
+
+/// Begins HTTP on a connection.
+async fn speak(
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    address: SocketAddrV4,
+) -> std::io::Result<SendRequest<RequestBody>> {
+    let (sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
+    tokio::task::spawn_local(async move {
+        if let Err(error) = connection.with_upgrades().await {
+            tracing::trace!(%error, %address, "a connection to a replica ended");
+        }
+    });
+    Ok(sender)
 }
 
 /// The answer of a replica, or the request back where it was not sent.

@@ -11,6 +11,7 @@ use http_body_util::{Either, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use hyper::client::conn::http1::SendRequest;
 
+use crate::backend::Place;
 use crate::body::{Passage, RequestBody};
 use crate::compress::Zipped;
 use crate::counts::{Ended, Way};
@@ -37,8 +38,8 @@ pub struct Tally {
     pub failed: bool,
     /// Counts as open until the answer has ended.
     pub open: Open,
-    /// The connection to the replica.
-    pub sender: Option<SendRequest<RequestBody>>,
+    /// The connection to the replica, and where it is kept when it is idle.
+    pub sender: Option<(SendRequest<RequestBody>, Place)>,
     /// What is known of the request's body.
     pub passage: Option<Rc<Passage>>,
     /// What is remembered of the request.
@@ -56,8 +57,8 @@ impl Tally {
         self.note.broken = broken;
         self.forwarder.remember(self.note, micros, received, sent);
         // A connection whose answer was not read to its end is never given to the next visitor.
-        if let Some(sender) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired()) {
-            self.forwarder.pool.put(self.open.replica.backend.address, sender);
+        if let Some((sender, place)) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired()) {
+            self.forwarder.pool.put(place, sender);
         }
     }
 }

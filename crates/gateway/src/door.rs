@@ -9,7 +9,7 @@ use http::{HeaderMap, Request, StatusCode};
 use hyper::body::Incoming;
 use mainyard_core::model::{AskUrl, Enter, Name, ReasonCode, Target};
 
-use crate::backend::Pool;
+use crate::backend::{Onward, Pool};
 use crate::body::RequestBody;
 use crate::refused::Refused;
 use crate::route::Route;
@@ -85,7 +85,7 @@ impl Forwarder {
         }
         let within: Duration = ask.within.duration();
         let answered = tokio::time::timeout(within, async {
-            let mut connection = Pool::dial(address).await.map_err(|error| error.to_string())?;
+            let mut connection = Pool::dial(address, &Onward::Plain).await.map_err(|error| error.to_string())?;
             connection.send(question).await.map_err(|failed| failed.error.to_string())
         });
         let answer = match answered.await {

@@ -12,7 +12,7 @@ use hyper_util::rt::TokioIo;
 use mainyard_core::model::{Reason, ReasonCode, Repeat, RepeatOn, RouteLimits};
 
 use crate::arrival::Arrival;
-use crate::backend::{Connection, Pool};
+use crate::backend::{Connection, Onward, Pool};
 use crate::body::{Fault, Passage, RequestBody};
 use crate::compress::{self, Zipped};
 use crate::counts::{Ended, Way};
@@ -195,6 +195,10 @@ impl Forwarder {
         let pause = limits.pause.duration();
         let (body, passage) = RequestBody::of(body, limits.body.map(|limit| limit.bytes()), pause);
         let mut onward = Request::from_parts(head, body);
+        let speaks = match &lead.route {
+            Some(route) => self.onward(route, &lead.service.target)?,
+            None => Onward::Plain,
+        };
         let silent = |reason: Reason| Refused { reason, ..unavailable() };
         let (mut trouble, mut repeated, mut again) = (None, false, repeat.map_or(0, |repeat| repeat.times));
         let mut service = Arc::clone(&lead.service);
@@ -209,9 +213,9 @@ impl Forwarder {
                     continue;
                 };
                 let connection = if upgrade.is_some() {
-                    Pool::dial(replica.backend.address).await
+                    Pool::dial(replica.backend.address, &speaks).await
                 } else {
-                    self.pool.get(replica.backend.address).await
+                    self.pool.get(replica.backend.address, &speaks).await
                 };
                 let mut connection = match connection {
                     Ok(connection) => connection,
@@ -225,7 +229,7 @@ impl Forwarder {
                 let may_repeat = safe_to_repeat && (!repeated || again > 0);
                 let spare = may_repeat.then(|| copy_without_body(&onward));
                 let copy = if safe_to_repeat && upgrade.is_none() {
-                    Copy::of(self, port, || copy_without_body(&onward))
+                    Copy::of(self, port, &speaks, || copy_without_body(&onward))
                 } else {
                     None
                 };
@@ -349,7 +353,7 @@ impl Forwarder {
             begun: asked.begun,
             failed,
             open,
-            sender: Some(connection.sender),
+            sender: Some((connection.sender, connection.place)),
             passage,
             note: asked.note,
         };

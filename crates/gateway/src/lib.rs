@@ -9,6 +9,7 @@ mod arrival;
 mod authority;
 mod backend;
 mod body;
+mod certificates;
 mod compress;
 mod counts;
 mod delivered;
@@ -107,17 +108,19 @@ pub fn run(config: Config) -> Result<(), Error> {
         move |source| Error { doing, source }
     };
     std::fs::create_dir_all(&config.dir).map_err(io("make the gateway's directory"))?;
+    let outside = config.http.local_addr().map_err(io("ask where visitors come in"))?.ip();
+    let https_port = config.https.as_ref().and_then(|it| it.local_addr().ok()).map(|address| address.port());
+    let serving = Arc::new(Serving::new(serve::workers(), https_port));
     let tls = match &config.https {
         Some(_) => {
             std::fs::create_dir_all(&config.authority).map_err(io("make the authority's directory"))?;
-            Some(authority::acceptor(&config.authority).map_err(io("prepare the local authority"))?)
+            let authority =
+                authority::Authority::of(&config.authority).map_err(io("prepare the local authority"))?;
+            Some(certificates::acceptor(Arc::clone(&serving), authority).map_err(io("prepare TLS"))?)
         }
         None => None,
     };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(io("start"))?;
-    let outside = config.http.local_addr().map_err(io("ask where visitors come in"))?.ip();
-    let https_port = config.https.as_ref().and_then(|it| it.local_addr().ok()).map(|address| address.port());
-    let serving = Arc::new(Serving::new(serve::workers(), https_port));
     runtime.block_on(async {
         let control = Control::at(&config.control, &config.token);
         // Control's word is better than what is on disk; but it is not waited for long.

@@ -6,20 +6,22 @@ use std::os::fd::AsRawFd;
 use std::sync::Arc;
 use std::time::Duration;
 
-use http::Request;
+use http::{Request, StatusCode};
 use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use mainyard_core::address::Range;
+use mainyard_core::model::ReasonCode;
 use tokio::io::{AsyncRead, AsyncWrite};
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{JoinHandle, LocalSet};
 use tokio_rustls::TlsAcceptor;
 
 use crate::arrival::{Arrival, Called};
 use crate::inside::NewDoor;
+use crate::refused::Refused;
 use crate::serving::Serving;
 use crate::strict::{Line, Strict};
 use crate::worker::Forwarder;
@@ -30,6 +32,9 @@ const HEADERS_WITHIN: Duration = Duration::from_secs(20);
 
 /// Connections that may wait to be taken; the kernel holds it to its own limit (`net.core.somaxconn`).
 const QUEUE: i32 = 4096;
+
+/// The first byte of a TLS handshake (RFC 8446, section 5.1).
+const HANDSHAKE: u8 = 0x16;
 
 /// How a listener's connections are taken.
 #[derive(Clone)]
@@ -164,6 +169,7 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                     }
                 }
                 Door::Https(acceptor) => {
+                    let Some(stream) = before_tls(stream, peer, &forwarder).await else { return };
                     let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
                     match opened {
                         Ok(Ok(stream)) => {
@@ -174,6 +180,60 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 }
             }
         });
+    }
+}
+
+/// What is seen of a connection before TLS begins: one that speaks plain HTTP is told so, and one whose TLS a route passes
+/// through is passed on. Gives any other back.
+async fn before_tls(stream: TcpStream, peer: SocketAddr, forwarder: &Forwarder) -> Option<TcpStream> {
+    let mut seen = vec![0; 1];
+    let first = tokio::time::timeout(HEADERS_WITHIN, stream.peek(&mut seen)).await;
+    if !matches!(first, Ok(Ok(1))) {
+        return None;
+    }
+    if seen[0] != HANDSHAKE {
+        let arrival = Arrival { peer, secure: false, inside: None };
+        let service = service_fn(|_: Request<Incoming>| async {
+            let sentence = "plain HTTP was spoken where TLS is expected";
+            let refused = Refused::new(StatusCode::BAD_REQUEST, ReasonCode::PlainWhereTls, sentence);
+            Ok::<_, std::convert::Infallible>(forwarder.refuse(Refused { last: true, ..refused }, arrival))
+        });
+        let mut builder = http1::Builder::new();
+        builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN).keep_alive(false);
+        let _ = builder.serve_connection(TokioIo::new(stream), service).await;
+        return None;
+    }
+    let untouched = Arc::clone(&forwarder.serving.routing().untouched);
+    if untouched.is_empty() {
+        return Some(stream);
+    }
+    let named = tokio::time::timeout(HEADERS_WITHIN, server_name(&stream)).await.ok()?;
+    let route = named.and_then(|host| {
+        let wildcard = host.split_once('.').map(|(_, rest)| format!("*.{rest}"));
+        untouched.get(&host).or_else(|| untouched.get(&wildcard?)).cloned()
+    });
+    match route {
+        Some(route) => {
+            forwarder.splice_route(stream, &route).await;
+            None
+        }
+        None => Some(stream),
+    }
+}
+
+/// The name that a visitor's first message asks for (RFC 6066, section 3), which stays to be read.
+async fn server_name(stream: &TcpStream) -> Option<String> {
+    let mut seen = vec![0; 16 * 1024];
+    loop {
+        let count = stream.peek(&mut seen).await.ok()?;
+        let mut acceptor = rustls::server::Acceptor::default();
+        acceptor.read_tls(&mut &seen[..count]).ok()?;
+        match acceptor.accept() {
+            Ok(Some(accepted)) => return accepted.client_hello().server_name().map(str::to_ascii_lowercase),
+            // What is there is not all of it; what is to come cannot be waited for without reading.
+            Ok(None) if count < seen.len() => tokio::time::sleep(Duration::from_millis(5)).await,
+            _ => return None,
+        }
     }
 }
 

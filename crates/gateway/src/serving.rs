@@ -12,6 +12,7 @@ use mainyard_core::model::Target;
 use mainyard_core::routing::{Finder, Table, TableChange, TableVersion};
 use tokio::sync::Notify;
 
+use crate::certificates::Certificates;
 use crate::counts::{Counts, Ended, Way};
 use crate::replica::{Open, Replica};
 use crate::route::Route;
@@ -48,6 +49,7 @@ pub struct Serving {
     unserved: Counts,
     left: Mutex<Vec<Figure>>,
     values: ArcSwap<HashMap<Target, Arc<[u8]>>>,
+    certificates: ArcSwap<Certificates>,
     /// Requests of the last while.
     pub seen: Seen,
     /// Whether something failed since figures were last taken: control should hear of it soon.
@@ -68,6 +70,7 @@ impl Serving {
             unserved: Counts::default(),
             left: Mutex::default(),
             values: ArcSwap::default(),
+            certificates: ArcSwap::default(),
             seen: Seen::new(workers.max(1)),
             failing: AtomicBool::new(false),
             changed: Arc::default(),
@@ -164,10 +167,16 @@ impl Serving {
         self.values.load().get(secret).cloned()
     }
 
+    /// Certificates that were given.
+    pub fn certificates(&self) -> arc_swap::Guard<Arc<Certificates>> {
+        self.certificates.load()
+    }
+
     /// Takes what no table holds.
     pub fn take_private(&self, private: Private) {
-        let values = private.values.into_iter().map(|(secret, value)| (secret, value.0.into()));
+        let values = private.values.iter().cloned().map(|(secret, value)| (secret, value.0.into()));
         self.values.store(Arc::new(values.collect()));
+        self.certificates.store(Arc::new(Certificates::read(&private.certificates)));
     }
 
     /// Whether something failed since figures were last taken.

@@ -13,6 +13,7 @@ use hyper::body::Incoming;
 use mainyard_core::judge::copy_failed;
 use mainyard_core::model::Target;
 
+use crate::backend::Onward;
 use crate::body::RequestBody;
 use crate::counts::Way;
 use crate::replica::Replica;
@@ -30,6 +31,7 @@ const WITHIN: Duration = Duration::from_secs(30);
 pub struct Copy {
     request: Request<RequestBody>,
     replica: Arc<Replica>,
+    onward: Onward,
 }
 
 /// What the visitor got.
@@ -47,6 +49,7 @@ impl Copy {
     pub fn of(
         forwarder: &Forwarder,
         port: &Port,
+        onward: &Onward,
         request: impl FnOnce() -> Request<RequestBody>,
     ) -> Option<Copy> {
         if port.shadows.is_empty() {
@@ -62,7 +65,7 @@ impl Copy {
         let replica = Arc::clone(&port.shadows[place % port.shadows.len()]);
         let mut request = request();
         request.headers_mut().insert(COPY, HeaderValue::from_static("shadow"));
-        Some(Copy { request, replica })
+        Some(Copy { request, replica, onward: onward.clone() })
     }
 
     /// Sends it, and counts both answers: each up to its beginning, which is what can be compared.
@@ -71,13 +74,13 @@ impl Copy {
             let begun = Instant::now();
             let Some(_open) = forwarder.serving.enter(&self.replica) else { return };
             let asked = async {
-                let mut connection = forwarder.pool.get(self.replica.backend.address).await.ok()?;
+                let mut connection = forwarder.pool.get(self.replica.backend.address, &self.onward).await.ok()?;
                 let answer = connection.send(self.request).await.ok()?;
                 let micros = begun.elapsed().as_micros() as u64;
                 let (head, body) = answer.into_parts();
                 let whole = read(body).await;
                 if whole {
-                    forwarder.pool.put(self.replica.backend.address, connection.sender);
+                    forwarder.pool.put(connection.place, connection.sender);
                 }
                 Some((head.status, length(&head.headers), micros))
             };

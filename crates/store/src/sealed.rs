@@ -23,7 +23,8 @@ pub(crate) const COUNT: &str = "SELECT count(*) FROM sealed";
 /// One that no object names yet may belong to an act that is on its way.
 pub(crate) const SWEEP: &str = "DELETE FROM sealed WHERE made < now() - make_interval(secs => $1) AND NOT EXISTS ( \
     SELECT 1 FROM object, jsonb_each(body->'versions') AS version \
-    WHERE kind = 'secret' AND version.value->>'sealed' = sealed.name)";
+    WHERE kind = 'secret' AND version.value->>'sealed' = sealed.name) \
+    AND NOT EXISTS (SELECT 1 FROM object WHERE kind = 'certificate' AND body->>'sealed' = sealed.name)";
 
 fn row(row: &sqlx::postgres::PgRow) -> SealedRow {
     SealedRow { name: row.get(0), place: row.get(1), body: row.get(2) }

@@ -78,6 +78,54 @@ pub enum Secret {
     },
 }
 
+/// What to do with certificates.
+#[derive(Debug, Subcommand)]
+pub enum Certificate {
+    /// Add a certificate with its key, or put one in the place of its predecessor; nothing is interrupted.
+    #[command(
+        after_help = "Example:\n  mainyard certificate add production/lockers --chain lockers.pem --key lockers.key\n  mainyard certificate add production/replicas --chain authority.pem"
+    )]
+    Add {
+        /// The certificate, as environment/name.
+        certificate: String,
+        /// The chain as PEM, the host's own certificate first.
+        #[arg(long, value_name = "FILE")]
+        chain: PathBuf,
+        /// The private key as PEM. Without it, the certificate only says whom to trust.
+        #[arg(long, value_name = "FILE")]
+        key: Option<PathBuf>,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// List the certificates, the hosts they cover and how long they last.
+    #[command(after_help = "Example:\n  mainyard certificate list")]
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+    /// See one certificate.
+    #[command(after_help = "Example:\n  mainyard certificate show production/lockers")]
+    Show {
+        /// The certificate, as environment/name.
+        certificate: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Remove a certificate that no route names.
+    #[command(after_help = "Example:\n  mainyard certificate remove production/lockers")]
+    Remove {
+        /// The certificate, as environment/name.
+        certificate: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// Print the local authority's certificate: what to trust for hosts without one of their own.
+    #[command(
+        after_help = "Example:\n  mainyard certificate show-authority > yard.pem\n  curl --cacert yard.pem https://api.lockers.localhost:8743/who"
+    )]
+    ShowAuthority,
+}
+
 /// What to make without a file.
 #[derive(Debug, Subcommand)]
 pub enum Add {

@@ -2,6 +2,7 @@
 
 mod acts;
 mod add;
+mod certificates;
 pub mod files;
 mod forecast;
 mod images;
@@ -86,6 +87,7 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Declare { files, environment, exact, wait } => {
             files::declare(&client, &files, environment, exact, wait).await
         }
+        Command::Certificate(what) => certificates::run(&client, what).await,
         Command::Add(what) => add::add(&client, what).await,
         Command::Image(Image::Add { path, name, trial }) => images::add(&client, &path, name, &trial).await,
         Command::Image(Image::List { output }) => images::list(&client, output).await,

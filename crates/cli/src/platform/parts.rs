@@ -147,6 +147,7 @@ pub fn control(place: &Place) -> Result<(), Failure> {
         member: brief.member,
         gateway_http: super::listeners::reachable(brief.http).to_string(),
         gateway_https: super::listeners::reachable(brief.https).to_string(),
+        authority: place.file("gateway").join("authority.pem"),
     };
     mainyard_control::run(config).map_err(|error| log_and_fail(&error))
 }

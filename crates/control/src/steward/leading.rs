@@ -1,19 +1,19 @@
 //! Deciding, for as long as the lease is this control's and the record can be written.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, Kind, Refusal, Settled};
 use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
-use mainyard_core::model::{Name, ReplicaId, Target};
+use mainyard_core::model::{Name, ReplicaId};
 use mainyard_core::routing::Table;
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::{mpsc, oneshot};
 
 use super::handle::{ActError, Message};
 use super::post::Steward;
-use super::private;
+use super::private::{self, Wanted};
 use crate::vault::VaultError;
 
 /// How long a burst of reports is gathered before it is settled and written together.
@@ -33,7 +33,7 @@ struct Leader<'a> {
     /// The table that every linked gateway was sent.
     sent: Option<Table>,
     /// Where what gateways need and no table holds is kept, as it was sent.
-    private: BTreeMap<Target, String>,
+    private: Wanted,
 }
 
 /// Decides until it may or can no more.
@@ -56,7 +56,7 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
             called: BTreeSet::new(),
             called_nodes: BTreeSet::new(),
             sent: None,
-            private: BTreeMap::new(),
+            private: Wanted::default(),
         };
         leader.work(messages).await
     };
@@ -179,7 +179,7 @@ impl Leader<'_> {
         called: &BTreeSet<String>,
         mut changed: impl Iterator<Item = Kind>,
     ) -> Result<(), Error> {
-        let may_differ = changed.any(|kind| matches!(kind, Kind::Route | Kind::Secret));
+        let may_differ = changed.any(|kind| matches!(kind, Kind::Route | Kind::Secret | Kind::Certificate));
         if called.is_empty() && !may_differ {
             return Ok(());
         }

@@ -103,6 +103,13 @@ impl Cluster {
             services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
             routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
             foreign_routes: foreign.into_iter().cloned().collect(),
+            certificates: self
+                .state
+                .certificates
+                .values()
+                .filter(|it| here(&it.target))
+                .map(|it| (it.target.name.clone(), it.names.clone()))
+                .collect(),
             environments: self.state.environments.keys().cloned().collect(),
             domain: self.state.environments.get(environment).map(Environment::domain).unwrap_or_default(),
         }

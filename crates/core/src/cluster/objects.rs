@@ -6,7 +6,7 @@ use std::net::Ipv4Addr;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
-    Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica, ReplicaId,
+    Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica, ReplicaId,
     Rollout, Route, Secret, Service, Target, Workload,
 };
 
@@ -106,6 +106,8 @@ objects! {
     Route(Route) = "route" in routes[Target] by |it| it.target.clone(), it.target.to_string();
     /// Secrets.
     Secret(Secret) = "secret" in secrets[Target] by |it| it.target.clone(), it.target.to_string();
+    /// Certificates.
+    Certificate(Certificate) = "certificate" in certificates[Target] by |it| it.target.clone(), it.target.to_string();
     /// Images.
     Image(ImageRecord) = "image" in images[String] by |it| it.image.to_string(), it.image.to_string();
     /// Gateways.

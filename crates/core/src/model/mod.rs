@@ -1,6 +1,7 @@
 //! The things there are: names, amounts, what is declared, what is recorded, and the states they can be in.
 
 mod amounts;
+mod certificate;
 mod first;
 mod names;
 mod reason;
@@ -13,6 +14,7 @@ mod spec;
 mod state;
 
 pub use amounts::{Bytes, Cpu, Span};
+pub use certificate::{Certificate, WARN_DAYS, covers};
 pub use first::{FirstOutcome, FirstRun, FirstState};
 pub use names::{
     EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target,

@@ -84,11 +84,7 @@ impl<T> Finder<T> {
     /// # Errors
     /// Why there is none.
     pub fn find<'v, F: Fn(&str) -> Option<&'v [u8]>>(&self, asked: &Asked<'_, F>) -> Result<&T, NoRoute> {
-        let host = self.hosts.get(asked.host).or_else(|| {
-            let (_, rest) = asked.host.split_once('.')?;
-            self.hosts.get(format!("*.{rest}").as_str())
-        });
-        let host = host.ok_or(NoRoute::Host)?;
+        let host = self.host(asked.host).ok_or(NoRoute::Host)?;
         let mut missed = Missed::default();
         if let Some(rules) = host.exact.get(asked.path)
             && let Some(found) = missed.first(rules, asked)
@@ -107,6 +103,20 @@ impl<T> Finder<T> {
                 None => return Err(missed.into_reason(host)),
             }
         }
+    }
+
+    fn host(&self, host: &str) -> Option<&Host<T>> {
+        self.hosts.get(host).or_else(|| {
+            let (_, rest) = host.split_once('.')?;
+            self.hosts.get(format!("*.{rest}").as_str())
+        })
+    }
+
+    /// A route of this host, whichever; the one of everything where there is one.
+    pub fn of_host(&self, host: &str) -> Option<&T> {
+        let host = self.host(host)?;
+        let mut all = host.below.values().chain(host.exact.values());
+        host.below.get("").or_else(|| all.next()).and_then(|rules| rules.first()).map(|rule| &rule.value)
     }
 
     /// The hosts that have routes.

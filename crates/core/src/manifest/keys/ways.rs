@@ -140,7 +140,7 @@ static TLS: Shape = Shape::Table(&[
     key(
         "authority",
         &Shape::Name,
-        "The certificate that the replica's own must lead to; the platform's authority by default.",
+        "With onward = \"tls\": the certificate that the replica's own must lead to; it is for NAME.ENVIRONMENT.internal.",
     ),
     key(
         "untouched",

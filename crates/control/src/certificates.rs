@@ -1,0 +1,125 @@
+//! Certificates over the API: chains and keys in, facts out. No answer ever holds a key.
+
+use std::collections::BTreeSet;
+
+use actix_web::web::{self, Data, Json, Path, Query};
+use jiff::Timestamp;
+use mainyard_core::cluster::Cluster;
+use mainyard_core::model::{Certificate, Origin, SecretValue};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use utoipa::ToSchema;
+
+use crate::Control;
+use crate::access::Member;
+use crate::answers::{Answer, target};
+use crate::forecast::{self, Ask};
+use crate::problem::Problem;
+
+pub fn routes(app: &mut web::ServiceConfig) {
+    app.route("/certificates", web::get().to(list))
+        .route("/authority", web::get().to(authority))
+        .route("/environments/{environment}/certificates/{name}", web::put().to(add))
+        .route("/environments/{environment}/certificates/{name}", web::delete().to(remove));
+}
+
+/// A chain, with its key where hosts are served with it.
+#[derive(Deserialize, ToSchema)]
+pub struct Given {
+    /// Certificates as PEM, the host's own first.
+    chain: String,
+    /// The private key as PEM; left out, the certificate only says whom to trust.
+    key: Option<String>,
+}
+
+/// A certificate as it is told: without its chain, and with how it is now.
+pub fn told(certificate: &Certificate, now: Timestamp) -> Value {
+    json!({
+        "certificate": certificate.target.to_string(),
+        "names": certificate.names,
+        "from": certificate.from,
+        "until": certificate.until,
+        "days_left": certificate.days_left(now),
+        "signal": certificate.signal(now),
+        "lasts": certificate.lasts(now),
+        "issuer": certificate.issuer,
+        "fingerprint": certificate.fingerprint,
+        "serves": certificate.sealed.is_some(),
+        "origin": certificate.origin,
+    })
+}
+
+/// All certificates, without their keys.
+#[utoipa::path(get, path = "/api/v1/certificates", responses((status = 200)))]
+pub async fn list(control: Data<Control>) -> Json<Value> {
+    let published = control.steward.published.read().await;
+    let now = Timestamp::now();
+    Json(json!(published.0.certificates.values().map(|it| told(it, now)).collect::<Vec<_>>()))
+}
+
+/// The local authority's own certificate, as PEM: what to trust where no other was given.
+#[utoipa::path(get, path = "/api/v1/authority", responses((status = 200), (status = 404, body = Problem)))]
+pub async fn authority(control: Data<Control>) -> Answer {
+    let pem = tokio::fs::read_to_string(&control.authority).await.map_err(|error| {
+        let file = control.authority.display();
+        Problem::not_found(format!("the local authority's certificate is not there: {file}: {error}"))
+    })?;
+    Ok(Json(json!({"pem": pem, "file": control.authority})))
+}
+
+/// Adds a certificate, or puts one in the place of its predecessor; no connection is interrupted.
+#[utoipa::path(put, path = "/api/v1/environments/{environment}/certificates/{name}", params(Ask), request_body = Given, responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn add(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+    given: Json<Given>,
+) -> Answer {
+    let target = target(path)?;
+    let Given { chain, key } = given.into_inner();
+    if chain.len() > mainyard_certificates::LIMIT {
+        return Err(Problem::too_large(format!("the chain is longer than {} bytes", mainyard_certificates::LIMIT)));
+    }
+    let now = Timestamp::now();
+    let found = mainyard_certificates::check(&chain, key.as_deref(), now)
+        .map_err(|fault| Problem::invalid(format!("certificate {target}: {fault}")))?;
+    let sealed = match key {
+        Some(_) if ask.forecast => Some(String::new()),
+        Some(key) => Some(control.vault.keep(&target, &SecretValue(key.into_bytes())).await?.name),
+        None => None,
+    };
+    let certificate = Certificate {
+        target,
+        names: found.names,
+        from: found.from,
+        until: found.until,
+        issuer: found.issuer,
+        fingerprint: found.fingerprint,
+        chain,
+        sealed,
+        origin: Origin { by: member.0.clone(), act: "added".to_owned(), at: now },
+    };
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        let serves = cluster.add_certificate(certificate.clone(), by, now)?;
+        Ok(json!({"certificate": told(&certificate, now), "serves": serves}))
+    };
+    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
+    Ok(Json(done.await?))
+}
+
+/// Removes a certificate that no route names.
+#[utoipa::path(delete, path = "/api/v1/environments/{environment}/certificates/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    let target = target(path)?;
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        Ok(json!({"gone": cluster.remove_certificate(&target, by, now)?}))
+    };
+    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
+    Ok(Json(done.await?))
+}

@@ -1,0 +1,101 @@
+//! Certificates come, are changed and go; routes that use them are held against them.
+
+use jiff::Timestamp;
+
+use super::acts::{Refusal, RefusalKind};
+use super::held::Cluster;
+use super::objects::{Kind, Object, State};
+use crate::model::{Certificate, Name, Origin, Route, Target};
+use crate::near::did_you_mean;
+
+impl State {
+    /// The certificate that a host of an environment is served with: the one that its route names, or the one that covers
+    /// it and lasts longest. `None` where the local authority signs one.
+    pub fn certificate_of(&self, environment: &Name, host: &str, named: Option<&Name>) -> Option<&Certificate> {
+        if let Some(named) = named {
+            return self.certificates.get(&Target::new(environment, named));
+        }
+        let here = self.certificates.values().filter(|it| it.target.environment == *environment);
+        here.filter(|it| it.covers(host)).max_by_key(|it| it.until)
+    }
+}
+
+impl Cluster {
+    /// Adds a certificate, or puts one in the place of its predecessor. Gives what it covers, in words.
+    ///
+    /// # Errors
+    /// When a route that names it would be left uncovered.
+    pub fn add_certificate(
+        &mut self,
+        mut certificate: Certificate,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<String>, Refusal> {
+        self.environment(&certificate.target.environment)?;
+        let users: Vec<&Route> = self.users_of(&certificate.target).collect();
+        for route in users {
+            let host = route.spec.host.as_deref().unwrap_or_default();
+            let as_authority = route.spec.tls.as_ref().and_then(|tls| tls.authority.as_ref());
+            let serves = as_authority != Some(&certificate.target.name);
+            if serves && !certificate.covers(host) {
+                let message = format!(
+                    "certificate-mismatch: the route {} is served with {} at {host}, and this one is for {}",
+                    route.target,
+                    certificate.target,
+                    names(&certificate)
+                );
+                return Refusal::new(RefusalKind::Conflict, message);
+            }
+        }
+        let act = if self.state.certificates.contains_key(&certificate.target) { "changed" } else { "added" };
+        self.cause = Origin { by: by.to_owned(), act: act.to_owned(), at: now };
+        certificate.origin = self.cause.clone();
+        let covered = self.state.routes.values().filter(|route| {
+            let host = route.spec.host.as_deref().unwrap_or_default();
+            route.target.environment == certificate.target.environment && certificate.covers(host)
+        });
+        let words = covered.map(|route| format!("{} of route {}", route.spec.at(), route.target)).collect();
+        self.put(Object::Certificate(certificate));
+        Ok(words)
+    }
+
+    /// Removes a certificate that no route names. Gives what went, in words.
+    ///
+    /// # Errors
+    /// When there is none, or a route names it.
+    pub fn remove_certificate(
+        &mut self,
+        target: &Target,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<String>, Refusal> {
+        self.environment(&target.environment)?;
+        let Some(certificate) = self.state.certificates.get(target) else {
+            let here = self.state.certificates.keys().filter(|known| known.environment == target.environment);
+            let hint = did_you_mean(target.name.as_str(), here.map(|known| known.name.as_str()));
+            return Refusal::new(RefusalKind::NotFound, format!("there is no certificate {target}{hint}"));
+        };
+        let users: Vec<String> = self.users_of(target).map(|route| format!("the route {}", route.target)).collect();
+        if !users.is_empty() {
+            let message = format!("{target} is used by {}; take it out there first", users.join(", "));
+            return Refusal::new(RefusalKind::Conflict, message);
+        }
+        let gone = vec![format!("certificate {target}: {}", names(certificate))];
+        self.cause = Origin { by: by.to_owned(), act: "removed".to_owned(), at: now };
+        self.remove(Kind::Certificate, target.to_string());
+        Ok(gone)
+    }
+
+    /// Routes that name a certificate.
+    fn users_of<'a>(&'a self, target: &'a Target) -> impl Iterator<Item = &'a Route> {
+        self.state.routes.values().filter(move |route| {
+            let tls = route.spec.tls.as_ref();
+            let names = [tls.and_then(|tls| tls.certificate.as_ref()), tls.and_then(|tls| tls.authority.as_ref())];
+            route.target.environment == target.environment && names.contains(&Some(&target.name))
+        })
+    }
+}
+
+fn names(certificate: &Certificate) -> String {
+    if certificate.names.is_empty() { "no host".to_owned() } else { certificate.names.join(", ") }
+}
