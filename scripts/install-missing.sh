@@ -1,5 +1,5 @@
 #!/bin/sh
-# Installs from Debian's packages what is missing: PostgreSQL, Git and a C compiler; for the tests Chromium too.
+# Installs from Debian's packages what is missing: PostgreSQL, Git and a C compiler; for the tests Chromium, curl and OpenSSL too.
 # Says what it does; without the right to install it names the packages and ends.
 set -eu
 
@@ -14,6 +14,8 @@ need git "command -v git"
 need postgresql "ls /usr/lib/postgresql/*/bin/initdb && id postgres"
 if [ "${1:-}" = for-tests ]; then
     need chromium "command -v chromium"
+    need curl "command -v curl"
+    need openssl "command -v openssl"
     need chromium-driver "command -v chromedriver"
 fi
 for tool in cargo node npm; do

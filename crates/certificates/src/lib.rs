@@ -51,8 +51,11 @@ pub fn certificates(pem: &str) -> Result<Vec<CertificateDer<'static>>, Fault> {
     let read: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem.as_bytes()).collect();
     let list = read.map_err(|error| Fault::Unreadable(format!("the chain is not PEM: {error}")))?;
     if list.is_empty() {
-        let what = if pem.contains("PRIVATE KEY") { "a private key and no certificate" } else { "no certificate" };
-        return Err(Fault::Unreadable(format!("the chain holds {what}; expected -----BEGIN CERTIFICATE-----")));
+        let what =
+            if pem.contains("PRIVATE KEY") { "a private key and no certificate" } else { "no certificate" };
+        return Err(Fault::Unreadable(format!(
+            "the chain holds {what}; expected -----BEGIN CERTIFICATE-----"
+        )));
     }
     Ok(list)
 }
@@ -89,8 +92,11 @@ pub fn check(chain: &str, key_pem: Option<&str>, now: Timestamp) -> Result<Chain
         _ => Err(Fault::Unreadable("the chain holds something that is no X.509 certificate".to_owned())),
     };
     list.iter().try_for_each(read)?;
-    let all: Vec<X509Certificate<'_>> =
-        list.iter().filter_map(|der| X509Certificate::from_der(der.as_ref()).ok()).map(|(_, it)| it).collect();
+    let all: Vec<X509Certificate<'_>> = list
+        .iter()
+        .filter_map(|der| X509Certificate::from_der(der.as_ref()).ok())
+        .map(|(_, it)| it)
+        .collect();
     let first = all.first().ok_or_else(|| Fault::Unreadable("the chain is empty".to_owned()))?;
     let names = names(first);
     if let Some(key_pem) = key_pem {
@@ -103,7 +109,8 @@ pub fn check(chain: &str, key_pem: Option<&str>, now: Timestamp) -> Result<Chain
         }
     }
     follows(&all)?;
-    let moment = |at: x509_parser::time::ASN1Time| Timestamp::from_second(at.timestamp()).unwrap_or(Timestamp::MAX);
+    let moment =
+        |at: x509_parser::time::ASN1Time| Timestamp::from_second(at.timestamp()).unwrap_or(Timestamp::MAX);
     let from = all.iter().map(|it| moment(it.validity().not_before)).max().unwrap_or(Timestamp::MIN);
     let until = all.iter().map(|it| moment(it.validity().not_after)).min().unwrap_or(Timestamp::MAX);
     let day = |at: Timestamp| at.strftime("%-d %b %Y %H:%M UTC").to_string();
@@ -132,7 +139,8 @@ fn names(certificate: &X509Certificate<'_>) -> Vec<String> {
 fn follows(all: &[X509Certificate<'_>]) -> Result<(), Fault> {
     for (place, pair) in all.windows(2).enumerate() {
         let (this, next) = (&pair[0], &pair[1]);
-        let signed = this.issuer() == next.subject() && this.verify_signature(Some(next.public_key())).is_ok();
+        let signed =
+            this.issuer() == next.subject() && this.verify_signature(Some(next.public_key())).is_ok();
         if !signed {
             let message = format!(
                 "certificate {} of the chain is issued by {}, and the next one is {}; order them from the host's own upwards",

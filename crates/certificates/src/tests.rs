@@ -60,7 +60,9 @@ fn what_is_wrong_is_told() {
     ];
     let told: Vec<String> = cases
         .into_iter()
-        .map(|(name, result)| format!("{name}: {}", result.map_or_else(|fault| fault.to_string(), |_| "taken".into())))
+        .map(|(name, result)| {
+            format!("{name}: {}", result.map_or_else(|fault| fault.to_string(), |_| "taken".into()))
+        })
         .collect();
     insta::assert_snapshot!(told.join("\n"));
 }

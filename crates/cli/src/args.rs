@@ -55,12 +55,12 @@ pub enum Command {
         #[command(flatten)]
         output: Output,
     },
-    /// See one workload: what answers now, its releases, its replicas; or one release of it.
+    /// See one workload: what answers now, its releases, its replicas; or one release of it, or a service.
     #[command(
-        after_help = "Example:\n  mainyard show staging/locker-api\n  mainyard show staging/locker-api@2"
+        after_help = "Example:\n  mainyard show staging/locker-api\n  mainyard show staging/locker-api@2\n  mainyard show service:staging/locker-api"
     )]
     Show {
-        /// The workload, as environment/name, or a release, as environment/name@number.
+        /// The workload, as environment/name; a release, as environment/name@number; or service:environment/name.
         target: String,
         #[command(flatten)]
         output: Output,

@@ -183,7 +183,13 @@ impl Client {
                 state.put(object(kind, &key, body)?);
             }
         }
-        Ok(Snapshot { state, cursor: raw.cursor, gateway: raw.gateway, gateway_tls: raw.gateway_tls, figures: raw.figures })
+        Ok(Snapshot {
+            state,
+            cursor: raw.cursor,
+            gateway: raw.gateway,
+            gateway_tls: raw.gateway_tls,
+            figures: raw.figures,
+        })
     }
 
     /// Follows the stream from a snapshot: after each change the state is given to `watch`, until it returns

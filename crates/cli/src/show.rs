@@ -316,3 +316,58 @@ fn replicas(snapshot: &Snapshot, target: &Target) {
         println!("and {} more; all of them with --json", all.len() - 50);
     }
 }
+
+/// One service: where it is, who answers for it, and what its selector nearly matches.
+pub fn service(snapshot: &Snapshot, target: &mainyard_core::model::Target) {
+    let state = &snapshot.state;
+    let Some(service) = state.services.get(target) else { return };
+    let paint = Paint::stdout();
+    let inside = state.inside_address(service);
+    println!("{}  {inside}", paint.strong(&format!("service {target}")));
+    let ports = service.spec.ports.iter().map(|(number, port)| format!("{number} → {port}"));
+    println!("ports     {}", ports.collect::<Vec<_>>().join(", "));
+    println!("selects   {}", mainyard_core::declare::selector(&service.spec.select));
+    println!("called    {0}, {0}.{1}, {0}.{1}.internal", target.name, target.environment);
+    if !service.spec.open_to.is_empty() {
+        let names: Vec<String> = service.spec.open_to.iter().map(ToString::to_string).collect();
+        println!("open to   {}", names.join(", "));
+    }
+    let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0u16);
+    let routes = state.routes.values().filter(|route| {
+        route.target.environment == target.environment
+            && route.spec.to.iter().any(|leg| leg.service == target.name)
+    });
+    for route in routes {
+        println!("route     {}", route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls)));
+    }
+    for near in mainyard_core::why::nearly(state, service) {
+        println!("{} {near}", paint.signal(Signal::Caution, &format!("{} nearly ", shape(Signal::Caution))));
+    }
+    let mut rows = table(&["REPLICA", "STATE", "NODE", "ADDRESS", "RELEASE", "REASON"]);
+    let mut any = false;
+    for workload in state.workloads.values().filter(|it| it.target.environment == target.environment) {
+        for replica in replicas_of(&state.replicas, &workload.target) {
+            let release = state.releases.get(&(workload.target.clone(), replica.release));
+            let labels = release.map(|release| &release.spec.labels);
+            if !labels.is_some_and(|labels| selects(&service.spec.select, &workload.target.name, labels)) {
+                continue;
+            }
+            any = true;
+            let signal = replica.state.signal();
+            rows.add_row([
+                Cell::new(&replica.id),
+                coloured(format!("{} {}", shape(signal), replica.state.word()), signal),
+                Cell::new(replica.node.as_ref().map_or("-", |node| node.as_str())),
+                Cell::new(replica.address.map_or("-".to_owned(), |address| address.to_string())),
+                Cell::new(replica.release),
+                Cell::new(replica.reason.as_ref().map_or("", |reason| reason.sentence.as_str())),
+            ]);
+        }
+    }
+    println!();
+    if any {
+        print(&rows);
+    } else {
+        println!("no replica is behind it; ask: mainyard why service:{target}");
+    }
+}

@@ -79,7 +79,10 @@ pub async fn add(
     let target = target(path)?;
     let Given { chain, key } = given.into_inner();
     if chain.len() > mainyard_certificates::LIMIT {
-        return Err(Problem::too_large(format!("the chain is longer than {} bytes", mainyard_certificates::LIMIT)));
+        return Err(Problem::too_large(format!(
+            "the chain is longer than {} bytes",
+            mainyard_certificates::LIMIT
+        )));
     }
     let now = Timestamp::now();
     let found = mainyard_certificates::check(&chain, key.as_deref(), now)

@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use actix_web::web::{self, Bytes, Data, Json, Query};
 use actix_web::HttpResponse;
+use actix_web::web::{self, Bytes, Data, Json, Query};
 use futures_util::StreamExt;
 use mainyard_core::link::{GatewayOrder, Served};
 use mainyard_core::model::Target;
@@ -70,12 +70,14 @@ pub async fn why(control: Data<Control>, asked: Query<Asked>) -> Answer {
             facts.url(&question)
         }
         (None, Some(of), None) => {
-            let (kind, name) = of.split_once(':').map_or((None, of.as_str()), |(kind, name)| (Some(kind), name));
+            let (kind, name) =
+                of.split_once(':').map_or((None, of.as_str()), |(kind, name)| (Some(kind), name));
             if let Some(kind) = kind.filter(|kind| !["workload", "service", "route"].contains(kind)) {
                 return Err(Problem::invalid(format!("{kind}: is none of workload:, service: and route:")));
             }
-            let target: Target =
-                name.parse().map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
+            let target: Target = name
+                .parse()
+                .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
             facts.target(&target, kind).map_err(Problem::not_found)?
         }
         (None, None, Some(served)) => facts.request(served),

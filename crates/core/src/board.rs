@@ -83,11 +83,8 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -
         let release = state.releases.get(&key);
         let rollout = state.open_rollout(&workload.target);
         let selecting = services.of_workload(name, release);
-        let mut hosts: Vec<String> = selecting
-            .iter()
-            .flat_map(|service| hosts.get(service).into_iter().flatten())
-            .cloned()
-            .collect();
+        let mut hosts: Vec<String> =
+            selecting.iter().flat_map(|service| hosts.get(service).into_iter().flatten()).cloned().collect();
         hosts.sort();
         hosts.dedup();
         Row {
@@ -138,7 +135,8 @@ impl<'a> Services<'a> {
         let nothing = BTreeMap::new();
         let labels = release.map_or(&nothing, |release| &release.spec.labels);
         let named = self.by_workload.get(name.as_str()).into_iter().flatten();
-        let candidates = named.chain(&self.others).filter(|service| selects(&service.spec.select, name, labels));
+        let candidates =
+            named.chain(&self.others).filter(|service| selects(&service.spec.select, name, labels));
         candidates.map(|service| &service.target.name).collect()
     }
 }

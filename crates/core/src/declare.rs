@@ -245,7 +245,8 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
         .iter()
         .filter(|(name, r)| mine(&r.application) && !declared.routes.contains_key(*name));
     for (name, route) in gone {
-        plan.lines.push(removed(format!("route {name}"), format!("{} no longer leads anywhere", route.spec.at())));
+        plan.lines
+            .push(removed(format!("route {name}"), format!("{} no longer leads anywhere", route.spec.at())));
         plan.steps.push(Step::RemoveRoute(name.clone()));
     }
     let gone = present
@@ -306,12 +307,11 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
         }
         if let Some(secret) = route.enter.secret().filter(|secret| !present.secrets.contains_key(*secret)) {
             let hint = did_you_mean(secret.as_str(), present.secrets.keys().map(Name::as_str));
-            let message = format!("secret-missing: it lets in by the secret {secret}, which is not there{hint}");
+            let message =
+                format!("secret-missing: it lets in by the secret {secret}, which is not there{hint}");
             list.push(Conflict { object: object(), message });
         }
-        list.extend(
-            uncovered(route, present).map(|message| Conflict { object: object(), message }),
-        );
+        list.extend(uncovered(route, present).map(|message| Conflict { object: object(), message }));
         for leg in &route.to {
             list.extend(
                 missing(declared, present, leg).map(|message| Conflict { object: object(), message }),
@@ -324,7 +324,10 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
 /// Why a route cannot be served with the certificate that it names.
 fn uncovered(route: &RouteSpec, present: &Present) -> Option<String> {
     let tls = route.tls.as_ref()?;
-    let missing = [&tls.certificate, &tls.authority].into_iter().flatten().find(|name| !present.certificates.contains_key(*name));
+    let missing = [&tls.certificate, &tls.authority]
+        .into_iter()
+        .flatten()
+        .find(|name| !present.certificates.contains_key(*name));
     if let Some(name) = missing {
         let hint = did_you_mean(name.as_str(), present.certificates.keys().map(Name::as_str));
         return Some(format!("there is no certificate {name}{hint}; add it with: mainyard certificate add"));
@@ -332,7 +335,9 @@ fn uncovered(route: &RouteSpec, present: &Present) -> Option<String> {
     let (name, host) = (tls.certificate.as_ref()?, route.host.as_deref()?);
     let names = present.certificates.get(name)?;
     let fits = crate::model::covers(names, host);
-    (!fits).then(|| format!("certificate-mismatch: the certificate {name} is for {}, not {host}", names.join(", ")))
+    (!fits).then(|| {
+        format!("certificate-mismatch: the certificate {name} is for {}, not {host}", names.join(", "))
+    })
 }
 
 /// Why a route cannot lead there.
@@ -340,7 +345,11 @@ fn missing(declared: &Declared, present: &Present, leg: &Leg) -> Option<String> 
     let there = present.services.get(&leg.service).map(|service| &service.spec);
     let Some(service) = declared.services.get(&leg.service).or(there) else {
         let known = present.services.keys().chain(declared.services.keys()).map(Name::as_str);
-        return Some(format!("there is no service {}{}", leg.service, did_you_mean(leg.service.as_str(), known)));
+        return Some(format!(
+            "there is no service {}{}",
+            leg.service,
+            did_you_mean(leg.service.as_str(), known)
+        ));
     };
     let port = leg.port.filter(|port| !service.ports.contains_key(port))?;
     Some(format!("the service {} has no port {port}; it has {}", leg.service, ports(service)))

@@ -188,7 +188,8 @@ impl Framing {
         let (size, rest) = line.split_at(digits);
         let size = std::str::from_utf8(size).ok().filter(|size| (1..=16).contains(&size.len()));
         let size = size.and_then(|size| u64::from_str_radix(size, 16).ok());
-        let size = size.ok_or_else(|| Violation::bad("a chunk's size is not one to sixteen hexadecimal digits"))?;
+        let size =
+            size.ok_or_else(|| Violation::bad("a chunk's size is not one to sixteen hexadecimal digits"))?;
         if !(rest.is_empty() || rest[0] == b';') || !rest.iter().all(|byte| is_text(*byte)) {
             return Err(Violation::bad("a chunk's size is followed by something that is no extension"));
         }

@@ -21,18 +21,48 @@ const fn entry(meaning: &'static str, found: &'static str, mend: &'static str) -
 pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
     use ReasonCode::*;
     &[
-        ("The way in", &[GatewaySilent, PortNotTaken, NoSuchHost, PathNotMatched, MethodNotTaken, HeaderNotMatched]),
+        (
+            "The way in",
+            &[GatewaySilent, PortNotTaken, NoSuchHost, PathNotMatched, MethodNotTaken, HeaderNotMatched],
+        ),
         ("TLS", &[PlainWhereTls, TlsWherePlain, CertificateMismatch, CertificateOutOfDate]),
-        ("The request", &[BadRequest, NotAllowed, DoorSilent, RateLimited, BodyTooLarge, BodyStalled, NotOpenToCaller]),
+        (
+            "The request",
+            &[BadRequest, NotAllowed, DoorSilent, RateLimited, BodyTooLarge, BodyStalled, NotOpenToCaller],
+        ),
         ("Routes and services", &[AllSharesZero, ServiceMissing, SelectorEmpty, PortMissing, NoneReady]),
         ("The answer", &[AnswerLate, AnswerBroken, Answers]),
-        ("Workloads", &[ScaledToZero, Held, StillStarting, ImageNotFound, ImageUnusable, NoRoom, SecretMissing]),
-        ("Releases", &[
-            NotReadyInTime, MoreErrors, Slower, AsksFirst, RunFirstFailed, RunFirstUnknown, Cancelled, NotAsReleased,
-        ]),
-        ("Replicas and their processes", &[
-            PortSilent, LoopbackOnly, CheckFails, OutOfMemory, KeepsEnding, EndedOnce, CannotStart, KeeperLost, NodeSilent,
-        ]),
+        (
+            "Workloads",
+            &[ScaledToZero, Held, StillStarting, ImageNotFound, ImageUnusable, NoRoom, SecretMissing],
+        ),
+        (
+            "Releases",
+            &[
+                NotReadyInTime,
+                MoreErrors,
+                Slower,
+                AsksFirst,
+                RunFirstFailed,
+                RunFirstUnknown,
+                Cancelled,
+                NotAsReleased,
+            ],
+        ),
+        (
+            "Replicas and their processes",
+            &[
+                PortSilent,
+                LoopbackOnly,
+                CheckFails,
+                OutOfMemory,
+                KeepsEnding,
+                EndedOnce,
+                CannotStart,
+                KeeperLost,
+                NodeSilent,
+            ],
+        ),
     ]
 };
 
@@ -130,7 +160,9 @@ pub fn about(code: ReasonCode) -> Entry {
             "by control: the node's agent was replaced while it ran",
             "look whether it did its work; then `advance` or `cancel`",
         ),
-        Cancelled => entry("A person took the rollout back.", "by control", "nothing; deploy again when it is mended"),
+        Cancelled => {
+            entry("A person took the rollout back.", "by control", "nothing; deploy again when it is mended")
+        }
         KeeperLost => entry(
             "The keeper ended without a word, and its replica with it.",
             "by the node, which misses it",
@@ -261,7 +293,9 @@ pub fn about(code: ReasonCode) -> Entry {
             "by the gateway, which reads its answer",
             "read the replica's log; a process that expects TLS also shows so",
         ),
-        ScaledToZero => entry("A person scaled the workload to none.", "from the record", "`mainyard scale T 1`"),
+        ScaledToZero => {
+            entry("A person scaled the workload to none.", "from the record", "`mainyard scale T 1`")
+        }
         Held => entry(
             "A person holds it: nothing automatic moves it.",
             "from the record; the reason that was given stands beside it",
@@ -280,7 +314,9 @@ pub fn about(code: ReasonCode) -> Entry {
 pub fn document() -> String {
     let mut text = String::new();
     for (chapter, codes) in CHAPTERS {
-        text.push_str(&format!("## {chapter}\n\n| reason | meaning | found | what to do |\n| --- | --- | --- | --- |\n"));
+        text.push_str(&format!(
+            "## {chapter}\n\n| reason | meaning | found | what to do |\n| --- | --- | --- | --- |\n"
+        ));
         for code in *codes {
             let Entry { meaning, found, mend } = about(*code);
             text.push_str(&format!("| `{code}` | {meaning} | {found} | {mend} |\n"));
@@ -296,7 +332,8 @@ mod tests {
 
     #[test]
     fn every_code_is_in_one_chapter() {
-        let mut listed: Vec<ReasonCode> = CHAPTERS.iter().flat_map(|(_, codes)| codes.iter().copied()).collect();
+        let mut listed: Vec<ReasonCode> =
+            CHAPTERS.iter().flat_map(|(_, codes)| codes.iter().copied()).collect();
         listed.sort();
         let mut all = ReasonCode::ALL.to_vec();
         all.sort();
@@ -311,9 +348,14 @@ mod tests {
         let start = docs.find(begin).expect("the mark") + begin.len();
         let stop = docs.find(end).expect("the other mark");
         if std::env::var_os("MAINYARD_WRITE_DOCS").is_some() {
-            std::fs::write(file, format!("{}{}{}", &docs[..start], document(), &docs[stop..])).expect("written");
+            std::fs::write(file, format!("{}{}{}", &docs[..start], document(), &docs[stop..]))
+                .expect("written");
             return;
         }
-        assert_eq!(&docs[start..stop], document(), "MAINYARD_WRITE_DOCS=1 cargo test -p mainyard-core writes it anew");
+        assert_eq!(
+            &docs[start..stop],
+            document(),
+            "MAINYARD_WRITE_DOCS=1 cargo test -p mainyard-core writes it anew"
+        );
     }
 }

@@ -95,7 +95,9 @@ fn of<'t>(table: &'t Table, own: Option<EnvironmentIndex>, name: &str) -> Option
 
 /// What a replica's `/etc/resolv.conf` holds: the node, and where short names are looked for.
 pub fn resolver_file(node: Ipv4Addr, environment: &Name) -> String {
-    format!("nameserver {node}\nsearch {environment}.{DOMAIN} {DOMAIN}\noptions ndots:1 timeout:1 attempts:3\n")
+    format!(
+        "nameserver {node}\nsearch {environment}.{DOMAIN} {DOMAIN}\noptions ndots:1 timeout:1 attempts:3\n"
+    )
 }
 
 #[cfg(test)]
@@ -111,8 +113,11 @@ mod tests {
             });
             (format!("{environment}/{name}"), serde_json::from_value(entry).expect("an entry"))
         };
-        let services =
-            [service("staging", 1, "locker-api", 16), service("production", 2, "locker-api", 17), service("production", 2, "lockers-db", 18)];
+        let services = [
+            service("staging", 1, "locker-api", 16),
+            service("production", 2, "locker-api", 17),
+            service("production", 2, "lockers-db", 18),
+        ];
         Table { services: services.into_iter().collect(), ..Table::default() }
     }
 
@@ -127,7 +132,15 @@ mod tests {
         assert_eq!(ask(staging, "locker-api.production.internal"), at(17));
         assert_eq!(ask(staging, "lockers-db"), Resolved::Unknown);
         assert_eq!(ask(staging, "locker-api.production.staging.internal"), Resolved::Unknown);
-        for outside in ["example.org", "", ".", "a..b", "_http._tcp", "internal", "locker-api.staging.internal.internal.x"] {
+        for outside in [
+            "example.org",
+            "",
+            ".",
+            "a..b",
+            "_http._tcp",
+            "internal",
+            "locker-api.staging.internal.internal.x",
+        ] {
             assert_eq!(ask(staging, outside), Resolved::Unknown, "{outside}");
         }
         assert_eq!(ask([127, 0, 0, 1], "locker-api"), Resolved::Unknown, "nobody's environment");

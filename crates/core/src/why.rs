@@ -128,14 +128,14 @@ impl Question {
             None => (rest, "/"),
         };
         let (host, port) = match authority.rsplit_once(':') {
-            Some((host, port)) => {
-                (host, Some(port.parse().map_err(|_| format!("{port:?} is no port"))?))
-            }
+            Some((host, port)) => (host, Some(port.parse().map_err(|_| format!("{port:?} is no port"))?)),
             None => (authority, None),
         };
         let host = host.trim_end_matches('.').to_ascii_lowercase();
         if !crate::manifest::is_host(&host) {
-            return Err(format!("{host:?} is no host; ask so: mainyard why http://api.lockers.localhost/path"));
+            return Err(format!(
+                "{host:?} is no host; ask so: mainyard why http://api.lockers.localhost/path"
+            ));
         }
         let path = path.split(['?', '#']).next().unwrap_or("/").to_owned();
         Ok(Question { secure, host, port, path, method: "GET".to_owned(), headers: Vec::new() })

@@ -92,7 +92,8 @@ impl Pool {
             Onward::Tls(config, name) => {
                 let connector = TlsConnector::from(Arc::clone(config));
                 let opened = tokio::time::timeout(TLS_WITHIN, connector.connect(name.clone(), stream)).await;
-                speak(opened.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??, address).await?
+                speak(opened.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??, address)
+                    .await?
             }
         };
         Ok(Connection { sender, reused: false, place })

@@ -38,9 +38,13 @@ impl Certificates {
             match mainyard_certificates::certificates(&one.chain) {
                 Ok(chain) => match trusting(&chain) {
                     Ok(config) => drop(all.trusting.insert(one.certificate.clone(), Arc::new(config))),
-                    Err(error) => tracing::debug!(certificate = %one.certificate, error, "it is no authority"),
+                    Err(error) => {
+                        tracing::debug!(certificate = %one.certificate, error, "it is no authority")
+                    }
                 },
-                Err(error) => tracing::error!(certificate = %one.certificate, %error, "a chain cannot be read"),
+                Err(error) => {
+                    tracing::error!(certificate = %one.certificate, %error, "a chain cannot be read")
+                }
             }
             let Some(key) = one.key.as_ref().and_then(|key| key.text()) else { continue };
             let key = match mainyard_certificates::certified(&one.chain, key) {
@@ -103,7 +107,8 @@ pub fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
     let resolver = Arc::new(Resolver { serving, authority });
-    let mut config = builder.map_err(std::io::Error::other)?.with_no_client_auth().with_cert_resolver(resolver);
+    let mut config =
+        builder.map_err(std::io::Error::other)?.with_no_client_auth().with_cert_resolver(resolver);
     config.alpn_protocols = vec![b"http/1.1".to_vec()];
     Ok(TlsAcceptor::from(Arc::new(config)))
 }
@@ -111,7 +116,8 @@ pub fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<
 impl Forwarder {
     /// How a route's replicas are spoken to: a replica's certificate must be for the service's name inside.
     pub fn onward(&self, route: &Route, service: &Target) -> Result<Onward, Refused> {
-        let Some(tls) = route.spec.tls.as_ref().filter(|tls| tls.onward == mainyard_core::model::Onward::Tls) else {
+        let Some(tls) = route.spec.tls.as_ref().filter(|tls| tls.onward == mainyard_core::model::Onward::Tls)
+        else {
             return Ok(Onward::Plain);
         };
         let unavailable = |sentence: String| {
@@ -120,7 +126,10 @@ impl Forwarder {
         let authority = tls.authority.as_ref().map(|name| Target::new(&route.environment, name));
         let config = authority.as_ref().and_then(|authority| self.serving.certificates().trust(authority));
         let config = config.ok_or_else(|| {
-            unavailable(format!("the route {} trusts no authority that is here for its replicas' certificates", route.at))
+            unavailable(format!(
+                "the route {} trusts no authority that is here for its replicas' certificates",
+                route.at
+            ))
         })?;
         let name = format!("{}.{}.{}", service.name, service.environment, mainyard_core::resolving::DOMAIN);
         let name = ServerName::try_from(name).map_err(|error| unavailable(error.to_string()))?;
@@ -136,7 +145,8 @@ fn trusting(roots: &[CertificateDer<'static>]) -> Result<ClientConfig, String> {
     }
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
-    let mut config = builder.map_err(|error| error.to_string())?.with_root_certificates(store).with_no_client_auth();
+    let mut config =
+        builder.map_err(|error| error.to_string())?.with_root_certificates(store).with_no_client_auth();
     config.alpn_protocols = vec![b"http/1.1".to_vec()];
     Ok(config)
 }

@@ -7,7 +7,9 @@ use std::task::{Context, Poll};
 use bytes::Bytes;
 use flate2::Compression;
 use flate2::write::GzEncoder;
-use http::header::{ACCEPT_ENCODING, CACHE_CONTROL, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE};
+use http::header::{
+    ACCEPT_ENCODING, CACHE_CONTROL, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE,
+};
 use http::header::{ETAG, HeaderValue, VARY};
 use http::{HeaderMap, StatusCode, response};
 use hyper::body::{Body, Frame};
@@ -31,7 +33,8 @@ pub fn takes_gzip(headers: &HeaderMap) -> bool {
 /// Whether this answer is one to compress: a whole text that is not compressed already and that nobody forbids to
 /// change. Events come one by one and are left as they are.
 pub fn fits(answer: &response::Parts) -> bool {
-    let text = |name| answer.headers.get(name).and_then(|value: &HeaderValue| value.to_str().ok()).unwrap_or("");
+    let text =
+        |name| answer.headers.get(name).and_then(|value: &HeaderValue| value.to_str().ok()).unwrap_or("");
     let kind = text(CONTENT_TYPE).split(';').next().unwrap_or("").trim().to_ascii_lowercase();
     let texts = ["application/json", "application/javascript", "application/xml", "image/svg+xml"];
     let is_text = kind.starts_with("text/") && kind != "text/event-stream"
@@ -92,7 +95,9 @@ impl Body for Zipped {
                 }
                 Poll::Ready(None) => {
                     let rest = this.encoder.take().and_then(|encoder| encoder.finish().ok());
-                    return Poll::Ready(rest.filter(|rest| !rest.is_empty()).map(|rest| Ok(Frame::data(rest.into()))));
+                    return Poll::Ready(
+                        rest.filter(|rest| !rest.is_empty()).map(|rest| Ok(Frame::data(rest.into()))),
+                    );
                 }
                 other => return other,
             }

@@ -44,7 +44,15 @@ struct Count {
 
 impl Count {
     fn of(service: &Target) -> Count {
-        Count { service: service.clone(), requests: 0, failed: 0, received: 0, sent: 0, other_size: 0, times: [0; BUCKETS] }
+        Count {
+            service: service.clone(),
+            requests: 0,
+            failed: 0,
+            received: 0,
+            sent: 0,
+            other_size: 0,
+            times: [0; BUCKETS],
+        }
     }
 
     fn add(&mut self, failed: bool, micros: u64) {

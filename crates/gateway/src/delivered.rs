@@ -57,7 +57,8 @@ impl Tally {
         self.note.broken = broken;
         self.forwarder.remember(self.note, micros, received, sent);
         // A connection whose answer was not read to its end is never given to the next visitor.
-        if let Some((sender, place)) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired()) {
+        if let Some((sender, place)) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired())
+        {
             self.forwarder.pool.put(place, sender);
         }
     }

@@ -27,7 +27,8 @@ impl Forwarder {
                 let known = self.secret(route, secret)?;
                 match credentials(request.headers(), "bearer") {
                     Some(given) if same(given.as_bytes(), &known) => Ok(()),
-                    given => Err(stranger(route, StatusCode::UNAUTHORIZED, given.is_some()).challenge("Bearer realm=\"mainyard\"")),
+                    given => Err(stranger(route, StatusCode::UNAUTHORIZED, given.is_some())
+                        .challenge("Bearer realm=\"mainyard\"")),
                 }
             }
             Enter::Basic(secret) => {
@@ -35,14 +36,18 @@ impl Forwarder {
                 let given = credentials(request.headers(), "basic");
                 let pair = given.as_ref().and_then(|given| STANDARD.decode(given).ok());
                 // Every line is looked at, so that the time tells nothing of who is known.
-                let lines = known.split(|byte| *byte == b'\n').map(|line| line.strip_suffix(b"\r").unwrap_or(line));
+                let lines =
+                    known.split(|byte| *byte == b'\n').map(|line| line.strip_suffix(b"\r").unwrap_or(line));
                 let known = pair.is_some_and(|pair| {
-                    lines.filter(|line| line.contains(&b':')).fold(false, |found, line| found | same(&pair, line))
+                    lines
+                        .filter(|line| line.contains(&b':'))
+                        .fold(false, |found, line| found | same(&pair, line))
                 });
                 if known {
                     return Ok(());
                 }
-                Err(stranger(route, StatusCode::UNAUTHORIZED, given.is_some()).challenge("Basic realm=\"mainyard\", charset=\"UTF-8\""))
+                Err(stranger(route, StatusCode::UNAUTHORIZED, given.is_some())
+                    .challenge("Basic realm=\"mainyard\", charset=\"UTF-8\""))
             }
             Enter::Ask(ask) => self.ask(route, ask, request).await,
         }
@@ -52,7 +57,8 @@ impl Forwarder {
     fn secret(&self, route: &Route, name: &Name) -> Result<std::sync::Arc<[u8]>, Refused> {
         let secret = Target::new(&route.environment, name);
         self.serving.value(&secret).ok_or_else(|| {
-            let sentence = format!("the route {} lets in by the secret {secret}, whose value is not here", route.at);
+            let sentence =
+                format!("the route {} lets in by the secret {secret}, whose value is not here", route.at);
             Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::SecretMissing, sentence)
         })
     }
@@ -68,8 +74,9 @@ impl Forwarder {
         let host = HeaderValue::from_str(authority).map_err(|_| silent("its host cannot be read".into()))?;
         *question.uri_mut() = path.parse().map_err(|_| silent("its path cannot be read".into()))?;
         for (name, value) in request.headers() {
-            let passes = ![http::header::CONTENT_LENGTH, http::header::TRANSFER_ENCODING, http::header::EXPECT]
-                .contains(name);
+            let passes =
+                ![http::header::CONTENT_LENGTH, http::header::TRANSFER_ENCODING, http::header::EXPECT]
+                    .contains(name);
             if passes {
                 question.headers_mut().append(name, value.clone());
             }
@@ -85,7 +92,8 @@ impl Forwarder {
         }
         let within: Duration = ask.within.duration();
         let answered = tokio::time::timeout(within, async {
-            let mut connection = Pool::dial(address, &Onward::Plain).await.map_err(|error| error.to_string())?;
+            let mut connection =
+                Pool::dial(address, &Onward::Plain).await.map_err(|error| error.to_string())?;
             connection.send(question).await.map_err(|failed| failed.error.to_string())
         });
         let answer = match answered.await {
@@ -134,7 +142,11 @@ fn split(url: &str) -> (&str, &str) {
 
 fn stranger(route: &Route, status: StatusCode, showed: bool) -> Refused {
     let what = if showed { "what the visitor showed does not open it" } else { "the visitor showed nothing" };
-    Refused::new(status, ReasonCode::NotAllowed, format!("the route {} is not open to everybody: {what}", route.at))
+    Refused::new(
+        status,
+        ReasonCode::NotAllowed,
+        format!("the route {} is not open to everybody: {what}", route.at),
+    )
 }
 
 /// What follows the scheme's name; a request that says it twice says nothing.

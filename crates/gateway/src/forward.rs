@@ -61,8 +61,14 @@ impl Forwarder {
         let id = arrival.inside.and_then(|_| given_id(request.headers())).unwrap_or_else(pages::request_id);
         let accept = request.headers().get(http::header::ACCEPT).cloned();
         let note = note(&request, arrival, &id);
-        let asked =
-            Asked { arrival, begun: Instant::now(), id: id.clone(), gzip: compress::takes_gzip(request.headers()), note, line: Arc::clone(line) };
+        let asked = Asked {
+            arrival,
+            begun: Instant::now(),
+            id: id.clone(),
+            gzip: compress::takes_gzip(request.headers()),
+            note,
+            line: Arc::clone(line),
+        };
         let mut answer = match self.serve(request, asked).await {
             Ok(answer) => answer,
             Err(refused) => refused.answer(&id, accept.as_ref()),
@@ -89,7 +95,11 @@ impl Forwarder {
         self.remember(note, begun.elapsed().as_micros() as u64, 0, 0);
     }
 
-    async fn serve(&self, request: Request<Incoming>, mut asked: Asked) -> Result<Response<AnswerBody>, Refused> {
+    async fn serve(
+        &self,
+        request: Request<Incoming>,
+        mut asked: Asked,
+    ) -> Result<Response<AnswerBody>, Refused> {
         let begun = asked.begun;
         let led = self.led(&request, &mut asked).await;
         let lead = match led {
@@ -186,7 +196,8 @@ impl Forwarder {
             matches!(*request.method(), Method::GET | Method::HEAD) && request.body().is_end_stream();
         let unlimited = RouteLimits::default();
         let limits = lead.route.as_ref().map_or(&unlimited, |route| &route.spec.limits);
-        let repeat = lead.route.as_ref().and_then(|route| route.spec.repeat.as_ref()).filter(|_| safe_to_repeat);
+        let repeat =
+            lead.route.as_ref().and_then(|route| route.spec.repeat.as_ref()).filter(|_| safe_to_repeat);
         let sticky = lead.route.as_ref().and_then(|route| route.spec.sticky.as_ref());
         let secure = asked.arrival.secure;
         let brought = sticky.and_then(|sticky| seat::brought(request.headers(), sticky));
@@ -234,7 +245,8 @@ impl Forwarder {
                     None
                 };
                 let sent = Instant::now();
-                let answered = in_time(connection.send(onward), limits.answer.duration(), passage.as_ref()).await;
+                let answered =
+                    in_time(connection.send(onward), limits.answer.duration(), passage.as_ref()).await;
                 let next = match answered {
                     Some(Ok(answer)) => {
                         let unavailable = matches!(answer.status().as_u16(), 502..=504);
@@ -247,8 +259,15 @@ impl Forwarder {
                                 let seat = sticky
                                     .filter(|_| brought != Some(replica.seat))
                                     .map(|sticky| (sticky.clone(), replica.seat));
-                                let mut answer =
-                                    self.deliver(answer, connection, open, lead, on_upgrade.take(), passage, asked);
+                                let mut answer = self.deliver(
+                                    answer,
+                                    connection,
+                                    open,
+                                    lead,
+                                    on_upgrade.take(),
+                                    passage,
+                                    asked,
+                                );
                                 if let Some((sticky, taken)) = seat {
                                     seat::give(answer.headers_mut(), &sticky, taken, secure);
                                 }
@@ -265,14 +284,27 @@ impl Forwarder {
                         // second GET changes nothing.
                         (None, Some(spare)) if connection.reused && !repeated => (spare, false),
                         (None, Some(spare)) if may(repeat, RepeatOn::Broken, again) => (spare, true),
-                        (None, _) => return Err(broken(&replica.backend.replica, &failed.error, passage.as_deref(), &asked.line)),
+                        (None, _) => {
+                            return Err(broken(
+                                &replica.backend.replica,
+                                &failed.error,
+                                passage.as_deref(),
+                                &asked.line,
+                            ));
+                        }
                     },
                     None => match spare.filter(|_| may(repeat, RepeatOn::Late, again)) {
                         Some(spare) => (spare, true),
                         None => {
-                            let sentence =
-                                format!("{} did not begin its answer within {}", replica.backend.replica, limits.answer);
-                            return Err(Refused::new(StatusCode::GATEWAY_TIMEOUT, ReasonCode::AnswerLate, sentence));
+                            let sentence = format!(
+                                "{} did not begin its answer within {}",
+                                replica.backend.replica, limits.answer
+                            );
+                            return Err(Refused::new(
+                                StatusCode::GATEWAY_TIMEOUT,
+                                ReasonCode::AnswerLate,
+                                sentence,
+                            ));
                         }
                     },
                 };
@@ -394,7 +426,12 @@ fn may(repeat: Option<&Repeat>, on: RepeatOn, again: u32) -> bool {
 }
 
 /// The replica broke the connection, or the visitor's body was cut off.
-fn broken(replica: &mainyard_core::model::ReplicaId, error: &hyper::Error, passage: Option<&Passage>, line: &Line) -> Refused {
+fn broken(
+    replica: &mainyard_core::model::ReplicaId,
+    error: &hyper::Error,
+    passage: Option<&Passage>,
+    line: &Line,
+) -> Refused {
     match passage.and_then(|passage| passage.fault.get()) {
         Some(Fault::TooLarge(limit)) => too_large(limit),
         Some(Fault::Stalled(pause)) => {

@@ -3,7 +3,8 @@
 use std::net::IpAddr;
 
 use http::header::{
-    CONNECTION, CONTENT_LENGTH, FORWARDED, HOST, HeaderName, HeaderValue, TE, TRAILER, TRANSFER_ENCODING, UPGRADE,
+    CONNECTION, CONTENT_LENGTH, FORWARDED, HOST, HeaderName, HeaderValue, TE, TRAILER, TRANSFER_ENCODING,
+    UPGRADE,
 };
 use http::{HeaderMap, Method, Request, StatusCode, Uri};
 use mainyard_core::model::ReasonCode;
@@ -88,7 +89,9 @@ pub fn prepare(
         let host = HeaderValue::from_str(&authority).map_err(|_| Refused::bad("the host cannot be read"))?;
         head.headers.insert(HOST, host);
     }
-    if head.uri.path_and_query().is_none_or(|given| given.as_str() != lead.path) || head.uri.authority().is_some() {
+    if head.uri.path_and_query().is_none_or(|given| given.as_str() != lead.path)
+        || head.uri.authority().is_some()
+    {
         head.uri = lead.path.parse::<Uri>().map_err(|_| Refused::bad("the path cannot be read"))?;
     }
     head.version = http::Version::HTTP_11;
@@ -201,8 +204,10 @@ mod tests {
         }
         let peer = "[::ffff:127.0.0.9]:4000".parse().expect("an address");
         account(&mut headers, Arrival { peer, secure: true, inside: None });
-        let all: Vec<String> =
-            headers.iter().map(|(name, value)| format!("{name}: {}", value.to_str().unwrap_or("?"))).collect();
+        let all: Vec<String> = headers
+            .iter()
+            .map(|(name, value)| format!("{name}: {}", value.to_str().unwrap_or("?")))
+            .collect();
         insta::assert_snapshot!(all.join("\n"));
     }
 

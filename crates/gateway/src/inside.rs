@@ -43,7 +43,11 @@ pub fn start(
                     Ok(listener) => {
                         for worker in &workers {
                             if let Ok(shared) = listener.try_clone() {
-                                let _ = worker.send(NewDoor { listener: shared, port: address.port(), until: None });
+                                let _ = worker.send(NewDoor {
+                                    listener: shared,
+                                    port: address.port(),
+                                    until: None,
+                                });
                             }
                         }
                         open.insert(address);

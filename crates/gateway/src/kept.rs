@@ -178,7 +178,8 @@ mod tests {
         for counter in 2..=CHANGES as u64 + 10 {
             kept.change(&table(counter).change_from(&table(counter - 1)));
         }
-        let lines = std::fs::read_to_string(dir.path().join("table-changes.jsonl")).expect("there").lines().count();
+        let lines =
+            std::fs::read_to_string(dir.path().join("table-changes.jsonl")).expect("there").lines().count();
         assert!(lines < 10, "{lines}");
         assert_eq!(Kept::at(dir.path()).read(), Some(table(CHANGES as u64 + 10)));
     }

@@ -62,16 +62,17 @@ pub fn route(
     serving: &Serving,
     request: &Request<Incoming>,
 ) -> Result<(Arc<Route>, String, String), Refused> {
-    let host = host_of(request)
-        .ok_or_else(|| Refused::bad("the request names no host, or more than one"))?;
+    let host = host_of(request).ok_or_else(|| Refused::bad("the request names no host, or more than one"))?;
     let way = way(request)?;
     let routing = serving.routing();
     let header = |name: &str| request.headers().get(name).map(http::HeaderValue::as_bytes);
     let asked = Asked { host: &host, path: &way.compared, method: request.method().as_str(), header };
     let found = routing.finder.find(&asked).cloned().map_err(|none| match none {
-        NoRoute::Host => {
-            Refused::new(StatusCode::NOT_FOUND, ReasonCode::NoSuchHost, format!("no route has the host {host}"))
-        }
+        NoRoute::Host => Refused::new(
+            StatusCode::NOT_FOUND,
+            ReasonCode::NoSuchHost,
+            format!("no route has the host {host}"),
+        ),
         NoRoute::Path(_) => Refused::new(
             StatusCode::NOT_FOUND,
             ReasonCode::PathNotMatched,
@@ -127,7 +128,11 @@ fn gone(route: &Route) -> Refused {
 }
 
 /// The service that a caller inside dialled, where it is let in.
-pub fn called(serving: &Serving, called: Called, arrival: Arrival) -> Result<(Arc<Cell>, Arc<Service>), Refused> {
+pub fn called(
+    serving: &Serving,
+    called: Called,
+    arrival: Arrival,
+) -> Result<(Arc<Cell>, Arc<Service>), Refused> {
     let address = called.address;
     let routing = serving.routing();
     let cell = routing.inside.get(&address).cloned();

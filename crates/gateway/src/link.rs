@@ -8,8 +8,8 @@ use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport};
 
 use crate::Config;
 use crate::kept::Kept;
-use crate::tell;
 use crate::serving::Serving;
+use crate::tell;
 
 /// Figures are sent this often.
 const FIGURES_EVERY: Duration = Duration::from_secs(1);

@@ -34,7 +34,8 @@ pub async fn follow(at: IpAddr, serving: Arc<Serving>, workers: Vec<UnboundedSen
                     let until = CancellationToken::new();
                     for worker in &workers {
                         if let Ok(listener) = listener.try_clone() {
-                            let _ = worker.send(NewDoor { listener, port: *port, until: Some(until.clone()) });
+                            let _ =
+                                worker.send(NewDoor { listener, port: *port, until: Some(until.clone()) });
                         }
                     }
                     open.insert(*port, until);

@@ -186,7 +186,10 @@ mod tests {
         assert!(matches!(&port.answers[0].data, RData::SRV(it) if it.port == 80), "{port:?}");
         assert_eq!(port.additionals.len(), 1);
         let newer = ask("locker-api.staging.internal.", RecordType::AAAA);
-        assert_eq!((newer.metadata.response_code, newer.answers.len(), newer.authorities.len()), (ResponseCode::NoError, 0, 1));
+        assert_eq!(
+            (newer.metadata.response_code, newer.answers.len(), newer.authorities.len()),
+            (ResponseCode::NoError, 0, 1)
+        );
         assert_eq!(ask("example.org.", RecordType::A).metadata.response_code, ResponseCode::NXDomain);
     }
 

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use http::header::{HeaderName, HeaderValue};
 use http::HeaderMap;
+use http::header::{HeaderName, HeaderValue};
 use mainyard_core::model::{HeaderChange, Name, PlainHttp, RouteSpec};
 use mainyard_core::routing::Spread;
 
@@ -46,7 +46,8 @@ pub struct Change {
 impl Change {
     /// As it was declared.
     pub fn of(declared: &HeaderChange) -> Change {
-        let set = declared.set.iter().filter_map(|(name, value)| Some((name.parse().ok()?, value.parse().ok()?)));
+        let set =
+            declared.set.iter().filter_map(|(name, value)| Some((name.parse().ok()?, value.parse().ok()?)));
         let remove = declared.remove.iter().filter_map(|name| name.parse().ok());
         Change { remove: remove.collect(), set: set.collect() }
     }

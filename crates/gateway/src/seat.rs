@@ -6,9 +6,10 @@ use mainyard_core::model::{ReplicaId, Sticky};
 
 /// What a replica is called in a cookie: it tells nothing of the inside (FNV-1a).
 pub fn seat_of(replica: &ReplicaId) -> u64 {
-    replica.to_string().bytes().fold(0xcbf2_9ce4_8422_2325, |hash, byte| {
-        (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
-    })
+    replica
+        .to_string()
+        .bytes()
+        .fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3))
 }
 
 /// The seat that a visitor brings.

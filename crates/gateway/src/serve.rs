@@ -41,7 +41,10 @@ const HANDSHAKE: u8 = 0x16;
 enum Door {
     Http,
     Https(TlsAcceptor),
-    Inside { port: u16, told_apart: bool },
+    Inside {
+        port: u16,
+        told_apart: bool,
+    },
     /// A port that a route takes.
     Port(u16),
 }

@@ -43,8 +43,9 @@ impl Cell {
 impl Service {
     /// Why nobody answers.
     pub fn silent(&self) -> Reason {
-        let otherwise =
-            || Reason::new(ReasonCode::NoneReady, format!("no replica of {} takes requests", self.target.name));
+        let otherwise = || {
+            Reason::new(ReasonCode::NoneReady, format!("no replica of {} takes requests", self.target.name))
+        };
         self.reason.clone().unwrap_or_else(otherwise)
     }
 }

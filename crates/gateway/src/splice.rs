@@ -22,12 +22,18 @@ impl Forwarder {
     pub async fn splice_route(&self, stream: impl AsyncRead + AsyncWrite + Unpin, route: &Route) {
         match lead::leg(route, self.worker) {
             Ok((cell, port)) => self.splice(stream, &cell, port, Arc::clone(&route.at), false).await,
-            Err(refused) => tracing::debug!(route = %route.key, reason = %refused.reason, "a connection leads nowhere"),
+            Err(refused) => {
+                tracing::debug!(route = %route.key, reason = %refused.reason, "a connection leads nowhere")
+            }
         }
     }
 
     /// A caller inside, at a port where connections are passed on. Gives the stream back where the port is not one.
-    pub async fn splice_inside<S: AsyncRead + AsyncWrite + Unpin>(&self, stream: S, arrival: Arrival) -> Option<S> {
+    pub async fn splice_inside<S: AsyncRead + AsyncWrite + Unpin>(
+        &self,
+        stream: S,
+        arrival: Arrival,
+    ) -> Option<S> {
         let called = arrival.inside?;
         let passes = |cell: &Arc<Cell>| {
             let service = cell.now()?;
@@ -42,7 +48,9 @@ impl Forwarder {
                 let way = format!("{}:{}", service.target.name, called.port).into();
                 self.splice(stream, &cell, called.port, way, true).await;
             }
-            Err(refused) => tracing::debug!(reason = %refused.reason, peer = %arrival.peer, "a caller is not let in"),
+            Err(refused) => {
+                tracing::debug!(reason = %refused.reason, peer = %arrival.peer, "a caller is not let in")
+            }
         }
         None
     }

@@ -85,7 +85,8 @@ impl<S> Strict<S> {
         if !in_head {
             return Err(Error::from(ErrorKind::InvalidData));
         }
-        let ours = format!("GET / HTTP/1.1\r\nhost: refused\r\nconnection: close\r\n{REFUSED}: {}\r\n\r\n", mark());
+        let ours =
+            format!("GET / HTTP/1.1\r\nhost: refused\r\nconnection: close\r\n{REFUSED}: {}\r\n\r\n", mark());
         self.inbox = ours.into_bytes();
         self.free = self.inbox.len();
         Ok(())
@@ -93,7 +94,11 @@ impl<S> Strict<S> {
 }
 
 impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
-    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<Result<()>> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<Result<()>> {
         let this = &mut *self;
         loop {
             if this.free > 0 {
@@ -135,7 +140,11 @@ impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
                         // Half a message is none: what is left of it goes nowhere.
                         this.ended = true;
                         let whole = this.inbox.is_empty();
-                        return Poll::Ready(if whole { Ok(()) } else { Err(ErrorKind::UnexpectedEof.into()) });
+                        return Poll::Ready(if whole {
+                            Ok(())
+                        } else {
+                            Err(ErrorKind::UnexpectedEof.into())
+                        });
                     }
                 }
                 Err(violation) => this.refuse(violation)?,

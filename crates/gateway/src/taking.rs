@@ -72,7 +72,9 @@ impl Held {
             Arc::clone(&now.untouched)
         } else {
             let untouched = self.routes.values().filter(|route| route.spec.is_untouched());
-            Arc::new(untouched.filter_map(|route| Some((route.spec.host.clone()?, Arc::clone(route)))).collect())
+            Arc::new(
+                untouched.filter_map(|route| Some((route.spec.host.clone()?, Arc::clone(route)))).collect(),
+            )
         };
         let ports = if change.routes.is_empty() {
             Arc::clone(&now.by_port)
@@ -129,10 +131,8 @@ impl Held {
     }
 
     fn replica(&mut self, backend: &Backend) -> Arc<Replica> {
-        let (replica, _) = self
-            .known
-            .entry(id(backend))
-            .or_insert_with(|| (Arc::new(Replica::new(backend.clone())), 0));
+        let (replica, _) =
+            self.known.entry(id(backend)).or_insert_with(|| (Arc::new(Replica::new(backend.clone())), 0));
         Arc::clone(replica)
     }
 
@@ -190,7 +190,8 @@ impl Held {
         let environment = key.split('/').next().and_then(|name| name.parse().ok());
         Route {
             key: key.into(),
-            environment: environment.unwrap_or_else(|| unreachable!("keys of routes begin with an environment")),
+            environment: environment
+                .unwrap_or_else(|| unreachable!("keys of routes begin with an environment")),
             at: spec.at().into(),
             legs,
             spread: Spread::new(&shares),

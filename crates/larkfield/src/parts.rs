@@ -132,6 +132,13 @@ fn api(
             }
             Err(error) => answer.send("404 Not Found", "text/plain", &format!("{error}\n")),
         },
+        // What another service answers, `host` or `host:port`.
+        ["ask", to] => {
+            let (host, port) =
+                to.split_once(':').map_or((to, 80), |(host, port)| (host, port.parse().unwrap_or(80)));
+            let (status, body) = get(host, port, "/who")?;
+            answer.send("200 OK", "text/plain", &format!("{status} {body}\n"))
+        }
         ["slow", ms] => {
             println!("{} {path} begins", request.method);
             std::thread::sleep(Duration::from_millis(ms.parse().unwrap_or(0)));

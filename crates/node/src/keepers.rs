@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use mainyard_core::address::NODE_ADDRESS;
-use mainyard_core::resolving::resolver_file;
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::{ReleaseSpec, ReplicaId, SecretUse, Setting};
 use mainyard_core::replica_run::{Ended, Event};
+use mainyard_core::resolving::resolver_file;
 use mainyard_core::started::Started;
 use mainyard_runtime::{Driver, Ending, Progress, Run, last_ending};
 use tokio::io::unix::AsyncFd;

@@ -11,7 +11,19 @@ use crate::words::Failure;
 
 pub async fn add(client: &Client, what: Add) -> Result<(), Failure> {
     match what {
-        Add::Workload { workload, image, replicas, ports, settings, labels, ready, memory, open, command, made } => {
+        Add::Workload {
+            workload,
+            image,
+            replicas,
+            ports,
+            settings,
+            labels,
+            ready,
+            memory,
+            open,
+            command,
+            made,
+        } => {
             let target = super::parse_target(&workload)?;
             let ports = match ports.is_empty() {
                 true => ports_of(client, &image).await?,
@@ -30,7 +42,8 @@ pub async fn add(client: &Client, what: Add) -> Result<(), Failure> {
             });
             let mut objects: Vec<Written<'_>> = vec![("workload", target.name.as_str(), body)];
             if open && first.is_none() {
-                let message = "--open needs a port, and the image exposes none; name it with --port http=8080";
+                let message =
+                    "--open needs a port, and the image exposes none; name it with --port http=8080";
                 return Err(Failure::usage(message));
             }
             if open {
@@ -40,7 +53,10 @@ pub async fn add(client: &Client, what: Add) -> Result<(), Failure> {
             let printed = made.print;
             declare(client, &target, &application, &objects, made).await?;
             if !printed && !open && first.is_some() {
-                println!("inside it is called {}; let the outside in with: mainyard add route {target} --to {}", target.name, target.name);
+                println!(
+                    "inside it is called {}; let the outside in with: mainyard add route {target} --to {}",
+                    target.name, target.name
+                );
             }
             Ok(())
         }
@@ -73,9 +89,14 @@ pub async fn add(client: &Client, what: Add) -> Result<(), Failure> {
             declare(client, &target, &application, &[("route", target.name.as_str(), body)], made).await?;
             if !printed {
                 let snapshot = client.snapshot().await?;
-                let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0);
+                let port = |address: &str| {
+                    address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0)
+                };
                 if let Some(route) = snapshot.state.routes.get(&target) {
-                    println!("reached at {}", route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls)));
+                    println!(
+                        "reached at {}",
+                        route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls))
+                    );
                 }
             }
             Ok(())
@@ -133,7 +154,9 @@ fn pair<'a>(text: &'a str, option: &str, example: &str) -> Result<(&'a str, &'a 
 }
 
 fn pairs(list: &[String], option: &str, example: &str) -> Result<Map<String, Value>, Failure> {
-    list.iter().map(|text| pair(text, option, example).map(|(key, value)| (key.to_owned(), json!(value)))).collect()
+    list.iter()
+        .map(|text| pair(text, option, example).map(|(key, value)| (key.to_owned(), json!(value))))
+        .collect()
 }
 
 fn numbers(list: &[String]) -> Result<Map<String, Value>, Failure> {
@@ -162,7 +185,11 @@ fn service_ports(list: &[String]) -> Result<Map<String, Value>, Failure> {
 
 /// `service`, `service:port`, `service=share` or both.
 fn leg(text: &str) -> Result<Value, Failure> {
-    let wrong = || Failure::usage(format!("--to {text}: expected a service, such as locker-api, locker-api:8080 or locker-api=90"));
+    let wrong = || {
+        Failure::usage(format!(
+            "--to {text}: expected a service, such as locker-api, locker-api:8080 or locker-api=90"
+        ))
+    };
     let (service, share) = match text.split_once('=') {
         Some((service, share)) => (service, Some(share.parse::<u32>().map_err(|_| wrong())?)),
         None => (text, None),

@@ -50,7 +50,14 @@ pub async fn run(client: &Client, what: Certificate) -> Result<(), Failure> {
             println!("for          {}", names(told));
             println!("issued by    {}", text("issuer"));
             println!("fingerprint  {}", text("fingerprint"));
-            println!("key          {}", if told["serves"] == true { "kept sealed, never shown" } else { "none: it only says whom to trust" });
+            println!(
+                "key          {}",
+                if told["serves"] == true {
+                    "kept sealed, never shown"
+                } else {
+                    "none: it only says whom to trust"
+                }
+            );
             Ok(())
         }
         Certificate::Remove { certificate, trial } => {
@@ -94,7 +101,9 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
     }
     let all: Vec<&Value> = all.as_array().into_iter().flatten().collect();
     if all.is_empty() {
-        println!("none was given; hosts are served with certificates of the local authority: mainyard certificate show-authority");
+        println!(
+            "none was given; hosts are served with certificates of the local authority: mainyard certificate show-authority"
+        );
         return Ok(());
     }
     let mut rows = table(&["CERTIFICATE", "FOR", "LASTS", "ISSUED BY", "GIVEN BY"]);

@@ -35,6 +35,10 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Show { target, output } if target.contains('@') => {
             releases::show(&client, &parse_release(&target)?, output).await
         }
+        Command::Show { target, output } if target.starts_with("service:") => {
+            let target = parse_target(target.trim_start_matches("service:"))?;
+            seeing::show_service(&client, &target, output).await
+        }
         Command::Show { target, output } => seeing::show(&client, &parse_target(&target)?, output).await,
         Command::Releases { target, output } => {
             releases::list(&client, &parse_target(&target)?, output).await

@@ -56,6 +56,26 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
     Ok(())
 }
 
+/// A service, told from a workload of the same name by `service:` in front.
+pub async fn show_service(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let snapshot = client.snapshot().await?;
+    let Some(service) = snapshot.state.services.get(target) else {
+        let here = snapshot.state.services.keys().filter(|known| known.environment == target.environment);
+        let hint =
+            mainyard_core::near::did_you_mean(target.name.as_str(), here.map(|known| known.name.as_str()));
+        return Err(Failure::refused(format!("there is no service {target}{hint}")));
+    };
+    if output.json {
+        println!(
+            "{:#}",
+            json!({"service": service, "nearly": mainyard_core::why::nearly(&snapshot.state, service)})
+        );
+        return Ok(());
+    }
+    show::service(&snapshot, target);
+    Ok(())
+}
+
 pub async fn compare(
     client: &Client,
     from: &ReleaseId,
@@ -131,7 +151,13 @@ pub async fn environments(client: &Client, output: Output) -> Result<(), Failure
             .filter(|it| it.once.is_none() && it.id.workload.environment == environment.name)
             .count();
         let added = format!("{} by {}", show::moment(environment.origin.at), environment.origin.by);
-        rows.add_row([environment.name.to_string(), environment.domain(), workloads.to_string(), replicas.to_string(), added]);
+        rows.add_row([
+            environment.name.to_string(),
+            environment.domain(),
+            workloads.to_string(),
+            replicas.to_string(),
+            added,
+        ]);
     }
     show::print(&rows);
     Ok(())

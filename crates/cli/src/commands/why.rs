@@ -29,7 +29,10 @@ fn query(asked: &Asked) -> Result<Vec<(&'static str, String)>, Failure> {
         let headers = asked.headers.join("\n");
         return Ok(vec![("url", what.to_owned()), ("method", asked.method.clone()), ("headers", headers)]);
     }
-    let id = what.len() >= 8 && !is_kind && !what.contains('/') && what.bytes().all(|byte| byte.is_ascii_hexdigit());
+    let id = what.len() >= 8
+        && !is_kind
+        && !what.contains('/')
+        && what.bytes().all(|byte| byte.is_ascii_hexdigit());
     if id || (!is_kind && !what.contains('/') && what.len() == 28) {
         return Ok(vec![("request", what.to_owned())]);
     }
@@ -40,7 +43,8 @@ fn query(asked: &Asked) -> Result<Vec<(&'static str, String)>, Failure> {
 
 pub async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), Failure> {
     let query = query(asked)?;
-    let url = reqwest::Url::parse_with_params("http://x/why", &query).map_err(|error| Failure::usage(error.to_string()))?;
+    let url = reqwest::Url::parse_with_params("http://x/why", &query)
+        .map_err(|error| Failure::usage(error.to_string()))?;
     let answer = client.get(&format!("/why?{}", url.query().unwrap_or_default())).await?;
     if output.json {
         println!("{answer:#}");
@@ -63,7 +67,11 @@ pub fn shown(why: &Why, paint: Paint) -> String {
         (_, true) => "answers",
         (_, false) => "does not answer",
     };
-    let mut text = format!("{}  {}\n\n", paint.strong(&why.of), paint.signal(signal, &format!("{} {word}", shape(signal))));
+    let mut text = format!(
+        "{}  {}\n\n",
+        paint.strong(&why.of),
+        paint.signal(signal, &format!("{} {word}", shape(signal)))
+    );
     let last = why.steps.len().saturating_sub(1);
     for (number, Step { part, name, says, signal }) in why.steps.iter().enumerate() {
         let joint = if number == last && !why.answers { "╳" } else { "│" };

@@ -20,6 +20,7 @@ mod side_by_side;
 mod soak;
 mod stats;
 mod steering;
+mod ways;
 mod why;
 
 /// What every platform of these tests is started with.

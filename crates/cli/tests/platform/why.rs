@@ -23,12 +23,28 @@ const API: &str = "image = \"lockers/locker-api:1.4.0\"\nports = { http = 8080 }
 
 fn setups() -> Vec<Broken> {
     let ask = |title, declared, asked, cause| Broken { title, declared, before: None, asked, cause };
-    let after = |title, declared, before, cause| Broken { title, declared, before: Some(before), asked: &[], cause };
+    let after =
+        |title, declared, before, cause| Broken { title, declared, before: Some(before), asked: &[], cause };
     vec![
         ask("The host is misspelt", "", &["http://good.trial.localhst:HTTP/who"], "no-such-host"),
-        ask("The URL names a port where nobody listens", "", &["http://good.trial.localhost:1/"], "port-not-taken"),
-        ask("https is asked at the port for http", "", &["https://good.trial.localhost:HTTP/"], "tls-where-plain"),
-        ask("http is asked at the port for https", "", &["http://good.trial.localhost:TLS/"], "plain-where-tls"),
+        ask(
+            "The URL names a port where nobody listens",
+            "",
+            &["http://good.trial.localhost:1/"],
+            "port-not-taken",
+        ),
+        ask(
+            "https is asked at the port for http",
+            "",
+            &["https://good.trial.localhost:HTTP/"],
+            "tls-where-plain",
+        ),
+        ask(
+            "http is asked at the port for https",
+            "",
+            &["http://good.trial.localhost:TLS/"],
+            "plain-where-tls",
+        ),
         ask(
             "The route takes another path",
             "[route.desk]\nhost = \"desk.trial.localhost\"\npath = \"/v1\"\nto = [{ service = \"good\" }]",
@@ -161,7 +177,10 @@ fn setups() -> Vec<Broken> {
         after(
             "A request with two lengths",
             "",
-            ("POST /count HTTP/1.1\r\nHost: good.trial.localhost\r\nContent-Length: 2\r\nContent-Length: 3\r\n", 400),
+            (
+                "POST /count HTTP/1.1\r\nHost: good.trial.localhost\r\nContent-Length: 2\r\nContent-Length: 3\r\n",
+                400,
+            ),
             "bad-request",
         ),
     ]
@@ -172,10 +191,13 @@ fn begin() -> Platform {
     let platform = Platform::start(true);
     platform.ok(&["environment", "add", "trial"]);
     let mut add = crate::common::mainyard(&platform.data(), &["secret", "add", "trial/door"]);
-    let mut add = add.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::null()).spawn().expect("it runs");
+    let mut add =
+        add.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::null()).spawn().expect("it runs");
     add.stdin.take().expect("its input").write_all(b"open sesame").expect("written");
     assert!(add.wait().expect("it ends").success());
-    let good = format!("[workload.good]\n{API}\nlabels = {{ tier = \"api\" }}\n[route.good]\nto = [{{ service = \"good\" }}]");
+    let good = format!(
+        "[workload.good]\n{API}\nlabels = {{ tier = \"api\" }}\n[route.good]\nto = [{{ service = \"good\" }}]"
+    );
     declare(&platform, "good", &good);
     platform.workload("trial/good", |workload| workload["state"] == "steady");
     platform
@@ -251,9 +273,14 @@ fn the_cause_comes_first_and_the_docs_say_what_is_said() {
     let mut document = String::new();
     for setup in &setups {
         let asked: Vec<String> = match setup.before {
-            None => setup.asked.iter().map(|word| {
-                word.replace("HTTP/", &format!("{}/", platform.http.port())).replace("TLS/", &format!("{}/", platform.https.port()))
-            }).collect(),
+            None => setup
+                .asked
+                .iter()
+                .map(|word| {
+                    word.replace("HTTP/", &format!("{}/", platform.http.port()))
+                        .replace("TLS/", &format!("{}/", platform.https.port()))
+                })
+                .collect(),
             Some((head, status)) => {
                 let id = until(setup.title, || {
                     let body = if head.contains("Content-Length: 5") { "12345" } else { "" };
@@ -267,8 +294,13 @@ fn the_cause_comes_first_and_the_docs_say_what_is_said() {
         // What is told of a replica comes when its node has seen it; what comes first is the cause, or that it starts.
         let said = until(setup.title, || {
             let said = platform.ok(&words);
-            let cause = said.lines().find_map(|line| line.strip_prefix("cause  "))?.split(':').next()?.to_owned();
-            assert!([setup.cause, "still-starting", "ended-once", "none-ready"].contains(&cause.as_str()), "{}: {said}", setup.title);
+            let cause =
+                said.lines().find_map(|line| line.strip_prefix("cause  "))?.split(':').next()?.to_owned();
+            assert!(
+                [setup.cause, "still-starting", "ended-once", "none-ready"].contains(&cause.as_str()),
+                "{}: {said}",
+                setup.title
+            );
             (cause == setup.cause).then_some(said)
         });
         let shown = plain(&platform, &format!("$ mainyard {}\n{said}", words.join(" ")));
@@ -283,7 +315,11 @@ fn the_cause_comes_first_and_the_docs_say_what_is_said() {
         std::fs::write(file, format!("{}{document}{}", &docs[..start], &docs[stop..])).expect("written");
         return;
     }
-    let (there, said): (Vec<&str>, Vec<&str>) = (docs[start..stop].lines().collect(), document.lines().collect());
+    let (there, said): (Vec<&str>, Vec<&str>) =
+        (docs[start..stop].lines().collect(), document.lines().collect());
     let differing = there.iter().zip(&said).find(|(there, said)| there != said);
-    assert!(there == said, "the docs have something else: {differing:?}\nMAINYARD_WRITE_DOCS=1 writes them anew");
+    assert!(
+        there == said,
+        "the docs have something else: {differing:?}\nMAINYARD_WRITE_DOCS=1 writes them anew"
+    );
 }

@@ -29,9 +29,10 @@ pub fn wanted(state: &State) -> Wanted {
         let newest = state.secrets.get(&secret)?.versions.values().next_back()?;
         Some((secret, newest.sealed.clone()))
     });
-    let certificates = state.certificates.values().map(|it| {
-        (it.target.clone(), (it.chain.clone(), it.sealed.clone(), it.names.clone()))
-    });
+    let certificates = state
+        .certificates
+        .values()
+        .map(|it| (it.target.clone(), (it.chain.clone(), it.sealed.clone(), it.names.clone())));
     Wanted { secrets: secrets.collect(), certificates: certificates.collect() }
 }
 
@@ -39,12 +40,14 @@ pub fn wanted(state: &State) -> Wanted {
 pub async fn open(vault: &Vault, wanted: &Wanted) -> Result<Private, VaultError> {
     let keys = wanted.certificates.values().filter_map(|(_, sealed, _)| sealed.clone());
     let opened = vault.open(wanted.secrets.values().cloned().chain(keys).collect()).await?;
-    let values = wanted.secrets.iter().filter_map(|(secret, name)| Some((secret.clone(), opened.get(name)?.clone())));
-    let certificates = wanted.certificates.iter().map(|(target, (chain, sealed, names))| PrivateCertificate {
-        certificate: target.clone(),
-        names: names.clone(),
-        chain: chain.clone(),
-        key: sealed.as_ref().and_then(|name| opened.get(name).cloned()),
-    });
+    let values =
+        wanted.secrets.iter().filter_map(|(secret, name)| Some((secret.clone(), opened.get(name)?.clone())));
+    let certificates =
+        wanted.certificates.iter().map(|(target, (chain, sealed, names))| PrivateCertificate {
+            certificate: target.clone(),
+            names: names.clone(),
+            chain: chain.clone(),
+            key: sealed.as_ref().and_then(|name| opened.get(name).cloned()),
+        });
     Ok(Private { values: values.collect(), certificates: certificates.collect() })
 }

@@ -86,7 +86,12 @@ impl Cluster {
             );
         };
         self.cause = Origin { by: by.to_owned(), act: "added".to_owned(), at: now };
-        self.put(Object::Environment(Environment { name: name.clone(), index, domain, origin: self.cause.clone() }));
+        self.put(Object::Environment(Environment {
+            name: name.clone(),
+            index,
+            domain,
+            origin: self.cause.clone(),
+        }));
         self.hosts_stale.insert(name.clone());
         Ok(())
     }

@@ -11,7 +11,12 @@ use crate::near::did_you_mean;
 impl State {
     /// The certificate that a host of an environment is served with: the one that its route names, or the one that covers
     /// it and lasts longest. `None` where the local authority signs one.
-    pub fn certificate_of(&self, environment: &Name, host: &str, named: Option<&Name>) -> Option<&Certificate> {
+    pub fn certificate_of(
+        &self,
+        environment: &Name,
+        host: &str,
+        named: Option<&Name>,
+    ) -> Option<&Certificate> {
         if let Some(named) = named {
             return self.certificates.get(&Target::new(environment, named));
         }
@@ -75,7 +80,8 @@ impl Cluster {
             let hint = did_you_mean(target.name.as_str(), here.map(|known| known.name.as_str()));
             return Refusal::new(RefusalKind::NotFound, format!("there is no certificate {target}{hint}"));
         };
-        let users: Vec<String> = self.users_of(target).map(|route| format!("the route {}", route.target)).collect();
+        let users: Vec<String> =
+            self.users_of(target).map(|route| format!("the route {}", route.target)).collect();
         if !users.is_empty() {
             let message = format!("{target} is used by {}; take it out there first", users.join(", "));
             return Refusal::new(RefusalKind::Conflict, message);
@@ -90,7 +96,8 @@ impl Cluster {
     fn users_of<'a>(&'a self, target: &'a Target) -> impl Iterator<Item = &'a Route> {
         self.state.routes.values().filter(move |route| {
             let tls = route.spec.tls.as_ref();
-            let names = [tls.and_then(|tls| tls.certificate.as_ref()), tls.and_then(|tls| tls.authority.as_ref())];
+            let names =
+                [tls.and_then(|tls| tls.certificate.as_ref()), tls.and_then(|tls| tls.authority.as_ref())];
             route.target.environment == target.environment && names.contains(&Some(&target.name))
         })
     }

@@ -9,8 +9,8 @@ use crate::address;
 use crate::declare::{ChangeLine, Plan, Present, Step, plan};
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
-    Environment, Name, Origin, Purpose, ReleaseNumber, Route, RouteSpec, Secret, Service, ServiceSpec, Target,
-    Workload, WorkloadState,
+    Environment, Name, Origin, Purpose, ReleaseNumber, Route, RouteSpec, Secret, Service, ServiceSpec,
+    Target, Workload, WorkloadState,
 };
 
 impl Cluster {

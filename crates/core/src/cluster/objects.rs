@@ -6,8 +6,8 @@ use std::net::Ipv4Addr;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
-    Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica, ReplicaId,
-    Rollout, Route, Secret, Service, Target, Workload,
+    Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica,
+    ReplicaId, Rollout, Route, Secret, Service, Target, Workload,
 };
 
 use crate::routing::Sources;

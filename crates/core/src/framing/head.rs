@@ -78,9 +78,13 @@ fn request_line(line: &[u8]) -> Result<(Option<&str>, bool), Violation> {
         .ok_or_else(|| Violation::bad("the request line holds a byte that is not visible ASCII"))?;
     let parts: Vec<&str> = line.split(' ').collect();
     let [method, target, version] = parts.as_slice() else {
-        return Err(Violation::bad("the request line is not a method, a target and a version with one space between"));
+        return Err(Violation::bad(
+            "the request line is not a method, a target and a version with one space between",
+        ));
     };
-    if !(1..=20).contains(&method.len()) || !method.bytes().all(|byte| byte.is_ascii_uppercase() || byte == b'-') {
+    if !(1..=20).contains(&method.len())
+        || !method.bytes().all(|byte| byte.is_ascii_uppercase() || byte == b'-')
+    {
         return Err(Violation::bad("the method is not one to twenty capital letters"));
     }
     let newer = match *version {
@@ -118,11 +122,14 @@ pub fn header(line: &[u8]) -> Result<(&[u8], &[u8]), Violation> {
         return Err(Violation::bad("a header is folded over two lines"));
     }
     let colon = line.iter().position(|byte| *byte == b':');
-    let (name, value) =
-        colon.map(|at| (&line[..at], &line[at + 1..])).ok_or_else(|| Violation::bad("a header has no colon"))?;
+    let (name, value) = colon
+        .map(|at| (&line[..at], &line[at + 1..]))
+        .ok_or_else(|| Violation::bad("a header has no colon"))?;
     let token = |byte: &u8| byte.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(byte);
     if name.is_empty() || !name.iter().all(token) {
-        return Err(Violation::bad("a header's name is empty, or holds a space or another character that none has"));
+        return Err(Violation::bad(
+            "a header's name is empty, or holds a space or another character that none has",
+        ));
     }
     if !value.iter().all(|byte| is_text(*byte)) {
         let name = String::from_utf8_lossy(name);
@@ -151,7 +158,8 @@ fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) -> Result<(
     } else if is("content-length") {
         let digits = !value.is_empty() && value.len() <= 18 && value.iter().all(u8::is_ascii_digit);
         let length = std::str::from_utf8(value).ok().filter(|_| digits).and_then(|value| value.parse().ok());
-        let length = length.ok_or_else(|| Violation::bad("the Content-Length is not one number of at most 18 digits"))?;
+        let length = length
+            .ok_or_else(|| Violation::bad("the Content-Length is not one number of at most 18 digits"))?;
         if found.length.replace(length).is_some() {
             return Err(Violation::bad("there is more than one Content-Length"));
         }
@@ -172,7 +180,8 @@ fn is_authority(text: &str) -> bool {
         Some((host, port)) if !text.ends_with(']') => (host, Some(port)),
         _ => (text, None),
     };
-    let port_fits = port.is_none_or(|port| port.parse::<u16>().is_ok_and(|_| port.bytes().all(|c| c.is_ascii_digit())));
+    let port_fits =
+        port.is_none_or(|port| port.parse::<u16>().is_ok_and(|_| port.bytes().all(|c| c.is_ascii_digit())));
     let bracketed = host.strip_prefix('[').and_then(|host| host.strip_suffix(']'));
     let host_fits = match bracketed {
         Some(inner) => inner.parse::<std::net::Ipv6Addr>().is_ok(),

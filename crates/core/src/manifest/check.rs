@@ -140,7 +140,8 @@ fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
         ),
         Shape::HostPattern => unless(
             text.is_some_and(|text| is_host(text.strip_prefix("*.").unwrap_or(text))),
-            "a host name in lower case, such as \"api.lockers.localhost\" or \"*.lockers.localhost\"".to_owned(),
+            "a host name in lower case, such as \"api.lockers.localhost\" or \"*.lockers.localhost\""
+                .to_owned(),
         ),
         Shape::Path => {
             unless(text.is_some_and(is_path), "a path that begins with /, without spaces".to_owned())

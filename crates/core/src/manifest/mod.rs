@@ -14,5 +14,5 @@ mod write;
 
 pub use check::{is_host, is_token};
 pub use meaning::{Declared, DeclaredWorkload, environments, read};
-pub use write::{Written, write, written};
 pub use problem::{Place, Problem, SourceFile};
+pub use write::{Written, write, written};

@@ -86,7 +86,8 @@ mod tests {
 
     #[test]
     fn a_file_reads_like_one_that_a_person_wrote() {
-        let route = json!({"host": null, "to": [{"service": "api", "share": 100}], "enter": {"token": "door"}});
+        let route =
+            json!({"host": null, "to": [{"service": "api", "share": 100}], "enter": {"token": "door"}});
         let workload = json!({"image": "lockers/api:1", "replicas": 2, "ports": {"http": 8080}});
         insta::assert_snapshot!(write("lockers", &[("workload", "api", workload), ("route", "api", route)]));
     }

@@ -26,8 +26,8 @@ pub use record::{
 };
 pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing};
 pub use route::{
-    AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn, RouteLimits, RouteSpec,
-    RouteTls, ServicePort, ServiceSpec, Speaks, Sticky,
+    AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn,
+    RouteLimits, RouteSpec, RouteTls, ServicePort, ServiceSpec, Speaks, Sticky,
 };
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
 pub use secret::{Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting};

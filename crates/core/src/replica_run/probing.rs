@@ -29,18 +29,16 @@ impl ReplicaRun {
         if self.failures >= FAILURES_IN_A_ROW {
             (self.is_ready, self.unsure) = (false, false);
         }
-        let port_known =
-            self.check_reason.as_ref().is_some_and(|reason| {
-                matches!(reason.code, ReasonCode::PortSilent | ReasonCode::LoopbackOnly)
-            });
+        let port_known = self
+            .check_reason
+            .as_ref()
+            .is_some_and(|reason| matches!(reason.code, ReasonCode::PortSilent | ReasonCode::LoopbackOnly));
         let worth_saying = self.was_ready && !self.is_ready || ran >= 3000;
         if worth_saying && !(refused && port_known) && !self.is_ready {
             let code =
                 if fault == ProbeFault::Tls { ReasonCode::PlainWhereTls } else { ReasonCode::CheckFails };
-            self.check_reason = Some(Reason::new(
-                code,
-                self.sentence_of(&fault, check.kind(&self.order.spec.ports)),
-            ));
+            self.check_reason =
+                Some(Reason::new(code, self.sentence_of(&fault, check.kind(&self.order.spec.ports))));
         }
         let pause = if self.is_ready { check.every } else { first_pauses(self.tries, ran).min(check.every) };
         list.push(Do::Probe(self.run, pause));

@@ -38,7 +38,8 @@ pub fn nearly(state: &State, service: &Service) -> Vec<String> {
             list.push(format!("{key} = {named} is carried by {}", carrying.join(", ")));
             continue;
         }
-        let keys: BTreeSet<&str> = here.iter().flat_map(|(_, labels)| labels.keys().map(String::as_str)).collect();
+        let keys: BTreeSet<&str> =
+            here.iter().flat_map(|(_, labels)| labels.keys().map(String::as_str)).collect();
         if let Some(other) = near(key, keys.iter().copied()).first().filter(|other| *other != key) {
             list.push(format!("a label {other} is there, {key} is not"));
         }
@@ -57,11 +58,18 @@ impl Facts<'_> {
     pub(super) fn service(&self, walk: &mut Walk, service: &Service, port: u16) -> Found {
         let state = self.state;
         let target = &service.target;
-        let Some(index) = state.environments.get(&target.environment).map(|it| it.index) else { return Ok(()) };
+        let Some(index) = state.environments.get(&target.environment).map(|it| it.index) else {
+            return Ok(());
+        };
         let entry = service_entry(state.sources(), service, index);
         let inside = state.inside_address(service);
         let leads = service.spec.ports.get(&port).map(|to| to.port.to_string()).unwrap_or_default();
-        walk.step(Part::Service, target, Signal::Good, format!("at {inside}, port {port} leads to `{leads}`"));
+        walk.step(
+            Part::Service,
+            target,
+            Signal::Good,
+            format!("at {inside}, port {port} leads to `{leads}`"),
+        );
         let selected: Vec<&Workload> = state
             .workloads
             .values()
@@ -92,7 +100,8 @@ impl Facts<'_> {
             } else {
                 format!("there are: {}", ports.into_iter().collect::<Vec<_>>().join(", "))
             };
-            let sentence = format!("port {port} leads to `{leads}`, which {} lacks; {there}", names.join(", "));
+            let sentence =
+                format!("port {port} leads to `{leads}`, which {} lacks; {there}", names.join(", "));
             let mend = "correct the name in the service's `ports`, or declare the port on the workload";
             return Err(walk.cut(Part::Selector, target, ReasonCode::PortMissing, sentence, mend));
         }
@@ -115,7 +124,8 @@ impl Facts<'_> {
             (true, true) => String::new(),
             (true, false) => format!("; {}", near.join("; ")),
         };
-        let sentence = format!("it selects {asks}, which no workload in {} carries{more}", target.environment);
+        let sentence =
+            format!("it selects {asks}, which no workload in {} carries{more}", target.environment);
         let mend = if here {
             "correct `select` of the service, or the labels of the workload".to_owned()
         } else {
@@ -130,7 +140,8 @@ impl Facts<'_> {
         let Some(workload) = state.workloads.get(target) else { return Ok(()) };
         let replicas: Vec<&Replica> = replicas_of(&state.replicas, target).collect();
         let ready = replicas.iter().filter(|replica| replica.state == ReplicaState::Ready).count();
-        let says = format!("{}: {ready} of {} ready, release {}", workload.state, workload.wanted, workload.release);
+        let says =
+            format!("{}: {ready} of {} ready, release {}", workload.state, workload.wanted, workload.release);
         walk.step(Part::Workload, target, workload.state.signal(), says);
         if let Some(held) = &workload.held {
             walk.also.push(format!("{target} is held by {}: {}", held.origin.by, held.because));
@@ -152,13 +163,22 @@ impl Facts<'_> {
         }
         if via.is_some() {
             // It has ready replicas, and none of them is behind the service's port: a release without the labels.
-            let sentence = format!("the ready replicas of {} are of releases that the service does not select", target.name);
+            let sentence = format!(
+                "the ready replicas of {} are of releases that the service does not select",
+                target.name
+            );
             let mend = "wait for the rollout, or correct the labels";
             return Err(walk.cut(Part::Release, target, ReasonCode::SelectorEmpty, sentence, mend));
         }
-        let nodes: BTreeSet<String> = replicas.iter().filter_map(|it| it.node.as_ref()).map(Name::to_string).collect();
+        let nodes: BTreeSet<String> =
+            replicas.iter().filter_map(|it| it.node.as_ref()).map(Name::to_string).collect();
         let nodes = nodes.into_iter().collect::<Vec<_>>().join(", ");
-        walk.step(Part::Replica, target, Signal::Good, format!("{ready} of {} ready on {nodes}", workload.wanted));
+        walk.step(
+            Part::Replica,
+            target,
+            Signal::Good,
+            format!("{ready} of {} ready on {nodes}", workload.wanted),
+        );
         Ok(())
     }
 
@@ -173,7 +193,8 @@ impl Facts<'_> {
             }
         }
         // What waiting does not mend comes first, then what most of them say.
-        let found = reasons.into_values().max_by_key(|(reason, who)| (crate::steer::is_fault(reason), who.len()));
+        let found =
+            reasons.into_values().max_by_key(|(reason, who)| (crate::steer::is_fault(reason), who.len()));
         if let Some((reason, who)) = found {
             let some: Vec<&str> = who.iter().take(3).copied().collect();
             let more = who.len().saturating_sub(some.len());
@@ -182,23 +203,44 @@ impl Facts<'_> {
             return walk.cut(Part::Replica, name, reason.code, &reason.sentence, mend(reason.code, target));
         }
         if let Some(rollout) = state.newest_rollout(target) {
-            if rollout.state == RolloutState::WentBack && let Some(reason) = &rollout.reason {
+            if rollout.state == RolloutState::WentBack
+                && let Some(reason) = &rollout.reason
+            {
                 walk.also.push(format!("release {} went back: {}", rollout.to, reason.sentence));
             }
         }
         if let Some(reason) = &workload.reason {
-            return walk.cut(Part::Workload, target, reason.code, &reason.sentence, mend(reason.code, target));
+            return walk.cut(
+                Part::Workload,
+                target,
+                reason.code,
+                &reason.sentence,
+                mend(reason.code, target),
+            );
         }
         if let Some(held) = &workload.held {
             let sentence = format!("it is held by {}: {}", held.origin.by, held.because);
-            return walk.cut(Part::Workload, target, ReasonCode::Held, sentence, mend(ReasonCode::Held, target));
+            return walk.cut(
+                Part::Workload,
+                target,
+                ReasonCode::Held,
+                sentence,
+                mend(ReasonCode::Held, target),
+            );
         }
         let mut states: BTreeMap<&str, usize> = BTreeMap::new();
         replicas.iter().for_each(|replica| *states.entry(replica.state.word()).or_default() += 1);
-        let states: Vec<String> = states.into_iter().map(|(state, count)| format!("{count} {state}")).collect();
+        let states: Vec<String> =
+            states.into_iter().map(|(state, count)| format!("{count} {state}")).collect();
         let states = if states.is_empty() { "none made yet".to_owned() } else { states.join(", ") };
         let sentence = format!("{ready} of {} are ready so far: {states}", workload.wanted);
-        walk.cut(Part::Replica, target, ReasonCode::StillStarting, sentence, mend(ReasonCode::StillStarting, target))
+        walk.cut(
+            Part::Replica,
+            target,
+            ReasonCode::StillStarting,
+            sentence,
+            mend(ReasonCode::StillStarting, target),
+        )
     }
 
     /// The ways in that lead to a workload.
@@ -218,32 +260,41 @@ impl Facts<'_> {
                 route.target.environment == target.environment
                     && route.spec.to.iter().any(|leg| leg.service == service.target.name && leg.share > 0)
             });
-            walk.also.extend(routes.map(|route| format!("from outside: {}", route.spec.url(self.http, self.https))));
+            walk.also.extend(
+                routes.map(|route| format!("from outside: {}", route.spec.url(self.http, self.https))),
+            );
         }
     }
 }
 
 /// What mends it, with the workload's name filled in.
 fn mend(code: ReasonCode, target: &Target) -> String {
-    reasons::about(code).mend.replace("mainyard logs", &format!("mainyard logs {target}")).replace(" T 1", &format!(" {target} 1")).replace(
-        "resume T",
-        &format!("resume {target}"),
-    )
+    reasons::about(code)
+        .mend
+        .replace("mainyard logs", &format!("mainyard logs {target}"))
+        .replace(" T 1", &format!(" {target} 1"))
+        .replace("resume T", &format!("resume {target}"))
 }
 
 fn release_words(release: &Release) -> String {
-    let digest = release.digest.as_deref().map_or("not in the store", |digest| &digest[..digest.len().min(19)]);
+    let digest =
+        release.digest.as_deref().map_or("not in the store", |digest| &digest[..digest.len().min(19)]);
     format!("{} ({digest}), {}", release.spec.image, release.origin)
 }
 
 /// Who takes requests, and by what they are chosen.
 fn lane_words(lanes: &[Lane<'_>]) -> String {
     let words = lanes.iter().map(|lane| {
-        let names: Vec<&str> = lane.backends.iter().take(3).map(|backend| backend.replica.short.as_str()).collect();
+        let names: Vec<&str> =
+            lane.backends.iter().take(3).map(|backend| backend.replica.short.as_str()).collect();
         let more = lane.backends.len().saturating_sub(names.len());
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let release = lane.backends.first().map_or(0, |backend| backend.release.0);
-        let share = if lanes.len() > 1 { format!("{:.1} % of requests: ", f64::from(lane.share) / 10.0) } else { String::new() };
+        let share = if lanes.len() > 1 {
+            format!("{:.1} % of requests: ", f64::from(lane.share) / 10.0)
+        } else {
+            String::new()
+        };
         format!("{share}{}{more} of release {release}", names.join(", "))
     });
     let words: Vec<String> = words.collect();

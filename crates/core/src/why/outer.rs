@@ -16,7 +16,11 @@ impl Facts<'_> {
     fn gateway(&self, walk: &mut Walk, question: &Question) -> Found {
         let Facts { http, https, .. } = *self;
         let takes = format!("takes http at port {http} and https at port {https}");
-        let by_port = self.state.routes.values().find(|route| question.port.is_some() && route.spec.port == question.port);
+        let by_port = self
+            .state
+            .routes
+            .values()
+            .find(|route| question.port.is_some() && route.spec.port == question.port);
         if by_port.is_none()
             && let Some(port) = question.port.filter(|port| ![http, https].contains(port))
         {
@@ -89,9 +93,19 @@ impl Facts<'_> {
 
     pub(super) fn route(&self, walk: &mut Walk, route: &Route, question: Option<&Question>) -> Found {
         let spec = &route.spec;
-        walk.step(Part::Route, &route.target, Signal::Good, format!("takes {}, leads to {}", spec.at(), leads_to(spec)));
+        walk.step(
+            Part::Route,
+            &route.target,
+            Signal::Good,
+            format!("takes {}, leads to {}", spec.at(), leads_to(spec)),
+        );
         if let Some(redirect) = &spec.redirect {
-            walk.step(Part::Route, &route.target, Signal::Good, format!("sends visitors to {} ({})", redirect.to, redirect.status));
+            walk.step(
+                Part::Route,
+                &route.target,
+                Signal::Good,
+                format!("sends visitors to {} ({})", redirect.to, redirect.status),
+            );
             return Ok(());
         }
         if let (Some(tls), Some(question)) = (&spec.tls, question)
@@ -123,14 +137,24 @@ impl Facts<'_> {
         let asks = match &spec.enter {
             Enter::Open => return Ok(()),
             Enter::Ask(ask) => {
-                walk.step(Part::Door, &route.target, Signal::Good, format!("{} is asked about each request", ask.ask_url));
+                walk.step(
+                    Part::Door,
+                    &route.target,
+                    Signal::Good,
+                    format!("{} is asked about each request", ask.ask_url),
+                );
                 return Ok(());
             }
             Enter::Token(secret) => format!("a bearer token, the value of the secret {secret}"),
             Enter::Basic(secret) => format!("a name and password of the secret {secret}"),
         };
         if shows {
-            walk.step(Part::Door, &route.target, Signal::Good, format!("asks for {asks}; whether this one opens is not told"));
+            walk.step(
+                Part::Door,
+                &route.target,
+                Signal::Good,
+                format!("asks for {asks}; whether this one opens is not told"),
+            );
             return Ok(());
         }
         let sentence = format!("the route asks for {asks}, and this request shows nothing");
@@ -144,19 +168,28 @@ impl Facts<'_> {
         if sum == 0 {
             let names: Vec<String> = legs.iter().map(|leg| leg.service.to_string()).collect();
             let sentence = format!("every share is 0: {}", leads_to(&route.spec));
-            let mend = format!("give {} a share, such as share = 100, and declare it again", names.join(" or "));
+            let mend =
+                format!("give {} a share, such as share = 100, and declare it again", names.join(" or "));
             return Err(walk.cut(Part::Share, &route.target, ReasonCode::AllSharesZero, sentence, mend));
         }
         let taking = || legs.iter().filter(|leg| leg.share > 0);
         if legs.len() > 1 {
-            let part = |leg: &Leg| format!("{} {:.1} %", leg.service, f64::from(leg.share) * 100.0 / sum as f64);
-            walk.step(Part::Share, &route.target, Signal::Good, taking().map(part).collect::<Vec<_>>().join(", "));
+            let part =
+                |leg: &Leg| format!("{} {:.1} %", leg.service, f64::from(leg.share) * 100.0 / sum as f64);
+            walk.step(
+                Part::Share,
+                &route.target,
+                Signal::Good,
+                taking().map(part).collect::<Vec<_>>().join(", "),
+            );
         }
         for leg in taking() {
             let key = Target::new(&route.target.environment, &leg.service);
             let Some(service) = self.state.services.get(&key) else {
-                let here: Vec<String> =
-                    self.services_in(&key.environment).map(|service| service.target.name.to_string()).collect();
+                let here: Vec<String> = self
+                    .services_in(&key.environment)
+                    .map(|service| service.target.name.to_string())
+                    .collect();
                 let near = near(key.name.as_str(), here.iter().map(String::as_str)).join(", ");
                 let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
                 let sentence = format!("there is no service {key}{near}");
@@ -187,19 +220,29 @@ fn missed(question: &Question, none: NoRoute) -> (ReasonCode, String, String) {
         NoRoute::Host | NoRoute::Path(_) => {
             let paths = if let NoRoute::Path(paths) = none { paths } else { Vec::new() };
             let some: Vec<&str> = paths.iter().take(5).map(String::as_str).collect();
-            let sentence = format!("no route of {host} takes the path {path}; there are: {}", some.join(", "));
+            let sentence =
+                format!("no route of {host} takes the path {path}; there are: {}", some.join(", "));
             let first = some.first().copied().unwrap_or("/");
-            (ReasonCode::PathNotMatched, sentence, format!("ask below {first}, or add a route with path = \"{path}\""))
+            (
+                ReasonCode::PathNotMatched,
+                sentence,
+                format!("ask below {first}, or add a route with path = \"{path}\""),
+            )
         }
         NoRoute::Method(methods) => {
             let methods: Vec<String> = methods.into_iter().collect();
             let methods = methods.join(", ");
             let sentence = format!("{host}{path} takes {methods}, not {method}");
-            (ReasonCode::MethodNotTaken, sentence, format!("use {methods}, or take {method} into the route's `methods`"))
+            (
+                ReasonCode::MethodNotTaken,
+                sentence,
+                format!("use {methods}, or take {method} into the route's `methods`"),
+            )
         }
         NoRoute::Headers(headers) => {
             let headers: Vec<String> = headers.into_iter().collect();
-            let sentence = format!("every route of {host}{path} asks for a header: {}", headers.join(", or "));
+            let sentence =
+                format!("every route of {host}{path} asks for a header: {}", headers.join(", or "));
             (ReasonCode::HeaderNotMatched, sentence, "send it, or add a route without `headers`".to_owned())
         }
     }

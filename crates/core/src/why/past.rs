@@ -16,14 +16,20 @@ impl Facts<'_> {
         let millis = served.micros as f64 / 1000.0;
         let signal = if *status < 500 { Signal::Good } else { Signal::Fault };
         let unread = path.is_empty() && served.route.is_none();
-        let what = if unread { "what could not be read".to_owned() } else { format!("{method} {host}{path}") };
+        let what =
+            if unread { "what could not be read".to_owned() } else { format!("{method} {host}{path}") };
         let of = if unread { format!("request {}", served.id) } else { of };
         let says = format!("{what} from {} {scheme}: {status} after {millis:.1} ms", served.peer);
         walk.step(Part::Request, &served.id, Signal::Rest, says);
         match (&served.route, &served.way) {
             (Some(route), way) => {
                 let now = if self.has_route(route) { "" } else { "; the route is gone since" };
-                walk.step(Part::Route, route, Signal::Good, format!("took {}{now}", way.as_deref().unwrap_or("it")));
+                walk.step(
+                    Part::Route,
+                    route,
+                    Signal::Good,
+                    format!("took {}{now}", way.as_deref().unwrap_or("it")),
+                );
             }
             (None, Some(way)) => walk.step(Part::Service, way, Signal::Good, "called from inside"),
             (None, None) => {}
@@ -47,7 +53,10 @@ impl Facts<'_> {
                     (*status >= 500).then(|| format!("{replica} itself answered {status}"))
                 };
                 sentence.map_or(Ok(()), |sentence| {
-                    let mend = format!("read what it wrote then: mainyard logs {} --replica {}", replica.workload, replica.short);
+                    let mend = format!(
+                        "read what it wrote then: mainyard logs {} --replica {}",
+                        replica.workload, replica.short
+                    );
                     Err(Cause { code: ReasonCode::AnswerBroken, sentence, mend })
                 })
             }

@@ -3,8 +3,8 @@
 use super::*;
 
 use mainyard_core::model::EnvironmentIndex;
-use mainyard_core::routing::{Backend};
 use mainyard_core::model::{ReleaseNumber, ReplicaId};
+use mainyard_core::routing::Backend;
 use mainyard_core::routing::ServiceEntry;
 
 fn table(counter: u64, shorts: &[&str]) -> Table {
@@ -96,12 +96,8 @@ fn of_a_thousand_requests_a_release_gets_its_share_and_another_replica_is_tried_
     let entry = split.services.values_mut().next().expect("a service");
     entry.ports.get_mut(&80).expect("a port")[2].release = ReleaseNumber(2);
     let workload = entry.target.clone();
-    let share = mainyard_core::routing::Split {
-        workload,
-        release: ReleaseNumber(2),
-        per_mille: 37,
-        shadow: false,
-    };
+    let share =
+        mainyard_core::routing::Split { workload, release: ReleaseNumber(2), per_mille: 37, shadow: false };
     entry.splits.push(share);
     serving.take(&split);
     let service = service(&serving);

@@ -16,7 +16,10 @@ fn a_token_opens_and_nothing_else_does() {
         .secret("door", "open sesame")
         .open();
     let refused = gateway.get("/", "");
-    assert_eq!((refused.status, refused.header("www-authenticate")), (401, Some("Bearer realm=\"mainyard\"")));
+    assert_eq!(
+        (refused.status, refused.header("www-authenticate")),
+        (401, Some("Bearer realm=\"mainyard\""))
+    );
     assert_eq!(gateway.get("/", "Authorization: Bearer open\r\n").status, 401);
     assert_eq!(gateway.get("/", "Authorization: bearer open sesame\r\n").status, 200);
     let twice = "Authorization: Bearer open sesame\r\nAuthorization: Bearer open sesame\r\n";
@@ -35,7 +38,10 @@ fn names_and_passwords_open_line_by_line() {
         let pair = base64::engine::general_purpose::STANDARD.encode(pair);
         gateway.get("/", &format!("Authorization: Basic {pair}\r\n")).status
     };
-    assert_eq!([with("mira:one"), with("jon:two"), with("jon:one"), with(""), with("mira")], [200, 200, 401, 401, 401]);
+    assert_eq!(
+        [with("mira:one"), with("jon:two"), with("jon:one"), with(""), with("mira")],
+        [200, 200, 401, 401, 401]
+    );
     assert!(gateway.get("/", "").header("www-authenticate").is_some_and(|it| it.starts_with("Basic")));
 }
 
@@ -66,10 +72,15 @@ fn whoever_is_asked_decides() {
     let enter = json!({"enter": {"ask_url": "http://doorman/may", "within": "2s"}});
     let gateway = Place::default().service("api", &[&api]).service("doorman", &[&door]).api(enter).open();
     let ask = |who: &str| {
-        let head = format!("POST /parcels?x=1 HTTP/1.1\r\nHost: a.test\r\nCookie: who={who}\r\nContent-Length: 2\r\n\r\nhi");
+        let head = format!(
+            "POST /parcels?x=1 HTTP/1.1\r\nHost: a.test\r\nCookie: who={who}\r\nContent-Length: 2\r\n\r\nhi"
+        );
         gateway.send(head.as_bytes())
     };
-    assert_eq!([ask("mira").status, ask("jon").status, ask("eve").status, ask("odd").status], [200, 403, 401, 503]);
+    assert_eq!(
+        [ask("mira").status, ask("jon").status, ask("eve").status, ask("odd").status],
+        [200, 403, 401, 503]
+    );
     assert_eq!(read.recv().expect("one request").body, b"hi", "the body went to the replica alone");
     assert!(read.try_recv().is_err(), "nobody else got in");
 }
@@ -80,5 +91,9 @@ fn where_nobody_answers_for_a_visitor_it_stays_out() {
     let enter = json!({"enter": {"ask_url": "http://doorman/may"}});
     let gateway = Place::default().service("api", &[&api]).api(enter).open();
     let refused = gateway.get("/", "");
-    assert!(refused.status == 503 && refused.text().contains("there is no service staging/doorman"), "{}", refused.text());
+    assert!(
+        refused.status == 503 && refused.text().contains("there is no service staging/doorman"),
+        "{}",
+        refused.text()
+    );
 }

@@ -4,4 +4,5 @@ mod entering;
 mod hostile;
 mod place;
 mod reading;
+mod tls;
 mod ways;

@@ -93,7 +93,9 @@ pub fn telling(name: &'static str) -> (Replica, Receiver<Request>) {
             let _ = to.send(read);
             let body = if head { "" } else { name };
             let length = name.len();
-            let answer = format!("HTTP/1.1 200 OK\r\ncontent-type: text/plain\r\ncontent-length: {length}\r\n\r\n{body}");
+            let answer = format!(
+                "HTTP/1.1 200 OK\r\ncontent-type: text/plain\r\ncontent-length: {length}\r\n\r\n{body}"
+            );
             if writer.write_all(answer.as_bytes()).is_err() {
                 return;
             }
@@ -168,6 +170,12 @@ impl Place {
         self
     }
 
+    /// A certificate that control sent.
+    pub fn certificate(mut self, certificate: mainyard_core::link::PrivateCertificate) -> Place {
+        self.private.get_or_insert_default().certificates.push(certificate);
+        self
+    }
+
     /// A gateway with this table; it lives as long as the test's process.
     pub fn open(self) -> Gateway {
         let entry = |(key, value): (String, Value)| (key, serde_json::from_value(value).expect("a service"));
@@ -177,7 +185,8 @@ impl Place {
             routes: self.routes.into_iter().collect(),
         };
         let dir = tempfile::tempdir().expect("a directory");
-        std::fs::write(dir.path().join("table.json"), serde_json::to_vec(&table).expect("JSON")).expect("written");
+        std::fs::write(dir.path().join("table.json"), serde_json::to_vec(&table).expect("JSON"))
+            .expect("written");
         if let Some(private) = &self.private {
             let keys = mainyard_sealing::file::read_or_make(&dir.path().join("private-key")).expect("keys");
             let sealed = keys.seal("gateway", &serde_json::to_vec(private).expect("JSON")).expect("sealed");
@@ -186,6 +195,7 @@ impl Place {
         let listener = |_| TcpListener::bind("127.0.0.1:0").expect("a port");
         let (http, https) = (listener(0), listener(1));
         let address = http.local_addr().expect("an address");
+        let tls = https.local_addr().expect("an address");
         let config = Config {
             dir: dir.path().into(),
             authority: dir.path().into(),
@@ -197,14 +207,15 @@ impl Place {
             network: Network::Elsewhere,
         };
         std::thread::spawn(move || mainyard_gateway::run(config).expect("it runs"));
-        Gateway { http: address, _dir: dir }
+        Gateway { http: address, https: tls, dir }
     }
 }
 
 /// A gateway that runs.
 pub struct Gateway {
     pub http: SocketAddr,
-    _dir: tempfile::TempDir,
+    pub https: SocketAddr,
+    pub dir: tempfile::TempDir,
 }
 
 /// An answer.

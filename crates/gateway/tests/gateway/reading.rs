@@ -60,7 +60,10 @@ impl Row {
                     assert!(got.head.iter().any(|read| read == line), "{line} is not in {:#?}", got.head);
                 }
                 let framing = ["content-length:", "transfer-encoding:"];
-                let framed = got.head.iter().filter(|line| framing.iter().any(|name| line.to_lowercase().starts_with(name)));
+                let framed = got
+                    .head
+                    .iter()
+                    .filter(|line| framing.iter().any(|name| line.to_lowercase().starts_with(name)));
                 assert!(framed.count() <= 1, "it is framed once: {:#?}", got.head);
                 assert_eq!(String::from_utf8_lossy(&got.body), *body);
                 assert_eq!(read.recv().expect("the next").head[0], "GET /next HTTP/1.1");

@@ -20,13 +20,17 @@ fn host_path_method_and_header_lead_to_services() {
         .service("early", &[&early])
         .route("all", json!({"host": "a.test", "to": to("api")}))
         .route("desk", json!({"host": "a.test", "path": "/desk", "methods": ["GET"], "to": to("desk")}))
-        .route("early", json!({"host": "a.test", "path": "/desk", "headers": {"X-Ring": "early"}, "to": to("early")}))
+        .route(
+            "early",
+            json!({"host": "a.test", "path": "/desk", "headers": {"X-Ring": "early"}, "to": to("early")}),
+        )
         .route("exact", json!({"host": "b.test", "path": "/only", "exact": true, "to": to("desk")}))
         .route("any", json!({"host": "*.b.test", "to": to("early")}))
         .open();
     let ask = |method: &str, host: &str, path: &str, more: &str| {
-        let answer =
-            gateway.send(format!("{method} {path} HTTP/1.1\r\nHost: {host}\r\n{more}Content-Length: 0\r\n\r\n").as_bytes());
+        let answer = gateway.send(
+            format!("{method} {path} HTTP/1.1\r\nHost: {host}\r\n{more}Content-Length: 0\r\n\r\n").as_bytes(),
+        );
         if answer.status == 200 { answer.text() } else { answer.status.to_string() }
     };
     assert_eq!(ask("GET", "a.test", "/", ""), "api");
@@ -126,8 +130,9 @@ fn a_body_larger_than_the_route_takes_is_refused_whether_its_length_is_told_or_n
     assert_eq!(whole.status, 200);
     let told = gateway.send(format!("{post}Content-Length: 9\r\n\r\n123456789").as_bytes());
     assert!(told.status == 413 && told.text().contains("body-too-large"), "{}", told.text());
-    let chunked = gateway
-        .send(format!("{post}Transfer-Encoding: chunked\r\n\r\n4\r\n1234\r\n5\r\n56789\r\n0\r\n\r\n").as_bytes());
+    let chunked = gateway.send(
+        format!("{post}Transfer-Encoding: chunked\r\n\r\n4\r\n1234\r\n5\r\n56789\r\n0\r\n\r\n").as_bytes(),
+    );
     assert!(chunked.status == 413 && chunked.text().contains("8 B"), "{}", chunked.text());
 }
 
@@ -166,7 +171,9 @@ fn text_is_compressed_for_who_takes_that() {
         let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
         while read_request(&mut reader).is_some() {
             let length = page.len();
-            let head = format!("HTTP/1.1 200 OK\r\ncontent-type: text/html\r\netag: \"1\"\r\ncontent-length: {length}\r\n\r\n");
+            let head = format!(
+                "HTTP/1.1 200 OK\r\ncontent-type: text/html\r\netag: \"1\"\r\ncontent-length: {length}\r\n\r\n"
+            );
             let _ = stream.write_all(format!("{head}{page}").as_bytes());
         }
     });

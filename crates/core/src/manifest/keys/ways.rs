@@ -41,11 +41,19 @@ pub static ROUTE: Shape = Shape::Table(&[
         &Shape::HostPattern,
         "The host, or *.host for any one label; by default the route's name under the environment's domain.",
     ),
-    key("port", &PORT, "Instead of a host: a port of the gateway, whose connections are passed on as they are."),
+    key(
+        "port",
+        &PORT,
+        "Instead of a host: a port of the gateway, whose connections are passed on as they are.",
+    ),
     key("path", &Shape::Path, "The path it takes, with everything below it; / by default."),
     key("exact", &Shape::Bool, "Whether it takes that very path only; false by default."),
     key("methods", &Shape::List(&METHOD), "The methods it takes; all by default."),
-    key("headers", &Shape::Map(MapKey::Header, &Shape::Text), "Headers that must be there with these values."),
+    key(
+        "headers",
+        &Shape::Map(MapKey::Header, &Shape::Text),
+        "Headers that must be there with these values.",
+    ),
     key("to", &Shape::List(&LEG), "Services by share."),
     key("redirect", &REDIRECT, "Instead of services: where visitors are sent."),
     key("rewrite", &Shape::Path, "What the replica sees in place of `path`."),
@@ -70,7 +78,11 @@ static LEG: Shape = Shape::Table(&[
 ]);
 
 static REDIRECT: Shape = Shape::Table(&[
-    required("to", &Shape::Text, "A URL, or a path on the same host; what follows the route's path is added."),
+    required(
+        "to",
+        &Shape::Text,
+        "A URL, or a path on the same host; what follows the route's path is added.",
+    ),
     key("status", &Shape::Integer(301, 308), "301, 302, 307 or 308; 308 by default."),
 ]);
 

@@ -87,7 +87,10 @@ impl Reader<'_> {
                 self.say(&["route", name.as_str()], message);
             }
             (false, Some(_)) => {
-                self.say(&at("redirect"), format!("route `{name}` has `redirect` and `to`; one of them is enough"));
+                self.say(
+                    &at("redirect"),
+                    format!("route `{name}` has `redirect` and `to`; one of them is enough"),
+                );
             }
             _ => {}
         }
@@ -107,12 +110,13 @@ impl Reader<'_> {
         };
         let Some((more, why)) = blind else { return };
         let needs_http = [
-            "path", "exact", "methods", "headers", "redirect", "rewrite", "limits", "change", "repeat", "rate",
-            "sticky", "compress", "enter",
+            "path", "exact", "methods", "headers", "redirect", "rewrite", "limits", "change", "repeat",
+            "rate", "sticky", "compress", "enter",
         ];
         let keys = needs_http.iter().chain(more).filter(|key| value.get(**key).is_some());
         for key in keys {
-            let message = format!("route `{name}` {why}, so `{key}` cannot be had: the gateway does not look inside");
+            let message =
+                format!("route `{name}` {why}, so `{key}` cannot be had: the gateway does not look inside");
             self.say(&["route", name.as_str(), key], message);
         }
     }
@@ -125,14 +129,18 @@ impl Reader<'_> {
                 if !is_token(header) {
                     self.say(&path, format!("`{header}` in route `{name}` is not the name of a header"));
                 } else if NOT_TO_CHANGE.contains(&header.to_ascii_lowercase().as_str()) {
-                    let message = format!("`{header}` cannot be changed by route `{name}`: the gateway sets it itself");
+                    let message =
+                        format!("`{header}` cannot be changed by route `{name}`: the gateway sets it itself");
                     self.say(&path, message);
                 }
             }
         }
         let values = changes.iter().flat_map(|(_, change)| &change.set).chain(&route.headers);
-        for (header, _) in values.filter(|(_, value)| !value.chars().all(|c| c == ' ' || c.is_ascii_graphic())) {
-            let message = format!("the value of `{header}` in route `{name}` holds more than visible ASCII characters");
+        for (header, _) in
+            values.filter(|(_, value)| !value.chars().all(|c| c == ' ' || c.is_ascii_graphic()))
+        {
+            let message =
+                format!("the value of `{header}` in route `{name}` holds more than visible ASCII characters");
             self.say(&["route", name.as_str()], message);
         }
     }
@@ -144,11 +152,15 @@ impl Reader<'_> {
             match plain_path(path) {
                 Err(why) => self.say(&place, format!("`{key}` of route `{name}`: {why}")),
                 Ok(plain) if plain.compared != *path => {
-                    let message = format!("`{key}` of route `{name}` is the same as {}; write that", plain.compared);
+                    let message =
+                        format!("`{key}` of route `{name}` is the same as {}; write that", plain.compared);
                     self.say(&place, message);
                 }
                 Ok(_) if path.contains(['?', '#']) => {
-                    self.say(&place, format!("`{key}` of route `{name}` ends before the query: no ? and no #"));
+                    self.say(
+                        &place,
+                        format!("`{key}` of route `{name}` ends before the query: no ? and no #"),
+                    );
                 }
                 Ok(_) => {}
             }
@@ -164,12 +176,18 @@ impl Reader<'_> {
                 self.say(&place, message);
             }
             if ![301, 302, 307, 308].contains(&redirect.status) {
-                let message = format!("`redirect` of route `{name}` has the status {}; there are 301, 302, 307 and 308", redirect.status);
+                let message = format!(
+                    "`redirect` of route `{name}` has the status {}; there are 301, 302, 307 and 308",
+                    redirect.status
+                );
                 self.say(&place, message);
             }
         }
         if let Enter::Ask(ask) = &route.enter
-            && !ask.ask_url.strip_prefix("http://").is_some_and(|rest| !rest.is_empty() && !rest.starts_with('/'))
+            && !ask
+                .ask_url
+                .strip_prefix("http://")
+                .is_some_and(|rest| !rest.is_empty() && !rest.starts_with('/'))
         {
             let message = format!(
                 "`ask_url` of route `{name}` is {:?}; expected http:// and a service or an address, such as \"http://doorman/may\"",
@@ -218,8 +236,10 @@ impl Reader<'_> {
                     if !declared.services.is_empty() {
                         let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
                         let meant = did_you_mean(leg.service.as_str(), known.iter().copied());
-                        let message =
-                            format!("route `{name}` leads to service `{}`, which is not declared{meant}", leg.service);
+                        let message = format!(
+                            "route `{name}` leads to service `{}`, which is not declared{meant}",
+                            leg.service
+                        );
                         self.say(&["route", name.as_str(), "to"], message);
                     }
                     continue;
@@ -234,7 +254,10 @@ impl Reader<'_> {
                     self.say(&["route", name.as_str(), "to"], message);
                 }
             }
-            let same = before.values().find(|(_, other)| other.host.is_some() && other.clashes(route) || other.port.is_some() && other.port == route.port);
+            let same = before.values().find(|(_, other)| {
+                other.host.is_some() && other.clashes(route)
+                    || other.port.is_some() && other.port == route.port
+            });
             if let Some((other, _)) = same {
                 let message = format!("route `{name}` takes {}, as route `{other}` does", route.at());
                 self.say(&["route", name.as_str()], message);

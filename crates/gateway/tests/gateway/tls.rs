@@ -1,0 +1,210 @@
+//! TLS in front of replicas, behind the gateway, and through it.
+
+use std::io::{BufReader, Write};
+use std::net::TcpStream;
+use std::sync::Arc;
+
+use mainyard_core::link::PrivateCertificate;
+use mainyard_core::model::SecretValue;
+use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection, StreamOwned};
+use serde_json::json;
+
+use crate::place::{Gateway, Place, Replica, answer, read_request, replica, telling};
+
+type Issuer = CertifiedIssuer<'static, KeyPair>;
+
+fn authority() -> Issuer {
+    let mut params = CertificateParams::default();
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    CertifiedIssuer::self_signed(params, KeyPair::generate().expect("a key")).expect("a certificate")
+}
+
+/// A chain and a key for a host.
+fn issued(by: &Issuer, host: &str) -> (String, String) {
+    let key = KeyPair::generate().expect("a key");
+    let params = CertificateParams::new(vec![host.to_owned()]).expect("a name");
+    let leaf = params.signed_by(&key, by).expect("signed").pem();
+    (format!("{leaf}{}", by.pem()), key.serialize_pem())
+}
+
+fn given(name: &str, names: &[&str], chain: String, key: Option<String>) -> PrivateCertificate {
+    PrivateCertificate {
+        certificate: format!("staging/{name}").parse().expect("a target"),
+        names: names.iter().map(|name| (*name).to_owned()).collect(),
+        chain,
+        key: key.map(|key| SecretValue(key.into_bytes())),
+    }
+}
+
+fn provider() -> Arc<rustls::crypto::CryptoProvider> {
+    Arc::new(rustls::crypto::ring::default_provider())
+}
+
+/// Connects with TLS and gives the stream, or why there is none.
+fn connect(
+    gateway: &Gateway,
+    trusted: &str,
+    host: &str,
+) -> Result<StreamOwned<ClientConnection, TcpStream>, String> {
+    let mut roots = RootCertStore::empty();
+    roots.add(CertificateDer::from_pem_slice(trusted.as_bytes()).expect("PEM")).expect("a root");
+    let config = ClientConfig::builder_with_provider(provider())
+        .with_safe_default_protocol_versions()
+        .expect("versions");
+    let mut config = config.with_root_certificates(roots).with_no_client_auth();
+    config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    let name = ServerName::try_from(host.to_owned()).expect("a name");
+    let mut connection = ClientConnection::new(Arc::new(config), name).expect("a connection");
+    let mut stream = TcpStream::connect(gateway.https).expect("it listens");
+    connection.complete_io(&mut stream).map_err(|error| error.to_string())?;
+    Ok(StreamOwned::new(connection, stream))
+}
+
+fn get(gateway: &Gateway, trusted: &str, host: &str) -> Result<(u16, String), String> {
+    let mut stream = connect(gateway, trusted, host)?;
+    write!(stream, "GET / HTTP/1.1\r\nHost: {host}\r\n\r\n").map_err(|error| error.to_string())?;
+    let answer = answer(&mut BufReader::new(stream)).expect("an answer");
+    Ok((answer.status, answer.text()))
+}
+
+/// A replica that speaks TLS itself.
+fn speaking(name: &'static str, chain: &str, key: &str) -> Replica {
+    let chain: Vec<CertificateDer<'static>> =
+        CertificateDer::pem_slice_iter(chain.as_bytes()).map(|it| it.expect("PEM")).collect();
+    let key = PrivateKeyDer::from_pem_slice(key.as_bytes()).expect("PEM");
+    let config = ServerConfig::builder_with_provider(provider())
+        .with_safe_default_protocol_versions()
+        .expect("versions");
+    let config = Arc::new(config.with_no_client_auth().with_single_cert(chain, key).expect("a certificate"));
+    replica(move |stream| {
+        let connection = ServerConnection::new(Arc::clone(&config)).expect("a connection");
+        let mut reader = BufReader::new(StreamOwned::new(connection, stream));
+        while read_request(&mut reader).is_some() {
+            let answer = format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\n\r\n{name}", name.len());
+            if reader.get_mut().write_all(answer.as_bytes()).is_err() {
+                return;
+            }
+        }
+    })
+}
+
+#[test]
+fn each_host_is_shown_its_own_certificate() {
+    let (one, other) = (authority(), authority());
+    let (api, read) = telling("api");
+    let (chain, key) = issued(&one, "a.test");
+    let (wild_chain, wild_key) = issued(&other, "*.b.test");
+    let to = json!([{"service": "api"}]);
+    let gateway = Place::default()
+        .service("api", &[&api])
+        .route("a", json!({"host": "a.test", "to": to, "tls": {"certificate": "one"}}))
+        .route("b", json!({"host": "*.b.test", "to": to}))
+        .route("c", json!({"host": "c.test", "to": to}))
+        .certificate(given("one", &["a.test"], chain, Some(key)))
+        .certificate(given("wild", &["*.b.test"], wild_chain, Some(wild_key)))
+        .open();
+    assert_eq!(get(&gateway, &one.pem(), "a.test"), Ok((200, "api".to_owned())));
+    let seen = read.recv().expect("a request");
+    assert_eq!(
+        (seen.header("x-forwarded-proto"), seen.header("forwarded")),
+        (Some("https"), Some("for=127.0.0.1;host=\"a.test\";proto=https"))
+    );
+    assert_eq!(get(&gateway, &other.pem(), "x.b.test"), Ok((200, "api".to_owned())));
+    assert!(get(&gateway, &other.pem(), "a.test").is_err(), "another authority's is not believed");
+    let local =
+        std::fs::read_to_string(gateway.dir.path().join("authority.pem")).expect("the local authority");
+    assert_eq!(
+        get(&gateway, &local, "c.test"),
+        Ok((200, "api".to_owned())),
+        "the local authority signs the rest"
+    );
+    let stream = connect(&gateway, &one.pem(), "a.test").expect("TLS");
+    assert_eq!(stream.conn.alpn_protocol(), Some(b"http/1.1".as_slice()));
+}
+
+#[test]
+fn plain_requests_are_sent_to_tls_and_plain_talk_at_its_port_is_told_so() {
+    let (api, _read) = telling("api");
+    let gateway = Place::default()
+        .service("api", &[&api])
+        .api(json!({"tls": {}}))
+        .route("both", json!({"host": "both.test", "to": [{"service": "api"}], "tls": {"http": "answer"}}))
+        .open();
+    let sent = gateway.get("/x?y=1", "");
+    let place = format!("https://a.test:{}/x?y=1", gateway.https.port());
+    assert_eq!((sent.status, sent.header("location")), (308, Some(place.as_str())));
+    assert_eq!(gateway.send(b"GET / HTTP/1.1\r\nHost: both.test\r\n\r\n").status, 200);
+    let mut stream = TcpStream::connect(gateway.https).expect("it listens");
+    stream.write_all(b"GET / HTTP/1.1\r\nHost: a.test\r\n\r\n").expect("sent");
+    let told = answer(&mut BufReader::new(stream)).expect("an answer");
+    assert!(told.status == 400 && told.text().contains("plain-where-tls"), "{}", told.text());
+    let spoken = gateway.send(b"\x16\x03\x01\x00\x05hello");
+    assert!(spoken.status == 400 && spoken.text().contains("tls-where-plain"), "{}", spoken.text());
+}
+
+#[test]
+fn onward_tls_is_spoken_only_to_whom_the_authority_vouches_for() {
+    let (root, other) = (authority(), authority());
+    let inside = "good.staging.internal";
+    let (chain, key) = issued(&root, inside);
+    let (other_chain, other_key) = issued(&other, inside);
+    let (name_chain, name_key) = issued(&root, "else.staging.internal");
+    let good = speaking("good", &chain, &key);
+    let stranger = speaking("stranger", &other_chain, &other_key);
+    let named = speaking("named", &name_chain, &name_key);
+    let (plain, _read) = telling("plain");
+    let route = |host: &str, service: &str| {
+        let tls = json!({"http": "answer", "onward": "tls", "authority": "replicas"});
+        json!({"host": host, "to": [{"service": service}], "tls": tls})
+    };
+    let gateway = Place::default()
+        .service("good", &[&good])
+        .service("stranger", &[&stranger])
+        .service("named", &[&named])
+        .service("plain", &[&plain])
+        .route("good", route("good.test", "good"))
+        .route("stranger", route("stranger.test", "stranger"))
+        .route("named", route("named.test", "named"))
+        .route("plain", route("plain.test", "plain"))
+        .certificate(given("replicas", &[], root.pem(), None))
+        .open();
+    let ask = |host: &str| {
+        let answer = gateway.send(format!("GET / HTTP/1.1\r\nHost: {host}\r\n\r\n").as_bytes());
+        (answer.status, answer.text())
+    };
+    for _ in 0..3 {
+        assert_eq!(ask("good.test"), (200, "good".to_owned()));
+    }
+    for host in ["stranger.test", "named.test", "plain.test"] {
+        let (status, text) = ask(host);
+        assert!(status == 503 && text.contains("could not be reached"), "{host}: {status} {text}");
+    }
+}
+
+#[test]
+fn tls_is_passed_through_untouched_by_its_name() {
+    let root = authority();
+    let (chain, key) = issued(&root, "own.test");
+    let own = speaking("own", &chain, &key);
+    let (api, _read) = telling("api");
+    let gateway = Place::default()
+        .service("own", &[&own])
+        .service("api", &[&api])
+        .api(json!({}))
+        .route("own", json!({"host": "own.test", "to": [{"service": "own"}], "tls": {"untouched": true}}))
+        .open();
+    assert_eq!(get(&gateway, &root.pem(), "own.test"), Ok((200, "own".to_owned())));
+    let local =
+        std::fs::read_to_string(gateway.dir.path().join("authority.pem")).expect("the local authority");
+    assert_eq!(get(&gateway, &local, "a.test"), Ok((200, "api".to_owned())), "others are opened as ever");
+    let mut half = TcpStream::connect(gateway.https).expect("it listens");
+    half.write_all(b"\x16\x03\x01").expect("sent");
+    assert_eq!(
+        get(&gateway, &root.pem(), "own.test"),
+        Ok((200, "own".to_owned())),
+        "half a hello keeps nobody waiting"
+    );
+}
