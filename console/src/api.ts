@@ -1,6 +1,6 @@
 // Acts: each one is the API call that the client makes too.
 
-import type { Target } from './model'
+import type { Signal, Target } from './model'
 
 export class Refused extends Error {}
 
@@ -40,3 +40,18 @@ export interface Difference {
 export const compare = async (from: string, to: string) =>
   ((await call('GET', `/compare?from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`)) as { differences: Difference[] }).differences
 export const logsPath = (target: Target, tail: number) => `/api/v1${workload(target, `/logs?follow=true&tail=${tail}`)}`
+
+/** What is asked of a declaration: files in, changes out. */
+export const declare = (environment: string, text: string) => call('POST', '/declare', { environment, files: [{ name: 'mainyard.toml', text }] })
+/** What an image says of itself. */
+export const imageConfig = async (image: string) => (await call('GET', `/images/config?image=${encodeURIComponent(image)}`)) as { ports: number[]; command: string[] }
+
+/** The way from the outside in, as far as it goes, and the first true cause. */
+export interface Why {
+  of: string
+  answers: boolean
+  steps: { part: string; name: string; says: string; signal: Signal }[]
+  cause: { code: string; sentence: string; mend: string }
+  also?: string[]
+}
+export const why = async (of: string) => (await call('GET', `/why?of=${encodeURIComponent(of)}`)) as Why

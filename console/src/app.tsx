@@ -5,6 +5,7 @@ import { BoardPage } from './pages/board'
 import { ComparePage } from './pages/compare'
 import { ImagesPage } from './pages/images'
 import { LogPage } from './pages/log'
+import { RoutesPage } from './pages/routes'
 import { TrailPage } from './pages/trail'
 import { WorkloadPage } from './pages/workload'
 import { Finder } from './parts/finder'
@@ -27,6 +28,7 @@ export function App() {
       <Route path="/" element={<First />} />
       <Route path="/:environment" element={<Frame><BoardPage /></Frame>} />
       <Route path="/:environment/-/trail" element={<Frame><TrailPage /></Frame>} />
+      <Route path="/:environment/-/routes" element={<Frame><RoutesPage /></Frame>} />
       <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
       <Route path="/:environment/:name/log" element={<Frame><LogPage /></Frame>} />
       <Route path="/:environment/:name/compare" element={<Frame><ComparePage /></Frame>} />
@@ -64,6 +66,11 @@ function Mark() {
   return <img src="/mark.svg" width="34" height="34" alt="" />
 }
 
+function pageName(path: string): string {
+  const names: Record<string, string> = { trail: 'Trail', images: 'Images', routes: 'Routes and services' }
+  return names[path.slice(path.lastIndexOf('/') + 1)] ?? 'Board'
+}
+
 function Frame({ children }: { children: ReactNode }) {
   const view = useView()
   const { environment, name } = useParams()
@@ -76,6 +83,7 @@ function Frame({ children }: { children: ReactNode }) {
           <Mark />
         </Link>
         <RailLink to={`/${environment ?? ''}`} here={!pathname.includes('/-/')} word="Board" shape="M0 1h18M0 7h12M0 13h16" />
+        <RailLink to={`/${environment ?? ''}/-/routes`} here={pathname.endsWith('/-/routes')} word="Routes" shape="M1 3h6l4 8h6M7 3h10M1 11h4" />
         <RailLink to={`/${environment ?? ''}/-/trail`} here={pathname.endsWith('/-/trail')} word="Trail" shape="M2 1v12M2 3h14M2 8h10M2 13h6" />
         <RailLink to={`/${environment ?? ''}/-/images`} here={pathname.endsWith('/-/images')} word="Images" shape="M1 4l8-3 8 3-8 3zM1 8l8 3 8-3M1 11l8 3 8-3" />
       </nav>
@@ -95,7 +103,7 @@ function Frame({ children }: { children: ReactNode }) {
             ))}
           </div>
           <p className="text-soft">
-            {name === undefined ? (pathname.endsWith('/-/trail') ? 'Trail' : pathname.endsWith('/-/images') ? 'Images' : 'Board') : (
+            {name === undefined ? pageName(pathname) : (
               <>
                 <Link to={`/${environment ?? ''}`} className="hover:underline">Board</Link> / <strong className="font-semibold text-ink">{name}</strong>
               </>

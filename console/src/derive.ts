@@ -194,3 +194,22 @@ export function taken(route: Pick<Route, 'host' | 'port' | 'path' | 'exact'>): s
   const path = route.path === undefined || route.path === '/' ? '' : route.path
   return `${route.host ?? ''}${path}${route.exact ? ' exactly' : ''}`
 }
+
+/** How a person gets there. */
+export function url(view: View, route: Route): string {
+  const [host, path] = [route.host ?? '', route.path === undefined || route.path === '/' ? '' : route.path]
+  const port = (address: string) => address.slice(address.lastIndexOf(':') + 1)
+  return route.tls === undefined ? `http://${host}:${port(view.gateway)}${path}` : `https://${host}:${port(view.gateway_tls)}${path}`
+}
+
+/** The replicas that a service's selector matches. */
+export function selected(view: View, service: Service): Replica[] {
+  const { environment } = service.target
+  const matches = (replica: Replica) => {
+    const [env, name] = replica.id.split('/')
+    const labels = view.objects.release[`${env ?? ''}/${name ?? ''}@${replica.release}`]?.spec.labels ?? {}
+    const wanted = Object.entries(service.select)
+    return env === environment && replica.once === undefined && wanted.length > 0 && wanted.every(([label, value]) => (label === 'workload' ? name : labels[label]) === value)
+  }
+  return Object.values(view.objects.replica).filter(matches).sort(order)
+}

@@ -20,6 +20,7 @@ export interface Target {
 
 export interface Environment {
   name: string
+  domain?: string
   origin: Origin
 }
 
@@ -142,8 +143,10 @@ export interface Replica {
 
 export interface Service {
   target: Target
+  application: string
   select: Record<string, string>
-  ports: Record<string, string>
+  ports: Record<string, string | { port: string; speaks: string }>
+  open_to?: string[]
   address: string
 }
 
@@ -158,6 +161,19 @@ export interface Route {
   to: { service: string; port?: number; share: number }[]
   redirect?: { to: string; status: number }
   tls?: { certificate?: string; http?: string; onward?: string; untouched?: boolean }
+  enter?: unknown
+  rate?: { requests: number; every: string }
+}
+
+/** A chain that hosts are served with, or that says whom to trust. */
+export interface Certificate {
+  target: Target
+  names: string[]
+  from: string
+  until: string
+  issuer: string
+  fingerprint: string
+  origin: Origin
 }
 
 export interface Image {
@@ -185,6 +201,9 @@ export interface Figure {
   p50: number | null
   p95: number | null
   p99: number | null
+  /** Bytes a second of requests' and answers' bodies. */
+  received: number
+  sent: number
 }
 
 export interface Point {
@@ -201,6 +220,7 @@ export interface Kinds {
   replica: Replica
   service: Service
   route: Route
+  certificate: Certificate
   image: Image
   gateway: { name: string }
   node: Node
@@ -213,6 +233,7 @@ export interface Snapshot {
   cursor: number
   member: string
   gateway: string
+  gateway_tls: string
   objects: Objects
   signals: Record<'workload' | 'replica' | 'rollout', Record<string, Signal>>
   figures: Figure[]

@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router'
 
 import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, taken, type Need, type Row } from '../derive'
 import { SteerAct } from '../parts/acts'
+import { NewWorkload } from '../parts/guided'
 import { Badge, Cells } from '../parts/signal'
 import { Spark } from '../parts/spark'
 import { useRows, useView } from '../store'
@@ -35,6 +36,7 @@ export function BoardPage() {
           {list.length} {list.length === 1 ? 'workload' : 'workloads'} · {ready} of {wanted} replicas ready on {nodes} {nodes === 1 ? 'node' : 'nodes'} ·{' '}
           {rate(outside)} from outside · {total === 0 ? 'no request' : `${((100 * failed) / total).toFixed(2)} % failed`} in the last 15 min
         </p>
+        <div className="ml-auto"><NewWorkload environment={environment} /></div>
       </div>
       {Object.values(view.objects.node).filter((node) => !isolates(view, node.name)).map((node) => (
         <p key={node.name} className="mt-2 text-[13px] text-soft">

@@ -23,7 +23,7 @@ interface Shell {
 }
 
 /** A question before an act, with the client command that would do the same. */
-function Act({ trigger, name, title, about, command, act, disabled, run, children }: Shell) {
+export function Act({ trigger, name, title, about, command, act, disabled, run, children }: Shell) {
   const [query, setQuery] = useSearchParams()
   const asked = name !== undefined && query.get('act') === name
   const [pressed, setPressed] = useState(false)
@@ -71,7 +71,7 @@ function Act({ trigger, name, title, about, command, act, disabled, run, childre
   )
 }
 
-const field = 'mt-1 block w-full rounded-lg border border-line bg-card px-3 py-2'
+export const field = 'mt-1 block w-full rounded-lg border border-line bg-card px-3 py-2'
 
 export function ScaleAct({ row }: { row: Row }) {
   const target = row.workload.target

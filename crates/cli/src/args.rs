@@ -252,6 +252,22 @@ pub enum Command {
         #[command(flatten)]
         wait: Wait,
     },
+    /// Take a replica out of service for study; a fresh one takes its place.
+    #[command(
+        after_help = "Example:\n  mainyard set-aside staging/locker-api/a0\n  mainyard set-aside staging/locker-api/a0 --lasts 4h\n  mainyard set-aside staging/locker-api/a0 --end"
+    )]
+    SetAside {
+        /// The replica, as environment/workload/replica.
+        replica: String,
+        /// How long it stays; up to 24h.
+        #[arg(long, value_name = "TIME", default_value = "1h")]
+        lasts: String,
+        /// End it now.
+        #[arg(long, conflicts_with = "lasts")]
+        end: bool,
+        #[command(flatten)]
+        trial: Trial,
+    },
     /// Remove a workload, its own service and the routes that lead only there.
     #[command(after_help = "Example:\n  mainyard remove staging/label-printer")]
     Remove {

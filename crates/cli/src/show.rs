@@ -6,7 +6,7 @@ use mainyard_core::cluster::State;
 use mainyard_core::model::{
     Held, Origin, Release, Replica, ReplicaState, Rollout, RolloutState, Signal, Target, Workload,
 };
-use mainyard_core::routing::{replicas_of, selects};
+use mainyard_core::routing::{all_of, replicas_of, selects};
 
 use crate::client::Snapshot;
 use crate::words::{Paint, age, colours, shape};
@@ -222,6 +222,7 @@ fn cell(replica: &Replica, paint: Paint) -> String {
     let mark = match replica.state {
         ReplicaState::Ready => "▮",
         ReplicaState::Draining => "▯",
+        ReplicaState::SetAside => "▲",
         ReplicaState::Failed | ReplicaState::Lost => "✕",
         ReplicaState::Unready => "▵",
         ReplicaState::Ended => "·",
@@ -277,7 +278,8 @@ fn answered(snapshot: &Snapshot, replica: &Replica) -> [String; 3] {
 
 fn replicas(snapshot: &Snapshot, target: &Target) {
     let state = &snapshot.state;
-    let all: Vec<&Replica> = replicas_of(&state.replicas, target).collect();
+    let aside = all_of(&state.replicas, target).filter(|replica| replica.aside.is_some());
+    let all: Vec<&Replica> = replicas_of(&state.replicas, target).chain(aside).collect();
     if all.is_empty() {
         return;
     }

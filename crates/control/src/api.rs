@@ -16,7 +16,7 @@ use crate::answers::{Answer, default_tail, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 use crate::traffic::{Point, WayFigures};
-use crate::{Control, JSON_LIMIT, certificates, releases, secrets, stats, stream, transfer, why};
+use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats, stream, transfer, why};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -37,6 +37,7 @@ use crate::{Control, JSON_LIMIT, certificates, releases, secrets, stats, stream,
         releases::deploy,
         releases::rollback,
         releases::restart,
+        releases::set_aside,
         releases::hold,
         releases::resume,
         releases::advance,
@@ -52,6 +53,7 @@ use crate::{Control, JSON_LIMIT, certificates, releases, secrets, stats, stream,
         stats::of_all,
         why::why,
         why::requests,
+        metrics::metrics,
         certificates::list,
         certificates::authority,
         certificates::add,
@@ -75,6 +77,7 @@ use crate::{Control, JSON_LIMIT, certificates, releases, secrets, stats, stream,
         releases::Deployed,
         releases::Rollback,
         releases::Hold,
+        releases::SetAside,
         releases::Keep,
         certificates::Given,
         secrets::Listed,
@@ -109,6 +112,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .configure(secrets::routes)
             .configure(stats::routes)
             .configure(why::routes)
+            .configure(metrics::routes)
             .configure(certificates::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
             .route("/declare", web::post().to(declare))

@@ -13,6 +13,7 @@ mod console;
 mod forecast;
 mod housekeeping;
 mod links;
+mod metrics;
 mod problem;
 mod releases;
 mod secrets;

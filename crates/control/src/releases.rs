@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::web::{self, Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal};
-use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, Setting, Target};
+use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, ReplicaId, Setting, Span, Target};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -21,6 +21,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
     app.route(&act("deploy"), web::post().to(deploy))
         .route(&act("rollback"), web::post().to(rollback))
         .route(&act("restart"), web::post().to(restart))
+        .route(&act("set-aside"), web::post().to(set_aside))
         .route(&act("hold"), web::post().to(hold))
         .route(&act("resume"), web::post().to(resume))
         .route(&act("advance"), web::post().to(advance))
@@ -146,6 +147,36 @@ pub async fn restart(
     act(&control, member, path, ask, |cluster, target, by, now| {
         let (release, same_as) = cluster.restart(target, by, now)?;
         Ok(json!({"release": release, "same_as": same_as}))
+    })
+    .await
+}
+
+#[derive(Deserialize, ToSchema)]
+pub struct SetAside {
+    /// Which replica, by its short name.
+    replica: String,
+    /// For how long, such as `1h`; `0s` ends it now.
+    #[schema(value_type = String)]
+    lasts: Span,
+}
+
+/// Takes a replica out of service for study; a fresh one takes its place.
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/set-aside", params(Ask), request_body = SetAside, responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn set_aside(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+    body: Json<SetAside>,
+) -> Answer {
+    let SetAside { replica, lasts } = body.into_inner();
+    act(&control, member, path, ask, move |cluster, target, by, now| {
+        let id = ReplicaId::new(target.clone(), replica.clone());
+        if lasts.millis() == 0 {
+            cluster.end_aside(&id, by, now)?;
+            return Ok(json!({"replica": id, "ended": true}));
+        }
+        Ok(json!({"replica": id, "until": cluster.set_aside(&id, lasts, by, now)?}))
     })
     .await
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Mutex, PoisonError};
 
 use jiff::Timestamp;
-use mainyard_core::link::{Figure, percentile};
+use mainyard_core::link::{Figure, bucket_millis, percentile};
 use serde::{Deserialize, Serialize};
 
 /// Seconds in one point of a series.
@@ -28,8 +28,16 @@ struct Key {
 struct Sum {
     requests: u64,
     failed: u64,
+    received: u64,
+    sent: u64,
     times: BTreeMap<u8, u64>,
 }
+
+/// Everything since control started, by way, release and replica.
+type Totals = BTreeMap<Key, Sum>;
+
+/// Replicas and ways that totals are kept of; past that the oldest names go first.
+const TOTALS: usize = 20_000;
 
 /// Requests and failures, by service.
 type Served = BTreeMap<String, (u64, u64)>;
@@ -40,6 +48,7 @@ struct Inner {
     seconds: VecDeque<(i64, BTreeMap<Key, Sum>)>,
     /// Step → service → requests and failures, for the whole window.
     steps: VecDeque<(i64, Served)>,
+    totals: Totals,
 }
 
 /// Recent traffic; in memory only.
@@ -76,6 +85,12 @@ pub struct WayFigures {
     pub rate: f64,
     /// Requests that failed.
     pub failed: u64,
+    /// Bytes a second of the requests' bodies.
+    #[serde(default)]
+    pub received: f64,
+    /// Bytes a second of the answers' bodies.
+    #[serde(default)]
+    pub sent: f64,
     /// The time that half of the requests took at most, in milliseconds.
     #[serde(default)]
     pub p50: Option<f64>,
@@ -84,6 +99,16 @@ pub struct WayFigures {
     pub p99: Option<f64>,
     /// The time that 95 of 100 requests took at most, in milliseconds.
     pub p95: Option<f64>,
+}
+
+impl Sum {
+    fn add(&mut self, figure: &Figure) {
+        self.requests += figure.requests;
+        self.failed += figure.failed;
+        self.received += figure.received;
+        self.sent += figure.sent;
+        figure.times.iter().for_each(|(bucket, count)| *self.times.entry(*bucket).or_default() += count);
+    }
 }
 
 impl Default for Traffic {
@@ -107,7 +132,8 @@ impl Traffic {
         }
         let now = Timestamp::now().as_second();
         let mut inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let second = slot(&mut inner.seconds, now, (RECENT + 2) as usize);
+        let Inner { seconds, steps, totals } = &mut *inner;
+        let second = slot(seconds, now, (RECENT + 2) as usize);
         for figure in &figures {
             let key = Key {
                 way: figure.way.clone(),
@@ -117,12 +143,13 @@ impl Traffic {
                 release: figure.release.map_or(0, |release| release.0),
                 replica: figure.replica.as_ref().map(ToString::to_string).unwrap_or_default(),
             };
-            let sum = second.entry(key).or_default();
-            sum.requests += figure.requests;
-            sum.failed += figure.failed;
-            figure.times.iter().for_each(|(bucket, count)| *sum.times.entry(*bucket).or_default() += count);
+            second.entry(key.clone()).or_default().add(figure);
+            totals.entry(key).or_default().add(figure);
         }
-        let step = slot(&mut inner.steps, now / STEP * STEP, POINTS);
+        while totals.len() > TOTALS {
+            totals.pop_first();
+        }
+        let step = slot(steps, now / STEP * STEP, POINTS);
         for figure in figures {
             let sum = step.entry(figure.service.to_string()).or_default();
             sum.0 += figure.requests;
@@ -140,6 +167,8 @@ impl Traffic {
                 let total = sums.entry(key).or_default();
                 total.requests += sum.requests;
                 total.failed += sum.failed;
+                total.received += sum.received;
+                total.sent += sum.sent;
                 sum.times
                     .iter()
                     .for_each(|(bucket, count)| *total.times.entry(*bucket).or_default() += count);
@@ -154,11 +183,59 @@ impl Traffic {
             replica: key.replica.clone(),
             rate: sum.requests as f64 / RECENT as f64,
             failed: sum.failed,
+            received: sum.received as f64 / RECENT as f64,
+            sent: sum.sent as f64 / RECENT as f64,
             p50: percentile(&sum.times, 0.5),
             p95: percentile(&sum.times, 0.95),
             p99: percentile(&sum.times, 0.99),
         });
         figures.collect()
+    }
+
+    /// Everything since control started, as OpenMetrics 1.0 has it.
+    pub fn metrics(&self) -> String {
+        let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let labels = |key: &Key| {
+            let from = if key.inside { "inside" } else { "outside" };
+            format!(
+                "way=\"{}\",from=\"{from}\",service=\"{}\",release=\"{}\",replica=\"{}\"",
+                escaped(&key.way),
+                key.service,
+                key.release,
+                key.replica
+            )
+        };
+        let mut text = String::new();
+        let mut counter = |name: &str, help: &str, of: &dyn Fn(&Sum) -> u64| {
+            text.push_str(&format!("# TYPE {name} counter\n# HELP {name} {help}\n"));
+            for (key, sum) in &inner.totals {
+                text.push_str(&format!("{name}_total{{{}}} {}\n", labels(key), of(sum)));
+            }
+        };
+        counter("mainyard_requests", "Requests that ended.", &|sum| sum.requests);
+        counter(
+            "mainyard_requests_failed",
+            "Requests without an answer, or with one of 500 and above.",
+            &|sum| sum.failed,
+        );
+        counter("mainyard_received_bytes", "Bytes of the requests' bodies.", &|sum| sum.received);
+        counter("mainyard_sent_bytes", "Bytes of the answers' bodies.", &|sum| sum.sent);
+        let name = "mainyard_request_seconds";
+        text.push_str(&format!(
+            "# TYPE {name} histogram\n# UNIT {name} seconds\n# HELP {name} Time until a request ended.\n"
+        ));
+        for (key, sum) in &inner.totals {
+            let (labels, mut seen) = (labels(key), 0);
+            for (bucket, count) in &sum.times {
+                seen += count;
+                let end = bucket_millis(*bucket) / 1000.0;
+                text.push_str(&format!("{name}_bucket{{{labels},le=\"{end:.6}\"}} {seen}\n"));
+            }
+            text.push_str(&format!(
+                "{name}_bucket{{{labels},le=\"+Inf\"}} {seen}\n{name}_count{{{labels}}} {seen}\n"
+            ));
+        }
+        text
     }
 
     /// The last quarter of an hour, by service.
@@ -174,6 +251,11 @@ impl Traffic {
         }
         series
     }
+}
+
+/// A label's value (OpenMetrics 1.0, escaping).
+fn escaped(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n")
 }
 
 /// The entry for this moment; older ones than `keep` make room.
@@ -220,5 +302,15 @@ mod tests {
         assert_eq!(recent[0].p95, Some(0.4));
         let points: u64 = traffic.series()["staging/locker-api"].iter().map(|point| point.requests).sum();
         assert_eq!(points, 60);
+        let labels = "way=\"api.lockers.localhost\",from=\"outside\",service=\"staging/locker-api\",release=\"1\",replica=\"staging/locker-api/a0\"";
+        let metrics = traffic.metrics();
+        for line in [
+            format!("mainyard_requests_total{{{labels}}} 50\n"),
+            format!("mainyard_requests_failed_total{{{labels}}} 2\n"),
+            format!("mainyard_request_seconds_bucket{{{labels},le=\"0.000400\"}} 50\n"),
+            format!("mainyard_request_seconds_count{{{labels}}} 50\n"),
+        ] {
+            assert!(metrics.contains(&line), "{line} is not in\n{metrics}");
+        }
     }
 }

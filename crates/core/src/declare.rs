@@ -55,7 +55,7 @@ pub enum Step {
     /// Make or change a service.
     Service(Name, ServiceSpec),
     /// Make or change a route.
-    Route(Name, RouteSpec),
+    Route(Name, Box<RouteSpec>),
     /// Remove an object.
     RemoveWorkload(Name),
     /// Remove an object.
@@ -148,7 +148,7 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
             words.push_str("; every share is 0, so nobody is let in");
         }
         plan.line(before.is_some(), format!("route {name}"), words);
-        plan.steps.push(Step::Route(name, route));
+        plan.steps.push(Step::Route(name, Box::new(route)));
     }
     if exact {
         plan_removals(&mut plan, declared, present);

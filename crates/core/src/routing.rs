@@ -233,7 +233,7 @@ pub fn replicas_of<'a>(
     replicas: &'a BTreeMap<ReplicaId, Replica>,
     workload: &Target,
 ) -> impl Iterator<Item = &'a Replica> + use<'a> {
-    all_of(replicas, workload).filter(|replica| replica.once.is_none())
+    all_of(replicas, workload).filter(|replica| replica.once.is_none() && replica.aside.is_none())
 }
 
 /// What is run once for a workload's releases, in a map ordered by id.

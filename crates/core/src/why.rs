@@ -186,7 +186,7 @@ impl Facts<'_> {
     /// Why an address answers, or does not.
     pub fn url(&self, question: &Question) -> Why {
         let mut walk = Walk::default();
-        let found = self.from_outside(&mut walk, question);
+        let found = self.outside_in(&mut walk, question);
         let of = format!("{} {}{}", question.method, question.host, question.path);
         let well = walk.steps.last().map(|step| step.says.clone()).unwrap_or_default();
         walk.end(of, found, well)

@@ -7,22 +7,17 @@ use std::task::{Context, Poll};
 use std::time::Instant;
 
 use bytes::Bytes;
-use http_body_util::{Either, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use hyper::client::conn::http1::SendRequest;
 
 use crate::backend::Place;
 use crate::body::{Passage, RequestBody};
-use crate::compress::Zipped;
 use crate::counts::{Ended, Way};
 use crate::seen::Note;
 
 use crate::replica::Open;
 use crate::service::Service;
 use crate::worker::Forwarder;
-
-/// An answer's body on its way to the visitor.
-pub type AnswerBody = Either<Either<Delivered, Zipped>, Full<Bytes>>;
 
 /// What is done when an answer has been delivered, or was broken off.
 pub struct Tally {

@@ -11,12 +11,13 @@ use hyper::body::{Body, Incoming};
 use hyper_util::rt::TokioIo;
 use mainyard_core::model::{Reason, ReasonCode, Repeat, RepeatOn, RouteLimits};
 
+use crate::answer::AnswerBody;
 use crate::arrival::Arrival;
 use crate::backend::{Connection, Onward, Pool};
 use crate::body::{Fault, Passage, RequestBody};
 use crate::compress::{self, Zipped};
 use crate::counts::{Ended, Way};
-use crate::delivered::{AnswerBody, Delivered, Tally};
+use crate::delivered::{Delivered, Tally};
 use crate::headers::{
     REQUEST_ID, copy_without_body, given_id, length_of, prepare, strip_hop_by_hop, wanted_upgrade,
 };
@@ -71,7 +72,7 @@ impl Forwarder {
         };
         let mut answer = match self.serve(request, asked).await {
             Ok(answer) => answer,
-            Err(refused) => refused.answer(&id, accept.as_ref()),
+            Err(refused) => pages::refused(refused, &id, accept.as_ref()),
         };
         answer.headers_mut().insert(REQUEST_ID, id);
         answer
@@ -83,7 +84,7 @@ impl Forwarder {
         let mut note = note(&Request::new(()), arrival, &id);
         note.path = "".into();
         self.note_refused(note, &refused, Instant::now());
-        let mut answer = refused.answer(&id, None);
+        let mut answer = pages::refused(refused, &id, None);
         answer.headers_mut().insert(REQUEST_ID, id);
         answer
     }
@@ -107,7 +108,7 @@ impl Forwarder {
             Ok(Led::Elsewhere(answer)) => {
                 asked.note.status = answer.status().as_u16();
                 self.remember(asked.note, begun.elapsed().as_micros() as u64, 0, 0);
-                return Ok(answer);
+                return Ok(*answer);
             }
             Err(refused) => {
                 self.note_refused(asked.note, &refused, begun);
@@ -146,7 +147,7 @@ impl Forwarder {
         asked.note.way = Some(Arc::clone(&route.at));
         asked.note.route = Some(Arc::clone(&route.key));
         if !asked.arrival.secure && route.wants_tls() {
-            return self.to_https(request).map(Led::Elsewhere);
+            return self.to_https(request).map(|answer| Led::Elsewhere(Box::new(answer)));
         }
         if let Some(limiter) = &route.limiter
             && let Err(seconds) = limiter.take(asked.arrival.peer.ip())
@@ -169,7 +170,7 @@ impl Forwarder {
             let to = joined(&redirect.to, route.below(&compared));
             let to = request.uri().query().map_or(to.clone(), |query| format!("{to}?{query}"));
             let status = StatusCode::from_u16(redirect.status).unwrap_or(StatusCode::PERMANENT_REDIRECT);
-            return sent_to(&to, status).map(Led::Elsewhere);
+            return sent_to(&to, status).map(|answer| Led::Elsewhere(Box::new(answer)));
         }
         lead::through(route, self.worker, request, onward, &compared).map(Led::To)
     }
@@ -400,7 +401,7 @@ impl Forwarder {
 
 enum Led {
     To(Lead),
-    Elsewhere(Response<AnswerBody>),
+    Elsewhere(Box<Response<AnswerBody>>),
 }
 
 /// Waits for an answer's head. The time begins when the request's body has gone, which has a limit of its own; `None`

@@ -5,6 +5,7 @@
 //! and control is told how many are still open. Connections are accepted outside and dialled inside: each worker
 //! thread lives in the node's network namespace and accepts on sockets that were opened before it went there.
 
+mod answer;
 mod arrival;
 mod authority;
 mod backend;
@@ -37,6 +38,7 @@ mod splice;
 mod strict;
 mod taking;
 mod tell;
+mod tls;
 mod turns;
 mod worker;
 
@@ -116,7 +118,7 @@ pub fn run(config: Config) -> Result<(), Error> {
             std::fs::create_dir_all(&config.authority).map_err(io("make the authority's directory"))?;
             let authority =
                 authority::Authority::of(&config.authority).map_err(io("prepare the local authority"))?;
-            Some(certificates::acceptor(Arc::clone(&serving), authority).map_err(io("prepare TLS"))?)
+            Some(tls::acceptor(Arc::clone(&serving), authority).map_err(io("prepare TLS"))?)
         }
         None => None,
     };

@@ -9,7 +9,8 @@ use http::{Response, StatusCode};
 use http_body_util::{Either, Full};
 use mainyard_core::model::Reason;
 
-use crate::delivered::AnswerBody;
+use crate::answer::AnswerBody;
+use crate::refused::Refused;
 
 /// An id for one request: the time, so that ids sort, and chance. The chance is the system's once for each worker,
 /// and stretched from there (SplitMix64): an id must be unlike others, not unguessable.
@@ -57,7 +58,7 @@ fn seed() -> u64 {
 }
 
 /// The answer for what cannot be served.
-pub fn problem(
+fn problem(
     status: StatusCode,
     reason: &Reason,
     id: &HeaderValue,
@@ -75,6 +76,18 @@ pub fn problem(
     answer.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
     answer.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     answer.headers_mut().insert(http::header::VARY, HeaderValue::from_static(ACCEPT.as_str()));
+    answer
+}
+
+/// The answer to a request that no replica gets.
+pub fn refused(refused: Refused, id: &HeaderValue, accept: Option<&HeaderValue>) -> Response<AnswerBody> {
+    let mut answer = problem(refused.status, &refused.reason, id, accept);
+    if let Some((name, value)) = refused.header {
+        answer.headers_mut().insert(name, value);
+    }
+    if refused.last {
+        answer.headers_mut().insert(http::header::CONNECTION, HeaderValue::from_static("close"));
+    }
     answer
 }
 

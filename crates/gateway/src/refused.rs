@@ -1,11 +1,8 @@
 //! What the gateway itself answers, and why.
 
+use http::StatusCode;
 use http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE};
-use http::{Response, StatusCode};
 use mainyard_core::model::{Reason, ReasonCode};
-
-use crate::delivered::AnswerBody;
-use crate::pages;
 
 /// A request that no replica gets.
 #[derive(Debug)]
@@ -49,17 +46,5 @@ impl Refused {
     fn with(mut self, name: HeaderName, value: &str) -> Refused {
         self.header = HeaderValue::from_str(value).ok().map(|value| (name, value));
         self
-    }
-
-    /// As an answer.
-    pub fn answer(self, id: &HeaderValue, accept: Option<&HeaderValue>) -> Response<AnswerBody> {
-        let mut answer = pages::problem(self.status, &self.reason, id, accept);
-        if let Some((name, value)) = self.header {
-            answer.headers_mut().insert(name, value);
-        }
-        if self.last {
-            answer.headers_mut().insert(http::header::CONNECTION, HeaderValue::from_static("close"));
-        }
-        answer
     }
 }

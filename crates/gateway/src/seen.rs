@@ -11,7 +11,6 @@ use mainyard_core::model::{Reason, ReasonCode};
 use tokio::sync::broadcast;
 
 use crate::replica::Replica;
-use crate::worker::Forwarder;
 
 /// Requests that each worker remembers.
 const KEPT: usize = 20_000;
@@ -77,7 +76,9 @@ impl Seen {
         Seen { kept, readers: AtomicUsize::new(0), lines: broadcast::channel(4096).0 }
     }
 
-    fn remember(&self, worker: usize, entry: Entry) {
+    /// Remembers a request that ended, with how long it took and the bytes of both bodies.
+    pub fn remember(&self, worker: usize, note: Note, micros: u64, received: u64, sent: u64) {
+        let entry = Entry { note, micros, received, sent };
         if self.readers.load(Ordering::Relaxed) > 0 {
             let _ = self.lines.send(Arc::new(entry.served()));
         }
@@ -133,13 +134,6 @@ impl Entry {
             received: self.received,
             sent: self.sent,
         }
-    }
-}
-
-impl Forwarder {
-    /// Remembers a request that ended.
-    pub fn remember(&self, note: Note, micros: u64, received: u64, sent: u64) {
-        self.serving.seen.remember(self.worker, Entry { note, micros, received, sent });
     }
 }
 

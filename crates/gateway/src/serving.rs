@@ -1,7 +1,6 @@
 //! The table as the workers use it, and what is counted while serving.
 
 use std::collections::{BTreeMap, HashMap};
-use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -9,31 +8,15 @@ use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{Figure, Private};
 use mainyard_core::model::Target;
-use mainyard_core::routing::{Finder, Table, TableChange, TableVersion};
+use mainyard_core::routing::{Table, TableChange, TableVersion};
 use tokio::sync::Notify;
 
 use crate::certificates::Certificates;
 use crate::counts::{Counts, Ended, Way};
 use crate::replica::{Open, Replica};
-use crate::route::Route;
 use crate::seen::Seen;
-use crate::service::{Cell, Service};
-use crate::taking::Held;
-
-/// A table, ready to serve by.
-#[derive(Debug, Default)]
-pub struct Routing {
-    /// Its number.
-    pub version: TableVersion,
-    /// Finds routes.
-    pub finder: Arc<Finder<Arc<Route>>>,
-    /// Services by their address inside.
-    pub inside: Arc<HashMap<Ipv4Addr, Arc<Cell>>>,
-    /// Routes by host whose TLS is passed through.
-    pub untouched: Arc<HashMap<String, Arc<Route>>>,
-    /// Routes that take a port of the gateway.
-    pub by_port: Arc<BTreeMap<u16, Arc<Route>>>,
-}
+use crate::service::Service;
+use crate::taking::{Held, Routing};
 
 /// What all workers share.
 #[derive(Debug)]

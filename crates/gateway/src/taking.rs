@@ -1,18 +1,34 @@
 //! Taking tables: what of the present one stays, what is made anew, and which replicas leave.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::Ipv4Addr;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use mainyard_core::routing::{Backend, Finder, RouteEntry, ServiceEntry, Spread, Table, TableChange};
+use mainyard_core::routing::{
+    Backend, Finder, RouteEntry, ServiceEntry, Spread, Table, TableChange, TableVersion,
+};
 
 use crate::limiter::Limiter;
 use crate::replica::Replica;
 use crate::route::{Change, Route};
 use crate::service::{Cell, Service};
-use crate::serving::Routing;
 use crate::turns::{Lane, Port, Turns};
+
+/// A table, ready to serve by.
+#[derive(Debug, Default)]
+pub struct Routing {
+    /// Its number.
+    pub version: TableVersion,
+    /// Finds routes.
+    pub finder: Arc<Finder<Arc<Route>>>,
+    /// Services by their address inside.
+    pub inside: Arc<HashMap<Ipv4Addr, Arc<Cell>>>,
+    /// Routes by host whose TLS is passed through.
+    pub untouched: Arc<HashMap<String, Arc<Route>>>,
+    /// Routes that take a port of the gateway.
+    pub by_port: Arc<BTreeMap<u16, Arc<Route>>>,
+}
 
 /// Everything that the table in force is made of.
 #[derive(Debug, Default)]
@@ -144,7 +160,7 @@ impl Held {
                 *uses += 1;
             }
         }
-        let mut ports = std::collections::BTreeMap::new();
+        let mut ports = BTreeMap::new();
         for number in entry.ports.keys() {
             let before = old.and_then(|old| old.ports.get(number));
             let shadows = entry.shadows(*number).into_iter().map(|backend| self.replica(backend)).collect();

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use crate::backend::Pool;
+use crate::seen::Note;
 use crate::serving::Serving;
 
 /// What a worker forwards with.
@@ -28,5 +29,10 @@ impl Forwarder {
     pub fn new(serving: Arc<Serving>, worker: usize) -> Forwarder {
         let (pool, last_copy, copies) = Default::default();
         Forwarder { serving, worker, pool, last_copy, copies }
+    }
+
+    /// Remembers a request that ended.
+    pub fn remember(&self, note: Note, micros: u64, received: u64, sent: u64) {
+        self.serving.seen.remember(self.worker, note, micros, received, sent);
     }
 }

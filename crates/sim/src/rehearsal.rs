@@ -174,7 +174,7 @@ impl Stage<'_> {
                     let after = self.ready_after(&replica.id.workload);
                     self.later(after, Due::Ready(replica.id));
                 }
-                Ready | Unready | Draining | Ended | Failed | Lost => {}
+                Ready | Unready | Draining | SetAside | Ended | Failed | Lost => {}
             }
         }
     }

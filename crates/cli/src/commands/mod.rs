@@ -82,6 +82,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         }
         Command::Cancel { target, wait } => releases::cancel(&client, &parse_target(&target)?, wait).await,
         Command::Restart { target, wait } => releases::restart(&client, &parse_target(&target)?, wait).await,
+        Command::SetAside { replica, lasts, end, trial } => {
+            acts::set_aside(&client, &replica, if end { "0s" } else { &lasts }, &trial).await
+        }
         Command::Hold { target, because, trial } => {
             releases::hold(&client, &parse_target(&target)?, &because, &trial).await
         }

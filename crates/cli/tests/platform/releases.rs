@@ -57,13 +57,19 @@ fn each_bad_release_is_told_by_its_own_fact_and_the_old_one_serves_on() {
         Vec::<&String>::new(),
         "{seen:?}"
     );
-    // One that the kernel kills takes the requests along that are open in it: no visitors here.
-    let said = platform.run(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.7.0"]);
+    // One that the kernel kills takes the requests along that are open in it, and answers late before: nobody asks here,
+    // so that its end is what is seen.
+    let unvisited = "application = \"unvisited\"\n[workload.unvisited]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 3\n\
+                     ports = { http = 8080 }\nlimits = { memory = \"64 MiB\" }\nchecks = { ready = { path = \"/ready\" } }\n";
+    let file = platform.dir.path().join("unvisited.toml");
+    std::fs::write(&file, unvisited).expect("a file");
+    platform.ok(&["declare", &file.display().to_string(), "--in", "staging"]);
+    let said = platform.run(&["deploy", "staging/unvisited", "--image", "lockers/locker-api:1.7.0"]);
     assert_eq!(said.code, 1, "{said:?}");
     let told = if isolated() {
-        "out-of-memory: release 3 went back: the kernel killed it for memory"
+        "out-of-memory: release 2 went back: the kernel killed it for memory"
     } else {
-        "keeps-ending: release 3 went back: ended"
+        "keeps-ending: release 2 went back: ended"
     };
     assert!(said.err.contains(told), "{said:?}");
     platform.workload("staging/locker-api", |w| w["state"] == "steady" && w["release"] == 1);

@@ -69,7 +69,7 @@ impl Cluster {
                     self.declare_service(&Target::new(environment, &name), &declared.application, service);
                 }
                 Step::Route(name, route) => {
-                    self.declare_route(Target::new(environment, &name), &declared.application, route);
+                    self.declare_route(Target::new(environment, &name), &declared.application, *route);
                 }
                 Step::RemoveWorkload(name) => self.remove_workload(&Target::new(environment, &name)),
                 Step::RemoveService(name) => {

@@ -100,6 +100,7 @@ impl Cluster {
         // Once it is let go, only its end changes anything.
         let state = match (replica.state, report.state) {
             (ReplicaState::Draining, _) => ReplicaState::Draining,
+            (ReplicaState::SetAside, _) => ReplicaState::SetAside,
             (_, ReplicaState::Ready) if wrong.is_some() => ReplicaState::Unready,
             (_, told) => told,
         };

@@ -6,6 +6,7 @@
 //! not recorded; if the write fails, it throws the value away and reads the record again.
 
 mod acts;
+mod aside;
 mod certificates;
 mod declaring;
 mod first_runs;

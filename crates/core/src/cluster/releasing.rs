@@ -15,7 +15,7 @@ use crate::model::{
 };
 use crate::near::near;
 use crate::retention::superfluous;
-use crate::routing::replicas_of;
+use crate::routing::{all_of, replicas_of};
 
 /// What to change about a workload's release.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -132,7 +132,7 @@ impl Cluster {
         let mut needed: BTreeSet<ReleaseNumber> = [workload.release].into();
         needed.extend(workload.settled);
         needed.extend(workload.kept.keys());
-        needed.extend(replicas_of(&self.state.replicas, target).map(|replica| replica.release));
+        needed.extend(all_of(&self.state.replicas, target).map(|replica| replica.release));
         let rollouts = self
             .releases_of(target)
             .filter_map(|release| self.state.rollouts.get(&(target.clone(), release.number)));

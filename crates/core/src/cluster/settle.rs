@@ -50,6 +50,7 @@ impl Cluster {
         let due: Vec<Target> =
             self.wake.iter().filter(|(_, at)| **at <= now).map(|(target, _)| target.clone()).collect();
         self.dirty.extend(due);
+        self.end_asides(now);
         // A decision may call for another; each round gets closer, and the bound is a guard against a rule that
         // would not.
         for _ in 0..8 {
@@ -138,7 +139,7 @@ impl Cluster {
         }
     }
 
-    fn let_go(&mut self, id: &ReplicaId, now: Timestamp) {
+    pub(super) fn let_go(&mut self, id: &ReplicaId, now: Timestamp) {
         let Some(mut replica) = self.state.replicas.get(id).cloned() else { return };
         if replica.node.is_none() {
             self.remove(Kind::Replica, id.to_string());
@@ -342,7 +343,8 @@ impl Cluster {
         let drain = self.leaving.values().flat_map(|leaving| {
             [leaving.since + leaving.limit.signed(), now + jiff::SignedDuration::from_secs(1)]
         });
-        self.wake.values().copied().chain(drain).filter(|at| *at > now).min()
+        let asides = self.asides().filter_map(|replica| replica.aside.as_ref()).map(|aside| aside.until);
+        self.wake.values().copied().chain(drain).chain(asides).filter(|at| *at > now).min()
     }
 }
 
@@ -359,6 +361,7 @@ fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica
         restarts: 0,
         started: None,
         once: None,
+        aside: None,
         stopping: false,
     }
 }

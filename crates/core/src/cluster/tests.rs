@@ -19,6 +19,7 @@ use crate::routing::Table;
 
 mod first_runs;
 mod secrets;
+mod ways;
 
 const MANIFEST: &str = r#"
 application = "lockers"

@@ -10,6 +10,7 @@ mod rollout;
 mod route;
 mod rule;
 mod secret;
+mod service;
 mod spec;
 mod state;
 
@@ -22,14 +23,16 @@ pub use names::{
 };
 pub use reason::{Reason, ReasonCode};
 pub use record::{
-    Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service, Workload,
+    Aside, Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
+    Workload,
 };
 pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing};
 pub use route::{
     AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn,
-    RouteLimits, RouteSpec, RouteTls, ServicePort, ServiceSpec, Speaks, Sticky,
+    RouteLimits, RouteSpec, RouteTls, Sticky,
 };
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
 pub use secret::{Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting};
+pub use service::{ServicePort, ServiceSpec, Speaks};
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};

@@ -156,8 +156,20 @@ pub struct Replica {
     /// Set where it is no copy that serves, but the one run of the release's `run_first`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub once: Option<Once>,
+    /// Set where it is out of service for study.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub aside: Option<Aside>,
     /// Whether its stop was ordered; only a replica that left every table may be stopped.
     pub stopping: bool,
+}
+
+/// Until when a replica stays out of service, and who said so.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Aside {
+    /// Then it ends.
+    pub until: Timestamp,
+    /// By whom.
+    pub origin: Origin,
 }
 
 /// What is run once.

@@ -80,6 +80,8 @@ states! {
         Unready = "unready" => Caution,
         /// Takes no new requests; its open ones end.
         Draining = "draining" => Moving,
+        /// Out of service for study; another is in its place.
+        SetAside = "set-aside" => Caution,
         /// Its process ended as asked.
         Ended = "ended" => Rest,
         /// Does not run, and the reason says why.
@@ -123,6 +125,6 @@ impl RolloutState {
 impl ReplicaState {
     /// Whether the replica counts towards what is wanted: it is there to stay.
     pub fn is_staying(self) -> bool {
-        !matches!(self, Self::Draining | Self::Ended | Self::Lost)
+        !matches!(self, Self::Draining | Self::SetAside | Self::Ended | Self::Lost)
     }
 }

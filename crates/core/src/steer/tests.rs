@@ -90,6 +90,7 @@ impl World {
             created: at(self.now),
             restarts: 0,
             started: None,
+            aside: None,
             once: None,
             stopping: false,
         });

@@ -202,12 +202,10 @@ impl Facts<'_> {
             let name = format!("{target}/{}{more}", some.join(", "));
             return walk.cut(Part::Replica, name, reason.code, &reason.sentence, mend(reason.code, target));
         }
-        if let Some(rollout) = state.newest_rollout(target) {
-            if rollout.state == RolloutState::WentBack
-                && let Some(reason) = &rollout.reason
-            {
-                walk.also.push(format!("release {} went back: {}", rollout.to, reason.sentence));
-            }
+        let newest = state.newest_rollout(target).filter(|rollout| rollout.state == RolloutState::WentBack);
+        if let Some((rollout, reason)) = newest.and_then(|rollout| Some((rollout, rollout.reason.as_ref()?)))
+        {
+            walk.also.push(format!("release {} went back: {}", rollout.to, reason.sentence));
         }
         if let Some(reason) = &workload.reason {
             return walk.cut(

@@ -7,7 +7,7 @@ use crate::near::near;
 use crate::routing::{Asked, Finder, NoRoute, first_port, plain_path};
 
 impl Facts<'_> {
-    pub(super) fn from_outside(&self, walk: &mut Walk, question: &Question) -> Found {
+    pub(super) fn outside_in(&self, walk: &mut Walk, question: &Question) -> Found {
         self.gateway(walk, question)?;
         let route = self.find(walk, question)?;
         self.route(walk, route, Some(question))

@@ -1,5 +1,7 @@
 //! What tables do to requests.
 
+use std::net::Ipv4Addr;
+
 use super::*;
 
 use mainyard_core::model::EnvironmentIndex;

@@ -101,7 +101,7 @@ fn ten_thousand_idle_connections_keep_nobody_waiting() {
     let bad = replica(|mut stream| drop(stream.read(&mut [0; 1])));
     let gateway = with_bad(&bad);
     // Both ends are in this process; where it may not have so many, as many as it may.
-    let most = usize::try_from(descriptors()).unwrap_or(usize::MAX).saturating_sub(1000) / 2;
+    let most = usize::try_from(descriptors()).unwrap_or(usize::MAX).saturating_sub(6000) / 2;
     let idle: Vec<TcpStream> = (0..most.min(10_000)).map(|_| gateway.connect()).collect();
     others_are_served(&gateway);
     println!("{} connections were idle", idle.len());

@@ -58,7 +58,7 @@ fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
     };
     stage.play();
     assert_eq!(stage.cluster.table().routes.len() + empty.routes.len(), 1);
-    assert!(answers(&stage.cluster.table(), "api.localhost"));
+    assert!(answers(&stage.cluster.table(), "staging/api"));
     copy(stage.cluster.state.clone(), later())
 }
 

@@ -1,0 +1,241 @@
+import { linkHorizontal } from 'd3-shape'
+import { useEffect, useState } from 'react'
+import { Link, useParams } from 'react-router'
+
+import { why, type Why } from '../api'
+import { key, rate, selected, short, taken, url } from '../derive'
+import type { Certificate, Replica, Route, Service, Signal } from '../model'
+import { Command } from '../parts/command'
+import { NewRoute } from '../parts/guided'
+import { Badge, look } from '../parts/signal'
+import { Spark } from '../parts/spark'
+import { useQuery } from '../query'
+import { useView } from '../store'
+
+const WIDTH = 1130
+const ROW = 62
+const ROUTE = { x: 1, width: 330, height: 48 }
+const SERVICE = { x: 440, width: 250, height: 48 }
+const CELLS = { x: 760, most: 24 }
+const link = linkHorizontal<unknown, [number, number]>()
+const thickness = (rate: number) => (rate <= 0 ? 1.5 : Math.min(7, 2 + Math.sqrt(rate)))
+
+/** Ways in: the map from host to replicas, and certificates with their dates. */
+export function RoutesPage() {
+  const view = useView()
+  const { environment = '' } = useParams()
+  const [query, put] = useQuery()
+  const wanted = query.get('find') ?? ''
+  const here = <T extends { target: { environment: string } }>(all: Record<string, T>) => Object.values(all).filter((one) => one.target.environment === environment)
+  const fits = (text: string) => text.includes(wanted)
+  const services = here(view.objects.service).sort((a, b) => a.target.name.localeCompare(b.target.name))
+  const routes = here(view.objects.route).filter((route) => fits(taken(route)) || route.to.some((leg) => fits(leg.service))).sort((a, b) => taken(a).localeCompare(taken(b)))
+  const certificates = here(view.objects.certificate)
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-x-3 gap-y-2">
+        <h1 className="text-xl font-semibold">Routes and services</h1>
+        <Command words={`mainyard add route ${environment}/NAME --to SERVICE`} />
+        <input
+          type="search" value={wanted} onChange={(event) => { put('find', event.target.value) }} placeholder="Find a host or service" aria-label="Find a host or service"
+          className="ml-auto w-60 rounded-lg border border-line bg-card px-3 py-1.5"
+        />
+        <NewRoute environment={environment} services={services.map((service) => service.target.name)} />
+      </div>
+      {services.length === 0 && routes.length === 0 ? (
+        <p className="rounded-xl border border-line bg-card p-6">
+          Nothing can be reached in {environment} yet. A workload with a port gets a service of its name; a route lets the outside in to it, with the command above.
+        </p>
+      ) : (
+        <WayMap routes={routes} services={services.filter((service) => wanted === '' || fits(service.target.name) || routes.some((route) => route.to.some((leg) => leg.service === service.target.name)))} />
+      )}
+      <h2 className="mt-5 mb-2 text-base font-semibold">Certificates</h2>
+      <Certificates list={certificates} environment={environment} />
+    </>
+  )
+}
+
+interface Placed {
+  service: Service
+  replicas: Replica[]
+  ready: number
+  top: number
+}
+
+function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) {
+  const view = useView()
+  const { now } = view
+  // Services stand beside the first route that leads to them; the others, which are called from inside only, below.
+  const order = [...new Set([...routes.flatMap((route) => route.to.map((leg) => leg.service)), ...services.map((service) => service.target.name)])]
+  const placed = new Map<string, Placed>()
+  for (const name of order) {
+    const service = services.find((one) => one.target.name === name)
+    if (service === undefined) continue
+    const replicas = selected(view, service)
+    placed.set(name, { service, replicas, ready: replicas.filter((replica) => replica.state === 'ready').length, top: placed.size * ROW })
+  }
+  const height = Math.max(routes.length, placed.size) * ROW + 8
+  const answers = (route: Route) => route.redirect !== undefined || route.to.some((leg) => leg.share > 0 && (placed.get(leg.service)?.ready ?? 0) > 0)
+  const dark = routes.filter((route) => !answers(route))
+  return (
+    <>
+      {dark.map((route) => <Cut key={key(route.target)} route={route} />)}
+      <div className="overflow-x-auto rounded-xl border border-line bg-card p-4" tabIndex={0} role="region" aria-label="From host to replicas">
+        <svg viewBox={`0 0 ${WIDTH} ${height}`} className="w-full min-w-[760px]" role="img" aria-label={`${routes.length} routes, ${placed.size} services`} data-testid="map">
+          {routes.map((route, index) => {
+            const y = index * ROW + ROUTE.height / 2 + 2
+            const sum = route.to.reduce((all, leg) => all + leg.share, 0)
+            const all = view.figures.filter((figure) => !figure.inside && figure.way === taken(route)).reduce((total, figure) => total + figure.rate, 0)
+            return (
+              <g key={key(route.target)}>
+                {route.to.map((leg) => {
+                  const to = placed.get(leg.service)
+                  if (to === undefined) return null
+                  const end = to.top + SERVICE.height / 2 + 2
+                  const lit = leg.share > 0 && to.ready > 0
+                  const middle = (ROUTE.x + ROUTE.width + SERVICE.x) / 2
+                  return (
+                    <g key={leg.service}>
+                      <path
+                        d={link({ source: [ROUTE.x + ROUTE.width, y], target: [SERVICE.x, end] }) ?? ''} fill="none"
+                        className={lit ? 'stroke-ink' : 'stroke-faint'} strokeWidth={lit ? thickness((all * leg.share) / Math.max(1, sum)) : 1.5} strokeDasharray={lit ? undefined : '5 5'}
+                      />
+                      {!lit && <path d={`M${middle - 9} ${(y + end) / 2 - 10}l9 20m3 -20l9 20`} className="stroke-fault" strokeWidth="2.6" fill="none" data-testid="cut" />}
+                      {route.to.length > 1 && <text x={SERVICE.x - 8} y={end - 6} textAnchor="end" className="fill-soft text-[11px]">{sum === 0 ? '0' : Math.round((leg.share * 1000) / sum) / 10} %</text>}
+                    </g>
+                  )
+                })}
+                <a href={url(view, route)} target="_blank" rel="noreferrer">
+                  <rect x={ROUTE.x} y={y - ROUTE.height / 2} width={ROUTE.width} height={ROUTE.height} rx="7" className="fill-card stroke-line" strokeWidth="1.4" />
+                  <text x={ROUTE.x + 13} y={y - 4} className="fill-ink text-[13px] font-semibold">{clip(taken(route), 42)}</text>
+                  <text x={ROUTE.x + 13} y={y + 13} className="fill-soft text-[11px]">{[route.target.name, route.redirect !== undefined ? `sent to ${route.redirect.to}` : rate(all), ...notes(route)].join(' · ')}</text>
+                </a>
+              </g>
+            )
+          })}
+          {[...placed.values()].map(({ service, replicas, ready, top }) => (
+            <g key={key(service.target)} transform={`translate(0 ${top + 2})`} data-service={service.target.name}>
+              {replicas.length > 0 && <line x1={SERVICE.x + SERVICE.width} x2={CELLS.x} y1={SERVICE.height / 2} y2={SERVICE.height / 2} className={ready > 0 ? 'stroke-ink' : 'stroke-faint'} strokeWidth="1.5" strokeDasharray={ready > 0 ? undefined : '4 5'} />}
+              <rect x={SERVICE.x} y="0" width={SERVICE.width} height={SERVICE.height} rx="8" className="fill-press" />
+              <text x={SERVICE.x + 13} y={SERVICE.height / 2 - 4} className="fill-press-ink text-[13px] font-semibold">{clip(service.target.name, 30)}</text>
+              <text x={SERVICE.x + 13} y={SERVICE.height / 2 + 13} className="fill-press-ink text-[11px]" opacity=".75">{[service.address, ports(service), ...(service.open_to === undefined ? [] : [`open to ${service.open_to.join(', ')}`])].join(' · ')}</text>
+              {replicas.slice(0, CELLS.most).map((replica, index) => <MapCell key={replica.id} replica={replica} x={CELLS.x + index * 15} y={SERVICE.height / 2 - 10} />)}
+              {replicas.length > CELLS.most && <text x={CELLS.x} y={SERVICE.height - 1} className="fill-soft text-[11px]">{ready} of {replicas.length} ready</text>}
+              {replicas.length === 0 && <text x={CELLS.x - 50} y={SERVICE.height / 2 + 4} className="fill-fault text-[12px] font-semibold">nothing is behind it</text>}
+            </g>
+          ))}
+        </svg>
+      </div>
+      <div className="mt-4 overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Traffic by service">
+        <table className="w-full text-left">
+          <thead>
+            <tr className="border-b border-line text-[13px] text-soft">
+              {['Service', 'Requests, last quarter of an hour', 'Now', 'Failed in 10 s', 'p95', 'Bytes a second'].map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold">{word}</th>)}
+            </tr>
+          </thead>
+          <tbody>
+            {[...placed.values()].map(({ service }) => {
+              const own = view.figures.filter((figure) => figure.service === key(service.target))
+              const total = own.reduce((sum, figure) => sum + figure.rate, 0)
+              const failed = own.reduce((sum, figure) => sum + figure.failed, 0)
+              const p95 = own.reduce<number | null>((most, figure) => (figure.p95 === null ? most : Math.max(most ?? 0, figure.p95)), null)
+              const bytes = own.reduce((sum, figure) => sum + figure.sent, 0)
+              return (
+                <tr key={key(service.target)} className="border-b border-line/70 last:border-b-0">
+                  <th scope="row" className="px-3 py-2 font-medium">{service.select.workload === undefined ? service.target.name : <Link className="hover:underline" to={`/${service.target.environment}/${service.select.workload}`}>{service.target.name}</Link>}</th>
+                  <td className="px-3"><Spark points={view.series[key(service.target)] ?? []} now={now} label={`requests to ${service.target.name}`} /></td>
+                  <td className="figures px-3 text-xs">{rate(total)}</td>
+                  <td className={`figures px-3 text-xs ${failed > 0 ? 'text-fault' : ''}`}>{failed}</td>
+                  <td className="figures px-3 text-xs">{p95 === null ? '-' : `${p95 < 10 ? p95.toFixed(1) : Math.round(p95)} ms`}</td>
+                  <td className="figures px-3 text-xs">{size(bytes)}</td>
+                </tr>
+              )
+            })}
+          </tbody>
+        </table>
+      </div>
+    </>
+  )
+}
+
+/** Why a route does not answer, in the platform's own words. */
+function Cut({ route }: { route: Route }) {
+  const [found, setFound] = useState<Why | null>(null)
+  const of = `route:${key(route.target)}`
+  useEffect(() => {
+    let wanted = true
+    why(of).then((answer) => { if (wanted) setFound(answer) }, () => { if (wanted) setFound(null) })
+    return () => { wanted = false }
+  }, [of])
+  return (
+    <p role="status" className="mb-3 rounded-xl border border-line border-l-4 border-l-fault bg-card px-4 py-2.5">
+      <Badge of="fault" word={taken(route)} /> {found === null ? 'does not answer.' : <>{found.cause.sentence}. <span className="text-soft">{found.cause.mend}</span></>} <Command words={`mainyard why ${of}`} />
+    </p>
+  )
+}
+
+function MapCell({ replica, x, y }: { replica: Replica; x: number; y: number }) {
+  const of = look(replica.state)
+  const box = { x, y, width: 11, height: 20, rx: 2 }
+  const style = of === 'ready' ? 'fill-cell' : of === 'failed' ? 'fill-fault-wash stroke-fault' : of === 'unready' ? 'fill-caution-wash stroke-caution' : of === 'leaving' ? 'fill-card stroke-cell' : 'fill-card stroke-moving'
+  return (
+    <g>
+      <title>{`${short(replica)} ${replica.state} on ${replica.node ?? 'no node yet'}${replica.reason ? `: ${replica.reason.sentence}` : ''}`}</title>
+      <rect {...box} className={style} strokeWidth="1.4" strokeDasharray={of === 'starting' || of === 'leaving' ? '3 2' : undefined} />
+      {of === 'leaving' && <rect {...box} width="5.5" className="fill-cell" opacity=".55" />}
+      {of === 'failed' && <path d={`M${x + 2} ${y + 4}l7 12m0 -12l-7 12`} className="stroke-fault" strokeWidth="1.3" />}
+    </g>
+  )
+}
+
+function Certificates({ list, environment }: { list: Certificate[]; environment: string }) {
+  if (list.length === 0) {
+    return (
+      <p className="rounded-xl border border-line bg-card p-4">
+        None was given: hosts are served with certificates that the platform's local authority signs. Give one with <Command words={`mainyard certificate add ${environment}/NAME --chain FILE --key FILE`} />
+      </p>
+    )
+  }
+  return (
+    <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Certificates">
+      <table className="w-full text-left">
+        <thead>
+          <tr className="border-b border-line text-[13px] text-soft">
+            {['Certificate', 'For', 'Lasts', 'Issued by', 'Given by'].map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold">{word}</th>)}
+          </tr>
+        </thead>
+        <tbody>
+          {list.map((one) => (
+            <tr key={one.target.name} className="border-b border-line/70 last:border-b-0">
+              <th scope="row" className="px-3 py-2 font-medium">{one.target.name}</th>
+              <td className="figures px-3 text-xs">{one.names.join(', ') || 'no host: it says whom to trust'}</td>
+              <td className="px-3"><Lasts certificate={one} /></td>
+              <td className="px-3 text-soft">{one.issuer}</td>
+              <td className="px-3 text-soft">{one.origin.by}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
+
+function Lasts({ certificate }: { certificate: Certificate }) {
+  const { now } = useView()
+  const days = Math.floor((Date.parse(certificate.until) - now) / 86_400_000)
+  const of: Signal = days < 0 ? 'fault' : days < 30 ? 'caution' : 'good'
+  const day = new Date(certificate.until).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
+  return <Badge of={of} word={days < 0 ? `ended on ${day}` : `until ${day}, ${days} days`} />
+}
+
+function notes(route: Route): string[] {
+  const enter = route.enter === undefined || route.enter === 'open' ? [] : ['asks who enters']
+  const methods = route.methods === undefined ? [] : [route.methods.join(' ')]
+  const rated = route.rate === undefined ? [] : [`${route.rate.requests} in ${route.rate.every}`]
+  const tls = route.tls === undefined ? [] : [route.tls.untouched === true ? 'TLS untouched' : `TLS, ${route.tls.onward ?? 'plain'} onward`]
+  return [...tls, ...methods, ...enter, ...rated]
+}
+
+const ports = (service: Service) => Object.keys(service.ports).map((port) => `:${port}`).join(' ')
+const clip = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text)
+const size = (bytes: number) => (bytes < 1024 ? `${Math.round(bytes)} B` : bytes < 1024 * 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / 1024 / 1024).toFixed(1)} MiB`)

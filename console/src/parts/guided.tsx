@@ -1,0 +1,94 @@
+// Guided forms: what a person does in the first minute, with the file that it would be.
+
+import { useEffect, useState } from 'react'
+
+import { declare, imageConfig } from '../api'
+import { useView } from '../store'
+import { Act, field } from './acts'
+import { Button } from './button'
+
+const NAME = /^[a-z](-?[a-z0-9])*$/
+const text = (value: string) => JSON.stringify(value)
+
+/** The file that is declared, to read and to keep. */
+function File({ words }: { words: string }) {
+  return (
+    <>
+      <p className="mt-4 mb-1 text-xs text-soft">The file that is declared</p>
+      <pre className="figures overflow-x-auto rounded-md border border-line bg-paper px-3 py-2 text-xs" data-testid="file">{words}</pre>
+    </>
+  )
+}
+
+/** Lets the outside in to a service. */
+export function NewRoute({ environment, services }: { environment: string; services: string[] }) {
+  const view = useView()
+  const domain = view.objects.environment[environment]?.domain ?? `${environment}.localhost`
+  const [name, setName] = useState('')
+  const [to, setTo] = useState(services[0] ?? '')
+  const [host, setHost] = useState('')
+  const service = view.objects.service[`${environment}/${to}`]
+  const application = service?.application ?? name
+  const file = `application = ${text(application)}\n\n[route.${name || 'NAME'}]\n${host === '' ? '' : `host = ${text(host)}\n`}to = [{ service = ${text(to)} }]\n`
+  return (
+    <Act
+      trigger={<Button>Add a route</Button>} name="add-route" title={`A new route in ${environment}`} about="It lets the outside in to a service, at once."
+      command={`mainyard add route ${environment}/${name || 'NAME'} --to ${to || 'SERVICE'}${host === '' ? '' : ` --host ${host}`}`}
+      act="Add it" disabled={!NAME.test(name) || to === ''} run={() => declare(environment, file)}
+    >
+      <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="kiosk" autoFocus /></label>
+      <label className="mt-3 block">
+        Service
+        <select value={to} onChange={(event) => { setTo(event.target.value) }} className={field}>
+          {services.map((each) => <option key={each}>{each}</option>)}
+        </select>
+      </label>
+      <label className="mt-3 block">Host<input value={host} onChange={(event) => { setHost(event.target.value) }} className={field} placeholder={`${name || 'kiosk'}.${domain}`} /></label>
+      <File words={file} />
+    </Act>
+  )
+}
+
+/** Runs an image, with a service and a way in. */
+export function NewWorkload({ environment }: { environment: string }) {
+  const view = useView()
+  const images = Object.keys(view.objects.image).sort()
+  const [name, setName] = useState('')
+  const [image, setImage] = useState(images[0] ?? '')
+  const [replicas, setReplicas] = useState(1)
+  const [port, setPort] = useState<number | null>(null)
+  const [open, setOpen] = useState(true)
+  useEffect(() => {
+    let wanted = true
+    if (image !== '') imageConfig(image).then((config) => { if (wanted) setPort(config.ports[0] ?? null) }, () => { if (wanted) setPort(null) })
+    return () => { wanted = false }
+  }, [image])
+  const way = open && port !== null
+  const lines = [
+    `application = ${text(name || 'NAME')}`, '', `[workload.${name || 'NAME'}]`, `image    = ${text(image)}`, `replicas = ${replicas}`,
+    ...(port === null ? [] : [`ports    = { http = ${port} }`]),
+    ...(way ? ['', `[route.${name || 'NAME'}]`, `to = [{ service = ${text(name || 'NAME')} }]`] : []),
+  ]
+  const file = `${lines.join('\n')}\n`
+  return (
+    <Act
+      trigger={<Button>Add a workload</Button>} name="add-workload" title={`A new workload in ${environment}`} about="It runs an image. Its port is the image's own, where the image says one."
+      command={`mainyard add workload ${environment}/${name || 'NAME'} --image ${image || 'IMAGE'}${replicas === 1 ? '' : ` --replicas ${replicas}`}${way ? ' --open' : ''}`}
+      act="Run it" disabled={!NAME.test(name) || image === ''} run={() => declare(environment, file)}
+    >
+      <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="kiosk" autoFocus /></label>
+      <label className="mt-3 block">
+        Image
+        <select value={image} onChange={(event) => { setImage(event.target.value) }} className={field}>
+          {images.map((each) => <option key={each}>{each}</option>)}
+        </select>
+      </label>
+      <div className="mt-3 flex gap-3">
+        <label className="block grow">Replicas<input type="number" min={0} max={10000} value={replicas} onChange={(event) => { setReplicas(Number(event.target.value)) }} className={field} /></label>
+        <label className="block grow">Port<input type="number" min={1} max={65535} value={port ?? ''} onChange={(event) => { setPort(event.target.value === '' ? null : Number(event.target.value)) }} className={field} placeholder="none" /></label>
+      </div>
+      <label className="mt-3 flex items-center gap-2"><input type="checkbox" checked={open} onChange={(event) => { setOpen(event.target.checked) }} disabled={port === null} /> Let the outside in, by a route of its name</label>
+      <File words={file} />
+    </Act>
+  )
+}

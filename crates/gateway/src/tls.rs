@@ -1,0 +1,76 @@
+//! TLS towards visitors and replicas: which certificate a visitor is shown, and whom a replica's must lead to. A certificate
+//! changes without a connection being dropped: each handshake looks anew.
+
+use std::sync::Arc;
+
+use http::StatusCode;
+use mainyard_core::model::{ReasonCode, Target};
+use rustls::pki_types::ServerName;
+use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::sign::CertifiedKey;
+use tokio_rustls::TlsAcceptor;
+
+use crate::authority::Authority;
+use crate::backend::Onward;
+use crate::refused::Refused;
+use crate::route::Route;
+use crate::serving::Serving;
+use crate::worker::Forwarder;
+
+struct Resolver {
+    serving: Arc<Serving>,
+    authority: Authority,
+}
+
+impl std::fmt::Debug for Resolver {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Resolver")
+    }
+}
+
+impl ResolvesServerCert for Resolver {
+    fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        let host = hello.server_name().unwrap_or("localhost").to_ascii_lowercase();
+        let route = self.serving.routing().finder.of_host(&host).cloned();
+        let given = route.and_then(|route| {
+            let named = route.spec.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
+            self.serving.certificates().of(&route.environment, &host, named)
+        });
+        given.or_else(|| self.authority.signed(&host))
+    }
+}
+
+/// Takes TLS 1.2 and 1.3.
+pub fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<TlsAcceptor> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let builder = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
+    let resolver = Arc::new(Resolver { serving, authority });
+    let mut config =
+        builder.map_err(std::io::Error::other)?.with_no_client_auth().with_cert_resolver(resolver);
+    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    Ok(TlsAcceptor::from(Arc::new(config)))
+}
+
+impl Forwarder {
+    /// How a route's replicas are spoken to: a replica's certificate must be for the service's name inside.
+    pub fn onward(&self, route: &Route, service: &Target) -> Result<Onward, Refused> {
+        let Some(tls) = route.spec.tls.as_ref().filter(|tls| tls.onward == mainyard_core::model::Onward::Tls)
+        else {
+            return Ok(Onward::Plain);
+        };
+        let unavailable = |sentence: String| {
+            Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::CertificateMismatch, sentence)
+        };
+        let authority = tls.authority.as_ref().map(|name| Target::new(&route.environment, name));
+        let config = authority.as_ref().and_then(|authority| self.serving.certificates().trust(authority));
+        let config = config.ok_or_else(|| {
+            unavailable(format!(
+                "the route {} trusts no authority that is here for its replicas' certificates",
+                route.at
+            ))
+        })?;
+        let name = format!("{}.{}.{}", service.name, service.environment, mainyard_core::resolving::DOMAIN);
+        let name = ServerName::try_from(name).map_err(|error| unavailable(error.to_string()))?;
+        Ok(Onward::Tls(config, name))
+    }
+}
