@@ -1,7 +1,8 @@
 # make demo    start the platform with the Larkfield Lockers demo
 # make test    every test, the console's in headless Chromium included
 # make build   target/debug/mainyard, or with PROFILE=release target/release/mainyard
-# make bench   measure, and print tables; docs/benchmarks.md keeps them
+# make bench   measure, and print tables; docs/benchmarks.md keeps them; FUZZ (seconds) says how long requests and tables
+#              are mutated
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
 #              MINUTES and SEEDS say how much of each
@@ -12,6 +13,7 @@ FAULTS ?= 20
 SEEDS ?= 10000
 OUTAGE ?= 600
 MINUTES ?= 30
+FUZZ ?= 60
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
@@ -36,6 +38,7 @@ bench: setup console/dist/index.html
 	cargo bench --package mainyard --bench sizes
 	cargo bench --package mainyard --bench rollouts
 	cargo bench --package mainyard-gateway --bench forward
+	MAINYARD_FUZZ=$(FUZZ) cargo bench --package mainyard-gateway --bench table
 
 soak: setup-test console/dist/index.html
 	MAINYARD_FAULTS=$(FAULTS) cargo test --package mainyard --test platform faults -- --nocapture --test-threads=2

@@ -81,7 +81,7 @@ function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) 
     <>
       {dark.map((route) => <Cut key={key(route.target)} route={route} />)}
       <div className="overflow-x-auto rounded-xl border border-line bg-card p-4" tabIndex={0} role="region" aria-label="From host to replicas">
-        <svg viewBox={`0 0 ${WIDTH} ${height}`} className="w-full min-w-[760px]" role="img" aria-label={`${routes.length} routes, ${placed.size} services`} data-testid="map">
+        <svg viewBox={`0 0 ${WIDTH} ${height}`} className="w-full min-w-[760px]" role="group" aria-label={`${routes.length} routes, ${placed.size} services`} data-testid="map">
           {routes.map((route, index) => {
             const y = index * ROW + ROUTE.height / 2 + 2
             const sum = route.to.reduce((all, leg) => all + leg.share, 0)
@@ -101,7 +101,7 @@ function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) 
                         className={lit ? 'stroke-ink' : 'stroke-faint'} strokeWidth={lit ? thickness((all * leg.share) / Math.max(1, sum)) : 1.5} strokeDasharray={lit ? undefined : '5 5'}
                       />
                       {!lit && <path d={`M${middle - 9} ${(y + end) / 2 - 10}l9 20m3 -20l9 20`} className="stroke-fault" strokeWidth="2.6" fill="none" data-testid="cut" />}
-                      {route.to.length > 1 && <text x={SERVICE.x - 8} y={end - 6} textAnchor="end" className="fill-soft text-[11px]">{sum === 0 ? '0' : Math.round((leg.share * 1000) / sum) / 10} %</text>}
+                      {route.to.length > 1 && <text x={middle} y={(y + end) / 2 + 4} textAnchor="middle" className="fill-ink stroke-card text-[11px]" strokeWidth="5" style={{ paintOrder: 'stroke' }}>{sum === 0 ? '0' : Math.round((leg.share * 1000) / sum) / 10} %</text>}
                     </g>
                   )
                 })}
@@ -169,7 +169,7 @@ function Cut({ route }: { route: Route }) {
   }, [of])
   return (
     <p role="status" className="mb-3 rounded-xl border border-line border-l-4 border-l-fault bg-card px-4 py-2.5">
-      <Badge of="fault" word={taken(route)} /> {found === null ? 'does not answer.' : <>{found.cause.sentence}. <span className="text-soft">{found.cause.mend}</span></>} <Command words={`mainyard why ${of}`} />
+      <Badge of="fault" word={taken(route)} /> {found === null ? 'does not answer.' : <>{plain(found.cause.sentence)} <span className="text-soft">{plain(found.cause.mend)}</span></>} <Command words={`mainyard why ${of}`} />
     </p>
   )
 }
@@ -236,6 +236,8 @@ function notes(route: Route): string[] {
   return [...tls, ...methods, ...enter, ...rated]
 }
 
+/** A sentence of the platform's, as a page has it: with a capital and a full stop, and without the marks of code. */
+const plain = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`.replaceAll('`', '')
 const ports = (service: Service) => Object.keys(service.ports).map((port) => `:${port}`).join(' ')
 const clip = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text)
 const size = (bytes: number) => (bytes < 1024 ? `${Math.round(bytes)} B` : bytes < 1024 * 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / 1024 / 1024).toFixed(1)} MiB`)

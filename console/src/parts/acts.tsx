@@ -52,7 +52,7 @@ export function Act({ trigger, name, title, about, command, act, disabled, run, 
       <Dialog.Trigger asChild>{trigger}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/30" />
-        <Dialog.Content className="fixed top-[16vh] left-1/2 w-[min(30rem,92vw)] -translate-x-1/2 rounded-xl border border-line bg-card p-5">
+        <Dialog.Content className="fixed top-[8vh] left-1/2 max-h-[86vh] w-[min(30rem,92vw)] -translate-x-1/2 overflow-y-auto rounded-xl border border-line bg-card p-5">
           <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
           <Dialog.Description className="mt-1 text-soft">{about}</Dialog.Description>
           <form onSubmit={(event) => void submit(event)}>

@@ -38,7 +38,7 @@ export function look(state: string): Look {
   if (state === 'ready') return 'ready'
   if (state === 'draining' || state === 'ended') return 'leaving'
   if (state === 'failed' || state === 'lost') return 'failed'
-  if (state === 'unready') return 'unready'
+  if (state === 'unready' || state === 'set-aside') return 'unready'
   return 'starting'
 }
 

@@ -51,6 +51,9 @@ fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
             ("/staging/locker-api?act=scale", "The same as a command"),
             ("/staging/locker-api/log", "lines"),
             ("/staging/-/trail", "declared"),
+            ("/staging/-/routes", "api.staging.lockers.localhost"),
+            ("/staging/-/routes?act=add-route", "The file that is declared"),
+            ("/staging?act=add-workload", "The file that is declared"),
             ("/staging/-/images", "lockers/locker-api:1.5.0"),
             ("/staging/nothing", "There is no workload"),
         ];
@@ -189,4 +192,34 @@ fn a_thousand_workloads_do_not_stutter() {
         assert_eq!(json!(client.current_url().await.expect("a URL").path()), json!("/crowd/locker-00777"));
         client.close().await.expect("closed");
     });
+}
+
+#[test]
+fn the_map_shows_where_the_line_is_cut_and_a_guided_form_makes_a_way_in() {
+    let platform = Platform::start(true);
+    platform.workload("staging/locker-api", |w| w["state"] == "steady");
+    platform.ok(&["add", "service", "staging/desks", "--select", "tier=apl", "--port", "80=http"]);
+    platform.ok(&["add", "route", "staging/desks", "--to", "desks"]);
+    let browser = Browser::start();
+    block_on(async {
+        let client = browser.open().await;
+        let base = sign_in(&client, &platform).await;
+        client.goto(&format!("{base}/staging/-/routes")).await.expect("opened");
+        wait_for(&client, "[data-testid=cut]").await;
+        wait_for_text(&client, "It selects tier = apl, which no workload in staging carries; tier = api is carried by locker-api.").await;
+        press(&client, "Add a route").await;
+        let name = wait_for(&client, "[role=dialog] input").await;
+        name.send_keys("kiosk").await.expect("written");
+        let select = wait_for(&client, "[role=dialog] select").await;
+        select.select_by_label("locker-api").await.expect("chosen");
+        wait_for_text(&client, "[route.kiosk]").await;
+        crate::browser::press_in_dialog(&client, "Add it").await;
+        wait_for_text(&client, "kiosk.staging.localhost").await;
+        client.close().await.expect("closed");
+    });
+    until("the new way answers", || {
+        (platform.get("kiosk.staging.localhost", "/who").status == 200).then_some(())
+    });
+    let trail = platform.ok(&["trail", "staging/kiosk"]);
+    assert!(trail.contains("route staging/kiosk"), "{trail}");
 }

@@ -158,7 +158,9 @@ impl Facts<'_> {
             walk.step(Part::Release, format!("{target}@{number}"), Signal::Good, release_words(release));
         }
         let short = ready < workload.wanted as usize;
-        if ready == 0 || (via.is_none() && short) {
+        // What keeps falling over may be ready at this moment.
+        let ails = short || workload.reason.is_some();
+        if ready == 0 || (via.is_none() && ails) {
             return Err(self.not_ready(walk, workload, &replicas, ready));
         }
         if via.is_some() {

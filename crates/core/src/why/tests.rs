@@ -1,1 +1,65 @@
+//! Questions as people write them, and a workload that is ready between two falls.
 
+use std::collections::BTreeMap;
+
+use super::*;
+use crate::cluster::Object;
+use crate::model::{Origin, Reason, Workload, WorkloadState};
+
+#[test]
+fn urls_are_taken_as_people_write_them() {
+    let parse = |url| Question::parse(url).map(|it| (it.secure, it.host, it.port, it.path));
+    let host = "api.lockers.localhost".to_owned();
+    assert_eq!(
+        parse("http://API.lockers.localhost.:8780/v1?x=1"),
+        Ok((Some(false), host.clone(), Some(8780), "/v1".into()))
+    );
+    assert_eq!(parse("https://api.lockers.localhost"), Ok((Some(true), host.clone(), None, "/".into())));
+    assert_eq!(parse("api.lockers.localhost?x"), Ok((None, host, None, "/".into())));
+    for wrong in ["ftp://a.test/", "http://", "http://a.test:x/", "http://a b/"] {
+        assert!(parse(wrong).is_err(), "{wrong}");
+    }
+}
+
+#[test]
+fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
+    let now: jiff::Timestamp = "2026-11-23T12:00:00Z".parse().expect("a time");
+    let origin = Origin { by: "mira".into(), act: "declared".into(), at: now };
+    let target: Target = "staging/label-printer".parse().expect("a target");
+    let workload = Workload {
+        target: target.clone(),
+        application: "lockers".parse().expect("a name"),
+        wanted: 1,
+        wanted_origin: origin.clone(),
+        rule: Default::default(),
+        release: crate::model::ReleaseNumber(1),
+        settled: None,
+        next_replica: 1,
+        origin: origin.clone(),
+        last_change: origin,
+        state: WorkloadState::Failing,
+        reason: Some(Reason::new(
+            ReasonCode::OutOfMemory,
+            "the kernel killed it for memory 2 times; its limit is 64 MiB",
+        )),
+        since: now,
+        held: None,
+        kept: BTreeMap::new(),
+    };
+    let replica = serde_json::json!({
+        "id": "staging/label-printer/a0", "release": 1, "node": "node-1", "address": "10.118.16.2", "state": "ready",
+        "reason": null, "since": now, "created": now, "restarts": 2, "stopping": false,
+    });
+    let mut state = State::default();
+    state.put(Object::Workload(workload));
+    state.put(Object::Replica(serde_json::from_value(replica).expect("a replica")));
+    let facts = Facts { state: &state, http: 8780, https: 8743, gateways: 1 };
+    let why = facts.target(&target, None).expect("it is there");
+    assert_eq!((why.answers, why.cause.code), (false, ReasonCode::OutOfMemory));
+    let missing = facts.target(&"staging/label-prnter".parse().expect("a target"), None);
+    assert_eq!(
+        missing,
+        Err("there is no workload, service or route staging/label-prnter; did you mean `label-printer`?"
+            .to_owned())
+    );
+}

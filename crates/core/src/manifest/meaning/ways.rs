@@ -232,10 +232,10 @@ impl Reader<'_> {
         for (name, route) in &declared.routes {
             for leg in &route.to {
                 let Some(service) = declared.services.get(&leg.service) else {
-                    // What is not declared here may be there already; the record says.
-                    if !declared.services.is_empty() {
-                        let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
-                        let meant = did_you_mean(leg.service.as_str(), known.iter().copied());
+                    // What is not declared here may be there already, and the record says; a slip is told at once.
+                    let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
+                    let meant = did_you_mean(leg.service.as_str(), known.iter().copied());
+                    if !meant.is_empty() {
                         let message = format!(
                             "route `{name}` leads to service `{}`, which is not declared{meant}",
                             leg.service
