@@ -1,6 +1,8 @@
 //! Reading certificates as people give them: a chain and a key in PEM (RFC 7468), checked before anything is served with
 //! them (RFC 5280): that they can be read, belong together, lead to a root, and are valid now.
 
+pub mod authority;
+
 use jiff::Timestamp;
 use rustls::crypto::ring::sign::any_supported_type;
 use rustls::pki_types::pem::PemObject;

@@ -66,3 +66,23 @@ fn what_is_wrong_is_told() {
         .collect();
     insta::assert_snapshot!(told.join("\n"));
 }
+
+#[test]
+fn what_the_local_authority_issues_is_a_whole_chain_of_its_own() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let issuer = crate::authority::issuer(dir.path()).expect("made");
+    let (chain, key) = crate::authority::issue(&issuer, "locker-api.staging.internal", 365).expect("issued");
+    let found = check(&chain, Some(&key), Timestamp::now()).expect("whole");
+    assert_eq!(found.names, ["locker-api.staging.internal"]);
+    let again = crate::authority::issuer(dir.path()).expect("found");
+    assert_eq!(std::fs::read_to_string(dir.path().join("authority.pem")).expect("kept"), again.pem());
+    assert!(follows_from(&chain, &again.pem()), "a later start has the same key");
+}
+
+fn follows_from(chain: &str, root: &str) -> bool {
+    let leaf = &certificates(chain).expect("PEM")[0];
+    let root = &certificates(root).expect("PEM")[0];
+    let (_, leaf) = X509Certificate::from_der(leaf.as_ref()).expect("read");
+    let (_, root) = X509Certificate::from_der(root.as_ref()).expect("read");
+    leaf.verify_signature(Some(root.public_key())).is_ok()
+}

@@ -37,6 +37,9 @@ pub fn board(board: &Board) {
             "{mark}  replicas on {node} are ordinary processes; of the limits only memory is held, process by process"
         );
     }
+    for ending in &board.certificates {
+        println!("{}  {ending}", paint.signal(Signal::Caution, shape(Signal::Caution)));
+    }
     if rows.is_empty() {
         println!(
             "\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {name}"

@@ -58,6 +58,7 @@ use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats
         certificates::authority,
         certificates::add,
         certificates::remove,
+        certificates::issue,
         transfer::logs,
         declare,
         transfer::list_images,
@@ -245,7 +246,7 @@ async fn board(
         let hint = mainyard_core::near::did_you_mean(&environment, names);
         Problem::not_found(format!("there is no environment {environment}{hint}"))
     })?;
-    Ok(Json(mainyard_core::board::board(state, name, &rates)))
+    Ok(Json(mainyard_core::board::board(state, name, &rates, jiff::Timestamp::now())))
 }
 
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]

@@ -4,8 +4,10 @@ use std::collections::BTreeSet;
 
 use actix_web::web::{self, Data, Json, Path, Query};
 use jiff::Timestamp;
-use mainyard_core::cluster::Cluster;
-use mainyard_core::model::{Certificate, Origin, SecretValue};
+use mainyard_certificates::authority;
+use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue};
+use mainyard_core::model::{Certificate, Name, Origin, SecretValue, Target};
+use mainyard_core::near::did_you_mean;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -19,6 +21,7 @@ use crate::problem::Problem;
 pub fn routes(app: &mut web::ServiceConfig) {
     app.route("/certificates", web::get().to(list))
         .route("/authority", web::get().to(authority))
+        .route("/environments/{environment}/services/{name}/certificate", web::post().to(issue))
         .route("/environments/{environment}/certificates/{name}", web::put().to(add))
         .route("/environments/{environment}/certificates/{name}", web::delete().to(remove));
 }
@@ -125,4 +128,66 @@ pub async fn remove(
     };
     let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
     Ok(Json(done.await?))
+}
+
+/// Days that a certificate of the local authority lasts.
+const DAYS: i64 = 365;
+
+/// Has the local authority issue a certificate for a service's name inside. Chain and key become secrets, which the
+/// workload takes as files; issued again, they are new versions, and who follows them gets a release.
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/services/{name}/certificate", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn issue(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    let service = target(path)?;
+    {
+        let published = control.steward.published.read().await;
+        if !published.0.services.contains_key(&service) {
+            let here = published.0.services.keys().filter(|it| it.environment == service.environment);
+            let hint = did_you_mean(service.name.as_str(), here.map(|it| it.name.as_str()));
+            return Err(Problem::not_found(format!("there is no service {service}{hint}")));
+        }
+    }
+    let secret = |part: &str| -> Result<Target, Problem> {
+        let name: Name = format!("{}-tls-{part}", service.name)
+            .parse()
+            .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
+        Ok(Target::new(&service.environment, &name))
+    };
+    let (chain_name, key_name) = (secret("chain")?, secret("key")?);
+    let host = format!("{}.{}.{}", service.name, service.environment, mainyard_core::resolving::DOMAIN);
+    let dir = control.authority.parent().unwrap_or(&control.authority).to_owned();
+    let for_host = host.clone();
+    let issued = tokio::task::spawn_blocking(move || {
+        let issuer = authority::issuer(&dir).map_err(|error| error.to_string())?;
+        authority::issue(&issuer, &for_host, DAYS).map_err(|error| error.to_string())
+    });
+    let unavailable =
+        |error: String| Problem::unavailable(format!("the local authority cannot sign: {error}"));
+    let (chain, key) = issued.await.map_err(|error| unavailable(error.to_string()))?.map_err(unavailable)?;
+    let mut sealed = Vec::new();
+    for (target, value) in [(&chain_name, chain), (&key_name, key)] {
+        sealed.push(if ask.forecast {
+            SealedValue { name: String::new(), text: true }
+        } else {
+            control.vault.keep(target, &SecretValue(value.into_bytes())).await?
+        });
+    }
+    let watched = |answer: &Value| {
+        let made = serde_json::from_value::<Vec<MadeRelease>>(answer["releases"].clone()).unwrap_or_default();
+        made.into_iter().map(|made| made.workload).collect::<BTreeSet<Target>>()
+    };
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        let mut made = Vec::new();
+        for (target, sealed) in [&chain_name, &key_name].into_iter().zip(&sealed) {
+            made.extend(cluster.add_secret(target, sealed.clone(), by, now)?.releases);
+        }
+        Ok(
+            json!({"host": host, "days": DAYS, "chain": chain_name.name, "key": key_name.name, "releases": made}),
+        )
+    };
+    Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
 }

@@ -56,6 +56,7 @@ pub async fn why(control: Data<Control>, asked: Query<Asked>) -> Answer {
         http: port(&control.gateway_http),
         https: port(&control.gateway_https),
         gateways: control.links.gateways(),
+        now: jiff::Timestamp::now(),
     };
     let why = match (&asked.url, &asked.of, &served) {
         (Some(url), None, None) => {

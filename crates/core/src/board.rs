@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::State;
@@ -20,6 +21,9 @@ pub struct Board {
     pub nodes: u32,
     /// Those of them whose replicas are ordinary processes.
     pub not_isolated: Vec<Name>,
+    /// Certificates that end soon, or have ended, in words.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub certificates: Vec<String>,
     /// A row for each workload.
     pub workloads: Vec<Row>,
 }
@@ -59,7 +63,7 @@ pub struct Row {
 
 /// The board of an environment. Each object is looked at once, however many workloads there are. `rates` has requests
 /// a second by workload, as `environment/name`.
-pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -> Board {
+pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>, now: Timestamp) -> Board {
     let services = Services::of(state, environment);
     let mut hosts: BTreeMap<&Name, Vec<String>> = BTreeMap::new();
     for route in state.routes.values().filter(|route| route.target.environment == *environment) {
@@ -104,11 +108,17 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>) -
             last_change: workload.last_change.clone(),
         }
     };
+    let ending = state.certificates.values().filter(|it| {
+        it.target.environment == *environment && it.sealed.is_some() && it.signal(now) != Signal::Good
+    });
+    let ending = ending
+        .map(|it| format!("certificate {} for {}: {}", it.target.name, it.names.join(", "), it.lasts(now)));
     let plain = state.nodes.values().filter(|node| !node.isolates());
     Board {
         environment: environment.clone(),
         nodes: state.nodes.len() as u32,
         not_isolated: plain.map(|node| node.name.clone()).collect(),
+        certificates: ending.collect(),
         workloads: here.map(row).collect(),
     }
 }

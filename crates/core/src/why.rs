@@ -5,6 +5,7 @@ mod inner;
 mod outer;
 mod past;
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::State;
@@ -23,6 +24,8 @@ pub struct Facts<'a> {
     pub https: u16,
     /// How many gateways are linked to control.
     pub gateways: usize,
+    /// When it is asked.
+    pub now: Timestamp,
 }
 
 /// What one part of the way is.
@@ -33,6 +36,8 @@ pub enum Part {
     Gateway,
     /// The name that was asked for.
     Host,
+    /// What visitors are shown over TLS.
+    Certificate,
     /// What takes requests of the host.
     Route,
     /// Who may enter.

@@ -6,9 +6,10 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair, KeyUsagePurpose};
+use mainyard_certificates::authority::{Issuer, issuer};
+use rcgen::{CertificateParams, DnType, KeyPair};
 use rustls::crypto::ring::sign::any_supported_type;
-use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use rustls::sign::CertifiedKey;
 
 /// Certificates kept ready.
@@ -16,47 +17,19 @@ const KEPT: usize = 1000;
 
 /// Signs certificates, and keeps them ready.
 pub struct Authority {
-    issuer: CertifiedIssuer<'static, KeyPair>,
+    issuer: Issuer,
     ready: Mutex<HashMap<String, Arc<CertifiedKey>>>,
-}
-
-fn issuer(dir: &Path) -> std::io::Result<CertifiedIssuer<'static, KeyPair>> {
-    let key_file = dir.join("authority.key");
-    let key = match std::fs::read_to_string(&key_file) {
-        Ok(text) => KeyPair::from_pem(&text).map_err(std::io::Error::other)?,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            let key = KeyPair::generate().map_err(std::io::Error::other)?;
-            let partial = key_file.with_extension(format!("partial-{}", std::process::id()));
-            std::fs::write(&partial, key.serialize_pem())?;
-            std::fs::set_permissions(&partial, std::os::unix::fs::PermissionsExt::from_mode(0o600))?;
-            // Of several gateways that start together one makes it, and the others take that one.
-            let made = std::fs::hard_link(&partial, &key_file);
-            std::fs::remove_file(&partial)?;
-            match made {
-                Ok(()) => key,
-                Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
-                    KeyPair::from_pem(&std::fs::read_to_string(&key_file)?).map_err(std::io::Error::other)?
-                }
-                Err(error) => return Err(error),
-            }
-        }
-        Err(error) => return Err(error),
-    };
-    let mut params = CertificateParams::default();
-    params.distinguished_name.push(DnType::CommonName, "Main Yard local authority");
-    params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
-    params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-    let issuer = CertifiedIssuer::self_signed(params, key).map_err(std::io::Error::other)?;
-    let partial = dir.join(format!("authority.partial-{}", std::process::id()));
-    std::fs::write(&partial, issuer.pem())?;
-    std::fs::rename(partial, dir.join("authority.pem"))?;
-    Ok(issuer)
 }
 
 impl Authority {
     /// The one of this directory; it is made where there is none.
     pub fn of(dir: &Path) -> std::io::Result<Authority> {
         Ok(Authority { issuer: issuer(dir)?, ready: Mutex::default() })
+    }
+
+    /// Its own certificate.
+    pub fn certificate(&self) -> CertificateDer<'static> {
+        self.issuer.der().clone()
     }
 
     /// A certificate for this host.

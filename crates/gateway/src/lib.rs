@@ -118,6 +118,8 @@ pub fn run(config: Config) -> Result<(), Error> {
             std::fs::create_dir_all(&config.authority).map_err(io("make the authority's directory"))?;
             let authority =
                 authority::Authority::of(&config.authority).map_err(io("prepare the local authority"))?;
+            let trusted = certificates::trusting(&[authority.certificate()]).map_err(std::io::Error::other);
+            serving.trust_platform(trusted.map_err(io("trust the local authority"))?);
             Some(tls::acceptor(Arc::clone(&serving), authority).map_err(io("prepare TLS"))?)
         }
         None => None,

@@ -2,13 +2,14 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{Figure, Private};
 use mainyard_core::model::Target;
 use mainyard_core::routing::{Table, TableChange, TableVersion};
+use rustls::ClientConfig;
 use tokio::sync::Notify;
 
 use crate::certificates::Certificates;
@@ -33,6 +34,8 @@ pub struct Serving {
     left: Mutex<Vec<Figure>>,
     values: ArcSwap<HashMap<Target, Arc<[u8]>>>,
     certificates: ArcSwap<Certificates>,
+    /// How replicas are checked whose certificates the platform's own authority issued.
+    platform_trust: OnceLock<Arc<ClientConfig>>,
     /// Requests of the last while.
     pub seen: Seen,
     /// Whether something failed since figures were last taken: control should hear of it soon.
@@ -54,6 +57,7 @@ impl Serving {
             left: Mutex::default(),
             values: ArcSwap::default(),
             certificates: ArcSwap::default(),
+            platform_trust: OnceLock::new(),
             seen: Seen::new(workers.max(1)),
             failing: AtomicBool::new(false),
             changed: Arc::default(),
@@ -153,6 +157,16 @@ impl Serving {
     /// Certificates that were given.
     pub fn certificates(&self) -> arc_swap::Guard<Arc<Certificates>> {
         self.certificates.load()
+    }
+
+    /// Trusts the platform's own authority from now on.
+    pub fn trust_platform(&self, config: ClientConfig) {
+        let _ = self.platform_trust.set(Arc::new(config));
+    }
+
+    /// How replicas are checked whose certificates the platform's own authority issued.
+    pub fn platform_trust(&self) -> Option<Arc<ClientConfig>> {
+        self.platform_trust.get().cloned()
     }
 
     /// Takes what no table holds.

@@ -62,7 +62,10 @@ impl Forwarder {
             Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::CertificateMismatch, sentence)
         };
         let authority = tls.authority.as_ref().map(|name| Target::new(&route.environment, name));
-        let config = authority.as_ref().and_then(|authority| self.serving.certificates().trust(authority));
+        let config = match &authority {
+            Some(authority) => self.serving.certificates().trust(authority),
+            None => self.serving.platform_trust(),
+        };
         let config = config.ok_or_else(|| {
             unavailable(format!(
                 "the route {} trusts no authority that is here for its replicas' certificates",

@@ -119,6 +119,14 @@ pub enum Certificate {
         #[command(flatten)]
         trial: Trial,
     },
+    /// Have the local authority issue a certificate for a service's name inside, for replicas that speak TLS themselves.
+    #[command(after_help = "Example:\n  mainyard certificate issue staging/locker-api")]
+    Issue {
+        /// The service, as environment/name.
+        service: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
     /// Print the local authority's certificate: what to trust for hosts without one of their own.
     #[command(
         after_help = "Example:\n  mainyard certificate show-authority > yard.pem\n  curl --cacert yard.pem https://api.lockers.localhost:8743/who"

@@ -67,6 +67,26 @@ pub async fn run(client: &Client, what: Certificate) -> Result<(), Failure> {
             forecast::print_gone(&answer, &trial);
             Ok(())
         }
+        Certificate::Issue { service, trial } => {
+            let target = parse_target(&service)?;
+            let path = format!("/environments/{}/services/{}/certificate", target.environment, target.name);
+            let answer = forecast::ask(client, Method::POST, &path, None, &trial).await?;
+            let text = |key: &str| answer[key].as_str().unwrap_or_default().to_owned();
+            let (chain, key) = (text("chain"), text("key"));
+            println!(
+                "{}issued for {}, for {} days: the secrets {chain} and {key} of {}",
+                forecast::mark(&trial),
+                text("host"),
+                answer["days"],
+                target.environment
+            );
+            println!("give them to the workload, and let the route go on over TLS:");
+            println!(
+                "  files = {{ \"/app/tls.pem\" = {{ secret = \"{chain}\" }}, \"/app/tls.key\" = {{ secret = \"{key}\" }} }}"
+            );
+            println!("  tls   = {{ onward = \"tls\" }}");
+            forecast::print(&answer, &trial)
+        }
         Certificate::ShowAuthority => {
             let answer = client.get("/authority").await?;
             print!("{}", answer["pem"].as_str().unwrap_or_default());

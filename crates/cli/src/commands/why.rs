@@ -97,6 +97,7 @@ fn word_of(part: Part) -> &'static str {
     match part {
         Part::Gateway => "gateway",
         Part::Host => "host",
+        Part::Certificate => "certified",
         Part::Route => "route",
         Part::Door => "door",
         Part::Share => "share",

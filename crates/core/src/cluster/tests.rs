@@ -274,14 +274,14 @@ fn the_board_tells_of_each_workload_how_it_is_reached_and_what_it_does() {
     yard.declare(&format!("{MANIFEST}{by_label}"), false);
     yard.settle_down();
     let rates = [("staging/locker-api".to_owned(), 2.5)].into();
-    let board = crate::board::board(&yard.cluster.state, &name("staging"), &rates);
+    let board = crate::board::board(&yard.cluster.state, &name("staging"), &rates, yard.now);
     assert_eq!((board.nodes, board.not_isolated.len(), board.workloads.len()), (1, 0, 2));
     let [api, map] = &board.workloads[..] else { panic!("two rows") };
     assert_eq!((api.ready, api.wanted, api.requests_per_second), (3, 3, 2.5));
     assert_eq!(api.hosts, ["api.lockers.localhost"]);
     let services: Vec<&str> = map.services.iter().map(Name::as_str).collect();
     assert_eq!((services, map.hosts.len(), map.state), (vec!["map", "pages"], 0, WorkloadState::Off));
-    assert_eq!(crate::board::board(&yard.cluster.state, &name("production"), &rates).workloads, []);
+    assert_eq!(crate::board::board(&yard.cluster.state, &name("production"), &rates, yard.now).workloads, []);
 }
 
 #[test]

@@ -322,7 +322,7 @@ pub struct RouteTls {
     pub http: PlainHttp,
     /// How the gateway speaks to the replica.
     pub onward: Onward,
-    /// The certificate that the replica's own must lead to.
+    /// The certificate that the replica's own must lead to; the platform's authority where there is none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub authority: Option<Name>,
     /// Whether the visitor's TLS is passed through as it is, by its name.

@@ -115,9 +115,57 @@ impl Facts<'_> {
             walk.also.push(format!("a request over http is sent to https at port {}", self.https));
         }
         if let Some(question) = question {
+            self.certificate(walk, route, question)?;
             self.door(walk, route, question)?;
         }
         self.share(walk, route)
+    }
+
+    /// What a visitor is shown over TLS.
+    fn certificate(&self, walk: &mut Walk, route: &Route, question: &Question) -> Found {
+        if question.secure != Some(true) || route.spec.is_untouched() {
+            return Ok(());
+        }
+        let named = route.spec.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
+        let Some(found) = self.state.certificate_of(&route.target.environment, &question.host, named) else {
+            walk.step(
+                Part::Certificate,
+                &question.host,
+                Signal::Good,
+                "the platform's local authority signs one",
+            );
+            walk.also.push("whom to trust for it: mainyard certificate show-authority".to_owned());
+            return Ok(());
+        };
+        let mend = format!("mainyard certificate add {} --chain FILE --key FILE", found.target);
+        if !found.covers(&question.host) {
+            let names = found.names.join(", ");
+            let sentence = format!("the certificate {} is for {names}, not {}", found.target, question.host);
+            return Err(walk.cut(
+                Part::Certificate,
+                &found.target,
+                ReasonCode::CertificateMismatch,
+                sentence,
+                mend,
+            ));
+        }
+        let (signal, lasts) = (found.signal(self.now), found.lasts(self.now));
+        if signal == Signal::Fault {
+            let sentence = format!(
+                "the certificate {} {}",
+                found.target,
+                lasts.replacen("valid from", "is valid from", 1)
+            );
+            return Err(walk.cut(
+                Part::Certificate,
+                &found.target,
+                ReasonCode::CertificateOutOfDate,
+                sentence,
+                mend,
+            ));
+        }
+        walk.step(Part::Certificate, &found.target, signal, format!("covers {}, {lasts}", question.host));
+        Ok(())
     }
 
     fn door(&self, walk: &mut Walk, route: &Route, question: &Question) -> Found {

@@ -22,6 +22,57 @@ fn urls_are_taken_as_people_write_them() {
 }
 
 #[test]
+fn a_certificate_that_is_over_or_for_another_host_is_the_cause_over_https_only() {
+    let now: jiff::Timestamp = "2026-11-23T12:00:00Z".parse().expect("a time");
+    let origin = Origin { by: "mira".into(), act: "added".into(), at: now };
+    let certificate = |names: &[&str], until: &str| crate::model::Certificate {
+        target: "staging/lockers".parse().expect("a target"),
+        names: names.iter().map(|name| (*name).to_owned()).collect(),
+        from: "2026-01-01T00:00:00Z".parse().expect("a time"),
+        until: until.parse().expect("a time"),
+        issuer: "CN=Larkfield".into(),
+        fingerprint: String::new(),
+        chain: String::new(),
+        sealed: Some("key".into()),
+        origin: origin.clone(),
+    };
+    let mut spec = crate::model::RouteSpec::plain(Some("a.test".into()), "api".parse().expect("a name"));
+    spec.tls = Some(crate::model::RouteTls {
+        certificate: Some("lockers".parse().expect("a name")),
+        ..Default::default()
+    });
+    let route = crate::model::Route {
+        target: "staging/a".parse().expect("a target"),
+        application: "lockers".parse().expect("a name"),
+        spec,
+        origin: origin.clone(),
+    };
+    let mut state = State::default();
+    state.put(Object::Route(route));
+    let mut ask = |given: crate::model::Certificate, url: &str| {
+        state.put(Object::Certificate(given));
+        let facts = Facts { state: &state, http: 8780, https: 8743, gateways: 1, now };
+        let why = facts.url(&Question::parse(url).expect("a URL"));
+        format!("{}: {}", why.cause.code, why.cause.sentence)
+    };
+    let (https, http) = ("https://a.test:8743/", "http://a.test:8780/");
+    let over = || certificate(&["a.test"], "2026-11-20T00:00:00Z");
+    assert_eq!(
+        ask(over(), https),
+        "certificate-out-of-date: the certificate staging/lockers ended on 20 Nov 2026"
+    );
+    assert_eq!(
+        ask(certificate(&["b.test"], "2027-11-20T00:00:00Z"), https),
+        "certificate-mismatch: the certificate staging/lockers is for b.test, not a.test"
+    );
+    assert_eq!(
+        ask(over(), http),
+        "service-missing: there is no service staging/api",
+        "without TLS nobody sees it"
+    );
+}
+
+#[test]
 fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
     let now: jiff::Timestamp = "2026-11-23T12:00:00Z".parse().expect("a time");
     let origin = Origin { by: "mira".into(), act: "declared".into(), at: now };
@@ -53,7 +104,7 @@ fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
     let mut state = State::default();
     state.put(Object::Workload(workload));
     state.put(Object::Replica(serde_json::from_value(replica).expect("a replica")));
-    let facts = Facts { state: &state, http: 8780, https: 8743, gateways: 1 };
+    let facts = Facts { state: &state, http: 8780, https: 8743, gateways: 1, now };
     let why = facts.target(&target, None).expect("it is there");
     assert_eq!((why.answers, why.cause.code), (false, ReasonCode::OutOfMemory));
     let missing = facts.target(&"staging/label-prnter".parse().expect("a target"), None);

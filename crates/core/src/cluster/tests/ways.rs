@@ -65,7 +65,6 @@ fn what_goes_against_what_is_there_is_refused_with_who_holds_it() {
             format!("[route.j]\nchange = {{ request = {{ set = {{ Host = \"x\" }} }} }}\n{to}"),
         ),
         ("an odd status", "[route.k]\nredirect = { to = \"https://a.test/\", status = 303 }".to_owned()),
-        ("onward to nobody known", format!("[route.l]\ntls = {{ onward = \"tls\" }}\n{to}")),
         ("a host with capitals", format!("[route.m]\nhost = \"API.test\"\n{to}")),
     ];
     let told: Vec<String> =

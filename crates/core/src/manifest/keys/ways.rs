@@ -152,7 +152,7 @@ static TLS: Shape = Shape::Table(&[
     key(
         "authority",
         &Shape::Name,
-        "With onward = \"tls\": the certificate that the replica's own must lead to; it is for NAME.ENVIRONMENT.internal.",
+        "With onward = \"tls\": what the replica's certificate must lead to; by default the platform's own authority. It is for NAME.ENVIRONMENT.internal.",
     ),
     key(
         "untouched",

@@ -6,7 +6,7 @@ use serde_json::Value as Json;
 
 use super::{Declared, Reader};
 use crate::manifest::check::is_token;
-use crate::model::{Enter, Name, Onward, RouteSpec, ServiceSpec};
+use crate::model::{Enter, Name, RouteSpec, ServiceSpec};
 use crate::near::did_you_mean;
 use crate::routing::plain_path;
 
@@ -93,15 +93,6 @@ impl Reader<'_> {
                 );
             }
             _ => {}
-        }
-        if let Some(tls) = &route.tls
-            && tls.onward == Onward::Tls
-            && tls.authority.is_none()
-        {
-            let message = format!(
-                "route `{name}` goes on over TLS, and needs `authority`: the certificate that its replicas' own must lead to"
-            );
-            self.say(&at("tls"), message);
         }
         let blind = match (route.port.is_some(), route.is_untouched()) {
             (true, _) => Some((["host", "tls"].as_slice(), "takes a port")),
