@@ -1,7 +1,9 @@
 //! What replicas used, and which limits would do.
 
+use std::collections::BTreeMap;
+
 use comfy_table::Cell;
-use mainyard_control::{OfRelease, Stats};
+use mainyard_control::{OfRelease, Stats, WayFigures};
 use mainyard_core::model::{Bytes, Signal, Target};
 use mainyard_core::sizing::DAYS;
 
@@ -32,6 +34,7 @@ pub async fn of_one(
         return Ok(());
     }
     let stats: Stats = read(answer)?;
+    served(client, target).await?;
     println!(
         "{}  {}",
         Paint::stdout().strong(&target.to_string()),
@@ -63,6 +66,42 @@ pub async fn of_one(
             Paint::stdout().quiet("releases in brackets were not done, and tell nothing of the limit")
         );
     }
+    Ok(())
+}
+
+/// What was served in the last ten seconds, by the way in and the release.
+async fn served(client: &Client, target: &Target) -> Result<(), Failure> {
+    let snapshot = client.snapshot().await?;
+    let mut ways: BTreeMap<(&str, u32), Vec<&WayFigures>> = BTreeMap::new();
+    for figure in snapshot.figures.iter().filter(|figure| figure.workload == target.to_string()) {
+        ways.entry((&figure.way, figure.release)).or_default().push(figure);
+    }
+    if ways.is_empty() {
+        return Ok(());
+    }
+    let mut rows = table(&["WAY IN", "RELEASE", "REQUESTS", "FAILED", "P50 · P95 · P99", "IN", "OUT"]);
+    for ((way, release), figures) in ways {
+        let most =
+            |of: fn(&WayFigures) -> Option<f64>| figures.iter().filter_map(|it| of(it)).fold(0.0, f64::max);
+        let sum = |of: fn(&WayFigures) -> f64| figures.iter().map(|it| of(it)).sum::<f64>();
+        let bytes = |each: f64| format!("{}/s", Bytes::new(each as u64));
+        rows.add_row([
+            way.to_owned(),
+            release.to_string(),
+            format!("{:.1}/s", sum(|it| it.rate)),
+            figures.iter().map(|it| it.failed).sum::<u64>().to_string(),
+            format!("{:.1} · {:.1} · {:.1} ms", most(|it| it.p50), most(|it| it.p95), most(|it| it.p99)),
+            bytes(sum(|it| it.received)),
+            bytes(sum(|it| it.sent)),
+        ]);
+    }
+    println!(
+        "{}  {}",
+        Paint::stdout().strong(&target.to_string()),
+        Paint::stdout().quiet("the last 10 seconds")
+    );
+    print(&rows);
+    println!();
     Ok(())
 }
 

@@ -110,6 +110,7 @@ pub struct Place {
     services: Vec<(String, Value)>,
     routes: Vec<(String, RouteEntry)>,
     private: Option<mainyard_core::link::Private>,
+    dir: Option<tempfile::TempDir>,
 }
 
 impl Place {
@@ -176,6 +177,12 @@ impl Place {
         self
     }
 
+    /// Keeps what it keeps here.
+    pub fn keeping(mut self, dir: tempfile::TempDir) -> Place {
+        self.dir = Some(dir);
+        self
+    }
+
     /// A gateway with this table; it lives as long as the test's process.
     pub fn open(self) -> Gateway {
         let entry = |(key, value): (String, Value)| (key, serde_json::from_value(value).expect("a service"));
@@ -184,7 +191,7 @@ impl Place {
             services: self.services.into_iter().map(entry).collect(),
             routes: self.routes.into_iter().collect(),
         };
-        let dir = tempfile::tempdir().expect("a directory");
+        let dir = self.dir.unwrap_or_else(|| tempfile::tempdir().expect("a directory"));
         std::fs::write(dir.path().join("table.json"), serde_json::to_vec(&table).expect("JSON"))
             .expect("written");
         if let Some(private) = &self.private {

@@ -208,3 +208,25 @@ fn tls_is_passed_through_untouched_by_its_name() {
         "half a hello keeps nobody waiting"
     );
 }
+
+#[test]
+fn what_the_platforms_own_authority_issued_is_trusted_where_no_other_is_named() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let platform = mainyard_certificates::authority::issuer(dir.path()).expect("the authority");
+    let (chain, key) =
+        mainyard_certificates::authority::issue(&platform, "good.staging.internal", 365).expect("issued");
+    let good = speaking("good", &chain, &key);
+    let (chain, key) = issued(&authority(), "bad.staging.internal");
+    let bad = speaking("bad", &chain, &key);
+    let route = |service: &str| json!({"host": format!("{service}.test"), "to": [{"service": service}], "tls": {"http": "answer", "onward": "tls"}});
+    let gateway = Place::default()
+        .keeping(dir)
+        .service("good", &[&good])
+        .service("bad", &[&bad])
+        .route("good", route("good"))
+        .route("bad", route("bad"))
+        .open();
+    let ask = |host: &str| gateway.send(format!("GET / HTTP/1.1\r\nHost: {host}\r\n\r\n").as_bytes());
+    assert_eq!(ask("good.test").text(), "good");
+    assert_eq!(ask("bad.test").status, 503);
+}
