@@ -33,11 +33,6 @@ impl Pace {
             Some(wait) => Err(wait),
         }
     }
-
-    /// How long a visitor that asks no more must be remembered, in microseconds.
-    pub fn memory(self) -> u64 {
-        self.ahead + self.each
-    }
 }
 
 #[cfg(test)]

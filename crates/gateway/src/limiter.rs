@@ -32,6 +32,11 @@ impl Limiter {
     /// # Errors
     /// The whole seconds after which it may.
     pub fn take(&self, visitor: IpAddr) -> Result<(), u64> {
+        // One network of IPv6 is one visitor: its owner has 2^64 addresses of it.
+        let visitor = match visitor {
+            IpAddr::V6(address) => IpAddr::V6((u128::from(address) >> 64 << 64).into()),
+            plain => plain,
+        };
         let now = self.began.elapsed().as_micros() as u64;
         let mut due = self.due.lock().unwrap_or_else(PoisonError::into_inner);
         if due.len() >= REMEMBERED && !due.contains_key(&visitor) {
@@ -40,11 +45,6 @@ impl Limiter {
                 due.clear();
             }
         }
-        // One network of IPv6 is one visitor: its owner has 2^64 addresses of it.
-        let visitor = match visitor {
-            IpAddr::V6(address) => IpAddr::V6((u128::from(address) >> 64 << 64).into()),
-            plain => plain,
-        };
         let known = due.entry(visitor).or_insert(0);
         match self.pace.take(*known, now) {
             Ok(next) => {

@@ -69,10 +69,10 @@ impl Held {
         }
         for (key, entry) in &change.routes {
             match entry {
-                Some(entry) => {
-                    let route = Arc::new(self.route(key, entry, workers));
-                    self.routes.insert(key.clone(), route);
-                }
+                Some(entry) => match self.route(key, entry, workers) {
+                    Some(route) => drop(self.routes.insert(key.clone(), Arc::new(route))),
+                    None => tracing::error!(key, "a route of the table has no environment"),
+                },
                 None => drop(self.routes.remove(key)),
             }
         }
@@ -190,7 +190,7 @@ impl Held {
         }
     }
 
-    fn route(&mut self, key: &str, entry: &RouteEntry, workers: usize) -> Route {
+    fn route(&mut self, key: &str, entry: &RouteEntry, workers: usize) -> Option<Route> {
         let before = self.routes.get(key);
         let legs = entry
             .to
@@ -203,11 +203,11 @@ impl Held {
             Some(kept) if kept.rate == rate => kept,
             _ => Arc::new(Limiter::new(rate)),
         });
-        let environment = key.split('/').next().and_then(|name| name.parse().ok());
-        Route {
+        // Keys begin with an environment; one that does not came from a damaged table and leads nowhere.
+        let environment = key.split('/').next().and_then(|name| name.parse().ok())?;
+        Some(Route {
             key: key.into(),
-            environment: environment
-                .unwrap_or_else(|| unreachable!("keys of routes begin with an environment")),
+            environment,
             at: spec.at().into(),
             legs,
             spread: Spread::new(&shares),
@@ -216,7 +216,7 @@ impl Held {
             request: Change::of(&spec.change.request),
             answer: Change::of(&spec.change.answer),
             spec,
-        }
+        })
     }
 }
 
