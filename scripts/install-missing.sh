@@ -1,5 +1,6 @@
 #!/bin/sh
-# Installs from Debian's packages what is missing: PostgreSQL, Git and a C compiler; for the tests Chromium, curl and OpenSSL too.
+# Installs from Debian's packages what is missing: PostgreSQL, Git and a C compiler; for the tests Chromium, curl,
+# OpenSSL and certutil too.
 # Says what it does; without the right to install it names the packages and ends.
 set -eu
 
@@ -16,6 +17,7 @@ if [ "${1:-}" = for-tests ]; then
     need chromium "command -v chromium"
     need curl "command -v curl"
     need openssl "command -v openssl"
+    need libnss3-tools "command -v certutil"
     need chromium-driver "command -v chromedriver"
 fi
 for tool in cargo node npm; do

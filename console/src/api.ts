@@ -1,6 +1,6 @@
 // Acts: each one is the API call that the client makes too.
 
-import type { Signal, Target } from './model'
+import type { Signal, Target, Traffic } from './model'
 
 export class Refused extends Error {}
 
@@ -55,3 +55,6 @@ export interface Why {
   also?: string[]
 }
 export const why = async (of: string) => (await call('GET', `/why?of=${encodeURIComponent(of)}`)) as Why
+
+/** What was served, told apart by `route`, `service`, `release` or `replica`. */
+export const traffic = async (by: string, of: string) => (await call('GET', `/traffic?by=${by}&of=${encodeURIComponent(of)}`)) as Traffic[]

@@ -196,6 +196,8 @@ export interface Figure {
   workload: string
   release: number
   replica: string
+  /** Requests that are open now. */
+  open: number
   rate: number
   failed: number
   p50: number | null
@@ -206,10 +208,17 @@ export interface Figure {
   sent: number
 }
 
+/** What was served in the last ten seconds and the last quarter of an hour; what it is not told apart by is empty. */
+export interface Traffic extends Figure {
+  points: Point[]
+}
+
 export interface Point {
   at: number
   requests: number
   failed: number
+  /** The time that 95 of 100 requests took at most, in milliseconds. */
+  p95?: number
 }
 
 export interface Kinds {

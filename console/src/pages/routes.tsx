@@ -1,6 +1,6 @@
 import { linkHorizontal } from 'd3-shape'
 import { useEffect, useState } from 'react'
-import { Link, useParams } from 'react-router'
+import { useParams } from 'react-router'
 
 import { why, type Why } from '../api'
 import { key, rate, selected, short, taken, url } from '../derive'
@@ -8,7 +8,7 @@ import type { Certificate, Replica, Route, Service, Signal } from '../model'
 import { Command } from '../parts/command'
 import { NewRoute } from '../parts/guided'
 import { Badge, look } from '../parts/signal'
-import { Spark } from '../parts/spark'
+import { TrafficTable } from '../parts/traffic'
 import { useQuery } from '../query'
 import { useView } from '../store'
 
@@ -49,6 +49,7 @@ export function RoutesPage() {
       ) : (
         <WayMap routes={routes} services={services.filter((service) => wanted === '' || fits(service.target.name) || routes.some((route) => route.to.some((leg) => leg.service === service.target.name)))} />
       )}
+      <TrafficTable environment={environment} wanted={wanted} />
       <h2 className="mt-5 mb-2 text-base font-semibold">Certificates</h2>
       <Certificates list={certificates} environment={environment} />
     </>
@@ -64,7 +65,6 @@ interface Placed {
 
 function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) {
   const view = useView()
-  const { now } = view
   // Services stand beside the first route that leads to them; the others, which are called from inside only, below.
   const order = [...new Set([...routes.flatMap((route) => route.to.map((leg) => leg.service)), ...services.map((service) => service.target.name)])]
   const placed = new Map<string, Placed>()
@@ -125,34 +125,6 @@ function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) 
             </g>
           ))}
         </svg>
-      </div>
-      <div className="mt-4 overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Traffic by service">
-        <table className="w-full text-left">
-          <thead>
-            <tr className="border-b border-line text-[13px] text-soft">
-              {['Service', 'Requests, last quarter of an hour', 'Now', 'Failed in 10 s', 'p95', 'Bytes a second'].map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold">{word}</th>)}
-            </tr>
-          </thead>
-          <tbody>
-            {[...placed.values()].map(({ service }) => {
-              const own = view.figures.filter((figure) => figure.service === key(service.target))
-              const total = own.reduce((sum, figure) => sum + figure.rate, 0)
-              const failed = own.reduce((sum, figure) => sum + figure.failed, 0)
-              const p95 = own.reduce<number | null>((most, figure) => (figure.p95 === null ? most : Math.max(most ?? 0, figure.p95)), null)
-              const bytes = own.reduce((sum, figure) => sum + figure.sent, 0)
-              return (
-                <tr key={key(service.target)} className="border-b border-line/70 last:border-b-0">
-                  <th scope="row" className="px-3 py-2 font-medium">{service.select.workload === undefined ? service.target.name : <Link className="hover:underline" to={`/${service.target.environment}/${service.select.workload}`}>{service.target.name}</Link>}</th>
-                  <td className="px-3"><Spark points={view.series[key(service.target)] ?? []} now={now} label={`requests to ${service.target.name}`} /></td>
-                  <td className="figures px-3 text-xs">{rate(total)}</td>
-                  <td className={`figures px-3 text-xs ${failed > 0 ? 'text-fault' : ''}`}>{failed}</td>
-                  <td className="figures px-3 text-xs">{p95 === null ? '-' : `${p95 < 10 ? p95.toFixed(1) : Math.round(p95)} ms`}</td>
-                  <td className="figures px-3 text-xs">{size(bytes)}</td>
-                </tr>
-              )
-            })}
-          </tbody>
-        </table>
       </div>
     </>
   )
@@ -240,4 +212,3 @@ function notes(route: Route): string[] {
 const plain = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`.replaceAll('`', '')
 const ports = (service: Service) => Object.keys(service.ports).map((port) => `:${port}`).join(' ')
 const clip = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text)
-const size = (bytes: number) => (bytes < 1024 ? `${Math.round(bytes)} B` : bytes < 1024 * 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / 1024 / 1024).toFixed(1)} MiB`)

@@ -1,12 +1,13 @@
 //! The command line.
 
-use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
+mod parts;
 mod things;
 
+pub use parts::{IsolationKind, Part, Serve, Start};
 pub use things::{Add, Certificate, Environment, Image, Made, Secret};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
@@ -117,11 +118,20 @@ pub enum Command {
     },
     /// See what replicas used in the last seven days, by the kernel's figures, and which limits would do.
     #[command(
-        after_help = "Example:\n  mainyard stats staging/locker-api\n  mainyard stats staging/locker-api --memory \"32 MiB\""
+        after_help = "Example:\n  mainyard stats staging/locker-api\n  mainyard stats staging/locker-api --by replica\n  mainyard stats staging/locker-api --memory \"32 MiB\""
     )]
     Stats {
         /// One workload only, as environment/name.
         target: Option<String>,
+        /// What its traffic is told apart by.
+        #[arg(
+            long,
+            value_enum,
+            value_delimiter = ',',
+            default_values_t = [TrafficBy::Route, TrafficBy::Release],
+            requires = "target"
+        )]
+        by: Vec<TrafficBy>,
         /// Hold this memory limit against what was used, instead of the present one.
         #[arg(long, value_name = "SIZE", requires = "target")]
         memory: Option<String>,
@@ -335,74 +345,17 @@ pub enum Command {
     },
 }
 
-/// How to start.
-#[derive(Debug, Clone, Args)]
-pub struct Start {
-    /// Bring up Larkfield Lockers, with gentle traffic of its own.
-    #[arg(long)]
-    pub demo: bool,
-    /// With the demo: also declare so many workloads that rest, in an environment `crowd`, to look at a large board.
-    #[arg(long, requires = "demo", default_value_t = 0, value_name = "N")]
-    pub crowd: usize,
-    /// Where the API and the console answer.
-    #[arg(long, default_value = "127.0.0.1:8700", value_name = "A:P")]
-    pub api: SocketAddr,
-    /// Where the gateway takes requests.
-    #[arg(long, default_value = "127.0.0.1:8780", value_name = "A:P")]
-    pub http: SocketAddr,
-    /// Where the gateway takes requests over TLS.
-    #[arg(long, default_value = "127.0.0.1:8743", value_name = "A:P")]
-    pub https: SocketAddr,
-    /// How many gateways take requests there, beside each other: when one falls over, the others go on.
-    #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=8))]
-    pub gateways: u32,
-    /// How replicas are kept apart. Without root only `none` is possible, and is taken by itself.
-    #[arg(long, env = "MAINYARD_ISOLATION", value_name = "KIND")]
-    pub isolation: Option<IsolationKind>,
-    /// Come back when it is ready, and leave it running.
-    #[arg(long)]
-    pub background: bool,
-    #[arg(hide = true)]
-    pub workload: Option<String>,
-}
-
-/// How replicas are kept apart from each other and from the machine.
+/// What traffic is told apart by.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum IsolationKind {
-    /// By namespaces, control groups and a system call filter; needs root.
-    Kernel,
-    /// Not at all: ordinary processes with loopback addresses of their own; of the limits only memory is held.
-    None,
-}
-
-impl IsolationKind {
-    pub fn word(self) -> &'static str {
-        match self {
-            IsolationKind::Kernel => "kernel",
-            IsolationKind::None => "none",
-        }
-    }
-}
-
-/// Which part to run.
-#[derive(Debug, Args)]
-pub struct Serve {
-    /// Which part.
-    pub part: Part,
-    /// Which one of several.
-    #[arg(long, default_value_t = 1)]
-    pub number: u32,
-}
-
-/// Parts of the platform.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Part {
-    /// The API, the console and the decisions.
-    Control,
-    /// Runs replicas.
-    Node,
-    /// Carries requests.
-    Gateway,
+pub enum TrafficBy {
+    /// The way in.
+    Route,
+    /// The service.
+    Service,
+    /// The release.
+    Release,
+    /// The replica.
+    Replica,
 }
 
 /// How to print.

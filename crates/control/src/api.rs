@@ -15,7 +15,7 @@ use crate::access::{self, Member};
 use crate::answers::{Answer, default_tail, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
-use crate::traffic::{Point, WayFigures};
+use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
 use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats, stream, transfer, why};
 
 #[derive(OpenApi)]
@@ -54,6 +54,7 @@ use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats
         why::why,
         why::requests,
         metrics::metrics,
+        traffic::answers::list_traffic,
         certificates::list,
         certificates::authority,
         certificates::add,
@@ -71,6 +72,8 @@ use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats
         Snapshot,
         WayFigures,
         Point,
+        Facet,
+        TrafficRow,
         NewEnvironment,
         Scale,
         Scaled,
@@ -114,6 +117,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .configure(stats::routes)
             .configure(why::routes)
             .configure(metrics::routes)
+            .configure(traffic::routes)
             .configure(certificates::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
             .route("/declare", web::post().to(declare))

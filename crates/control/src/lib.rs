@@ -36,7 +36,7 @@ use mainyard_store::Store;
 pub use api::openapi;
 pub use forecast::Size;
 pub use stats::{OfRelease, Stats};
-pub use traffic::{Point, Traffic, WayFigures};
+pub use traffic::{Facet, Point, Traffic, TrafficRow, WayFigures};
 pub use vault::KeySource;
 
 /// What control is started with.

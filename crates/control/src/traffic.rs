@@ -1,11 +1,16 @@
 //! What was served in the last quarter of an hour, by way in, service, release and replica.
 
-use std::collections::{BTreeMap, VecDeque};
-use std::sync::{Mutex, PoisonError};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jiff::Timestamp;
-use mainyard_core::link::{Figure, bucket_millis, percentile};
+use mainyard_core::link::{Figure, percentile};
 use serde::{Deserialize, Serialize};
+
+pub mod answers;
+mod metrics;
+
+pub use answers::routes;
 
 /// Seconds in one point of a series.
 const STEP: i64 = 10;
@@ -13,8 +18,28 @@ const STEP: i64 = 10;
 const POINTS: usize = 90;
 /// Seconds that "now" is an average over.
 const RECENT: i64 = 10;
+/// Seconds that a gateway's word on what is open counts: it is told every second.
+const OPEN_FOR: i64 = 3;
+/// What is told apart in one point; past that, replicas of a release are taken together.
+const APART: usize = 2_000;
+/// What totals are kept of; past that the oldest names go first.
+const TOTALS: usize = 20_000;
 
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+/// What figures are told apart by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Facet {
+    /// The way in: what a route takes, or service and port for callers inside.
+    Route,
+    /// The service.
+    Service,
+    /// The workload's release.
+    Release,
+    /// The replica.
+    Replica,
+}
+
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
 struct Key {
     way: String,
     inside: bool,
@@ -22,6 +47,46 @@ struct Key {
     workload: String,
     release: u32,
     replica: String,
+}
+
+impl Key {
+    fn of(figure: &Figure) -> Key {
+        Key {
+            way: figure.way.clone(),
+            inside: figure.inside,
+            service: figure.service.to_string(),
+            workload: figure.replica.as_ref().map(|id| id.workload.to_string()).unwrap_or_default(),
+            release: figure.release.map_or(0, |release| release.0),
+            replica: figure.replica.as_ref().map(ToString::to_string).unwrap_or_default(),
+        }
+    }
+
+    /// Only what is told apart by these.
+    fn by(&self, facets: &BTreeSet<Facet>) -> Key {
+        let mut key = Key::default();
+        for facet in facets {
+            match facet {
+                Facet::Route => (key.way, key.inside) = (self.way.clone(), self.inside),
+                Facet::Service => key.service.clone_from(&self.service),
+                Facet::Release => (key.workload, key.release) = (self.workload.clone(), self.release),
+                Facet::Replica => {
+                    (key.workload, key.release) = (self.workload.clone(), self.release);
+                    key.replica.clone_from(&self.replica);
+                }
+            }
+        }
+        key
+    }
+
+    /// Whether it is of this environment, or of this service or workload.
+    fn is_of(&self, of: &str) -> bool {
+        let is = |name: &str| name == of || name.strip_prefix(of).is_some_and(|rest| rest.starts_with('/'));
+        is(&self.service) || is(&self.workload)
+    }
+
+    fn of_release(&self) -> Key {
+        Key { replica: String::new(), ..self.clone() }
+    }
 }
 
 #[derive(Debug, Default, Clone)]
@@ -33,22 +98,18 @@ struct Sum {
     times: BTreeMap<u8, u64>,
 }
 
-/// Everything since control started, by way, release and replica.
-type Totals = BTreeMap<Key, Sum>;
-
-/// Replicas and ways that totals are kept of; past that the oldest names go first.
-const TOTALS: usize = 20_000;
-
-/// Requests and failures, by service.
-type Served = BTreeMap<String, (u64, u64)>;
+type Sums = BTreeMap<Arc<Key>, Sum>;
 
 #[derive(Debug, Default)]
 struct Inner {
     /// Second → key → sum, for the last seconds.
-    seconds: VecDeque<(i64, BTreeMap<Key, Sum>)>,
-    /// Step → service → requests and failures, for the whole window.
-    steps: VecDeque<(i64, Served)>,
-    totals: Totals,
+    seconds: VecDeque<(i64, Sums)>,
+    /// The same in steps, for the whole window.
+    steps: VecDeque<(i64, Sums)>,
+    /// Everything since control started.
+    totals: Sums,
+    /// What a gateway said last of what is open, and in which second.
+    open: BTreeMap<(String, Arc<Key>), (i64, u32)>,
 }
 
 /// Recent traffic; in memory only.
@@ -56,7 +117,7 @@ struct Inner {
 pub struct Traffic(Mutex<Inner>);
 
 /// Requests in one step of ten seconds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Point {
     /// Seconds since 1970 UTC at which the step began.
     pub at: i64,
@@ -64,6 +125,9 @@ pub struct Point {
     pub requests: u64,
     /// Those that failed.
     pub failed: u64,
+    /// The time that 95 of 100 requests took at most, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub p95: Option<f64>,
 }
 
 /// What one way in, release and replica served over the last ten seconds.
@@ -81,6 +145,9 @@ pub struct WayFigures {
     pub release: u32,
     /// The replica's id; empty where none answered.
     pub replica: String,
+    /// Requests that are open now.
+    #[serde(default)]
+    pub open: u32,
     /// Requests a second.
     pub rate: f64,
     /// Requests that failed.
@@ -101,6 +168,16 @@ pub struct WayFigures {
     pub p95: Option<f64>,
 }
 
+/// What was served over the last ten seconds and the last quarter of an hour.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct TrafficRow {
+    /// The last ten seconds; what it is not told apart by is empty.
+    #[serde(flatten)]
+    pub now: WayFigures,
+    /// The last quarter of an hour.
+    pub points: Vec<Point>,
+}
+
 impl Sum {
     fn add(&mut self, figure: &Figure) {
         self.requests += figure.requests;
@@ -108,6 +185,79 @@ impl Sum {
         self.received += figure.received;
         self.sent += figure.sent;
         figure.times.iter().for_each(|(bucket, count)| *self.times.entry(*bucket).or_default() += count);
+    }
+
+    fn merge(&mut self, other: &Sum) {
+        self.requests += other.requests;
+        self.failed += other.failed;
+        self.received += other.received;
+        self.sent += other.sent;
+        other.times.iter().for_each(|(bucket, count)| *self.times.entry(*bucket).or_default() += count);
+    }
+
+    fn point(&self, at: i64) -> Point {
+        Point { at, requests: self.requests, failed: self.failed, p95: percentile(&self.times, 0.95) }
+    }
+
+    fn figures(&self, key: &Key, open: u32) -> WayFigures {
+        WayFigures {
+            way: key.way.clone(),
+            inside: key.inside,
+            service: key.service.clone(),
+            workload: key.workload.clone(),
+            release: key.release,
+            replica: key.replica.clone(),
+            open,
+            rate: self.requests as f64 / RECENT as f64,
+            failed: self.failed,
+            received: self.received as f64 / RECENT as f64,
+            sent: self.sent as f64 / RECENT as f64,
+            p50: percentile(&self.times, 0.5),
+            p95: percentile(&self.times, 0.95),
+            p99: percentile(&self.times, 0.99),
+        }
+    }
+}
+
+impl Inner {
+    fn add(&mut self, gateway: &str, figure: &Figure, now: i64) {
+        let key = Arc::new(Key::of(figure));
+        let told = (gateway.to_owned(), Arc::clone(&key));
+        match figure.open {
+            0 => self.open.remove(&told),
+            open => self.open.insert(told, (now, open)),
+        };
+        if figure.requests + figure.received + figure.sent == 0 {
+            return;
+        }
+        slot(&mut self.seconds, now, (RECENT + 2) as usize).entry(Arc::clone(&key)).or_default().add(figure);
+        let step = slot(&mut self.steps, now / STEP * STEP, POINTS);
+        let apart = step.len() < APART || step.contains_key(&key);
+        let own = if apart { Arc::clone(&key) } else { Arc::new(key.of_release()) };
+        step.entry(own).or_default().add(figure);
+        self.totals.entry(key).or_default().add(figure);
+        if self.totals.len() > TOTALS {
+            self.totals.pop_first();
+        }
+    }
+
+    /// Requests that are open by the word of all gateways.
+    fn open_now(&self, now: i64) -> BTreeMap<&Key, u32> {
+        let mut sums: BTreeMap<&Key, u32> = BTreeMap::new();
+        for ((_, key), (_, open)) in self.open.iter().filter(|(_, (at, _))| *at > now - OPEN_FOR) {
+            *sums.entry(key).or_default() += open;
+        }
+        sums
+    }
+
+    fn of_seconds(&self, now: i64) -> impl Iterator<Item = (&Arc<Key>, &Sum)> {
+        self.seconds.iter().filter(move |(second, _)| *second > now - RECENT).flat_map(|(_, sums)| sums)
+    }
+
+    fn of_steps(&self, now: i64) -> impl Iterator<Item = (i64, &Arc<Key>, &Sum)> {
+        let begin = now - STEP * POINTS as i64;
+        let steps = self.steps.iter().filter(move |(at, _)| *at > begin);
+        steps.flat_map(|(at, sums)| sums.iter().map(|(key, sum)| (*at, key, sum)))
     }
 }
 
@@ -123,139 +273,71 @@ impl Traffic {
         Traffic(Mutex::default())
     }
 
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// Adds a gateway's figures to the present second.
-    pub fn add(&self, figures: &[Figure]) {
-        // Copies of a shadow step are nobody's requests.
-        let figures: Vec<&Figure> = figures.iter().filter(|figure| !figure.shadow).collect();
-        if figures.is_empty() {
-            return;
-        }
+    pub fn add(&self, gateway: &str, figures: &[Figure]) {
         let now = Timestamp::now().as_second();
-        let mut inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let Inner { seconds, steps, totals } = &mut *inner;
-        let second = slot(seconds, now, (RECENT + 2) as usize);
-        for figure in &figures {
-            let key = Key {
-                way: figure.way.clone(),
-                inside: figure.inside,
-                service: figure.service.to_string(),
-                workload: figure.replica.as_ref().map(|id| id.workload.to_string()).unwrap_or_default(),
-                release: figure.release.map_or(0, |release| release.0),
-                replica: figure.replica.as_ref().map(ToString::to_string).unwrap_or_default(),
-            };
-            second.entry(key.clone()).or_default().add(figure);
-            totals.entry(key).or_default().add(figure);
+        let mut inner = self.lock();
+        // Copies of a shadow step are nobody's requests.
+        for figure in figures.iter().filter(|figure| !figure.shadow) {
+            inner.add(gateway, figure, now);
         }
-        while totals.len() > TOTALS {
-            totals.pop_first();
-        }
-        let step = slot(steps, now / STEP * STEP, POINTS);
-        for figure in figures {
-            let sum = step.entry(figure.service.to_string()).or_default();
-            sum.0 += figure.requests;
-            sum.1 += figure.failed;
-        }
+        inner.open.retain(|_, (at, _)| *at > now - OPEN_FOR);
     }
 
     /// The last ten seconds, by way, release and replica.
     pub fn recent(&self) -> Vec<WayFigures> {
         let now = Timestamp::now().as_second();
-        let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut sums: BTreeMap<&Key, Sum> = BTreeMap::new();
-        for (_, second) in inner.seconds.iter().filter(|(second, _)| *second > now - RECENT) {
-            for (key, sum) in second {
-                let total = sums.entry(key).or_default();
-                total.requests += sum.requests;
-                total.failed += sum.failed;
-                total.received += sum.received;
-                total.sent += sum.sent;
-                sum.times
-                    .iter()
-                    .for_each(|(bucket, count)| *total.times.entry(*bucket).or_default() += count);
-            }
-        }
-        let figures = sums.into_iter().map(|(key, sum)| WayFigures {
-            way: key.way.clone(),
-            inside: key.inside,
-            service: key.service.clone(),
-            workload: key.workload.clone(),
-            release: key.release,
-            replica: key.replica.clone(),
-            rate: sum.requests as f64 / RECENT as f64,
-            failed: sum.failed,
-            received: sum.received as f64 / RECENT as f64,
-            sent: sum.sent as f64 / RECENT as f64,
-            p50: percentile(&sum.times, 0.5),
-            p95: percentile(&sum.times, 0.95),
-            p99: percentile(&sum.times, 0.99),
-        });
-        figures.collect()
+        let inner = self.lock();
+        let open = inner.open_now(now);
+        let mut sums: BTreeMap<&Key, Sum> = open.keys().map(|key| (*key, Sum::default())).collect();
+        inner.of_seconds(now).for_each(|(key, sum)| sums.entry(key).or_default().merge(sum));
+        sums.into_iter().map(|(key, sum)| sum.figures(key, open.get(key).copied().unwrap_or(0))).collect()
     }
 
-    /// Everything since control started, as OpenMetrics 1.0 has it.
-    pub fn metrics(&self) -> String {
-        let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let labels = |key: &Key| {
-            let from = if key.inside { "inside" } else { "outside" };
-            format!(
-                "way=\"{}\",from=\"{from}\",service=\"{}\",release=\"{}\",replica=\"{}\"",
-                escaped(&key.way),
-                key.service,
-                key.release,
-                key.replica
-            )
-        };
-        let mut text = String::new();
-        let mut counter = |name: &str, help: &str, of: &dyn Fn(&Sum) -> u64| {
-            text.push_str(&format!("# TYPE {name} counter\n# HELP {name} {help}\n"));
-            for (key, sum) in &inner.totals {
-                text.push_str(&format!("{name}_total{{{}}} {}\n", labels(key), of(sum)));
-            }
-        };
-        counter("mainyard_requests", "Requests that ended.", &|sum| sum.requests);
-        counter(
-            "mainyard_requests_failed",
-            "Requests without an answer, or with one of 500 and above.",
-            &|sum| sum.failed,
-        );
-        counter("mainyard_received_bytes", "Bytes of the requests' bodies.", &|sum| sum.received);
-        counter("mainyard_sent_bytes", "Bytes of the answers' bodies.", &|sum| sum.sent);
-        let name = "mainyard_request_seconds";
-        text.push_str(&format!(
-            "# TYPE {name} histogram\n# UNIT {name} seconds\n# HELP {name} Time until a request ended.\n"
-        ));
-        for (key, sum) in &inner.totals {
-            let (labels, mut seen) = (labels(key), 0);
-            for (bucket, count) in &sum.times {
-                seen += count;
-                let end = bucket_millis(*bucket) / 1000.0;
-                text.push_str(&format!("{name}_bucket{{{labels},le=\"{end:.6}\"}} {seen}\n"));
-            }
-            text.push_str(&format!(
-                "{name}_bucket{{{labels},le=\"+Inf\"}} {seen}\n{name}_count{{{labels}}} {seen}\n"
-            ));
+    /// The last ten seconds and the last quarter of an hour, told apart by these; of an environment, a service or a
+    /// workload, or of all. Percentiles are of all requests of a row together.
+    pub fn told_by(&self, facets: &BTreeSet<Facet>, of: Option<&str>) -> Vec<TrafficRow> {
+        #[derive(Default)]
+        struct Row {
+            open: u32,
+            now: Sum,
+            steps: BTreeMap<i64, Sum>,
         }
-        text
+        let now = Timestamp::now().as_second();
+        let inner = self.lock();
+        let wanted = |key: &Key| of.is_none_or(|of| key.is_of(of));
+        let mut rows: BTreeMap<Key, Row> = BTreeMap::new();
+        for (key, open) in inner.open_now(now).into_iter().filter(|(key, _)| wanted(key)) {
+            rows.entry(key.by(facets)).or_default().open += open;
+        }
+        for (key, sum) in inner.of_seconds(now).filter(|(key, _)| wanted(key)) {
+            rows.entry(key.by(facets)).or_default().now.merge(sum);
+        }
+        for (at, key, sum) in inner.of_steps(now).filter(|(_, key, _)| wanted(key)) {
+            rows.entry(key.by(facets)).or_default().steps.entry(at).or_default().merge(sum);
+        }
+        let told = rows.into_iter().map(|(key, row)| TrafficRow {
+            now: row.now.figures(&key, row.open),
+            points: row.steps.iter().map(|(at, sum)| sum.point(*at)).collect(),
+        });
+        told.collect()
     }
 
     /// The last quarter of an hour, by service.
     pub fn series(&self) -> BTreeMap<String, Vec<Point>> {
-        let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut series: BTreeMap<String, Vec<Point>> = BTreeMap::new();
-        let begin = Timestamp::now().as_second() - STEP * POINTS as i64;
-        for (at, services) in inner.steps.iter().filter(|(at, _)| *at > begin) {
-            for (service, (requests, failed)) in services {
-                let point = Point { at: *at, requests: *requests, failed: *failed };
-                series.entry(service.clone()).or_default().push(point);
-            }
+        let now = Timestamp::now().as_second();
+        let inner = self.lock();
+        let mut series: BTreeMap<&str, BTreeMap<i64, Sum>> = BTreeMap::new();
+        for (at, key, sum) in inner.of_steps(now) {
+            series.entry(&key.service).or_default().entry(at).or_default().merge(sum);
         }
-        series
+        let points = |steps: BTreeMap<i64, Sum>| steps.iter().map(|(at, sum)| sum.point(*at)).collect();
+        series.into_iter().map(|(service, steps)| (service.to_owned(), points(steps))).collect()
     }
-}
-
-/// A label's value (OpenMetrics 1.0, escaping).
-fn escaped(text: &str) -> String {
-    text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n")
 }
 
 /// The entry for this moment; older ones than `keep` make room.
@@ -271,46 +353,4 @@ fn slot<T: Default>(list: &mut VecDeque<(i64, T)>, at: i64, keep: usize) -> &mut
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use mainyard_core::model::ReleaseNumber;
-
-    #[test]
-    fn figures_add_up_by_release_and_in_the_series() {
-        let traffic = Traffic::new();
-        let figure = |release, requests| Figure {
-            way: "api.lockers.localhost".into(),
-            inside: false,
-            service: "staging/locker-api".parse().expect("a target"),
-            replica: Some("staging/locker-api/a0".parse().expect("an id")),
-            release: Some(ReleaseNumber(release)),
-            requests,
-            failed: 1,
-            received: 0,
-            sent: 0,
-            times: BTreeMap::from([(4, requests)]),
-            shadow: false,
-            other_size: 0,
-        };
-        traffic.add(&[figure(1, 30), figure(2, 10)]);
-        traffic.add(&[figure(1, 20)]);
-        let recent = traffic.recent();
-        assert_eq!(
-            recent.iter().map(|f| (f.release, f.rate, f.failed)).collect::<Vec<_>>(),
-            [(1, 5.0, 2), (2, 1.0, 1)]
-        );
-        assert_eq!(recent[0].p95, Some(0.4));
-        let points: u64 = traffic.series()["staging/locker-api"].iter().map(|point| point.requests).sum();
-        assert_eq!(points, 60);
-        let labels = "way=\"api.lockers.localhost\",from=\"outside\",service=\"staging/locker-api\",release=\"1\",replica=\"staging/locker-api/a0\"";
-        let metrics = traffic.metrics();
-        for line in [
-            format!("mainyard_requests_total{{{labels}}} 50\n"),
-            format!("mainyard_requests_failed_total{{{labels}}} 2\n"),
-            format!("mainyard_request_seconds_bucket{{{labels},le=\"0.000400\"}} 50\n"),
-            format!("mainyard_request_seconds_count{{{labels}}} 50\n"),
-        ] {
-            assert!(metrics.contains(&line), "{line} is not in\n{metrics}");
-        }
-    }
-}
+mod tests;

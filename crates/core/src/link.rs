@@ -254,6 +254,9 @@ pub struct Figure {
     pub replica: Option<ReplicaId>,
     /// Its release.
     pub release: Option<ReleaseNumber>,
+    /// Requests that were open when the figure was taken. It is told for as long as there are any.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub open: u32,
     /// Requests that ended.
     pub requests: u64,
     /// Of those without an answer, or with one of 500 and above.
@@ -273,6 +276,10 @@ pub struct Figure {
     /// Of copies: how many were answered in another size.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub other_size: u64,
+}
+
+fn is_none(number: &u32) -> bool {
+    *number == 0
 }
 
 fn is_zero(number: &u64) -> bool {

@@ -145,7 +145,8 @@ pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
     Table { version, services: services.collect(), routes: routes.collect() }
 }
 
-fn route_entry(sources: Sources<'_>, route: &Route) -> RouteEntry {
+/// A route and where it leads.
+pub fn route_entry(sources: Sources<'_>, route: &Route) -> RouteEntry {
     let leg = |leg: &Leg| {
         let service = Target::new(&route.target.environment, &leg.service);
         let ports = &sources.services.get(&service)?.spec.ports;

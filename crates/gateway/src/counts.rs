@@ -34,6 +34,7 @@ const BUCKETS: usize = 65;
 #[derive(Debug, Clone)]
 struct Count {
     service: Target,
+    open: u32,
     requests: u64,
     failed: u64,
     received: u64,
@@ -46,6 +47,7 @@ impl Count {
     fn of(service: &Target) -> Count {
         Count {
             service: service.clone(),
+            open: 0,
             requests: 0,
             failed: 0,
             received: 0,
@@ -61,14 +63,20 @@ impl Count {
         self.times[usize::from(time_bucket(micros)).min(BUCKETS - 1)] += 1;
     }
 
-    fn figure(self, way: Way, backend: Option<&Backend>, shadow: bool) -> Figure {
+    /// Whether there is anything to tell.
+    fn tells(&self) -> bool {
+        self.requests > 0 || self.open > 0 || self.received + self.sent > 0
+    }
+
+    fn figure(&self, way: &Way, backend: Option<&Backend>, shadow: bool) -> Figure {
         let times = self.times.iter().enumerate().filter(|(_, count)| **count > 0);
         Figure {
             way: way.name.to_string(),
             inside: way.inside,
-            service: self.service,
+            service: self.service.clone(),
             replica: backend.map(|backend| backend.replica.clone()),
             release: backend.map(|backend| backend.release),
+            open: self.open,
             requests: self.requests,
             failed: self.failed,
             received: self.received,
@@ -98,6 +106,24 @@ impl Counts {
         });
     }
 
+    /// A request begins.
+    pub fn open(&self, way: &Way, service: &Target) {
+        self.with(way, service, |count| count.open += 1);
+    }
+
+    /// A request that began has ended.
+    pub fn close(&self, way: &Way, service: &Target) {
+        self.with(way, service, |count| count.open = count.open.saturating_sub(1));
+    }
+
+    /// Adds what a connection carried that began as a request, which was counted before.
+    pub fn add_bytes(&self, way: &Way, service: &Target, received: u64, sent: u64) {
+        self.with(way, service, |count| {
+            count.received += received;
+            count.sent += sent;
+        });
+    }
+
     /// Adds a copy that was answered, where its answer had another size than the visitor's.
     pub fn add_copy(&self, way: &Way, service: &Target, failed: bool, micros: u64, other_size: bool) {
         self.with(way, service, |count| {
@@ -121,9 +147,15 @@ impl Counts {
         }
     }
 
-    /// Takes what was counted since the last call.
+    /// Takes what was counted since the last call, with what is open now.
     pub fn take(&self, backend: Option<&Backend>, shadow: bool) -> Vec<Figure> {
-        let counted = std::mem::take(&mut *self.lock());
-        counted.into_iter().map(|(way, count)| count.figure(way, backend, shadow)).collect()
+        let mut list = self.lock();
+        let told = list.iter().filter(|(_, count)| count.tells());
+        let figures = told.map(|(way, count)| count.figure(way, backend, shadow)).collect();
+        list.retain(|(_, count)| count.open > 0);
+        for (_, count) in list.iter_mut() {
+            *count = Count { open: count.open, ..Count::of(&count.service) };
+        }
+        figures
     }
 }

@@ -16,13 +16,14 @@ use crate::arrival::Arrival;
 use crate::backend::{Connection, Onward, Pool};
 use crate::body::{Fault, Passage, RequestBody};
 use crate::compress::{self, Zipped};
-use crate::counts::{Ended, Way};
+use crate::counts::Ended;
 use crate::delivered::{Delivered, Tally};
 use crate::headers::{
     REQUEST_ID, copy_without_body, given_id, length_of, prepare, strip_hop_by_hop, wanted_upgrade,
 };
 use crate::lead::{self, Lead};
 use crate::pages;
+use crate::passing::both_ways;
 use crate::refused::Refused;
 use crate::replica::Open;
 use crate::route::joined;
@@ -123,9 +124,8 @@ impl Forwarder {
         // A visitor that sends too much, too slowly or half of it is no failure of the service.
         let failed_us = failed.status.is_server_error();
         let micros = begun.elapsed().as_micros() as u64;
-        let way = Way { name: Arc::clone(&lead.way), inside: lead.inside };
         let ended = Ended { failed: failed_us, micros, received: 0, sent: 0 };
-        self.serving.count(&way, &lead.service.target, None, ended);
+        self.serving.count(&lead.by(), &lead.service.target, None, ended);
         note.way = Some(Arc::clone(&lead.way));
         note.route = lead.route.as_ref().map(|route| Arc::clone(&route.key));
         self.note_refused(note, &failed, begun);
@@ -213,14 +213,14 @@ impl Forwarder {
         };
         let silent = |reason: Reason| Refused { reason, ..unavailable() };
         let (mut trouble, mut repeated, mut again) = (None, false, repeat.map_or(0, |repeat| repeat.times));
-        let mut service = Arc::clone(&lead.service);
+        let (way, mut service) = (lead.by(), Arc::clone(&lead.service));
         loop {
             let mut left = false;
             let port = service.ports.get(&lead.port).ok_or_else(|| silent(service.silent()))?;
             let seated = brought.and_then(|seat| port.replicas().find(|replica| replica.seat == seat));
             let turns = port.in_turn(self.worker, TRIES + again as usize);
             for replica in seated.into_iter().chain(turns) {
-                let Some(open) = self.serving.enter(replica) else {
+                let Some(open) = self.serving.enter(replica, Some((&way, &service))) else {
                     left = true;
                     continue;
                 };
@@ -329,7 +329,7 @@ impl Forwarder {
     /// What a copy's answer is compared with.
     fn original(&self, answer: &Response<Incoming>, open: &Open, lead: &Lead, sent: Instant) -> Original {
         Original {
-            way: Way { name: Arc::clone(&lead.way), inside: lead.inside },
+            way: lead.by(),
             service: lead.service.target.clone(),
             replica: Arc::clone(&open.replica),
             status: answer.status(),
@@ -349,7 +349,7 @@ impl Forwarder {
         passage: Option<Rc<Passage>>,
         mut asked: Asked,
     ) -> Response<AnswerBody> {
-        let way = Way { name: Arc::clone(&lead.way), inside: lead.inside };
+        let way = lead.by();
         asked.note.way = Some(Arc::clone(&lead.way));
         asked.note.replica = Some(Arc::clone(&open.replica));
         asked.note.status = answer.status().as_u16();
@@ -359,14 +359,13 @@ impl Forwarder {
             let ended = Ended { failed: false, micros, received: 0, sent: 0 };
             self.serving.count(&way, &lead.service.target, Some(&open.replica), ended);
             self.remember(asked.note, micros, 0, 0);
+            let service = lead.service.target.clone();
             asked.line.raw.store(true, std::sync::atomic::Ordering::Relaxed);
             tokio::task::spawn_local(async move {
                 // The connection counts as open for as long as both sides talk.
-                let _open = open;
                 if let (Ok(visitor), Ok(replica)) = (visitor.await, replica.await) {
-                    let _ =
-                        tokio::io::copy_bidirectional(&mut TokioIo::new(visitor), &mut TokioIo::new(replica))
-                            .await;
+                    let passed = both_ways(TokioIo::new(visitor), TokioIo::new(replica)).await;
+                    open.replica.counts.add_bytes(&way, &service, passed.received, passed.sent);
                 }
             });
             return answer.map(|_| Either::Right(Full::default()));

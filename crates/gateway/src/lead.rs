@@ -11,6 +11,7 @@ use mainyard_core::model::ReasonCode;
 use mainyard_core::routing::{Asked, NoRoute, plain_path};
 
 use crate::arrival::{Arrival, Called};
+use crate::counts;
 use crate::refused::Refused;
 use crate::route::Route;
 use crate::service::{Cell, Service};
@@ -32,6 +33,13 @@ pub struct Lead {
     pub port: u16,
     /// The path, with the query, as it is sent on.
     pub path: String,
+}
+
+impl Lead {
+    /// What it is counted by.
+    pub fn by(&self) -> counts::Way {
+        counts::Way { name: Arc::clone(&self.way), inside: self.inside }
+    }
 }
 
 /// What the request's path is, in the forms in which it goes on and is compared.

@@ -23,6 +23,7 @@ mod lead;
 mod limiter;
 mod link;
 mod pages;
+mod passing;
 mod ports;
 mod refused;
 mod replica;

@@ -72,7 +72,7 @@ impl Copy {
     pub fn send(self, forwarder: Forwarder, original: Original) {
         tokio::task::spawn_local(async move {
             let begun = Instant::now();
-            let Some(_open) = forwarder.serving.enter(&self.replica) else { return };
+            let Some(_open) = forwarder.serving.enter(&self.replica, None) else { return };
             let asked = async {
                 let mut connection =
                     forwarder.pool.get(self.replica.backend.address, &self.onward).await.ok()?;

@@ -10,6 +10,7 @@ use crate::arrival::Arrival;
 use crate::backend::connect;
 use crate::counts::{Ended, Way};
 use crate::lead;
+use crate::passing::{Passed, both_ways};
 use crate::route::Route;
 use crate::service::Cell;
 use crate::worker::Forwarder;
@@ -57,7 +58,7 @@ impl Forwarder {
 
     async fn splice(
         &self,
-        mut stream: impl AsyncRead + AsyncWrite + Unpin,
+        stream: impl AsyncRead + AsyncWrite,
         cell: &Cell,
         port: u16,
         name: Arc<str>,
@@ -72,11 +73,10 @@ impl Forwarder {
             target = Some(service.target.clone());
             let Some(port) = service.ports.get(&port) else { return };
             for replica in port.in_turn(self.worker, TRIES) {
-                let Some(_open) = self.serving.enter(replica) else { continue };
-                let Ok(mut onward) = connect(replica.backend.address).await else { continue };
-                let passed = tokio::io::copy_bidirectional(&mut stream, &mut onward).await;
-                let (received, sent) = passed.unwrap_or_default();
-                let ended = Ended { failed: false, micros: micros(), received, sent };
+                let Some(_open) = self.serving.enter(replica, Some((&way, &service))) else { continue };
+                let Ok(onward) = connect(replica.backend.address).await else { continue };
+                let Passed { received, sent, broken } = both_ways(stream, onward).await;
+                let ended = Ended { failed: broken, micros: micros(), received, sent };
                 self.serving.count(&way, &service.target, Some(replica), ended);
                 return;
             }

@@ -155,7 +155,7 @@ impl World {
                 if self.decide(control)
                     && let Some((cluster, _)) = &self.controls[control].leader
                 {
-                    let table = cluster.table();
+                    let table = cluster.served().clone();
                     self.send_gateway(control, gateway, table);
                 }
             }
@@ -214,6 +214,7 @@ impl World {
         let it = &mut self.controls[control];
         let Some((cluster, epoch)) = &mut it.leader else { return false };
         let Settled { changes, orders, table, wake, .. } = cluster.settle(clock);
+        let table = table.map(|_| (cluster.served().clone(), cluster.table()));
         let epoch = *epoch;
         let reached = it.cut_until <= now;
         if !changes.is_empty() {
@@ -250,7 +251,10 @@ impl World {
                 );
             }
         }
-        if let Some(table) = table {
+        if let Some((table, whole)) = table {
+            if table != whole {
+                self.violated("what was not made anew of the table differs from the record".into());
+            }
             for gateway in 0..self.gateways.len() {
                 self.send_gateway(control, gateway, table.clone());
             }

@@ -96,6 +96,7 @@ impl World {
             service: replica.workload.clone(),
             replica: Some(replica),
             release: Some(release),
+            open: 0,
             requests,
             failed,
             received: 0,

@@ -49,8 +49,8 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Compare { from, to, output } => {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
         }
-        Command::Stats { target: Some(target), memory, output } => {
-            stats::of_one(&client, &parse_target(&target)?, memory, output).await
+        Command::Stats { target: Some(target), by, memory, output } => {
+            stats::of_one(&client, &parse_target(&target)?, &by, memory, output).await
         }
         Command::Stats { target: None, output, .. } => stats::of_all(&client, output).await,
         Command::Why { what, method, headers, output } => {

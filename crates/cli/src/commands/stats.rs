@@ -1,14 +1,13 @@
 //! What replicas used, and which limits would do.
 
-use std::collections::BTreeMap;
-
+use clap::ValueEnum;
 use comfy_table::Cell;
-use mainyard_control::{OfRelease, Stats, WayFigures};
+use mainyard_control::{OfRelease, Stats, TrafficRow, WayFigures};
 use mainyard_core::model::{Bytes, Signal, Target};
 use mainyard_core::sizing::DAYS;
 
 use super::acts::path;
-use crate::args::Output;
+use crate::args::{Output, TrafficBy};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
 use crate::words::{Failure, Paint, shape};
@@ -21,6 +20,7 @@ fn read<T: serde::de::DeserializeOwned>(answer: serde_json::Value) -> Result<T, 
 pub async fn of_one(
     client: &Client,
     target: &Target,
+    by: &[TrafficBy],
     memory: Option<String>,
     output: Output,
 ) -> Result<(), Failure> {
@@ -29,12 +29,15 @@ pub async fn of_one(
     });
     let query = memory.transpose()?.map_or(String::new(), |limit| format!("?memory={}B", limit.bytes()));
     let answer = client.get(&format!("{}{query}", path(target, "/stats"))).await?;
+    let traffic = traffic(client, target, by).await?;
     if output.json {
+        let mut answer = answer;
+        answer["traffic"] = traffic;
         println!("{answer:#}");
         return Ok(());
     }
     let stats: Stats = read(answer)?;
-    served(client, target).await?;
+    print_traffic(target, by, &read::<Vec<TrafficRow>>(traffic)?);
     println!(
         "{}  {}",
         Paint::stdout().strong(&target.to_string()),
@@ -69,40 +72,56 @@ pub async fn of_one(
     Ok(())
 }
 
-/// What was served in the last ten seconds, by the way in and the release.
-async fn served(client: &Client, target: &Target) -> Result<(), Failure> {
-    let snapshot = client.snapshot().await?;
-    let mut ways: BTreeMap<(&str, u32), Vec<&WayFigures>> = BTreeMap::new();
-    for figure in snapshot.figures.iter().filter(|figure| figure.workload == target.to_string()) {
-        ways.entry((&figure.way, figure.release)).or_default().push(figure);
+/// What was served in the last ten seconds, told apart by what was asked.
+async fn traffic(client: &Client, target: &Target, by: &[TrafficBy]) -> Result<serde_json::Value, Failure> {
+    let words: Vec<String> =
+        by.iter().filter_map(|by| Some(by.to_possible_value()?.get_name().to_owned())).collect();
+    client.get(&format!("/traffic?by={}&of={target}", words.join(","))).await
+}
+
+fn print_traffic(target: &Target, by: &[TrafficBy], rows: &[TrafficRow]) {
+    let served = |row: &&TrafficRow| row.now.open > 0 || row.now.rate > 0.0;
+    if !rows.iter().any(|row| served(&row)) {
+        return;
     }
-    if ways.is_empty() {
-        return Ok(());
-    }
-    let mut rows = table(&["WAY IN", "RELEASE", "REQUESTS", "FAILED", "P50 · P95 · P99", "IN", "OUT"]);
-    for ((way, release), figures) in ways {
-        let most =
-            |of: fn(&WayFigures) -> Option<f64>| figures.iter().filter_map(|it| of(it)).fold(0.0, f64::max);
-        let sum = |of: fn(&WayFigures) -> f64| figures.iter().map(|it| of(it)).sum::<f64>();
-        let bytes = |each: f64| format!("{}/s", Bytes::new(each as u64));
-        rows.add_row([
-            way.to_owned(),
-            release.to_string(),
-            format!("{:.1}/s", sum(|it| it.rate)),
-            figures.iter().map(|it| it.failed).sum::<u64>().to_string(),
-            format!("{:.1} · {:.1} · {:.1} ms", most(|it| it.p50), most(|it| it.p95), most(|it| it.p99)),
-            bytes(sum(|it| it.received)),
-            bytes(sum(|it| it.sent)),
-        ]);
+    let has = |one: TrafficBy| by.contains(&one);
+    let named: [(bool, &str, fn(&WayFigures) -> String); 4] = [
+        (has(TrafficBy::Route), "WAY IN", |now| now.way.clone()),
+        (has(TrafficBy::Service), "SERVICE", |now| now.service.clone()),
+        (has(TrafficBy::Release) || has(TrafficBy::Replica), "RELEASE", |now| match now.release {
+            0 => "none".to_owned(),
+            release => release.to_string(),
+        }),
+        (has(TrafficBy::Replica), "REPLICA", |now| match now.replica.as_str() {
+            "" => "none answered".to_owned(),
+            replica => replica.to_owned(),
+        }),
+    ];
+    let named: Vec<_> = named.into_iter().filter(|(asked, ..)| *asked).collect();
+    let heads = named.iter().map(|(_, head, _)| *head);
+    let heads: Vec<&str> =
+        heads.chain(["REQUESTS", "OPEN", "FAILED", "P50 · P95 · P99", "IN", "OUT"]).collect();
+    let mut printed = table(&heads);
+    let millis = |each: Option<f64>| each.map_or("-".to_owned(), |each| format!("{each:.1}"));
+    let bytes = |each: f64| format!("{}/s", Bytes::new(each as u64));
+    for TrafficRow { now, .. } in rows.iter().filter(served) {
+        let figures = [
+            format!("{:.1}/s", now.rate),
+            now.open.to_string(),
+            now.failed.to_string(),
+            format!("{} · {} · {} ms", millis(now.p50), millis(now.p95), millis(now.p99)),
+            bytes(now.received),
+            bytes(now.sent),
+        ];
+        printed.add_row(named.iter().map(|(_, _, name)| name(now)).chain(figures));
     }
     println!(
         "{}  {}",
         Paint::stdout().strong(&target.to_string()),
         Paint::stdout().quiet("the last 10 seconds")
     );
-    print(&rows);
+    print(&printed);
     println!();
-    Ok(())
 }
 
 fn say_nothing(stats: &Stats) -> Result<(), Failure> {

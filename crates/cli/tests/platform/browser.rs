@@ -1,6 +1,7 @@
 //! Headless Chromium with its driver, and what a person does in it.
 
 use std::net::TcpListener;
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
@@ -18,18 +19,37 @@ pub struct Browser {
 }
 
 impl Browser {
+    /// One that trusts what its person has trusted: nothing yet.
     pub fn start() -> Browser {
+        Browser::of_someone(&[])
+    }
+
+    /// One whose person trusts these authorities, given as files of PEM.
+    pub fn of_someone(trusted: &[&Path]) -> Browser {
         let port = TcpListener::bind("127.0.0.1:0")
             .and_then(|listener| listener.local_addr())
             .expect("a free port")
             .port();
+        let profile = tempfile::tempdir().expect("a directory");
+        let store = profile.path().join(".pki/nssdb");
+        std::fs::create_dir_all(&store).expect("made");
+        let certutil = |words: &[&str]| {
+            let mut command = Command::new("certutil");
+            command.args(["-d", &format!("sql:{}", store.display())]).args(words);
+            let done = command.output().expect("certutil; `make test` installs it");
+            assert!(done.status.success(), "certutil {words:?}: {done:?}");
+        };
+        certutil(&["-N", "--empty-password"]);
+        for file in trusted {
+            certutil(&["-A", "-t", "C,,", "-n", "trusted", "-i", &file.display().to_string()]);
+        }
         let driver = Command::new("chromedriver")
             .arg(format!("--port={port}"))
+            .env("HOME", profile.path())
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
             .expect("chromedriver; `make test` installs it");
-        let profile = tempfile::tempdir().expect("a directory");
         let path = profile.path().display().to_string();
         until("the driver answers", || std::net::TcpStream::connect(("127.0.0.1", port)).ok().map(drop));
         Browser { driver, port, profile: path, _profile: profile }

@@ -6,6 +6,7 @@ use std::process::{Command, Output, Stdio};
 
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DistinguishedName, DnType, IsCa, KeyPair};
 
+use crate::browser::{Browser, wait_for_text};
 use crate::common::{Platform, until};
 
 const API: &str = "api.staging.lockers.localhost";
@@ -174,4 +175,35 @@ fn inside_names_are_found_and_environments_stay_apart_unless_a_service_is_open()
     assert!(shown.contains("open to   staging") && shown.contains("production/locker-api/a0"), "{shown}");
     let wrong = platform.run(&["show", "service:production/open-apy"]);
     assert!(wrong.err.contains("did you mean `open-api`"), "{wrong:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_that_trusts_the_platforms_authority_is_answered_over_tls() {
+    let platform = Platform::start(true);
+    for target in ["staging/locker-api", "staging/courier-web"] {
+        platform.workload(target, |workload| workload["state"] == "steady");
+    }
+    let page = format!("https://staging.lockers.localhost:{}/", platform.https.port());
+    let authority = platform.dir.path().join("authority.pem");
+    std::fs::write(&authority, platform.ok(&["certificate", "show-authority"])).expect("written");
+
+    let stranger = Browser::start();
+    let client = stranger.open().await;
+    client.goto(&page).await.expect("the browser's own page");
+    assert_eq!(client.title().await.expect("a title"), "Privacy error");
+    assert!(!client.source().await.expect("its text").contains("Locker 17"));
+    client.close().await.expect("closed");
+
+    let browser = Browser::of_someone(&[&authority]);
+    let client = browser.open().await;
+    client.goto(&page).await.expect("it is trusted");
+    wait_for_text(&client, "Locker 17, Market Square").await;
+    wait_for_text(&client, "answered by").await;
+    assert_eq!(client.title().await.expect("a title"), "Larkfield couriers");
+    let script = "const done = arguments[0]; const socket = new WebSocket(`wss://api.staging.lockers.localhost:${location.port}/live`); \
+                  socket.onmessage = (event) => { done(event.data); socket.close() }; socket.onerror = () => done('refused'); \
+                  socket.onopen = () => socket.send('from a browser')";
+    let echoed = client.execute_async(script, vec![]).await.expect("it ran");
+    assert_eq!(echoed, "from a browser");
+    client.close().await.expect("closed");
 }

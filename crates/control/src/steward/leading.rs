@@ -7,7 +7,6 @@ use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, Kind, Refusal, Settled};
 use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
 use mainyard_core::model::{Name, ReplicaId};
-use mainyard_core::routing::Table;
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::{mpsc, oneshot};
 
@@ -30,8 +29,6 @@ struct Leader<'a> {
     called: BTreeSet<String>,
     /// Nodes that called and have no orders yet.
     called_nodes: BTreeSet<Name>,
-    /// The table that every linked gateway was sent.
-    sent: Option<Table>,
     /// Where what gateways need and no table holds is kept, as it was sent.
     private: Wanted,
 }
@@ -55,7 +52,6 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
             epoch,
             called: BTreeSet::new(),
             called_nodes: BTreeSet::new(),
-            sent: None,
             private: Wanted::default(),
         };
         leader.work(messages).await
@@ -127,7 +123,7 @@ impl Leader<'_> {
             }
             Message::Gateway(gateway, GatewayReport { life, view, figures }) => {
                 self.cluster.hear_figures(&figures, now);
-                self.steward.traffic.add(&figures);
+                self.steward.traffic.add(&gateway, &figures);
                 self.cluster.hear_gateway(&gateway, life, view, now);
             }
         }
@@ -159,16 +155,11 @@ impl Leader<'_> {
         let called = std::mem::take(&mut self.called);
         self.send_private(&called, settled.changes.iter().map(|change| change.kind)).await?;
         for gateway in called {
-            let sent = self.sent.get_or_insert_with(|| self.cluster.table());
-            self.steward.links.order_gateway(&gateway, GatewayOrder::Table(sent.clone()));
+            let table = self.cluster.served().clone();
+            self.steward.links.order_gateway(&gateway, GatewayOrder::Table(table));
         }
-        if let Some(table) = settled.table {
-            let order = match &self.sent {
-                Some(sent) => GatewayOrder::Change(table.change_from(sent)),
-                None => GatewayOrder::Table(table.clone()),
-            };
-            self.steward.links.order_all_gateways(&order);
-            self.sent = Some(table);
+        if let Some(change) = settled.table {
+            self.steward.links.order_all_gateways(&GatewayOrder::Change(change));
         }
         Ok(())
     }

@@ -5,10 +5,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 
 use super::objects::{Change, Kind, Object, State};
+use super::tabling::Marks;
 use crate::address;
 use crate::drain::{GatewayView, Leaving};
 use crate::model::{Evidence, Name, Origin, ReleaseNumber, ReplicaId, Target};
-use crate::routing::TableVersion;
+use crate::routing::{Table, TableVersion};
 
 /// The platform's state and what is being changed about it.
 #[derive(Debug, Clone)]
@@ -20,6 +21,9 @@ pub struct Cluster {
     pub(super) dirty: BTreeSet<Target>,
     pub(super) wake: BTreeMap<Target, Timestamp>,
     pub(super) table_stale: bool,
+    /// What of the table may differ from the record, and the table as it was last made.
+    pub(super) marks: Marks,
+    pub(super) served: Table,
     pub(super) hosts_stale: BTreeSet<Name>,
     pub(super) leaving: BTreeMap<ReplicaId, Leaving>,
     pub(super) gateways: BTreeMap<String, (GatewayView, Timestamp)>,
@@ -48,6 +52,8 @@ impl Cluster {
             dirty,
             wake: BTreeMap::new(),
             table_stale: true,
+            marks: Marks::whole(),
+            served: Table::default(),
             hosts_stale,
             leaving: BTreeMap::new(),
             gateways,
@@ -79,6 +85,7 @@ impl Cluster {
 
     /// What a person caused stays theirs when the platform goes on with it in the same transaction.
     pub(super) fn note(&mut self, kind: Kind, key: String, object: Option<Object>) {
+        self.marks.mark(kind, &key);
         let index = (kind, key.clone());
         let theirs = self
             .pending

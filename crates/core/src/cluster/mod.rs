@@ -17,6 +17,7 @@ mod releasing;
 mod secrets;
 mod settle;
 mod steering;
+mod tabling;
 
 pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
 pub use held::Cluster;

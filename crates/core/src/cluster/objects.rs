@@ -83,10 +83,54 @@ macro_rules! objects {
             }
             /// Removes an object.
             pub fn remove(&mut self, kind: Kind, key: &str) {
-                match kind { $(Kind::$variant => self.$map.retain(|_, $it| $text != key),)* }
+                match kind {
+                    $(Kind::$variant => if let Some(index) = indexed::<$index>(key) { self.$map.remove(&index); },)*
+                }
             }
         }
     };
+}
+
+/// What a key of the record stands for in the map of its kind.
+pub(super) trait Index: Sized {
+    /// Reads it.
+    fn of(key: &str) -> Option<Self>;
+}
+
+/// Reads a key; `None` where it is none of this kind.
+pub(super) fn indexed<T: Index>(key: &str) -> Option<T> {
+    T::of(key)
+}
+
+impl Index for String {
+    fn of(key: &str) -> Option<String> {
+        Some(key.to_owned())
+    }
+}
+
+impl Index for Name {
+    fn of(key: &str) -> Option<Name> {
+        key.parse().ok()
+    }
+}
+
+impl Index for Target {
+    fn of(key: &str) -> Option<Target> {
+        key.parse().ok()
+    }
+}
+
+impl Index for ReplicaId {
+    fn of(key: &str) -> Option<ReplicaId> {
+        key.parse().ok()
+    }
+}
+
+impl Index for (Target, ReleaseNumber) {
+    fn of(key: &str) -> Option<(Target, ReleaseNumber)> {
+        let (workload, number) = key.rsplit_once('@')?;
+        Some((workload.parse().ok()?, ReleaseNumber(number.parse().ok()?)))
+    }
 }
 
 objects! {

@@ -16,7 +16,7 @@ use crate::model::{
 };
 use crate::near::near;
 use crate::placement::{Occupied, place};
-use crate::routing::{Table, build, hosts_file, replicas_of, runs_of};
+use crate::routing::{TableChange, hosts_file, replicas_of, runs_of};
 use crate::steer::{Act, Decision, View, decide};
 
 /// What one node is told.
@@ -35,8 +35,8 @@ pub struct Settled {
     pub changes: Vec<Change>,
     /// For the nodes.
     pub orders: BTreeMap<Name, NodeOrders>,
-    /// For every gateway.
-    pub table: Option<Table>,
+    /// For every gateway: from the table before to [`Cluster::served`].
+    pub table: Option<TableChange>,
     /// Hosts files that changed, by environment.
     pub hosts: BTreeMap<Name, String>,
     /// When to settle again although nothing comes in.
@@ -231,19 +231,6 @@ impl Cluster {
             Occupied::of(node, kept)
         });
         rooms.collect()
-    }
-
-    fn make_table(&mut self) -> Option<Table> {
-        if !std::mem::take(&mut self.table_stale) {
-            return None;
-        }
-        self.version.counter += 1;
-        Some(self.table())
-    }
-
-    /// The present table, whole.
-    pub fn table(&self) -> Table {
-        build(self.state.sources(), self.version)
     }
 
     /// Everything that drains is out of the table just made, and of every later one.

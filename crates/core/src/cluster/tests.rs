@@ -128,9 +128,12 @@ impl Yard {
                 report.gone.push(id);
             }
         }
-        if let Some(table) = settled.table.filter(|_| self.confirms) {
-            assert!(table.version > self.table.version);
-            self.table = table;
+        if let Some(change) = settled.table {
+            assert_eq!(*self.cluster.served(), self.cluster.table(), "what was not made anew differs");
+            if self.confirms {
+                assert!(change.version > self.table.version);
+                self.table = self.cluster.served().clone();
+            }
         }
         let view = GatewayView { confirmed: self.table.version, open: BTreeMap::new() };
         self.cluster.hear_gateway("gateway-1", 1, view, self.now);
@@ -425,6 +428,7 @@ fn figure(yard: &Yard, release: u32, requests: u64, failed: u64, shadow: bool) -
         service,
         replica,
         release,
+        open: 0,
         requests,
         failed,
         received: 0,

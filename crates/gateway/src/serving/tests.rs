@@ -54,9 +54,9 @@ fn a_replica_that_left_is_entered_no_more_and_its_open_requests_are_told() {
     let serving = Serving::new(1, None);
     serving.take(&table(1, &["a0", "a1"]));
     let first = replicas(&serving).into_iter().find(|r| r.backend.replica.short == "a0").expect("a0");
-    let open = serving.enter(&first).expect("it is in the table");
+    let open = serving.enter(&first, None).expect("it is in the table");
     serving.take(&table(2, &["a1"]));
-    assert!(serving.enter(&first).is_none());
+    assert!(serving.enter(&first, None).is_none());
     assert_eq!(serving.view().open.get(&first.backend.replica), Some(&1));
     drop(open);
     assert_eq!(serving.view().open, BTreeMap::new());
@@ -68,9 +68,9 @@ fn a_request_that_was_led_by_an_old_table_finds_the_service_in_the_new_one() {
     serving.take(&table(1, &["a0"]));
     let old = service(&serving);
     serving.take(&table(2, &["a1"]));
-    assert!(serving.enter(&old.ports[&80].lanes[0].replicas[0]).is_none());
+    assert!(serving.enter(&old.ports[&80].lanes[0].replicas[0], None).is_none());
     let new = service(&serving);
-    assert!(serving.enter(&new.ports[&80].lanes[0].replicas[0]).is_some());
+    assert!(serving.enter(&new.ports[&80].lanes[0].replicas[0], None).is_some());
 }
 
 #[test]
@@ -89,6 +89,37 @@ fn what_was_served_is_told_once_also_of_replicas_that_left() {
     let told: Vec<_> = figures.iter().map(|it| (it.replica.is_some(), it.requests, it.failed)).collect();
     assert_eq!(told, [(true, 3, 1), (false, 1, 1)]);
     assert_eq!(serving.take_figures(), []);
+}
+
+#[test]
+fn what_is_open_is_told_for_as_long_as_it_is_by_the_way_it_came() {
+    let serving = Serving::new(1, None);
+    serving.take(&table(1, &["a0"]));
+    let (replica, service) = (replicas(&serving)[0].clone(), service(&serving));
+    let way = |name: &str| Way { name: name.into(), inside: false };
+    let (api, www) = (way("api.lockers.localhost"), way("www.lockers.localhost"));
+    let first = serving.enter(&replica, Some((&api, &service))).expect("it is in the table");
+    let second = serving.enter(&replica, Some((&api, &service))).expect("it is in the table");
+    let third = serving.enter(&replica, Some((&www, &service))).expect("it is in the table");
+    let copy = serving.enter(&replica, None).expect("it is in the table");
+    let told = || {
+        let figures = serving.take_figures();
+        figures.iter().map(|it| (it.way.clone(), it.open, it.requests)).collect::<Vec<_>>()
+    };
+    let both = [(api.name.to_string(), 2, 0), (www.name.to_string(), 1, 0)];
+    assert_eq!(told(), both);
+    assert_eq!(told(), both, "they are told again while they are open");
+    serving.count(
+        &api,
+        &service.target,
+        Some(&replica),
+        Ended { failed: false, micros: 900, received: 0, sent: 0 },
+    );
+    drop((first, third));
+    assert_eq!(told(), [(api.name.to_string(), 1, 1)]);
+    drop((second, copy));
+    assert_eq!(told(), []);
+    assert_eq!(replica.open.load(std::sync::atomic::Ordering::SeqCst), 0);
 }
 
 #[test]

@@ -1,0 +1,114 @@
+//! Keeping the gateways' table up with the record: only what may differ is made anew.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::held::Cluster;
+use super::objects::{Kind, indexed};
+use crate::model::{ReleaseNumber, ReplicaId, Target};
+use crate::routing::{Table, TableChange, build, route_entry, service_entry};
+
+/// What of the table may differ from the record.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Marks {
+    /// All of it.
+    whole: bool,
+    /// Services that select these.
+    workloads: BTreeSet<Target>,
+    /// These, and routes that lead to them.
+    services: BTreeSet<Target>,
+    routes: BTreeSet<Target>,
+}
+
+impl Marks {
+    /// Everything may differ.
+    pub fn whole() -> Marks {
+        Marks { whole: true, ..Marks::default() }
+    }
+
+    /// An object was changed, or came or went.
+    pub fn mark(&mut self, kind: Kind, key: &str) {
+        match kind {
+            Kind::Environment => self.whole = true,
+            Kind::Workload => self.workloads.extend(indexed::<Target>(key)),
+            Kind::Release | Kind::Rollout => {
+                self.workloads.extend(indexed::<(Target, ReleaseNumber)>(key).map(|(workload, _)| workload));
+            }
+            Kind::Replica => self.workloads.extend(indexed::<ReplicaId>(key).map(|id| id.workload)),
+            Kind::Service => self.services.extend(indexed::<Target>(key)),
+            Kind::Route => self.routes.extend(indexed::<Target>(key)),
+            Kind::Secret | Kind::Certificate | Kind::Image | Kind::Gateway | Kind::Node => {}
+        }
+    }
+}
+
+impl Cluster {
+    /// The table as the record has it now.
+    pub fn table(&self) -> Table {
+        build(self.state.sources(), self.version)
+    }
+
+    /// The table as it was last made.
+    pub fn served(&self) -> &Table {
+        &self.served
+    }
+
+    /// Makes the next table, where it may differ; tells what did.
+    pub(super) fn make_table(&mut self) -> Option<TableChange> {
+        if !std::mem::take(&mut self.table_stale) {
+            return None;
+        }
+        self.version.counter += 1;
+        let marks = std::mem::take(&mut self.marks);
+        let change =
+            if marks.whole { self.table().change_from(&self.served) } else { self.change_of_marked(marks) };
+        self.served.apply(&change);
+        Some(change)
+    }
+
+    fn change_of_marked(&self, marks: Marks) -> TableChange {
+        let sources = self.state.sources();
+        let Marks { workloads, mut services, mut routes, .. } = marks;
+        let leads = |to: &BTreeSet<Target>, route: &crate::model::Route| {
+            let environment = &route.target.environment;
+            route.spec.to.iter().any(|leg| to.contains(&Target::new(environment, &leg.service)))
+        };
+        if !services.is_empty() {
+            let led = sources.routes.values().filter(|route| leads(&services, route));
+            routes.extend(led.map(|route| route.target.clone()));
+        }
+        let environments: BTreeSet<_> = workloads.iter().map(|workload| &workload.environment).collect();
+        let may_select = |service: &&crate::model::Service| {
+            let environment = &service.target.environment;
+            let named = service.spec.select.get("workload").map(|name| name.parse());
+            environments.contains(environment)
+                && named.is_none_or(|name| {
+                    name.is_ok_and(|name| workloads.contains(&Target::new(environment, &name)))
+                })
+        };
+        if !workloads.is_empty() {
+            let selecting = sources.services.values().filter(may_select);
+            services.extend(selecting.map(|service| service.target.clone()));
+        }
+        let entry_of_service = |target: &Target| {
+            let service = sources.services.get(target)?;
+            let environment = sources.environments.get(&target.environment)?.index;
+            Some(service_entry(sources, service, environment))
+        };
+        let entry_of_route = |target: &Target| Some(route_entry(sources, sources.routes.get(target)?));
+        TableChange {
+            base: self.served.version,
+            version: self.version,
+            services: differing(&services, &self.served.services, entry_of_service),
+            routes: differing(&routes, &self.served.routes, entry_of_route),
+        }
+    }
+}
+
+fn differing<T: PartialEq>(
+    marked: &BTreeSet<Target>,
+    before: &BTreeMap<String, T>,
+    now: impl Fn(&Target) -> Option<T>,
+) -> BTreeMap<String, Option<T>> {
+    let entries = marked.iter().map(|target| (target.to_string(), now(target)));
+    entries.filter(|(key, entry)| before.get(key) != entry.as_ref()).collect()
+}

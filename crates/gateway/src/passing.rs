@@ -1,0 +1,114 @@
+//! Bytes that are carried both ways, and how that ended.
+
+use std::cell::Cell;
+
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadHalf, WriteHalf};
+
+/// Bytes that are read at once.
+const PIECE: usize = 16 * 1024;
+
+/// What a connection passed on as it is has carried.
+pub struct Passed {
+    /// Bytes from the visitor.
+    pub received: u64,
+    /// Bytes to the visitor.
+    pub sent: u64,
+    /// Whether the replica's side broke off, instead of ending.
+    pub broken: bool,
+}
+
+/// Carries bytes both ways until both sides have ended or one breaks off.
+pub async fn both_ways(visitor: impl AsyncRead + AsyncWrite, replica: impl AsyncRead + AsyncWrite) -> Passed {
+    let (from_visitor, to_visitor) = tokio::io::split(visitor);
+    let (from_replica, to_replica) = tokio::io::split(replica);
+    let (received, sent) = (Cell::new(0), Cell::new(0));
+    let ended = tokio::try_join!(
+        one_way(from_visitor, to_replica, &received, Side::Visitor),
+        one_way(from_replica, to_visitor, &sent, Side::Replica)
+    );
+    let broken = matches!(ended, Err(Side::Replica));
+    Passed { received: received.get(), sent: sent.get(), broken }
+}
+
+/// Who broke a connection off.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Side {
+    Visitor,
+    Replica,
+}
+
+impl Side {
+    fn other(self) -> Side {
+        match self {
+            Side::Visitor => Side::Replica,
+            Side::Replica => Side::Visitor,
+        }
+    }
+}
+
+async fn one_way(
+    mut from: ReadHalf<impl AsyncRead>,
+    mut to: WriteHalf<impl AsyncWrite>,
+    bytes: &Cell<u64>,
+    reads: Side,
+) -> Result<(), Side> {
+    let mut buffer = vec![0; PIECE];
+    loop {
+        let read = from.read(&mut buffer).await.map_err(|_| reads)?;
+        if read == 0 {
+            return to.shutdown().await.map_err(|_| reads.other());
+        }
+        to.write_all(&buffer[..read]).await.map_err(|_| reads.other())?;
+        // What TLS still holds goes out before the next piece is waited for.
+        to.flush().await.map_err(|_| reads.other())?;
+        bytes.set(bytes.get() + read as u64);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn bytes_of_both_sides_are_told_and_who_broke_off() {
+        let (mut visitor, near) = tokio::io::duplex(64);
+        let (far, mut replica) = tokio::io::duplex(64);
+        let ended = async {
+            let mut read = [0; 5];
+            visitor.write_all(b"hello").await.expect("taken");
+            replica.read_exact(&mut read).await.expect("carried");
+            replica.write_all(b"well, hello").await.expect("taken");
+            drop(replica);
+            let mut all = Vec::new();
+            visitor.read_to_end(&mut all).await.expect("carried");
+            visitor.shutdown().await.expect("ended");
+            all
+        };
+        let (passed, all) = tokio::join!(both_ways(near, far), ended);
+        assert_eq!((passed.received, passed.sent, passed.broken), (5, 11, false));
+        assert_eq!(all, b"well, hello");
+    }
+
+    #[tokio::test]
+    async fn what_was_carried_counts_where_the_replica_breaks_off() {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+        let address = listener.local_addr().expect("an address");
+        let (mut visitor, near) = tokio::io::duplex(64);
+        let replica = async {
+            let (mut stream, _) = listener.accept().await.expect("dialled");
+            stream.write_all(b"half").await.expect("written");
+            let mut read = [0; 4];
+            stream.read_exact(&mut read).await.expect("asked");
+            // A reset rather than an end.
+            stream.set_zero_linger().expect("a socket");
+        };
+        let asking = async {
+            let mut read = [0; 4];
+            visitor.write_all(b"more").await.expect("taken");
+            visitor.read_exact(&mut read).await.expect("carried");
+        };
+        let onward = tokio::net::TcpStream::connect(address).await.expect("there");
+        let (passed, ..) = tokio::join!(both_ways(near, onward), replica, asking);
+        assert_eq!((passed.received, passed.sent, passed.broken), (4, 4, true));
+    }
+}
