@@ -39,6 +39,7 @@ bench: setup console/dist/index.html
 	cargo bench --package mainyard --bench rollouts
 	cargo bench --package mainyard-gateway --bench forward
 	MAINYARD_FUZZ=$(FUZZ) cargo bench --package mainyard-gateway --bench table
+	cargo bench --package mainyard-core --bench large_record
 
 soak: setup-test console/dist/index.html
 	MAINYARD_FAULTS=$(FAULTS) cargo test --package mainyard --test platform faults -- --nocapture --test-threads=2

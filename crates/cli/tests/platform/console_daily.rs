@@ -9,6 +9,8 @@ use serde_json::{Value, json};
 use crate::browser::{Browser, press, wait_for, wait_for_text};
 use crate::common::{Platform, until};
 
+const API: &str = "api.staging.lockers.localhost";
+
 /// The accessibility engine, from the console's packages.
 fn engine() -> String {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
@@ -215,6 +217,24 @@ fn the_map_shows_where_the_line_is_cut_and_a_guided_form_makes_a_way_in() {
         wait_for_text(&client, "[route.kiosk]").await;
         crate::browser::press_in_dialog(&client, "Add it").await;
         wait_for_text(&client, "kiosk.staging.localhost").await;
+        // The demo's visitors come all the time; a slow one more is told as open.
+        let stays = std::thread::scope(|scope| {
+            let slow = scope.spawn(|| platform.get(API, "/slow/6000").status);
+            let open = until("the slow request is told as open", || {
+                let told = platform.ok(&["stats", "staging/locker-api", "--by", "route", "--json"]);
+                let json: Value = serde_json::from_str(&told).expect("JSON");
+                let rows = json["traffic"].as_array().expect("rows").clone();
+                rows.into_iter().find(|row| row["way"] == API && row["open"].as_u64() > Some(0))
+            });
+            assert_eq!(slow.join().expect("no panic"), 200);
+            open
+        });
+        assert_eq!(stays["inside"], false);
+        press(&client, "By replica").await;
+        wait_for_text(&client, "locker-api/a0").await;
+        press(&client, "By release").await;
+        wait_for_text(&client, "locker-api release 1").await;
+        wait_for(&client, "svg[aria-label='p95 of locker-api release 1']").await;
         client.close().await.expect("closed");
     });
     until("the new way answers", || {
