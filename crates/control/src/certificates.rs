@@ -104,7 +104,7 @@ pub async fn add(
         fingerprint: found.fingerprint,
         chain,
         sealed,
-        origin: Origin { by: member.0.clone(), act: "added".to_owned(), at: now },
+        origin: Origin::new(member.0.clone(), "added", now),
     };
     let act = move |cluster: &mut Cluster, by: &str, now| {
         let serves = cluster.add_certificate(certificate.clone(), by, now)?;

@@ -144,7 +144,7 @@ pub async fn add_image(
         let name: ImageRef = name
             .parse()
             .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
-        let origin = Origin { by: member.0.clone(), act: "added".to_owned(), at: Timestamp::now() };
+        let origin = Origin::new(member.0.clone(), "added", Timestamp::now());
         records.push(ImageRecord {
             image: name,
             digest: image.digest.to_string(),

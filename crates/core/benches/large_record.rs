@@ -62,7 +62,7 @@ fn main() {
         digest: "sha256:1".into(),
         size: 1,
         layers: 1,
-        origin: Origin { by: "bench".into(), act: "added".into(), at: now },
+        origin: Origin::new("bench", "added", now),
     });
     let files = [SourceFile { name: "mainyard.toml".into(), text: manifest() }];
     let begun = Instant::now();

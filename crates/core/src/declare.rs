@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::difference::{differences, rule_differences, secret_differences, written_differences};
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
-    Leg, Name, Origin, Release, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Workload,
+    Leg, Name, Origin, Release, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Touched, Workload,
 };
 use crate::near::did_you_mean;
 
@@ -34,6 +34,14 @@ pub struct Present {
     pub environments: BTreeSet<Name>,
     /// What hosts are under that are not named.
     pub domain: String,
+    /// What is not to be touched, whatever is declared of it.
+    pub left_alone: BTreeSet<Touched>,
+}
+
+impl Present {
+    fn leaves(&self, what: Touched) -> bool {
+        self.left_alone.contains(&what)
+    }
 }
 
 /// What to do to one object.
@@ -121,11 +129,12 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
     }
     let mut plan = Plan::default();
     for (name, workload) in &declared.workloads {
-        plan_workload(&mut plan, name, workload, present.workloads.get(name), &present.secrets);
+        plan_workload(&mut plan, name, workload, present);
     }
     for (name, service) in &declared.services {
         let before = present.services.get(name);
-        if before.is_some_and(|before| before.spec == *service) {
+        let same = before.is_some_and(|before| before.spec == *service);
+        if same || present.leaves(Touched::Service(name.clone())) {
             continue;
         }
         let words = match before {
@@ -137,7 +146,8 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
     }
     for (name, route) in routes {
         let before = present.routes.get(&name);
-        if before.is_some_and(|before| before.spec == route) {
+        let same = before.is_some_and(|before| before.spec == route);
+        if same || present.leaves(Touched::Route(name.clone())) {
             continue;
         }
         let mut words = match before {
@@ -177,15 +187,12 @@ impl Plan {
     }
 }
 
-fn plan_workload(
-    plan: &mut Plan,
-    name: &Name,
-    declared: &DeclaredWorkload,
-    before: Option<&(Workload, Release, ReleaseNumber)>,
-    secrets: &BTreeMap<Name, u32>,
-) {
+fn plan_workload(plan: &mut Plan, name: &Name, declared: &DeclaredWorkload, present: &Present) {
     let object = format!("workload {name}");
-    let Some((workload, release, next)) = before else {
+    if present.leaves(Touched::Workload(name.clone())) {
+        return;
+    }
+    let Some((workload, release, next)) = present.workloads.get(name) else {
         let count = declared.replicas.unwrap_or(1);
         plan.line(false, object, format!("{count} × {}", declared.spec.image));
         let declared = Box::new(declared.clone());
@@ -199,11 +206,14 @@ fn plan_workload(
         return;
     };
     let mut differing = differences(&release.spec, &declared.spec);
-    let mut newest = secrets.clone();
+    let mut newest = present.secrets.clone();
     newest.retain(|name, _| {
         declared.spec.secret_uses().any(|used| used.secret == *name && used.version.is_none())
     });
     differing.extend(secret_differences(&release.secrets, &newest));
+    if present.leaves(Touched::Release(name.clone())) {
+        differing.clear();
+    }
     let mut words: Vec<String> = differing.iter().map(ToString::to_string).collect();
     let new_release = !words.is_empty();
     if new_release {
@@ -211,6 +221,7 @@ fn plan_workload(
         words.push(format!("makes release {next}{by_hand}"));
     }
     let replicas = declared.replicas.filter(|count| *count != workload.wanted);
+    let replicas = replicas.filter(|_| !present.leaves(Touched::Replicas(name.clone())));
     if let Some(count) = replicas {
         let by_hand = by_hand(&workload.wanted_origin);
         words.push(format!("replicas {} → {count}{by_hand}", workload.wanted));
@@ -243,7 +254,8 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let gone = present
         .routes
         .iter()
-        .filter(|(name, r)| mine(&r.application) && !declared.routes.contains_key(*name));
+        .filter(|(name, r)| mine(&r.application) && !declared.routes.contains_key(*name))
+        .filter(|(name, _)| !present.leaves(Touched::Route((*name).clone())));
     for (name, route) in gone {
         plan.lines
             .push(removed(format!("route {name}"), format!("{} no longer leads anywhere", route.spec.at())));
@@ -252,7 +264,8 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let gone = present
         .services
         .iter()
-        .filter(|(name, s)| mine(&s.application) && !declared.services.contains_key(*name));
+        .filter(|(name, s)| mine(&s.application) && !declared.services.contains_key(*name))
+        .filter(|(name, _)| !present.leaves(Touched::Service((*name).clone())));
     for (name, _) in gone {
         plan.lines.push(removed(format!("service {name}"), "its name no longer answers".to_owned()));
         plan.steps.push(Step::RemoveService(name.clone()));
@@ -260,7 +273,11 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let gone = present
         .workloads
         .iter()
-        .filter(|(name, (w, ..))| mine(&w.application) && !declared.workloads.contains_key(*name));
+        .filter(|(name, (w, ..))| mine(&w.application) && !declared.workloads.contains_key(*name))
+        .filter(|(name, _)| {
+            let of: [fn(Name) -> Touched; 3] = [Touched::Workload, Touched::Release, Touched::Replicas];
+            !of.iter().any(|what| present.leaves(what((*name).clone())))
+        });
     for (name, (workload, ..)) in gone {
         plan.lines.push(removed(format!("workload {name}"), format!("{} replicas end", workload.wanted)));
         plan.steps.push(Step::RemoveWorkload(name.clone()));

@@ -28,6 +28,7 @@ pub mod cluster;
 pub mod declare;
 pub mod difference;
 pub mod drain;
+pub mod follow;
 pub mod framing;
 pub mod judge;
 pub mod link;

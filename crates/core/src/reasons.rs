@@ -50,6 +50,10 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
             ],
         ),
         (
+            "Sources",
+            &[GitNewer, RemovalAsks, SetBack, LiveChanged, FilesInvalid, CannotBeTaken, GitUnreachable],
+        ),
+        (
             "Replicas and their processes",
             &[
                 PortSilent,
@@ -129,6 +133,41 @@ pub fn about(code: ReasonCode) -> Entry {
             "The ready check does not succeed.",
             "by the node, which makes the check",
             "ask the path of the check yourself, and read `mainyard logs`",
+        ),
+        GitNewer => entry(
+            "Git has a newer commit than the environment was made like, and the source asks before it takes one.",
+            "by control, from the commit that it fetched",
+            "look at `mainyard source compare`, then `mainyard source catch-up`; or follow with `git_newer = \"take\"`",
+        ),
+        RemovalAsks => entry(
+            "A commit no longer declares something that runs, and a person is asked before it is removed.",
+            "by control, which holds the commit against the record",
+            "`mainyard source catch-up --remove`, or declare it in Git again",
+        ),
+        SetBack => entry(
+            "A rollout of this commit went back, or a person stopped it: the commit is not tried again by itself. The next one is.",
+            "by control, from the rollout's verdict",
+            "push a commit that mends it; `mainyard source resume` tries this one again",
+        ),
+        LiveChanged => entry(
+            "Something that Git declares was changed here.",
+            "by control, which holds the commit against the record",
+            "`mainyard source catch-up` makes it as Git says, `mainyard source write-back` puts it into Git",
+        ),
+        FilesInvalid => entry(
+            "What the commit holds is not a valid declaration; nothing of it was taken.",
+            "by control, which reads the folder's files; each fault has its file, line and column",
+            "correct it and push; `mainyard validate` checks the files before",
+        ),
+        CannotBeTaken => entry(
+            "What the commit declares belongs to somebody else, or lacks something that must be there first; nothing of it was taken.",
+            "by control, which holds the commit against the record",
+            "the sentence names who holds it or what lacks",
+        ),
+        GitUnreachable => entry(
+            "The repository does not answer, or does not let the platform in. What runs stays as it is.",
+            "by control, from what `git` said",
+            "the sentence has git's own words; a credential is changed with `mainyard secret add`",
         ),
         NotReadyInTime => entry(
             "The new release was not ready by its deadline.",

@@ -128,7 +128,7 @@ fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<D
             digest: format!("sha256:{tag}"),
             size: 1,
             layers: 1,
-            origin: Origin { by: "mira".into(), act: "added".into(), at: now },
+            origin: Origin::new("mira", "added", now),
         });
     }
     for (number, application) in APPLICATIONS.into_iter().enumerate() {

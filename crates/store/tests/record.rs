@@ -9,7 +9,7 @@ use sqlx::{Executor, SqlSafeStr};
 use testing::postgres::Server;
 
 fn environment(name: &str, index: u8) -> Change {
-    let origin = Origin { by: "mira".into(), act: "added".into(), at: Timestamp::UNIX_EPOCH };
+    let origin = Origin::new("mira", "added", Timestamp::UNIX_EPOCH);
     let index = EnvironmentIndex::new(index).expect("in range");
     let object = Object::Environment(Environment {
         domain: None,
@@ -191,7 +191,7 @@ async fn sealed_values_are_renewed_all_or_none_and_go_when_no_secret_has_them() 
     assert_eq!(renewed, Ok(2));
     assert_eq!(read().await.expect("read"), [row("one", b"new"), row("two", b"old")]);
 
-    let origin = Origin { by: "mira".into(), act: "added".into(), at: Timestamp::UNIX_EPOCH };
+    let origin = Origin::new("mira", "added", Timestamp::UNIX_EPOCH);
     let version =
         |sealed: &str| SecretVersion { sealed: sealed.to_owned(), text: true, origin: origin.clone() };
     let secret = Object::Secret(Secret {

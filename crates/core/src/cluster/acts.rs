@@ -8,7 +8,7 @@ use super::objects::{Kind, Object};
 use crate::manifest::is_host;
 use crate::model::{
     Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Route,
-    Service, Target, Workload,
+    Service, Target, Touched, Workload,
 };
 use crate::near::did_you_mean;
 
@@ -85,7 +85,7 @@ impl Cluster {
                 "15 environments exist, and no more fit one platform",
             );
         };
-        self.cause = Origin { by: by.to_owned(), act: "added".to_owned(), at: now };
+        self.cause = Origin::new(by, "added", now);
         self.put(Object::Environment(Environment {
             name: name.clone(),
             index,
@@ -126,12 +126,15 @@ impl Cluster {
         }
         let before = workload.wanted;
         if before != wanted {
-            self.cause = Origin { by: by.to_owned(), act: "scaled".to_owned(), at: now };
+            self.cause = Origin::new(by, "scaled", now);
             workload.wanted = wanted;
             workload.wanted_origin = self.cause.clone();
             workload.last_change = self.cause.clone();
+            let application = workload.application.clone();
             self.put(Object::Workload(workload));
             self.touch(target);
+            let touched = Touched::Replicas(target.name.clone());
+            self.yield_to_person(&target.environment, &application, [touched]);
         }
         Ok(before)
     }
@@ -144,7 +147,8 @@ impl Cluster {
         now: Timestamp,
     ) -> Result<Vec<String>, Refusal> {
         let workload = self.workload(target)?.clone();
-        self.cause = Origin { by: by.to_owned(), act: "removed".to_owned(), at: now };
+        self.cause = Origin::new(by, "removed", now);
+        let mut touched = Vec::new();
         let mut gone = vec![format!("workload {target}: {} replicas end", workload.wanted)];
         let own = |service: &Service| {
             service.spec.select.get("workload").map(String::as_str) == Some(target.name.as_str())
@@ -158,14 +162,18 @@ impl Cluster {
             if !route.spec.to.is_empty() && route.spec.to.iter().all(|leg| leads_here(&leg.service)) {
                 gone.push(format!("route {}: {} no longer leads anywhere", route.target, route.spec.at()));
                 self.remove(Kind::Route, route.target.to_string());
+                touched.push(Touched::Route(route.target.name));
             }
         }
         for service in services {
+            touched.push(Touched::Service(service.name.clone()));
             gone.push(format!("service {service}: its name no longer answers"));
             self.remove(Kind::Service, service.to_string());
         }
         self.hosts_stale.insert(target.environment.clone());
         self.remove_workload(target);
+        let touched = [Touched::Workload(target.name.clone())].into_iter().chain(touched);
+        self.yield_to_person(&target.environment, &workload.application, touched);
         Ok(gone)
     }
 

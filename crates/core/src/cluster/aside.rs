@@ -37,7 +37,7 @@ impl Cluster {
             let message = format!("{id} is {}, and cannot be set aside", replica.state);
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        self.cause = Origin { by: by.to_owned(), act: "set aside".to_owned(), at: now };
+        self.cause = Origin::new(by, "set aside", now);
         let until = now + lasts.signed();
         replica.aside = Some(Aside { until, origin: self.cause.clone() });
         if replica.state != ReplicaState::SetAside {
@@ -57,7 +57,7 @@ impl Cluster {
         if self.replica(id)?.aside.is_none() {
             return Refusal::new(RefusalKind::Conflict, format!("{id} is not set aside"));
         }
-        self.cause = Origin { by: by.to_owned(), act: "ended".to_owned(), at: now };
+        self.cause = Origin::new(by, "ended", now);
         self.let_go(id, now);
         Ok(())
     }

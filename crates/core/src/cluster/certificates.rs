@@ -53,7 +53,7 @@ impl Cluster {
             }
         }
         let act = if self.state.certificates.contains_key(&certificate.target) { "changed" } else { "added" };
-        self.cause = Origin { by: by.to_owned(), act: act.to_owned(), at: now };
+        self.cause = Origin::new(by, act, now);
         certificate.origin = self.cause.clone();
         let covered = self.state.routes.values().filter(|route| {
             let host = route.spec.host.as_deref().unwrap_or_default();
@@ -87,7 +87,7 @@ impl Cluster {
             return Refusal::new(RefusalKind::Conflict, message);
         }
         let gone = vec![format!("certificate {target}: {}", names(certificate))];
-        self.cause = Origin { by: by.to_owned(), act: "removed".to_owned(), at: now };
+        self.cause = Origin::new(by, "removed", now);
         self.remove(Kind::Certificate, target.to_string());
         Ok(gone)
     }

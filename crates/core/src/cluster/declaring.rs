@@ -1,27 +1,26 @@
 //! Declaring: what differs is worked out first, and then all of it is done.
 
+use std::collections::BTreeSet;
+
 use jiff::Timestamp;
 
 use super::acts::{Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::address;
-use crate::declare::{ChangeLine, Plan, Present, Step, plan};
+use crate::declare::{ChangeLine, Conflict, Plan, Present, Step, plan};
+use crate::follow::touched_by;
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
     Environment, Name, Origin, Purpose, ReleaseNumber, Route, RouteSpec, Secret, Service, ServiceSpec,
-    Target, Workload, WorkloadState,
+    Target, Touched, Workload, WorkloadState,
 };
 
 impl Cluster {
     /// Works out what a declaration changes, without changing anything.
     pub fn plan(&self, declared: &Declared, environment: &Name, exact: bool) -> Result<Plan, Refusal> {
         self.environment(environment)?;
-        plan(declared, &self.present(environment), exact).map_err(|conflicts| {
-            let lines: Vec<String> =
-                conflicts.iter().map(|c| format!("{}: {}", c.object, c.message)).collect();
-            Refusal { kind: RefusalKind::Conflict, message: lines.join("\n") }
-        })
+        plan(declared, &self.present(environment), exact).map_err(refused)
     }
 
     /// Makes what is declared so; gives what changed, in words.
@@ -34,11 +33,29 @@ impl Cluster {
         now: Timestamp,
     ) -> Result<Vec<ChangeLine>, Refusal> {
         let plan = self.plan(declared, environment, exact)?;
+        self.check_declared(declared, environment)?;
+        for step in &plan.steps {
+            if let Step::Workload { name, new: false, release: true, .. } = step {
+                self.free(&Target::new(environment, name))?;
+            }
+        }
+        self.cause = Origin::new(by, "declared", now);
+        let touched: Vec<Touched> = plan.steps.iter().flat_map(touched_by).collect();
+        for step in plan.steps {
+            self.apply(step, &declared.application, environment, now);
+        }
+        self.table_stale = true;
+        self.yield_to_person(environment, &declared.application, touched);
+        Ok(plan.lines)
+    }
+
+    /// Whether everything that a declaration needs is there.
+    pub(super) fn check_declared(&self, declared: &Declared, environment: &Name) -> Result<(), Refusal> {
         for (name, workload) in &declared.workloads {
             self.check_secrets(&Target::new(environment, name), &workload.spec)?;
         }
-        self.cause = Origin { by: by.to_owned(), act: "declared".to_owned(), at: now };
-        let new_services = plan.steps.iter().filter(|step| matches!(step, Step::Service(..))).count();
+        let known = |name: &&Name| self.state.services.contains_key(&Target::new(environment, name));
+        let new_services = declared.services.keys().filter(|name| !known(name)).count();
         let most = 4000usize.saturating_sub(self.state.services.len());
         if new_services > most {
             return Refusal::new(
@@ -46,46 +63,32 @@ impl Cluster {
                 format!("{most} more services fit the address range, not {new_services}"),
             );
         }
-        for step in &plan.steps {
-            if let Step::Workload { name, new: false, release: true, .. } = step {
-                self.free(&Target::new(environment, name))?;
-            }
-        }
-        for step in plan.steps {
-            match step {
-                Step::Workload { name, declared: workload, new, replicas, release } => {
-                    let target = Target::new(environment, &name);
-                    self.declare_workload(
-                        &target,
-                        &declared.application,
-                        *workload,
-                        new,
-                        replicas,
-                        release,
-                        now,
-                    );
-                }
-                Step::Service(name, service) => {
-                    self.declare_service(&Target::new(environment, &name), &declared.application, service);
-                }
-                Step::Route(name, route) => {
-                    self.declare_route(Target::new(environment, &name), &declared.application, *route);
-                }
-                Step::RemoveWorkload(name) => self.remove_workload(&Target::new(environment, &name)),
-                Step::RemoveService(name) => {
-                    self.remove(Kind::Service, Target::new(environment, &name).to_string());
-                    self.hosts_stale.insert(environment.clone());
-                }
-                Step::RemoveRoute(name) => {
-                    self.remove(Kind::Route, Target::new(environment, &name).to_string())
-                }
-            }
-        }
-        self.table_stale = true;
-        Ok(plan.lines)
+        Ok(())
     }
 
-    fn present(&self, environment: &Name) -> Present {
+    /// Does one step, for the present cause.
+    pub(super) fn apply(&mut self, step: Step, application: &Name, environment: &Name, now: Timestamp) {
+        match step {
+            Step::Workload { name, declared, new, replicas, release } => {
+                let target = Target::new(environment, &name);
+                self.declare_workload(&target, application, *declared, new, replicas, release, now);
+            }
+            Step::Service(name, service) => {
+                self.declare_service(&Target::new(environment, &name), application, service);
+            }
+            Step::Route(name, route) => {
+                self.declare_route(Target::new(environment, &name), application, *route);
+            }
+            Step::RemoveWorkload(name) => self.remove_workload(&Target::new(environment, &name)),
+            Step::RemoveService(name) => {
+                self.remove(Kind::Service, Target::new(environment, &name).to_string());
+                self.hosts_stale.insert(environment.clone());
+            }
+            Step::RemoveRoute(name) => self.remove(Kind::Route, Target::new(environment, &name).to_string()),
+        }
+    }
+
+    pub(super) fn present(&self, environment: &Name) -> Present {
         let here = |target: &Target| target.environment == *environment;
         let workloads =
             self.state.workloads.values().filter(|workload| here(&workload.target)).filter_map(|workload| {
@@ -112,6 +115,7 @@ impl Cluster {
                 .collect(),
             environments: self.state.environments.keys().cloned().collect(),
             domain: self.state.environments.get(environment).map(Environment::domain).unwrap_or_default(),
+            left_alone: BTreeSet::new(),
         }
     }
 
@@ -187,4 +191,10 @@ impl Cluster {
             origin: self.cause.clone(),
         }));
     }
+}
+
+/// Conflicts as one refusal.
+pub(super) fn refused(conflicts: Vec<Conflict>) -> Refusal {
+    let lines: Vec<String> = conflicts.iter().map(|c| format!("{}: {}", c.object, c.message)).collect();
+    Refusal { kind: RefusalKind::Conflict, message: lines.join("\n") }
 }

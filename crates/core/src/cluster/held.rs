@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
+use super::following::Declarations;
 use super::objects::{Change, Kind, Object, State};
 use super::tabling::Marks;
 use crate::address;
@@ -34,6 +35,9 @@ pub struct Cluster {
     /// What was answered and is not yet in a rollout's evidence.
     pub(super) unwritten: BTreeMap<(Target, ReleaseNumber), Evidence>,
     pub(super) next_address: u16,
+    /// What commits of sources declare, and sources to be looked at.
+    pub(super) declared: Declarations,
+    pub(super) to_follow: BTreeSet<Target>,
     pub(super) cause: Origin,
 }
 
@@ -63,6 +67,8 @@ impl Cluster {
             unwritten: BTreeMap::new(),
             // Each control begins elsewhere: it does not know what an earlier one gave up a moment ago.
             next_address: (epoch.wrapping_mul(401) % u64::from(address::REPLICAS_PER_NODE)) as u16,
+            declared: Declarations::new(),
+            to_follow: BTreeSet::new(),
             cause: platform(now),
         }
     }
@@ -107,5 +113,5 @@ const PLATFORM: &str = "platform";
 
 /// What the platform did by itself.
 pub(super) fn platform(now: Timestamp) -> Origin {
-    Origin { by: PLATFORM.to_owned(), act: "settled".to_owned(), at: now }
+    Origin::new(PLATFORM, "settled", now)
 }

@@ -10,21 +10,25 @@ mod aside;
 mod certificates;
 mod declaring;
 mod first_runs;
+mod following;
 mod hear;
 mod held;
 mod objects;
 mod releasing;
 mod secrets;
 mod settle;
+mod sources;
 mod steering;
 mod tabling;
 
 pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
+pub use following::{Declarations, Looked, commit_of};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
 pub use releasing::{DeployRequest, Goal};
 pub use secrets::{SealedValue, Versioned};
 pub use settle::{NodeOrders, Settled};
+pub use sources::{NewSource, Reach, reach};
 
 #[cfg(test)]
 mod tests;

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::{
     Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica,
-    ReplicaId, Rollout, Route, Secret, Service, Target, Workload,
+    ReplicaId, Rollout, Route, Secret, Service, Source, Target, Workload,
 };
 
 use crate::routing::Sources;
@@ -152,6 +152,8 @@ objects! {
     Secret(Secret) = "secret" in secrets[Target] by |it| it.target.clone(), it.target.to_string();
     /// Certificates.
     Certificate(Certificate) = "certificate" in certificates[Target] by |it| it.target.clone(), it.target.to_string();
+    /// Sources.
+    Source(Source) = "source" in sources[Target] by |it| it.target.clone(), it.target.to_string();
     /// Images.
     Image(ImageRecord) = "image" in images[String] by |it| it.image.to_string(), it.image.to_string();
     /// Gateways.

@@ -11,7 +11,7 @@ use super::objects::{Kind, Object};
 use crate::difference::{differences, secret_differences};
 use crate::model::{
     FirstRun, ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState,
-    Setting, Target, Workload,
+    Setting, Target, Touched, Workload,
 };
 use crate::near::near;
 use crate::retention::superfluous;
@@ -183,12 +183,19 @@ impl Cluster {
         if words.is_empty() && !moved_tag {
             return Ok(None);
         }
-        self.cause = Origin { by: by.to_owned(), act: "deployed".to_owned(), at: now };
+        self.cause = Origin::new(by, "deployed", now);
         self.release(&mut workload, spec, None, Purpose::Change, now);
         let number = workload.release;
-        self.put(Object::Workload(workload));
-        self.touch(target);
+        self.put_by_hand(workload);
         Ok(Some((number, words)))
+    }
+
+    /// A workload whose release a person changed.
+    fn put_by_hand(&mut self, workload: Workload) {
+        let (target, application) = (workload.target.clone(), workload.application.clone());
+        self.put(Object::Workload(workload));
+        self.touch(&target);
+        self.yield_to_person(&target.environment, &application, [Touched::Release(target.name.clone())]);
     }
 
     fn known_image(&self, image: &ImageRef) -> Result<(), Refusal> {
@@ -225,12 +232,11 @@ impl Cluster {
             return Refusal::new(RefusalKind::Conflict, format!("{target} is at release {goal} already"));
         }
         self.check_versions(&release)?;
-        self.cause = Origin { by: by.to_owned(), act: "rolled back".to_owned(), at: now };
+        self.cause = Origin::new(by, "rolled back", now);
         let same_as = release.same_as.unwrap_or(goal);
         self.release(&mut workload, release.spec.clone(), Some(&release), Purpose::Back, now);
         let number = workload.release;
-        self.put(Object::Workload(workload));
-        self.touch(target);
+        self.put_by_hand(workload);
         Ok((number, same_as))
     }
 

@@ -58,7 +58,7 @@ impl Cluster {
         }
         let known = self.state.secrets.get(target).cloned();
         let act = if known.is_some() { "changed" } else { "added" };
-        self.cause = Origin { by: by.to_owned(), act: format!("{act} secret {}", target.name), at: now };
+        self.cause = Origin::new(by, format!("{act} secret {}", target.name), now);
         let origin = self.cause.clone();
         let mut secret =
             known.unwrap_or(Secret { target: target.clone(), versions: BTreeMap::new(), origin });
@@ -95,7 +95,7 @@ impl Cluster {
             let message = format!("{target} is used by {}; take it out there first", users.join(", "));
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        self.cause = Origin { by: by.to_owned(), act: "removed".to_owned(), at: now };
+        self.cause = Origin::new(by, "removed", now);
         let count = secret.versions.len();
         let versions = if count == 1 { "1 version".to_owned() } else { format!("{count} versions") };
         let mut gone = vec![format!("secret {target}: {versions}")];

@@ -51,18 +51,24 @@ impl Cluster {
             self.wake.iter().filter(|(_, at)| **at <= now).map(|(target, _)| target.clone()).collect();
         self.dirty.extend(due);
         self.end_asides(now);
-        // A decision may call for another; each round gets closer, and the bound is a guard against a rule that
+        // A decision may call for another; each round gets closer, and the bounds are guards against a rule that
         // would not.
-        for _ in 0..8 {
-            let dirty = std::mem::take(&mut self.dirty);
-            if dirty.is_empty() {
+        for _ in 0..4 {
+            for _ in 0..8 {
+                let dirty = std::mem::take(&mut self.dirty);
+                if dirty.is_empty() {
+                    break;
+                }
+                for target in dirty {
+                    self.decide_one(&target, now);
+                }
+            }
+            self.place_waiting(now);
+            self.follow(now);
+            if self.dirty.is_empty() {
                 break;
             }
-            for target in dirty {
-                self.decide_one(&target, now);
-            }
         }
-        self.place_waiting(now);
         let table = self.make_table();
         self.begin_leaving(now);
         self.stop_idle(now);

@@ -7,7 +7,7 @@ use super::held::Cluster;
 use super::objects::Object;
 use crate::model::{
     FirstState, Held, Origin, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, RolloutState, Target,
-    Workload,
+    Touched, Workload,
 };
 use crate::steer::next_step;
 
@@ -47,7 +47,7 @@ impl Cluster {
     }
 
     fn by(&mut self, by: &str, act: &str, now: Timestamp) {
-        self.cause = Origin { by: by.to_owned(), act: act.to_owned(), at: now };
+        self.cause = Origin::new(by, act, now);
     }
 
     fn put_changed(&mut self, mut workload: Workload) {
@@ -85,18 +85,39 @@ impl Cluster {
 
     /// Takes the mark away; a rollout goes on, with its deadline counted anew. Gives what goes on.
     pub fn resume(&mut self, target: &Target, by: &str, now: Timestamp) -> Result<String, Refusal> {
+        let name = target.name.clone();
+        let of = [Touched::Release(name.clone()), Touched::Replicas(name.clone()), Touched::Workload(name)];
+        let lifted = |cluster: &mut Cluster| {
+            cluster.lift(&target.environment, |what| of.contains(what), by, now).join("; ")
+        };
+        // What a person removed is followed again too: then there is no workload.
+        let left_alone = self.state.sources.values().any(|source| {
+            source.target.environment == target.environment
+                && source.yields.iter().any(|it| of.contains(&it.what))
+        });
+        if left_alone && !self.state.workloads.contains_key(target) {
+            return Ok(lifted(self));
+        }
         let mut workload = self.workload(target)?.clone();
         if workload.held.take().is_none() {
+            if left_alone {
+                return Ok(lifted(self));
+            }
             return Refusal::new(RefusalKind::Conflict, format!("{target} is not held"));
         }
         self.by(by, "resumed", now);
         self.put_changed(workload);
+        let lifted = lifted(self);
+        self.by(by, "resumed", now);
         let Some(mut open) = self.state.open_rollout(target).cloned() else {
-            return Ok("nothing was waiting".to_owned());
+            return Ok(if lifted.is_empty() { "nothing was waiting".to_owned() } else { lifted });
         };
         open.step_began = Some(now);
         open.watched_since = open.watched_since.map(|_| now);
-        let words = format!("the rollout to {} goes on", open.to);
+        let mut words = format!("the rollout to {} goes on", open.to);
+        if !lifted.is_empty() {
+            words = format!("{words}; {lifted}");
+        }
         self.put(Object::Rollout(open));
         Ok(words)
     }
@@ -174,7 +195,9 @@ impl Cluster {
         self.put(Object::Rollout(open));
         let mut workload = self.workload(target)?.clone();
         workload.release = from;
+        let application = workload.application.clone();
         self.put_changed(workload);
+        self.yield_to_person(&target.environment, &application, [Touched::Release(target.name.clone())]);
         Ok((to, from))
     }
 

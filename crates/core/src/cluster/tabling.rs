@@ -36,7 +36,7 @@ impl Marks {
             Kind::Replica => self.workloads.extend(indexed::<ReplicaId>(key).map(|id| id.workload)),
             Kind::Service => self.services.extend(indexed::<Target>(key)),
             Kind::Route => self.routes.extend(indexed::<Target>(key)),
-            Kind::Secret | Kind::Certificate | Kind::Image | Kind::Gateway | Kind::Node => {}
+            Kind::Secret | Kind::Certificate | Kind::Source | Kind::Image | Kind::Gateway | Kind::Node => {}
         }
     }
 }

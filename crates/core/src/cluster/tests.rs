@@ -19,6 +19,7 @@ use crate::routing::Table;
 
 mod first_runs;
 mod secrets;
+mod sources;
 mod ways;
 
 const MANIFEST: &str = r#"
@@ -55,6 +56,9 @@ struct Yard {
     reports: u64,
     /// What the node says it started.
     started: Option<String>,
+    /// Replicas of the image with this digest do not get ready.
+    fails: Option<String>,
+    epoch: u64,
 }
 
 impl Yard {
@@ -69,6 +73,8 @@ impl Yard {
             confirms: true,
             reports: 0,
             started: None,
+            fails: None,
+            epoch: 1,
         };
         yard.cluster.hear_gateway_hello("gateway-1", 1, now);
         yard.cluster.add_environment(&name("staging"), None, "mira", now).expect("a new environment");
@@ -110,9 +116,19 @@ impl Yard {
         self.reports += 1;
         let whole = self.reports == 1;
         let mut report = NodeReport { life: 1, number: self.reports, whole, ..NodeReport::default() };
+        if whole {
+            let running = self.running.keys().cloned();
+            report.replicas = running.map(|id| ReplicaReport::of(id, ReplicaState::Ready)).collect();
+            // What an earlier control heard and did not write is told again.
+            let gone = self.record.replicas.values().filter(|replica| replica.stopping);
+            report.gone = gone.map(|replica| replica.id.clone()).collect();
+            report.gone.retain(|id| !self.running.contains_key(id));
+        }
         for orders in settled.orders.into_values() {
             for order in orders.run {
-                let told = ReplicaReport::of(order.id.clone(), ReplicaState::Ready);
+                let fails = self.fails.as_ref().is_some_and(|digest| *digest == order.digest);
+                let state = if fails { ReplicaState::Starting } else { ReplicaState::Ready };
+                let told = ReplicaReport::of(order.id.clone(), state);
                 report.replicas.push(ReplicaReport { started: self.started.clone(), ..told });
                 self.running.insert(order.id.clone(), order);
             }

@@ -113,6 +113,11 @@ pub static WORKLOAD: Shape = Shape::Table(&[
         &Shape::List(&Shape::Text),
         "Program and arguments to run once for each release, before it serves.",
     ),
+    key(
+        "after",
+        &Shape::List(&Shape::Name),
+        "Workloads of the same application that are steady first, where a source brings them.",
+    ),
     key("stop", &STOP, "How a replica is stopped."),
     key("checks", &CHECKS, "How a replica's health is told."),
     key("rollout", &ROLLOUT, "How the workload moves to a new release."),

@@ -35,6 +35,8 @@ pub struct DeclaredWorkload {
     pub replicas: Option<u32>,
     /// How it rolls out.
     pub rule: RolloutRule,
+    /// Workloads of the same declaration that are steady before a source changes this one.
+    pub after: BTreeSet<Name>,
 }
 
 /// The environments that the files name with `[in.…]`.
@@ -67,6 +69,7 @@ pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared
     });
     if let Some(declared) = &declared {
         reader.check_references(declared);
+        reader.check_order(declared);
     }
     match declared {
         Some(declared) if reader.problems.is_empty() => Ok(declared),
@@ -184,7 +187,9 @@ impl Reader<'_> {
         let read = serde_json::from_value::<ReleaseSpec>(value.clone()).and_then(|spec| {
             let rule = serde_json::from_value(rule)?;
             let replicas = value.get("replicas").and_then(Json::as_u64).map(|count| count as u32);
-            Ok(DeclaredWorkload { spec, replicas, rule })
+            let after = value.get("after").cloned().unwrap_or(Json::Array(Vec::new()));
+            let after = serde_json::from_value(after)?;
+            Ok(DeclaredWorkload { spec, replicas, rule, after })
         });
         match read {
             Ok(workload) => {
@@ -276,6 +281,7 @@ impl Reader<'_> {
     }
 }
 
+mod order;
 mod ways;
 
 #[cfg(test)]

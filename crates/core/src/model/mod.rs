@@ -11,6 +11,7 @@ mod route;
 mod rule;
 mod secret;
 mod service;
+mod source;
 mod spec;
 mod state;
 
@@ -34,5 +35,9 @@ pub use route::{
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
 pub use secret::{Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting};
 pub use service::{ServicePort, ServiceSpec, Speaks};
+pub use source::{
+    CatchingUp, Commit, FollowRule, GitNewer, GoneFromGit, LetIn, LiveChanged, SetBack, Source, Touched,
+    Yield, short_commit,
+};
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
-pub use state::{ReplicaState, RolloutState, Signal, WorkloadState};
+pub use state::{ReplicaState, RolloutState, Signal, SourceState, WorkloadState};

@@ -55,6 +55,20 @@ codes! {
     RunFirstFailed = "run-first-failed",
     /// The command that runs before the release serves may have run, and its end is not known.
     RunFirstUnknown = "run-first-unknown",
+    /// Git has a newer commit, and a person is asked before it is taken.
+    GitNewer = "git-newer",
+    /// A commit would remove something, and a person is asked before.
+    RemovalAsks = "removal-asks",
+    /// A rollout of the commit went back, or a person stopped it: it is not tried again by itself.
+    SetBack = "set-back",
+    /// What Git declares was changed here.
+    LiveChanged = "live-changed",
+    /// What the commit holds is not a valid declaration.
+    FilesInvalid = "files-invalid",
+    /// What the commit declares belongs to somebody else, or lacks something that must be there first.
+    CannotBeTaken = "cannot-be-taken",
+    /// The repository does not answer, or does not let the platform in.
+    GitUnreachable = "git-unreachable",
     /// A person said so.
     Cancelled = "cancelled",
     /// The keeper ended without a word, and its replica with it.

@@ -22,6 +22,16 @@ pub struct Origin {
     pub act: String,
     /// When.
     pub at: Timestamp,
+    /// The commit that it follows, where a source did it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub commit: Option<String>,
+}
+
+impl Origin {
+    /// Something that a person or the platform did.
+    pub fn new(by: impl Into<String>, act: impl Into<String>, at: Timestamp) -> Origin {
+        Origin { by: by.into(), act: act.into(), at, commit: None }
+    }
 }
 
 impl std::fmt::Display for Origin {

@@ -115,6 +115,24 @@ states! {
     }
 }
 
+states! {
+    /// How a source is.
+    SourceState {
+        /// The environment is as the newest commit says.
+        InStep = "in-step" => Good,
+        /// The newest commit is not taken yet.
+        Behind = "behind" => Caution,
+        /// It is on its way.
+        CatchingUp = "catching-up" => Moving,
+        /// Something that it declares was changed here.
+        Drifted = "drifted" => Caution,
+        /// The newest commit cannot be taken.
+        Refused = "refused" => Fault,
+        /// The repository does not answer.
+        Unreachable = "unreachable" => Fault,
+    }
+}
+
 impl RolloutState {
     /// Whether the rollout still moves or waits.
     pub fn is_open(self) -> bool {

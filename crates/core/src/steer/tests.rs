@@ -10,7 +10,7 @@ pub(super) fn at(millis: i64) -> Timestamp {
 }
 
 pub(super) fn origin() -> Origin {
-    Origin { by: "mira".into(), act: "deployed".into(), at: at(0) }
+    Origin::new("mira", "deployed", at(0))
 }
 
 pub(super) struct World {

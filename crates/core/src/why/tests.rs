@@ -24,7 +24,7 @@ fn urls_are_taken_as_people_write_them() {
 #[test]
 fn a_certificate_that_is_over_or_for_another_host_is_the_cause_over_https_only() {
     let now: jiff::Timestamp = "2026-11-23T12:00:00Z".parse().expect("a time");
-    let origin = Origin { by: "mira".into(), act: "added".into(), at: now };
+    let origin = Origin::new("mira", "added", now);
     let certificate = |names: &[&str], until: &str| crate::model::Certificate {
         target: "staging/lockers".parse().expect("a target"),
         names: names.iter().map(|name| (*name).to_owned()).collect(),
@@ -75,7 +75,7 @@ fn a_certificate_that_is_over_or_for_another_host_is_the_cause_over_https_only()
 #[test]
 fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
     let now: jiff::Timestamp = "2026-11-23T12:00:00Z".parse().expect("a time");
-    let origin = Origin { by: "mira".into(), act: "declared".into(), at: now };
+    let origin = Origin::new("mira", "declared", now);
     let target: Target = "staging/label-printer".parse().expect("a target");
     let workload = Workload {
         target: target.clone(),

@@ -33,7 +33,7 @@ fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
             digest: format!("sha256:{tag}"),
             size: 1,
             layers: 1,
-            origin: Origin { by: "mira".into(), act: "added".into(), at: now() },
+            origin: Origin::new("mira", "added", now()),
         });
     }
     let text = format!(

@@ -84,7 +84,7 @@ fn a_certificate_must_cover_the_hosts_that_name_it() {
         fingerprint: String::new(),
         chain: String::new(),
         sealed: Some("key".to_owned()),
-        origin: Origin { by: "mira".to_owned(), act: "added".to_owned(), at: yard.now },
+        origin: Origin::new("mira", "added", yard.now),
     };
     let (fits, other) = (certificate("*.staging.localhost"), certificate("else.test"));
     assert_eq!(fits.signal(yard.now), crate::model::Signal::Caution, "twenty days are left");

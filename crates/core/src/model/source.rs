@@ -1,0 +1,260 @@
+//! Sources: folders of Git repositories that environments follow.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Name, Origin, Reason, ReleaseNumber, SourceState, Span, Target};
+use crate::manifest::Problem;
+
+/// A commit, as far as it is shown.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Commit {
+    /// Its whole id, as hexadecimal digits.
+    pub id: String,
+    /// Who wrote it.
+    pub by: String,
+    /// When it was committed.
+    pub at: Timestamp,
+    /// The first line of its message.
+    pub subject: String,
+}
+
+impl Commit {
+    /// As much of its id as a person reads.
+    pub fn short(&self) -> &str {
+        short_commit(&self.id)
+    }
+}
+
+/// As much of a commit's id as a person reads.
+pub fn short_commit(id: &str) -> &str {
+    id.get(..9).unwrap_or(id)
+}
+
+/// What is done when Git has something newer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum GitNewer {
+    /// A person says so first.
+    #[default]
+    Ask,
+    /// It is taken at once.
+    Take,
+}
+
+/// What is done when something that Git declares was changed here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LiveChanged {
+    /// It is said.
+    #[default]
+    Report,
+    /// It is made again as Git declares it.
+    Restore,
+}
+
+/// What is done with what Git declares no longer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum GoneFromGit {
+    /// It stays.
+    Keep,
+    /// A person says so first.
+    #[default]
+    Ask,
+    /// It is removed.
+    Remove,
+}
+
+/// How a source is followed: one key for each question.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct FollowRule {
+    /// How often Git is looked at.
+    pub look_every: Span,
+    /// When Git has something newer.
+    pub git_newer: GitNewer,
+    /// When something was changed here.
+    pub live_changed: LiveChanged,
+    /// When Git declares something no longer.
+    pub gone_from_git: GoneFromGit,
+    /// Of 100 things that it declares, a commit that would remove more asks in any case.
+    pub remove_at_most: u32,
+}
+
+impl Default for FollowRule {
+    fn default() -> FollowRule {
+        FollowRule {
+            look_every: Span::from_secs(60),
+            git_newer: GitNewer::default(),
+            live_changed: LiveChanged::default(),
+            gone_from_git: GoneFromGit::default(),
+            remove_at_most: 25,
+        }
+    }
+}
+
+/// By what Git lets it in. The value is a secret of the environment.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum LetIn {
+    /// A token, over https.
+    Token {
+        /// The secret.
+        secret: Name,
+        /// Whom it belongs to.
+        user: String,
+    },
+    /// A private key, over ssh.
+    Key {
+        /// The secret.
+        secret: Name,
+        /// Lines as `known_hosts` has them: no other host is trusted.
+        known_hosts: String,
+    },
+}
+
+impl LetIn {
+    /// The secret that holds the value.
+    pub fn secret(&self) -> &Name {
+        match self {
+            LetIn::Token { secret, .. } | LetIn::Key { secret, .. } => secret,
+        }
+    }
+}
+
+/// One thing of which a source leaves its hands: exactly what a person touched.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Touched {
+    /// What a workload's release says.
+    Release(Name),
+    /// How many replicas a workload has.
+    Replicas(Name),
+    /// A workload as a whole: a person removed it.
+    Workload(Name),
+    /// A service.
+    Service(Name),
+    /// A route.
+    Route(Name),
+}
+
+impl std::fmt::Display for Touched {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Touched::Release(name) => write!(f, "the release of {name}"),
+            Touched::Replicas(name) => write!(f, "the replicas of {name}"),
+            Touched::Workload(name) => write!(f, "workload {name}"),
+            Touched::Service(name) => write!(f, "service {name}"),
+            Touched::Route(name) => write!(f, "route {name}"),
+        }
+    }
+}
+
+/// What a source leaves alone, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Yield {
+    /// What.
+    pub what: Touched,
+    /// By whom it was touched.
+    pub origin: Origin,
+}
+
+/// A commit on its way into the environment.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CatchingUp {
+    /// Which one.
+    pub commit: Commit,
+    /// Who said so; `platform` where the source does it by itself.
+    pub origin: Origin,
+    /// Whether what Git declares no longer is removed.
+    pub remove: bool,
+    /// Workloads that it changed, and the release that each one got, where it got one.
+    pub made: BTreeMap<Name, Option<ReleaseNumber>>,
+    /// What it waits for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waits_for: Option<String>,
+}
+
+/// A commit that is not tried again by itself: a rollout of it went back, or a person stopped it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SetBack {
+    /// Which one.
+    pub commit: String,
+    /// Why.
+    pub because: String,
+    /// What of it was not done.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub not_done: Vec<String>,
+}
+
+/// A folder of a Git repository that an environment follows.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Source {
+    /// The environment, and its name there.
+    pub target: Target,
+    /// The repository.
+    pub url: String,
+    /// A branch, a tag or a commit.
+    pub at: String,
+    /// The folder; the whole repository where it is empty.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub folder: String,
+    /// By what Git lets it in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub let_in: Option<LetIn>,
+    /// How it is followed.
+    #[serde(flatten)]
+    pub rule: FollowRule,
+    /// The application that it declares; `None` before the first commit was read.
+    #[serde(default)]
+    pub application: Option<Name>,
+    /// The newest commit that was seen.
+    #[serde(default)]
+    pub seen: Option<Commit>,
+    /// The commit that the environment was made like.
+    #[serde(default)]
+    pub applied: Option<Commit>,
+    /// The newest commits, the newest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub commits: Vec<Commit>,
+    /// How it is.
+    pub state: SourceState,
+    /// Why it is not well.
+    #[serde(default)]
+    pub reason: Option<Reason>,
+    /// Since when.
+    pub since: Timestamp,
+    /// What differs between the newest commit and what is declared here, in words.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub differs: Vec<String>,
+    /// Why the repository could not be read when it was last looked at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unreachable: Option<Reason>,
+    /// Everything that is wrong with the newest commit.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub problems: Vec<Problem>,
+    /// The commit on its way.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub catching_up: Option<CatchingUp>,
+    /// The commit that is not tried again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub set_back: Option<SetBack>,
+    /// What it leaves alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub yields: Vec<Yield>,
+    /// A mark that it does nothing at all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<super::Held>,
+    /// Who added it.
+    pub origin: Origin,
+}
+
+impl Source {
+    /// What it leaves alone of this.
+    pub fn yields_to(&self, what: &Touched) -> Option<&Yield> {
+        self.yields.iter().find(|it| it.what == *what)
+    }
+}
