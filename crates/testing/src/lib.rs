@@ -2,6 +2,7 @@
 
 pub mod load;
 pub mod postgres;
+pub mod repository;
 
 use std::path::{Path, PathBuf};
 

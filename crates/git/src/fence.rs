@@ -1,0 +1,315 @@
+//! Running `git` so that what it reads can do nothing.
+
+use std::ffi::OsStr;
+use std::io::Write as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::time::Duration;
+
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::process::Command;
+
+/// Why a call gave nothing.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// `git` could not be run at all.
+    #[error("git cannot be run: {0}")]
+    NotRun(std::io::Error),
+    /// It said no; in its own words.
+    #[error("git {act}: {said}")]
+    Said {
+        /// What was asked of it.
+        act: String,
+        /// What it said.
+        said: String,
+    },
+    /// It took too long.
+    #[error("git {act} took longer than {seconds} s and was ended")]
+    Late {
+        /// What was asked of it.
+        act: String,
+        /// The limit.
+        seconds: u64,
+    },
+    /// The repository is larger than is kept.
+    #[error("the repository takes {mib} MiB here, more than the {limit} MiB that are kept of one")]
+    TooLarge {
+        /// Its size.
+        mib: u64,
+        /// The limit.
+        limit: u64,
+    },
+    /// A folder of this machine that the platform's owner does not allow.
+    #[error(
+        "{0} is a folder of this machine that the platform's owner does not allow: mainyard start --allow-repositories FOLDER"
+    )]
+    NotAllowed(String),
+    /// Something on this machine went wrong.
+    #[error("{path}: {error}")]
+    Here {
+        /// Where.
+        path: String,
+        /// What.
+        error: std::io::Error,
+    },
+}
+
+/// By what a repository lets the platform in.
+#[derive(Clone, Default)]
+pub struct Access {
+    /// Name or token, or a key.
+    pub let_in: Option<Let>,
+    /// Authorities that the server's certificate is checked against instead of the system's, as PEM.
+    pub authority: Option<String>,
+}
+
+/// Name and token, or a key.
+#[derive(Clone)]
+pub enum Let {
+    /// Over https.
+    Token {
+        /// Whom it belongs to.
+        user: String,
+        /// The token.
+        token: String,
+    },
+    /// Over ssh.
+    Key {
+        /// The private key.
+        key: Vec<u8>,
+        /// Hosts that are trusted, as `known_hosts` has them.
+        known_hosts: String,
+    },
+}
+
+/// Surroundings in which `git` is run.
+#[derive(Debug, Clone)]
+pub struct Fence {
+    dir: PathBuf,
+    /// Folders of this machine from which repositories may be read.
+    pub allowed: Vec<PathBuf>,
+    /// How long one call may take.
+    pub time: Duration,
+    /// How much of one repository is kept, in MiB.
+    pub size: u64,
+}
+
+/// What no repository and no account may say otherwise. `safe.directory` is for folders of this machine, which are
+/// looked at against the owner's list before.
+const CONFIG: &str = "[safe]\n\tdirectory = *\n[core]\n\thooksPath = /dev/null\n\tfsmonitor = false\n\tsymlinks = false\n\
+    [protocol]\n\tallow = never\n[protocol \"https\"]\n\tallow = always\n[protocol \"ssh\"]\n\tallow = always\n\
+    [protocol \"file\"]\n\tallow = always\n[submodule]\n\trecurse = false\n[fetch]\n\trecurseSubmodules = false\n\
+    [transfer]\n\tfsckObjects = true\n[fetch \"fsck\"]\n\tmissingSpaceBeforeDate = warn\n\tzeroPaddedFilemode = warn\n\
+    [http]\n\tlowSpeedLimit = 1000\n\tlowSpeedTime = 20\n\tfollowRedirects = false\n[gc]\n\tautoDetach = false\n\
+    [user]\n\tname = Main Yard\n\temail = main-yard@localhost\n";
+
+impl Fence {
+    /// Surroundings kept in this folder, which only this account reads.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub fn new(dir: &Path) -> Result<Fence, Error> {
+        let here = |error| Error::Here { path: dir.display().to_string(), error };
+        std::fs::DirBuilder::new().recursive(true).mode(0o700).create(dir).map_err(here)?;
+        std::fs::write(dir.join("config"), CONFIG).map_err(here)?;
+        let (time, size) = (Duration::from_secs(60), 512);
+        Ok(Fence { dir: dir.to_owned(), allowed: Vec::new(), time, size })
+    }
+
+    /// Where the repository of this name is kept.
+    pub fn repository(&self, name: &str) -> PathBuf {
+        self.dir.join(format!("{}.git", name.replace('/', ".")))
+    }
+
+    /// Whether a URL may be followed: a folder of this machine only where the owner allows it.
+    ///
+    /// # Errors
+    /// When it may not.
+    pub fn may_follow(&self, url: &str) -> Result<(), Error> {
+        let Some(path) = url.strip_prefix("file://") else { return Ok(()) };
+        // A link that leads elsewhere is held against the list by where it leads.
+        let real = std::fs::canonicalize(path).unwrap_or_else(|_| PathBuf::from(path));
+        let plain = !real.components().any(|part| part == std::path::Component::ParentDir);
+        let allowed = |folder: &PathBuf| {
+            let folder = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.clone());
+            real.starts_with(folder)
+        };
+        if plain && self.allowed.iter().any(allowed) {
+            Ok(())
+        } else {
+            Err(Error::NotAllowed(path.to_owned()))
+        }
+    }
+
+    fn command(&self, repository: &Path) -> Command {
+        let mut command = Command::new("git");
+        command.env_clear().current_dir(repository);
+        command.env("PATH", "/usr/local/bin:/usr/bin:/bin").env("LC_ALL", "C.UTF-8").env("HOME", &self.dir);
+        command.env("GIT_DIR", repository).env("GIT_CONFIG_NOSYSTEM", "1");
+        command.env("GIT_CONFIG_GLOBAL", self.dir.join("config")).env("GIT_TERMINAL_PROMPT", "0");
+        command
+            .env("GIT_ASKPASS", "/bin/false")
+            .env("SSH_ASKPASS", "/bin/false")
+            .env("GIT_ATTR_NOSYSTEM", "1");
+        command.env("GIT_OPTIONAL_LOCKS", "0").env("GIT_NO_REPLACE_OBJECTS", "1");
+        command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command.process_group(0).kill_on_drop(true);
+        let largest = self.size << 20;
+        // SAFETY: `setrlimit` is async-signal-safe, and nothing else is done between fork and exec.
+        unsafe {
+            command.pre_exec(move || {
+                let limit = libc::rlimit { rlim_cur: largest, rlim_max: largest };
+                match libc::setrlimit(libc::RLIMIT_FSIZE, &limit) {
+                    0 => Ok(()),
+                    _ => Err(std::io::Error::last_os_error()),
+                }
+            });
+        }
+        command
+    }
+
+    /// Runs `git` on a repository of its own; gives what it printed.
+    pub(crate) async fn run(
+        &self,
+        repository: &Path,
+        words: &[impl AsRef<OsStr>],
+        input: &[u8],
+    ) -> Result<Vec<u8>, Error> {
+        let mut command = self.command(repository);
+        command.args(words);
+        self.end(command, words, input).await
+    }
+
+    /// Runs `git` with what lets it in to another repository.
+    pub(crate) async fn run_let_in(
+        &self,
+        repository: &Path,
+        words: &[impl AsRef<OsStr>],
+        access: &Access,
+    ) -> Result<Vec<u8>, Error> {
+        let mut command = self.command(repository);
+        command.args(words);
+        let here = |error| Error::Here { path: self.dir.display().to_string(), error };
+        // What lets in is in files and variables that only this account reads, never among the words of a command.
+        let kept = tempfile::tempdir_in(&self.dir).map_err(here)?;
+        let private = |name: &str, bytes: &[u8]| -> Result<PathBuf, Error> {
+            let path = kept.path().join(name);
+            let mut options = std::fs::OpenOptions::new();
+            let file = options.write(true).create_new(true).mode(0o600).open(&path);
+            file.and_then(|mut file| file.write_all(bytes)).map_err(here)?;
+            Ok(path)
+        };
+        let mut settings: Vec<(&str, String)> = Vec::new();
+        match &access.let_in {
+            Some(Let::Token { user, token }) => {
+                use base64::Engine as _;
+                let basic = base64::engine::general_purpose::STANDARD.encode(format!("{user}:{token}"));
+                settings.push(("http.extraHeader", format!("Authorization: Basic {basic}")));
+            }
+            Some(Let::Key { key, known_hosts }) => {
+                let mut key = key.clone();
+                if !key.ends_with(b"\n") {
+                    key.push(b'\n');
+                }
+                let (key, hosts) = (private("key", &key)?, private("known_hosts", known_hosts.as_bytes())?);
+                let ssh = format!(
+                    "ssh -F /dev/null -i '{}' -o IdentitiesOnly=yes -o IdentityAgent=none -o BatchMode=yes \
+                     -o StrictHostKeyChecking=yes -o UserKnownHostsFile='{}' -o GlobalKnownHostsFile=/dev/null \
+                     -o ConnectTimeout=15 -o LogLevel=ERROR",
+                    key.display(),
+                    hosts.display()
+                );
+                command.env("GIT_SSH_COMMAND", ssh);
+            }
+            None => {}
+        }
+        if let Some(authority) = &access.authority {
+            settings.push((
+                "http.sslCAInfo",
+                private("authority.pem", authority.as_bytes())?.display().to_string(),
+            ));
+        }
+        command.env("GIT_CONFIG_COUNT", settings.len().to_string());
+        for (number, (key, value)) in settings.iter().enumerate() {
+            command.env(format!("GIT_CONFIG_KEY_{number}"), key);
+            command.env(format!("GIT_CONFIG_VALUE_{number}"), value);
+        }
+        self.end(command, words, b"").await
+    }
+
+    /// Runs a command on an index of its own, so that several may be written at once.
+    pub(crate) async fn run_on_index(
+        &self,
+        repository: &Path,
+        index: &Path,
+        words: &[&str],
+        input: &[u8],
+    ) -> Result<String, Error> {
+        let mut command = self.command(repository);
+        command.env("GIT_INDEX_FILE", index).args(words);
+        let out = self.end(command, words, input).await?;
+        Ok(String::from_utf8_lossy(&out).trim().to_owned())
+    }
+
+    async fn end(
+        &self,
+        mut command: Command,
+        words: &[impl AsRef<OsStr>],
+        input: &[u8],
+    ) -> Result<Vec<u8>, Error> {
+        let act = words.first().map_or(String::new(), |word| word.as_ref().to_string_lossy().into_owned());
+        if !input.is_empty() {
+            command.stdin(Stdio::piped());
+        }
+        let mut child = command.spawn().map_err(Error::NotRun)?;
+        let group = child.id();
+        let (mut stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
+        let (mut out, mut said) = (Vec::new(), Vec::new());
+        let most = self.size << 20;
+        let work = async {
+            let feed = async {
+                if let Some(mut pipe) = stdin.take() {
+                    // A reader that leaves says itself why.
+                    let _ = pipe.write_all(input).await;
+                }
+            };
+            let hear = async {
+                if let Some(pipe) = stdout {
+                    let _ = pipe.take(most).read_to_end(&mut out).await;
+                }
+            };
+            let complaints = async {
+                if let Some(pipe) = stderr {
+                    let _ = pipe.take(64 * 1024).read_to_end(&mut said).await;
+                }
+            };
+            tokio::join!(feed, hear, complaints);
+            child.wait().await
+        };
+        let ended = tokio::time::timeout(self.time, work).await;
+        let status = match ended {
+            Ok(status) => status.map_err(Error::NotRun)?,
+            Err(_) => {
+                if let Some(group) = group {
+                    // SAFETY: no memory is involved; the group is of the process that was just begun and not waited for.
+                    unsafe { libc::kill(-(group as i32), libc::SIGKILL) };
+                }
+                child.wait().await.map_err(Error::NotRun)?;
+                return Err(Error::Late { act, seconds: self.time.as_secs() });
+            }
+        };
+        if status.success() { Ok(out) } else { Err(Error::Said { act, said: in_short(&said) }) }
+    }
+}
+
+/// What git said, without what it says to people at a terminal.
+fn in_short(said: &[u8]) -> String {
+    let text = String::from_utf8_lossy(said);
+    let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+    let hints = ["hint:", "Please make sure", "and the repository exists", "Warning: Permanently"];
+    let telling: Vec<&str> = lines.filter(|line| !hints.iter().any(|hint| line.starts_with(hint))).collect();
+    let last: Vec<&str> = telling.iter().rev().take(3).rev().copied().collect();
+    let line = last.join("; ").replace("fatal: ", "").replace("error: ", "");
+    if line.is_empty() { "it ended without a word".to_owned() } else { line.chars().take(400).collect() }
+}

@@ -1,0 +1,12 @@
+//! Git as the platform uses it: Debian's `git`, run in fenced surroundings, reads what others wrote.
+//!
+//! Nobody is asked anything, no hook runs, no submodule is fetched and no filter is applied: a repository is kept bare,
+//! and files are read from its objects. Calls are limited in time, and what they may keep is limited in size.
+
+mod branch;
+mod fence;
+mod reading;
+
+pub use branch::{Written, push, write_branch};
+pub use fence::{Access, Error, Fence, Let};
+pub use reading::{Commit, Fault, Found, Look, look, read};
