@@ -1,6 +1,6 @@
 #!/bin/sh
-# Installs from Debian's packages what is missing: PostgreSQL, Git and a C compiler; for the tests Chromium, curl,
-# OpenSSL and certutil too.
+# Installs from Debian's packages what is missing: PostgreSQL, Git, an ssh client and a C compiler; for the tests Chromium, curl,
+# OpenSSL, certutil and an ssh server too.
 # Says what it does; without the right to install it names the packages and ends.
 set -eu
 
@@ -12,10 +12,12 @@ need() { # package, test
 need gcc "command -v cc"
 need libc6-dev "ls /usr/lib/*/libc.a"
 need git "command -v git"
+need openssh-client "command -v ssh"
 need postgresql "ls /usr/lib/postgresql/*/bin/initdb && id postgres"
 if [ "${1:-}" = for-tests ]; then
     need chromium "command -v chromium"
     need curl "command -v curl"
+    need openssh-server "test -x /usr/sbin/sshd"
     need openssl "command -v openssl"
     need libnss3-tools "command -v certutil"
     need chromium-driver "command -v chromedriver"
@@ -38,4 +40,14 @@ else
 fi
 echo "== installing them"
 $as_root apt-get update -qq
-DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing
+# No package's service is started by this, nor at the next boot: the tests start what they need, on loopback.
+policy=/usr/sbin/policy-rc.d
+[ -e $policy ] || printf '#!/bin/sh\nexit 101\n' | $as_root tee $policy >/dev/null
+grep -qx 'exit 101' $policy && $as_root chmod 755 $policy
+status=0
+DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing || status=$?
+[ "$(cat $policy)" = "$(printf '#!/bin/sh\nexit 101')" ] && $as_root rm -f $policy
+case "$missing" in *openssh-server*)
+    ! command -v systemctl >/dev/null 2>&1 || $as_root systemctl disable ssh >/dev/null 2>&1 || true ;;
+esac
+exit $status

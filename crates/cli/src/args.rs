@@ -5,9 +5,11 @@ use std::path::PathBuf;
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
 mod parts;
+mod sources;
 mod things;
 
 pub use parts::{IsolationKind, Part, Serve, Start};
+pub use sources::{SourceCommand, SourceRule};
 pub use things::{Add, Certificate, Environment, Image, Made, Secret};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
@@ -325,6 +327,9 @@ pub enum Command {
     /// Values that are given to workloads and never shown again.
     #[command(subcommand)]
     Secret(Secret),
+    /// Follow folders of Git repositories.
+    #[command(subcommand)]
+    Source(SourceCommand),
     /// Chains and keys that hosts are served with over TLS.
     #[command(subcommand)]
     Certificate(Certificate),

@@ -70,7 +70,9 @@ pub fn moment(at: Timestamp) -> String {
 }
 
 pub fn change(origin: &Origin) -> String {
-    format!("{} {} by {}", moment(origin.at), origin.act, origin.by)
+    let from = origin.commit.as_deref().map(mainyard_core::model::short_commit);
+    let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
+    format!("{} {} by {}{from}", moment(origin.at), origin.act, origin.by)
 }
 
 fn current<'a>(state: &'a State, workload: &Workload) -> Option<&'a Release> {

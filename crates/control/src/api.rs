@@ -16,7 +16,9 @@ use crate::answers::{Answer, default_tail, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
-use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats, stream, transfer, why};
+use crate::{
+    Control, JSON_LIMIT, certificates, metrics, releases, secrets, sources, stats, stream, transfer, why,
+};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -55,6 +57,18 @@ use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats
         why::requests,
         metrics::metrics,
         traffic::answers::list_traffic,
+        sources::acts::list,
+        sources::acts::show,
+        sources::acts::add,
+        sources::acts::change,
+        sources::acts::remove,
+        sources::acts::look,
+        sources::acts::compare,
+        sources::acts::catch_up,
+        sources::acts::hold,
+        sources::acts::resume,
+        sources::back::write,
+        sources::pushes::pushed,
         certificates::list,
         certificates::authority,
         certificates::add,
@@ -84,6 +98,9 @@ use crate::{Control, JSON_LIMIT, certificates, metrics, releases, secrets, stats
         releases::SetAside,
         releases::Keep,
         certificates::Given,
+        sources::acts::CatchUp,
+        sources::back::WriteBack,
+        sources::acts::HoldSource,
         secrets::Listed,
         stats::Stats,
         stats::OfRelease,
@@ -118,6 +135,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .configure(why::routes)
             .configure(metrics::routes)
             .configure(traffic::routes)
+            .configure(sources::routes)
             .configure(certificates::routes)
             .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
             .route("/declare", web::post().to(declare))

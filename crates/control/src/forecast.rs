@@ -52,9 +52,11 @@ pub async fn act(
     let watched_by = Arc::new(watched);
     let watched = Arc::clone(&watched_by);
     let before = state.clone();
+    let declared = control.follower.all_declared();
     let looked_at = web::block(move || {
         let now = Timestamp::now();
         let mut cluster = copy(state, now);
+        cluster.hear_all_declared(declared);
         let before = cluster.table();
         let mut answer = act(&mut cluster, &member.0, now)?;
         let shown = rehearse(&cluster, &before, &watched(&answer), ask.lose_node.as_ref(), now);

@@ -17,6 +17,7 @@ mod metrics;
 mod problem;
 mod releases;
 mod secrets;
+mod sources;
 mod stats;
 mod steward;
 mod stream;
@@ -51,6 +52,9 @@ pub struct Config {
     pub database: String,
     /// Where images are kept.
     pub images: PathBuf,
+    /// Where repositories that are followed are kept, and folders of this machine that repositories may be in.
+    pub repositories: PathBuf,
+    pub allowed_repositories: Vec<PathBuf>,
     /// A short word that tells this platform from others on the machine, used in the cookie's name.
     pub instance: String,
     /// The token of the first member's client.
@@ -78,6 +82,9 @@ pub enum Error {
     /// The image store cannot be used.
     #[error(transparent)]
     Images(#[from] mainyard_images::Error),
+    /// Repositories cannot be kept.
+    #[error(transparent)]
+    Git(#[from] mainyard_git::Error),
     /// The listener cannot be used.
     #[error("cannot serve: {0}")]
     Io(#[from] std::io::Error),
@@ -91,6 +98,7 @@ pub(crate) struct Control {
     pub links: links::Links,
     pub traffic: Arc<Traffic>,
     pub vault: vault::Vault,
+    pub follower: sources::Follower,
     pub instance: String,
     pub gateway_http: String,
     /// Where it is reached over TLS.
@@ -113,6 +121,8 @@ async fn serve(config: Config) -> Result<(), Error> {
     let store = Store::connect(&config.database).await?;
     access::admit(&store, &config).await?;
     let images = ContentStore::open(&config.images)?;
+    let mut fence = mainyard_git::Fence::new(&config.repositories)?;
+    fence.allowed = config.allowed_repositories;
     let traffic = Arc::new(Traffic::new());
     let links = links::Links::default();
     let vault = vault::Vault::new(store.clone(), config.secrets_key);
@@ -134,12 +144,14 @@ async fn serve(config: Config) -> Result<(), Error> {
         links,
         traffic,
         vault,
+        follower: sources::Follower::new(fence),
         instance: config.instance,
         gateway_http: config.gateway_http,
         gateway_https: config.gateway_https,
         authority: config.authority,
     });
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
+    actix_web::rt::spawn(sources::follow_all(control.clone()));
     let server = HttpServer::new(move || {
         App::new()
             .app_data(control.clone())

@@ -34,6 +34,8 @@ fn serve_as_a_control() {
         url: format!("http://{address}"),
         listener: TcpListener::bind(address).expect("the address is free"),
         database: text("database"),
+        repositories: std::path::PathBuf::from(text("images")).with_file_name("repositories"),
+        allowed_repositories: Vec::new(),
         images: text("images").into(),
         instance: "test".into(),
         client_token: TOKEN.into(),

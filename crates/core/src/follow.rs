@@ -123,6 +123,9 @@ pub fn touched_by(step: &Step) -> Vec<Touched> {
     }
 }
 
+pub mod back;
+pub mod sides;
+
 #[cfg(test)]
 mod tests {
     use super::*;

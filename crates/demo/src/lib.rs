@@ -102,3 +102,32 @@ fn pack_one(
     let name = ImageRef { repository: format!("lockers/{program}"), tag: tag.to_owned() };
     Ok((name, pack(store, &content)?))
 }
+
+/// A commit of the demo's repository: who wrote it, its message, and the declaration as it was then.
+pub struct Chapter {
+    /// Name and address.
+    pub by: (&'static str, &'static str),
+    /// Days before the demo was brought up.
+    pub days: i64,
+    /// The commit's message.
+    pub message: &'static str,
+    /// `deploy/mainyard.toml`.
+    pub manifest: String,
+}
+
+/// How the declaration came to be what it is.
+pub fn history() -> Vec<Chapter> {
+    let noor = ("Noor Haddad", "noor@larkfield.example");
+    let mira = ("Mira Lindqvist", "mira@larkfield.example");
+    let calm = MANIFEST.split("\n# In production a new release").next().unwrap_or(MANIFEST).trim_end();
+    let calm = format!("{calm}\n\n[in.production.workload.locker-api]\nreplicas = 6\n");
+    let one_page = calm.replace("replicas = 2", "replicas = 1");
+    let chapter =
+        |by, days, message, manifest: &str| Chapter { by, days, message, manifest: manifest.to_owned() };
+    vec![
+        chapter(noor, 21, "The lockers of Market Square", &one_page.replace("replicas = 3", "replicas = 1")),
+        chapter(noor, 14, "Three replicas of the API, for the second square", &one_page),
+        chapter(mira, 6, "Two of the couriers' page: one was too few on Mondays", &calm),
+        chapter(mira, 2, "Production moves by watched steps", MANIFEST),
+    ]
+}

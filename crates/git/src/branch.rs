@@ -60,3 +60,13 @@ pub async fn push(
     let words = ["push", "--quiet", "--no-verify", "--", url, &spec];
     fence.run_let_in(&fence.repository(name), &words, access).await.map(drop)
 }
+
+/// What a commit changes, as a unified difference.
+///
+/// # Errors
+/// When it is not kept here.
+pub async fn difference(fence: &Fence, name: &str, commit: &str) -> Result<String, Error> {
+    let words = ["show", "--format=", "--no-color", "--no-ext-diff", "--no-textconv", commit, "--"];
+    let out = fence.run(&fence.repository(name), &words, b"").await?;
+    Ok(String::from_utf8_lossy(&out).into_owned())
+}

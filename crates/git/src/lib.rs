@@ -5,8 +5,10 @@
 
 mod branch;
 mod fence;
+mod making;
 mod reading;
 
-pub use branch::{Written, push, write_branch};
+pub use branch::{Written, difference, push, write_branch};
 pub use fence::{Access, Error, Fence, Let};
+pub use making::{NewCommit, make_repository};
 pub use reading::{Commit, Fault, Found, Look, look, read};

@@ -3,6 +3,7 @@
 pub mod load;
 pub mod postgres;
 pub mod repository;
+pub mod smart_http;
 
 use std::path::{Path, PathBuf};
 

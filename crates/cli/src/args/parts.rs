@@ -1,8 +1,11 @@
 //! How the platform itself is started.
 
 use std::net::SocketAddr;
+use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+
+use crate::place::Place;
 
 /// How to start.
 #[derive(Debug, Clone, Args)]
@@ -13,6 +16,9 @@ pub struct Start {
     /// With the demo: also declare so many workloads that rest, in an environment `crowd`, to look at a large board.
     #[arg(long, requires = "demo", default_value_t = 0, value_name = "N")]
     pub crowd: usize,
+    /// Folders of this machine from which sources may follow repositories.
+    #[arg(long, value_name = "FOLDER")]
+    pub allow_repositories: Vec<PathBuf>,
     /// Where the API and the console answer.
     #[arg(long, default_value = "127.0.0.1:8700", value_name = "A:P")]
     pub api: SocketAddr,
@@ -33,6 +39,15 @@ pub struct Start {
     pub background: bool,
     #[arg(hide = true)]
     pub workload: Option<String>,
+}
+
+impl Start {
+    /// Folders of this machine that repositories may be in: those that were said, and the demo's own.
+    pub fn allowed_repositories(&self, place: &Place) -> Vec<PathBuf> {
+        let said = self.allow_repositories.iter();
+        let said = said.map(|folder| std::path::absolute(folder).unwrap_or_else(|_| folder.clone()));
+        said.chain(self.demo.then(|| place.file("demo"))).collect()
+    }
 }
 
 /// How replicas are kept apart from each other and from the machine.

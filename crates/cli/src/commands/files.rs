@@ -2,18 +2,18 @@
 
 use std::path::{Path, PathBuf};
 
-use mainyard_core::declare::{ChangeKind, ChangeLine};
+use mainyard_core::declare::ChangeLine;
 use mainyard_core::manifest::{self, Problem, SourceFile};
-use mainyard_core::model::{Signal, Target};
+use mainyard_core::model::Signal;
 use reqwest::Method;
 use serde_json::json;
 
 use super::forecast;
+use super::told::{follow_lines, print_lines};
 use crate::args::Wait;
 use crate::client::Client;
-use crate::follow;
 use crate::place;
-use crate::words::{Failure, Paint, count, shape};
+use crate::words::{Failure, count, shape};
 
 pub fn schema() -> Result<(), Failure> {
     let schema = serde_json::to_string_pretty(&manifest::schema::schema())
@@ -121,28 +121,10 @@ pub async fn send(
         return Ok(());
     }
     println!("{}{environment}: {}", forecast::mark(&wait.trial), count(lines.len(), "change"));
-    let paint = Paint::stdout();
-    for line in &lines {
-        let (sign, signal) = match line.kind {
-            ChangeKind::Add => ("+", Signal::Good),
-            ChangeKind::Change => ("~", Signal::Moving),
-            ChangeKind::Remove => ("-", Signal::Fault),
-        };
-        println!("  {} {}  {}", paint.signal(signal, sign), line.object, line.words);
-    }
+    print_lines(&lines);
     forecast::print(&answer, &wait.trial)?;
     if wait.trial.forecast || wait.no_wait {
         return Ok(());
     }
-    for line in lines.iter().filter(|line| line.kind != ChangeKind::Remove) {
-        let Some(name) = line.object.strip_prefix("workload ") else { continue };
-        let target: Target = format!("{environment}/{name}")
-            .parse()
-            .map_err(|error: mainyard_core::model::NameError| Failure::failed(error.to_string()))?;
-        if let Some(release) = line.release {
-            follow::rollout(client, &target, release).await?;
-        }
-        follow::scaling(client, &target).await?;
-    }
-    Ok(())
+    follow_lines(client, environment, &lines).await
 }

@@ -16,6 +16,11 @@ pub const CHILD: &str = "MAINYARD_BACKGROUND";
 /// The line after which nobody listens any more.
 pub const READY: &str = "\u{4}ready";
 
+/// The background process runs elsewhere.
+fn absolute(folder: &std::path::Path) -> std::path::PathBuf {
+    std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned())
+}
+
 pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     let failed = |error: std::io::Error| Failure::failed(format!("cannot start in the background: {error}"));
     let mut command = Command::new(std::env::current_exe().map_err(failed)?);
@@ -26,6 +31,9 @@ pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     command.arg("--gateways").arg(start.gateways.to_string());
     if let Some(isolation) = start.isolation {
         command.arg("--isolation").arg(isolation.word());
+    }
+    for folder in &start.allow_repositories {
+        command.arg("--allow-repositories").arg(absolute(folder));
     }
     if start.demo {
         command.arg("--demo").arg("--crowd").arg(start.crowd.to_string());

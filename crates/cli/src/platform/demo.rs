@@ -6,11 +6,13 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use mainyard_demo::{CROWD, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, pack_images};
+use mainyard_git::{Fence, NewCommit};
 use mainyard_images::{ContentStore, write_archive};
 use reqwest::Method;
 use serde_json::json;
 
 use crate::client::Client;
+use crate::place::Place;
 use crate::words::Failure;
 
 /// Adds what is missing of the demo. What a person changed since stays as it is.
@@ -50,6 +52,29 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
         client.post("/declare", &json!({"environment": environment, "files": files})).await?;
     }
     Ok(())
+}
+
+/// The demo's repository, where there is none yet: sources may follow it from this machine.
+pub async fn make_repository(place: &Place) -> Result<(), Failure> {
+    let failed = |error: &dyn std::fmt::Display| {
+        Failure::failed(format!("the demo's repository cannot be made: {error}"))
+    };
+    let dir = place.file("demo").join("lockers.git");
+    if dir.join("HEAD").exists() {
+        return Ok(());
+    }
+    let now = jiff::Timestamp::now();
+    let commits: Vec<NewCommit> = mainyard_demo::history()
+        .into_iter()
+        .map(|chapter| NewCommit {
+            by: (chapter.by.0.to_owned(), chapter.by.1.to_owned()),
+            at: now - jiff::SignedDuration::from_hours(24 * chapter.days),
+            message: chapter.message.to_owned(),
+            files: vec![("deploy/mainyard.toml".to_owned(), chapter.manifest)],
+        })
+        .collect();
+    let fence = Fence::new(&place.file("repositories")).map_err(|error| failed(&error))?;
+    mainyard_git::make_repository(&fence, &dir, &commits).await.map_err(|error| failed(&error))
 }
 
 /// A thread that visits the demo's hosts, some twenty times a second, until it is dropped.

@@ -4,6 +4,7 @@ use std::fs::OpenOptions;
 use std::net::{SocketAddr, TcpListener};
 use std::os::fd::{AsRawFd, FromRawFd, RawFd};
 use std::os::unix::process::CommandExt;
+use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 
 use mainyard_control::KeySource;
@@ -45,6 +46,9 @@ pub struct Brief {
     pub part_token: String,
     /// The first member.
     pub member: String,
+    /// Folders of this machine that repositories may be followed from.
+    #[serde(default)]
+    pub allowed_repositories: Vec<PathBuf>,
 }
 
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.
@@ -139,6 +143,8 @@ pub fn control(place: &Place) -> Result<(), Failure> {
         listener: listener(0),
         database: brief.database,
         images: place.file("images"),
+        repositories: place.file("repositories"),
+        allowed_repositories: brief.allowed_repositories,
         instance: brief.instance,
         client_token: brief.client_token,
         part_token: brief.part_token,

@@ -128,6 +128,7 @@ fn bring_up(
         client_token: place.secret("client-token", 32)?,
         part_token: place.secret("part-token", 32)?,
         member,
+        allowed_repositories: start.allowed_repositories(place),
     };
     let call = Call { url: format!("http://{}", reachable(start.api)), token: brief.client_token.clone() };
     let bytes = serde_json::to_vec(&call).map_err(|error| failed(&error))?;
@@ -154,6 +155,7 @@ fn bring_up(
         ready(&mut platform, &client).await?;
         if start.demo {
             demo::seed(&client, start.crowd).await?;
+            demo::make_repository(place).await?;
         }
         let key = client.post("/sign-in-keys", &json!({})).await?;
         Ok::<String, Failure>(format!("{}{}", call.url, key["path"].as_str().unwrap_or("/")))
@@ -180,6 +182,8 @@ fn bring_up(
             reachable(start.http)
         );
         println!("  http://staging.lockers.localhost:{port} in a browser");
+        let repository = place.file("demo").join("lockers.git");
+        println!("  mainyard source add staging/lockers file://{} --folder deploy", repository.display());
     } else {
         println!("\nNext:\n  mainyard environment add staging");
     }

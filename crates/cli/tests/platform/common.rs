@@ -1,10 +1,10 @@
 //! A platform of a test's own, and small HTTP.
 
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU16, Ordering};
 use std::time::{Duration, Instant};
@@ -125,6 +125,18 @@ impl Platform {
         let said = self.run(words);
         assert_eq!(said.code, 0, "{words:?}: {said:?}");
         said.out
+    }
+
+    /// The same, with something to read.
+    pub fn ok_with_input(&self, words: &[&str], input: &str) -> String {
+        let mut command = mainyard(&self.data(), words);
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn();
+        let child = child.as_mut().expect("the program runs");
+        child.stdin.take().expect("its input").write_all(input.as_bytes()).expect("written");
+        let mut said = String::new();
+        child.stdout.take().expect("its output").read_to_string(&mut said).expect("text");
+        assert!(child.wait().expect("it ends").success(), "{words:?}: {said}");
+        said
     }
 
     pub fn logs(&self) -> String {

@@ -18,6 +18,7 @@ mod releases;
 mod secrets;
 mod side_by_side;
 mod soak;
+mod sources;
 mod stats;
 mod steering;
 mod ways;

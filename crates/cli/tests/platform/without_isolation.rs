@@ -14,6 +14,7 @@ mod ordinary;
 mod releases;
 mod secrets;
 mod side_by_side;
+mod sources;
 mod stats;
 mod steering;
 

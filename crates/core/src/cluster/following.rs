@@ -6,14 +6,14 @@ use std::sync::Arc;
 use jiff::Timestamp;
 
 use super::acts::{Refusal, RefusalKind};
-use super::held::Cluster;
+use super::held::{Cluster, platform};
 use super::objects::{Kind, Object};
 use crate::declare::{ChangeLine, Step};
-use crate::follow::{Ahead, ahead};
+use crate::follow::{Ahead, ahead, touched_by};
 use crate::manifest::{Declared, Problem};
 use crate::model::{
     CatchingUp, Commit, GitNewer, LiveChanged, Name, Origin, Reason, ReasonCode, ReleaseNumber, RolloutState,
-    SetBack, Source, SourceState, Target, Touched, WorkloadState, short_commit,
+    SetBack, Source, SourceState, Target, Touched, WorkloadState,
 };
 
 /// What commits declare, by source and commit: known from Git, not from the record.
@@ -49,6 +49,12 @@ impl Cluster {
         self.to_follow.insert(source.clone());
     }
 
+    /// The same of several; a copy of a cluster is told so.
+    pub fn hear_all_declared(&mut self, declared: Declarations) {
+        self.to_follow.extend(declared.keys().map(|(source, _)| source.clone()));
+        self.declared.extend(declared);
+    }
+
     /// Commits of which it must be known what they declare, and is not.
     pub fn unknown_commits(&self, target: &Target) -> BTreeSet<String> {
         let Some(source) = self.state.sources.get(target) else { return BTreeSet::new() };
@@ -62,7 +68,7 @@ impl Cluster {
     /// Takes what came of looking at a source's repository.
     pub fn hear_source(&mut self, target: &Target, looked: Looked, now: Timestamp) {
         let Some(mut source) = self.state.sources.get(target).cloned() else { return };
-        self.cause = Origin::new(format!("source {target}"), "looked", now);
+        self.cause = platform(now);
         match looked {
             Looked::Failed(sentence) => {
                 source.unreachable = Some(Reason::new(ReasonCode::GitUnreachable, sentence));
@@ -162,10 +168,11 @@ impl Cluster {
                 if next == source {
                     break;
                 }
-                self.cause = Origin::new(format!("source {target}"), "followed", now);
+                self.cause = platform(now);
                 self.put_source(next);
             }
         }
+        self.cause = platform(now);
     }
 
     /// The environment and application that a changed object belongs to.
@@ -230,6 +237,7 @@ impl Cluster {
                 return state(Refused, ReasonCode::CannotBeTaken, sentence, Vec::new());
             }
         };
+        self.lift_where_git_agrees(source, &seen);
         let differs: Vec<String> = ahead.lines().chain(&ahead.asks).map(told).collect();
         let newer = source.applied.as_ref().map(|applied| &applied.id) != Some(&seen.id);
         let set_back = source.set_back.clone().filter(|it| it.commit == seen.id);
@@ -274,6 +282,24 @@ impl Cluster {
         }
         let sentence = format!("{} is changed here", differs.join("; "));
         state(Drifted, ReasonCode::LiveChanged, sentence, differs)
+    }
+
+    /// What a person touched is left alone no longer once Git says the same.
+    fn lift_where_git_agrees(&self, source: &mut Source, seen: &Commit) {
+        if source.yields.is_empty() {
+            return;
+        }
+        let free = Source { yields: Vec::new(), ..source.clone() };
+        let Ok(ahead) = self.ahead(&free, seen, true) else { return };
+        let steps = ahead.stages.iter().flatten().map(|(_, step)| step);
+        let touched: BTreeSet<Touched> = steps
+            .flat_map(|step| match step {
+                // What a person removed would be made anew.
+                Step::Workload { name, new: true, .. } => vec![Touched::Workload(name.clone())],
+                step => touched_by(step),
+            })
+            .collect();
+        source.yields.retain(|it| touched.contains(&it.what));
     }
 
     /// The next stage of a commit, where those before it are steady.
@@ -398,9 +424,4 @@ fn new_workload(step: &Step) -> Option<Name> {
 /// A change in words, with its object.
 pub(super) fn told(line: &ChangeLine) -> String {
     format!("{}: {}", line.object, line.words)
-}
-
-/// How a commit is named in an origin.
-pub fn commit_of(origin: &Origin) -> Option<&str> {
-    origin.commit.as_deref().map(short_commit)
 }

@@ -22,7 +22,7 @@ mod steering;
 mod tabling;
 
 pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
-pub use following::{Declarations, Looked, commit_of};
+pub use following::{Declarations, Looked};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
 pub use releasing::{DeployRequest, Goal};

@@ -34,6 +34,12 @@ pub struct NewSource {
     /// By what Git lets the platform in.
     #[serde(default)]
     pub let_in: Option<LetIn>,
+    /// The certificate that says which authority the server's own is checked against.
+    #[serde(default)]
+    pub authority: Option<Name>,
+    /// The secret that whoever tells of a push signs with.
+    #[serde(default)]
+    pub pushes: Option<Name>,
     /// How it is followed.
     #[serde(default)]
     pub rule: FollowRule,
@@ -99,10 +105,21 @@ impl Cluster {
             let message = format!("there is a source {target} already; remove it first, or change it");
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        let NewSource { url, at, folder, let_in, rule } = new;
+        let NewSource { url, at, folder, let_in, authority, pushes, rule } = new;
         let (at, folder) = (at.unwrap_or_else(|| "main".to_owned()), folder.unwrap_or_default());
         let folder = folder.trim_matches('/').to_owned();
-        self.check_reach(target, &url, let_in.as_ref())?;
+        self.check_reach(&url, let_in.as_ref())?;
+        for secret in let_in.iter().map(LetIn::secret).chain(&pushes) {
+            self.known_secret(&Target::new(&target.environment, secret))?;
+        }
+        if let Some(authority) = &authority {
+            let certificate = Target::new(&target.environment, authority);
+            if !self.state.certificates.contains_key(&certificate) {
+                let message =
+                    format!("there is no certificate {certificate}; add it with: mainyard certificate add");
+                return Refusal::new(RefusalKind::NotFound, message);
+            }
+        }
         let invalid = |message: String| Refusal { kind: RefusalKind::Invalid, message };
         if !is_revision(&at) {
             return Err(invalid(format!("{at:?} is not a branch, a tag or a commit")));
@@ -127,6 +144,8 @@ impl Cluster {
             at,
             folder,
             let_in,
+            authority,
+            pushes,
             rule,
             application: None,
             seen: None,
@@ -147,30 +166,27 @@ impl Cluster {
         Ok(())
     }
 
-    fn check_reach(&self, target: &Target, url: &str, let_in: Option<&LetIn>) -> Result<(), Refusal> {
+    fn check_reach(&self, url: &str, let_in: Option<&LetIn>) -> Result<(), Refusal> {
         let invalid = |message: String| Err(Refusal { kind: RefusalKind::Invalid, message });
         let reach = match reach(url) {
             Ok(reach) => reach,
             Err(expected) => return invalid(format!("{url:?} is not {expected}")),
         };
         match (reach, let_in) {
-            (Reach::Ssh, None) => {
-                return invalid(format!("{url} needs a key: --key SECRET --known-hosts FILE"));
-            }
+            (Reach::Ssh, None) => invalid(format!("{url} needs a key: --key SECRET --known-hosts FILE")),
             (Reach::Ssh, Some(LetIn::Token { .. })) => {
-                return invalid(
-                    "a token is for https; over ssh give a key: --key SECRET --known-hosts FILE".into(),
-                );
+                invalid("a token is for https; over ssh give a key: --key SECRET --known-hosts FILE".into())
             }
             (Reach::Https | Reach::File, Some(LetIn::Key { .. })) => {
-                return invalid("a key is for ssh; over https give a token: --token SECRET".into());
+                invalid("a key is for ssh; over https give a token: --token SECRET".into())
             }
-            (Reach::File, Some(_)) => return invalid("a folder of this machine needs no token".into()),
-            _ => {}
+            (Reach::File, Some(_)) => invalid("a folder of this machine needs no token".into()),
+            _ => Ok(()),
         }
-        let Some(secret) = let_in.map(LetIn::secret) else { return Ok(()) };
-        let secret = Target::new(&target.environment, secret);
-        if self.state.secrets.contains_key(&secret) {
+    }
+
+    fn known_secret(&self, secret: &Target) -> Result<(), Refusal> {
+        if self.state.secrets.contains_key(secret) {
             return Ok(());
         }
         let known: Vec<String> = self.state.secrets.keys().map(Target::to_string).collect();

@@ -4,7 +4,8 @@
 //! ([`check`](check::check)), and the JSON Schema ([`schema`](schema::schema)). [`read()`] puts several files
 //! together, lays an environment's own values over the common ones and gives what is [`Declared`].
 
-pub mod check;
+pub mod back;
+mod check;
 pub mod keys;
 mod meaning;
 mod parse;
@@ -12,6 +13,7 @@ mod problem;
 pub mod schema;
 mod write;
 
+pub use back::{Change, write_back};
 pub use check::{is_host, is_token};
 pub use meaning::{Declared, DeclaredWorkload, environments, read};
 pub use problem::{Place, Problem, SourceFile};

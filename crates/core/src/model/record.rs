@@ -36,7 +36,9 @@ impl Origin {
 
 impl std::fmt::Display for Origin {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{} by {} {}", self.act, self.by, self.at.strftime("%H:%M UTC"))
+        let from = self.commit.as_deref().map(super::short_commit);
+        let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
+        write!(f, "{} by {}{from} {}", self.act, self.by, self.at.strftime("%H:%M UTC"))
     }
 }
 

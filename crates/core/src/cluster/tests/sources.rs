@@ -29,7 +29,15 @@ fn take() -> FollowRule {
 impl Yard {
     fn followed(rule: FollowRule) -> Yard {
         let mut yard = Yard::new();
-        let new = NewSource { url: "file:///srv/lockers".into(), at: None, folder: None, let_in: None, rule };
+        let new = NewSource {
+            url: "file:///srv/lockers".into(),
+            at: None,
+            folder: None,
+            let_in: None,
+            authority: None,
+            pushes: None,
+            rule,
+        };
         yard.cluster.add_source(&source(), new, "mira", yard.now).expect("added");
         yard
     }

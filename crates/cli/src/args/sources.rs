@@ -1,0 +1,205 @@
+//! Commands about sources.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+
+use super::{Output, Trial, Wait};
+
+/// What is done when Git has something newer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Newer {
+    /// A person says so first.
+    Ask,
+    /// It is taken at once.
+    Take,
+}
+
+/// What is done when something that Git declares was changed here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Changed {
+    /// It is said.
+    Report,
+    /// It is made again as Git declares it.
+    Restore,
+}
+
+/// What is done with what Git declares no longer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Gone {
+    /// It stays.
+    Keep,
+    /// A person says so first.
+    Ask,
+    /// It is removed.
+    Remove,
+}
+
+/// How a source is followed: one key for each question.
+#[derive(Debug, Clone, Args)]
+pub struct SourceRule {
+    /// How often Git is looked at; 60s by default.
+    #[arg(long, value_name = "TIME")]
+    pub look_every: Option<String>,
+    /// When Git has something newer; ask by default.
+    #[arg(long, value_enum)]
+    pub git_newer: Option<Newer>,
+    /// When something that Git declares was changed here; report by default.
+    #[arg(long, value_enum)]
+    pub live_changed: Option<Changed>,
+    /// When Git declares something no longer; ask by default.
+    #[arg(long, value_enum)]
+    pub gone_from_git: Option<Gone>,
+    /// Of 100 things, a commit that would remove more asks in any case; 25 by default.
+    #[arg(long, value_name = "N")]
+    pub remove_at_most: Option<u32>,
+}
+
+/// What to do with sources.
+#[derive(Debug, Subcommand)]
+pub enum SourceCommand {
+    /// Follow a folder of a repository.
+    #[command(
+        after_help = "Example:\n  mainyard source add lockers https://git.lockers.localhost/deploy.git --at main --folder deploy --in staging\n  mainyard source add staging/lockers file:///srv/git/lockers --git-newer take\n  mainyard source add staging/lockers ssh://git@git.lockers.localhost/deploy --key deploy-key --known-hosts known_hosts"
+    )]
+    Add {
+        /// Its name, or environment/name.
+        name: String,
+        /// The repository: https://…, ssh://… or file:///….
+        repository: String,
+        /// A branch, a tag or a commit.
+        #[arg(long, default_value = "main")]
+        at: String,
+        /// The folder; the whole repository by default.
+        #[arg(long, default_value = "")]
+        folder: String,
+        /// The environment that follows it.
+        #[arg(long = "in", value_name = "ENVIRONMENT")]
+        environment: Option<String>,
+        /// The secret that holds the token, over https.
+        #[arg(long, value_name = "SECRET", conflicts_with = "key")]
+        token: Option<String>,
+        /// Whom the token belongs to.
+        #[arg(long, default_value = "token", requires = "token")]
+        user: String,
+        /// The secret that holds the private key, over ssh.
+        #[arg(long, value_name = "SECRET", requires = "known_hosts")]
+        key: Option<String>,
+        /// A file with the hosts that are trusted, as ssh-keyscan prints them.
+        #[arg(long, value_name = "FILE", requires = "key")]
+        known_hosts: Option<PathBuf>,
+        /// The certificate of the authority that the server's own is checked against; the machine's by default.
+        #[arg(long, value_name = "CERTIFICATE")]
+        authority: Option<String>,
+        /// The secret that whoever tells of a push signs with.
+        #[arg(long, value_name = "SECRET")]
+        pushes: Option<String>,
+        #[command(flatten)]
+        rule: SourceRule,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// List the sources.
+    #[command(after_help = "Example:\n  mainyard source list")]
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Show a source: its commits, how it stands, and what it leaves alone.
+    #[command(after_help = "Example:\n  mainyard source show staging/lockers")]
+    Show {
+        /// The source, as environment/name.
+        source: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Compare what Git says, what is declared here, and what runs.
+    #[command(after_help = "Example:\n  mainyard source compare staging/lockers")]
+    Compare {
+        /// The source, as environment/name.
+        source: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Look at the repository now.
+    #[command(after_help = "Example:\n  mainyard source look staging/lockers")]
+    Look {
+        /// The source, as environment/name.
+        source: String,
+    },
+    /// Make the environment like a commit.
+    #[command(
+        after_help = "Example:\n  mainyard source catch-up staging/lockers --forecast\n  mainyard source catch-up staging/lockers\n  mainyard source catch-up staging/lockers --to 3f2a1c9"
+    )]
+    CatchUp {
+        /// The source, as environment/name.
+        source: String,
+        /// A commit; the newest by default.
+        #[arg(long, value_name = "COMMIT")]
+        to: Option<String>,
+        /// Also remove what Git declares no longer.
+        #[arg(long)]
+        remove: bool,
+        #[command(flatten)]
+        wait: Wait,
+    },
+    /// Change how a source is followed.
+    #[command(
+        after_help = "Example:\n  mainyard source change staging/lockers --git-newer take --look-every 10s"
+    )]
+    Change {
+        /// The source, as environment/name.
+        source: String,
+        #[command(flatten)]
+        rule: SourceRule,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// Let a source do nothing until it is resumed.
+    #[command(
+        after_help = "Example:\n  mainyard source hold staging/lockers --because \"the database is moved\""
+    )]
+    Hold {
+        /// The source, as environment/name.
+        source: String,
+        /// Why.
+        #[arg(long)]
+        because: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// Let it follow Git again, also where it left something alone.
+    #[command(
+        after_help = "Example:\n  mainyard source resume staging/lockers --forecast\n  mainyard source resume staging/lockers"
+    )]
+    Resume {
+        /// The source, as environment/name.
+        source: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// See the commit that would make Git agree with what is declared here; push it as a branch.
+    #[command(
+        after_help = "Example:\n  mainyard source write-back staging/lockers\n  mainyard source write-back staging/lockers --push --branch as-it-runs"
+    )]
+    WriteBack {
+        /// The source, as environment/name.
+        source: String,
+        /// Push it.
+        #[arg(long)]
+        push: bool,
+        /// As this branch.
+        #[arg(long, requires = "push")]
+        branch: Option<String>,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Follow it no longer; what it declared stays as it is.
+    #[command(after_help = "Example:\n  mainyard source remove staging/lockers")]
+    Remove {
+        /// The source, as environment/name.
+        source: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
+}

@@ -1,0 +1,383 @@
+//! Sources: folders of Git repositories that environments follow.
+
+use std::time::Duration;
+
+use clap::ValueEnum;
+use comfy_table::Cell;
+use mainyard_core::declare::ChangeLine;
+use mainyard_core::follow::sides::Row;
+use mainyard_core::model::{Commit, Signal, Source, SourceState, Target};
+use reqwest::Method;
+use serde_json::{Map, Value, json};
+
+use super::told::print_lines;
+use super::{forecast, parse_target};
+use crate::args::{Output, SourceCommand, SourceRule, Wait};
+use crate::client::Client;
+use crate::place;
+use crate::show::{coloured, print, table};
+use crate::words::{Failure, Paint, count, shape};
+
+pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
+    use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
+    match what {
+        Add { .. } => add(client, what).await,
+        List { output } => list(client, output).await,
+        Show { source, output } => show(client, &parse_target(&source)?, output).await,
+        Compare { source, output } => compare(client, &parse_target(&source)?, output).await,
+        Look { source } => {
+            let target = parse_target(&source)?;
+            let looked = client.post(&path(&target, "/look"), &json!({})).await?;
+            say_looked(client, &target, &looked).await
+        }
+        CatchUp { source, to, remove, wait } => {
+            catch_up(client, &parse_target(&source)?, to, remove, &wait).await
+        }
+        Change { source, rule, trial } => {
+            let target = parse_target(&source)?;
+            let body = Value::Object(keys(&rule));
+            let answer =
+                forecast::ask(client, Method::PATCH, &path(&target, ""), Some(&body), &trial).await?;
+            println!("{}{target}: {}", forecast::mark(&trial), rule_words(&answer["rule"]));
+            Ok(())
+        }
+        Hold { source, because, trial } => {
+            let target = parse_target(&source)?;
+            let body = json!({"because": because});
+            let answer =
+                forecast::ask(client, Method::POST, &path(&target, "/hold"), Some(&body), &trial).await?;
+            let words = answer["words"].as_str().unwrap_or_default();
+            println!("{}{target} is held: {words}", forecast::mark(&trial));
+            Ok(())
+        }
+        Resume { source, trial } => {
+            let target = parse_target(&source)?;
+            let answer = forecast::ask(client, Method::POST, &path(&target, "/resume"), None, &trial).await?;
+            println!("{}{target} follows Git again", forecast::mark(&trial));
+            for words in answer["words"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+                println!("  {words}");
+            }
+            Ok(())
+        }
+        WriteBack { source, push, branch, output } => {
+            let target = parse_target(&source)?;
+            let body = json!({"push": push, "branch": branch});
+            let answer = client.post(&path(&target, "/write-back"), &body).await?;
+            if output.json {
+                println!("{answer:#}");
+            } else {
+                say_written(&target, &answer);
+            }
+            Ok(())
+        }
+        Remove { source, trial } => {
+            let target = parse_target(&source)?;
+            let answer = forecast::ask(client, Method::DELETE, &path(&target, ""), None, &trial).await?;
+            println!("{}{target} is followed no longer", forecast::mark(&trial));
+            for words in answer["stays"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+                println!("  {words}");
+            }
+            Ok(())
+        }
+    }
+}
+
+fn path(target: &Target, act: &str) -> String {
+    format!("/environments/{}/sources/{}{act}", target.environment, target.name)
+}
+
+fn word(value: impl ValueEnum) -> Value {
+    value.to_possible_value().map_or(Value::Null, |value| value.get_name().into())
+}
+
+fn keys(rule: &SourceRule) -> Map<String, Value> {
+    let keys = [
+        ("look_every", rule.look_every.clone().map(Value::from)),
+        ("git_newer", rule.git_newer.map(word)),
+        ("live_changed", rule.live_changed.map(word)),
+        ("gone_from_git", rule.gone_from_git.map(word)),
+        ("remove_at_most", rule.remove_at_most.map(Value::from)),
+    ];
+    keys.into_iter().filter_map(|(key, value)| Some((key.to_owned(), value?))).collect()
+}
+
+fn rule_words(rule: &Value) -> String {
+    let keys = ["look_every", "git_newer", "live_changed", "gone_from_git", "remove_at_most"];
+    let shown = keys.iter().map(|key| format!("{key} = {}", rule[*key]));
+    shown.collect::<Vec<_>>().join(", ")
+}
+
+async fn add(client: &Client, what: SourceCommand) -> Result<(), Failure> {
+    let SourceCommand::Add {
+        name,
+        repository: url,
+        at,
+        folder,
+        environment,
+        token,
+        user,
+        key,
+        known_hosts,
+        authority,
+        pushes,
+        rule,
+        trial,
+    } = what
+    else {
+        return Ok(());
+    };
+    let name = match (name.contains('/'), environment.or_else(place::default_environment)) {
+        (true, _) => name,
+        (false, Some(environment)) => format!("{environment}/{name}"),
+        (false, None) => {
+            let message =
+                "say for which environment: --in staging, or choose a default: mainyard use staging";
+            return Err(Failure::usage(message));
+        }
+    };
+    let target = parse_target(&name)?;
+    let known_hosts = known_hosts.map(|file| {
+        std::fs::read_to_string(&file)
+            .map_err(|error| Failure::usage(format!("cannot read {}: {error}", file.display())))
+    });
+    let let_in = match (token, key, known_hosts.transpose()?) {
+        (Some(secret), ..) => json!({"token": {"secret": secret, "user": user}}),
+        (None, Some(secret), Some(hosts)) => json!({"key": {"secret": secret, "known_hosts": hosts}}),
+        _ => Value::Null,
+    };
+    let body = json!({
+        "url": url, "at": at, "folder": folder, "let_in": let_in, "authority": authority, "pushes": pushes,
+        "rule": keys(&rule),
+    });
+    let answer = forecast::ask(client, Method::PUT, &path(&target, ""), Some(&body), &trial).await?;
+    println!("{}{target} follows {at} of {url}", forecast::mark(&trial));
+    if trial.forecast {
+        return Ok(());
+    }
+    say_looked(client, &target, &answer["looked"]).await
+}
+
+async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<(), Failure> {
+    if let Some(failed) = looked["failed"].as_str() {
+        return Err(Failure::failed(format!("{target} cannot be read: {failed}")));
+    }
+    let source = read(client, target).await?;
+    println!("{}", state_line(&source));
+    for line in &source.differs {
+        println!("  {line}");
+    }
+    // The first is in the state's own line.
+    for problem in source.problems.iter().skip(1) {
+        println!("  {problem}");
+    }
+    if source.state == SourceState::Behind {
+        println!("Take it with: mainyard source catch-up {target}");
+    }
+    Ok(())
+}
+
+fn say_written(target: &Target, answer: &Value) {
+    let paint = Paint::stdout();
+    for words in answer["left"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+        println!("{} {words}", paint.signal(Signal::Caution, shape(Signal::Caution)));
+    }
+    let Some(commit) = answer["commit"].as_str() else {
+        println!("{target}: Git says what is declared here; there is nothing to write");
+        return;
+    };
+    println!("{}", paint.quiet(&format!("commit {commit}")));
+    for line in answer["message"].as_str().unwrap_or_default().lines() {
+        println!("    {line}");
+    }
+    println!();
+    for line in answer["difference"].as_str().unwrap_or_default().lines() {
+        let signal = match line.as_bytes().first() {
+            Some(b'+') if !line.starts_with("+++") => Some(Signal::Good),
+            Some(b'-') if !line.starts_with("---") => Some(Signal::Fault),
+            _ => None,
+        };
+        println!("{}", signal.map_or_else(|| line.to_owned(), |signal| paint.signal(signal, line)));
+    }
+    match answer["pushed"].as_str() {
+        Some(branch) => {
+            println!("\npushed as the branch {branch}; when it is merged, {target} follows again")
+        }
+        None => println!("\nnothing was pushed; push it with: mainyard source write-back {target} --push"),
+    }
+}
+
+async fn read(client: &Client, target: &Target) -> Result<Source, Failure> {
+    let answer = client.get(&path(target, "")).await?;
+    serde_json::from_value(answer)
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))
+}
+
+fn state_line(source: &Source) -> String {
+    let signal = source.state.signal();
+    let mut line = Paint::stdout().signal(signal, &format!("{} {}", shape(signal), source.state));
+    if let Some(on) = &source.catching_up {
+        line.push_str(&format!(" with {}", on.commit.short()));
+        if let Some(waits) = &on.waits_for {
+            line.push_str(&format!(", waits for {waits}"));
+        }
+    }
+    if let Some(reason) = &source.reason {
+        line.push_str(&format!(": {}", reason.sentence));
+    }
+    if let Some(held) = &source.held {
+        line.push_str(&format!(" (held: {}; {})", held.because, held.origin));
+    }
+    line
+}
+
+async fn list(client: &Client, output: Output) -> Result<(), Failure> {
+    let answer = client.get("/sources").await?;
+    if output.json {
+        println!("{answer:#}");
+        return Ok(());
+    }
+    let sources: Vec<Source> = serde_json::from_value(answer)
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    if sources.is_empty() {
+        println!("no environment follows Git; let one with: mainyard source add NAME URL --in staging");
+        return Ok(());
+    }
+    let mut rows = table(&["SOURCE", "STATE", "STANDS ON", "NEWEST", "REPOSITORY", "LEAVES ALONE"]);
+    for source in &sources {
+        let signal = source.state.signal();
+        let held = if source.held.is_some() { ", held" } else { "" };
+        let state = format!("{} {}{held}", shape(signal), source.state);
+        rows.add_row([
+            Cell::new(&source.target),
+            coloured(state, signal),
+            Cell::new(source.applied.as_ref().map_or("nothing yet", Commit::short)),
+            Cell::new(source.seen.as_ref().map_or("none was read", Commit::short)),
+            Cell::new(format!("{} at {}", source.url, source.at)),
+            Cell::new(match source.yields.len() {
+                0 => "-".to_owned(),
+                some => count(some, "thing"),
+            }),
+        ]);
+    }
+    print(&rows);
+    Ok(())
+}
+
+async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let source = read(client, target).await?;
+    if output.json {
+        let text =
+            serde_json::to_string_pretty(&source).map_err(|error| Failure::failed(error.to_string()))?;
+        println!("{text}");
+        return Ok(());
+    }
+    println!("{}  {}", Paint::stdout().strong(&target.to_string()), state_line(&source));
+    let folder = if source.folder.is_empty() { String::new() } else { format!(", folder {}", source.folder) };
+    println!("follows    {} at {}{folder}", source.url, source.at);
+    println!("rule       {}", rule_words(&json!(source.rule)));
+    if let Some(application) = &source.application {
+        println!("declares   the application {application}");
+    }
+    for held in &source.yields {
+        println!("leaves     {} alone: {}", held.what, held.origin);
+    }
+    if !source.yields.is_empty() {
+        println!(
+            "           it follows again with: mainyard resume T, or all with: mainyard source resume {target}"
+        );
+    }
+    for line in &source.differs {
+        println!("differs    {line}");
+    }
+    for problem in &source.problems {
+        println!("wrong      {problem}");
+    }
+    println!();
+    let stands = |commit: &Commit| source.applied.as_ref().is_some_and(|applied| applied.id == commit.id);
+    for commit in source.commits.iter().take(12) {
+        let here = stands(commit);
+        let sign = if here { "●" } else { "○" };
+        let mark = if here { format!("  {} stands here", target.environment) } else { String::new() };
+        let paint = Paint::stdout();
+        let sign = if here { paint.signal(Signal::Good, sign) } else { paint.quiet(sign) };
+        let when = commit.at.strftime("%d %b %H:%M UTC");
+        println!("{sign} {}  {}  {}, {when}{mark}", commit.short(), commit.subject, commit.by);
+    }
+    Ok(())
+}
+
+async fn compare(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let answer = client.get(&path(target, "/compare")).await?;
+    if output.json {
+        println!("{answer:#}");
+        return Ok(());
+    }
+    let read = |value: &Value| serde_json::from_value::<Vec<Row>>(value.clone());
+    let rows = read(&answer["rows"]).map_err(|error| Failure::failed(error.to_string()))?;
+    let commit: Commit = serde_json::from_value(answer["commit"].clone())
+        .map_err(|error| Failure::failed(error.to_string()))?;
+    if rows.is_empty() {
+        println!("{target}: what {} says, what is declared here and what runs are the same", commit.short());
+        return Ok(());
+    }
+    println!("{target}  {}  {}", commit.short(), commit.subject);
+    let mut shown = table(&["OBJECT", "FIELD", "IN GIT", "DECLARED HERE", "RUNNING"]);
+    for row in rows {
+        let of_route = !row.object.starts_with("workload");
+        let cell = |value: Option<String>| value.unwrap_or_else(|| "not there".to_owned());
+        let running =
+            if of_route { "-".to_owned() } else { row.running.unwrap_or_else(|| "nothing".to_owned()) };
+        shown.add_row([row.object, row.field, cell(row.git), cell(row.here), running]);
+    }
+    print(&shown);
+    Ok(())
+}
+
+async fn catch_up(
+    client: &Client,
+    target: &Target,
+    to: Option<String>,
+    remove: bool,
+    wait: &Wait,
+) -> Result<(), Failure> {
+    let body = json!({"to": to, "remove": remove});
+    let answer =
+        forecast::ask(client, Method::POST, &path(target, "/catch-up"), Some(&body), &wait.trial).await?;
+    let failed = |error: serde_json::Error| Failure::failed(error.to_string());
+    let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone()).map_err(failed)?;
+    let commit: Commit = serde_json::from_value(answer["commit"].clone()).map_err(failed)?;
+    let mark = forecast::mark(&wait.trial);
+    if lines.is_empty() {
+        println!("{mark}{target}: everything is as {} says; nothing was changed", commit.short());
+    } else {
+        println!("{mark}{target}: {}  {}", commit.short(), commit.subject);
+        print_lines(&lines);
+    }
+    forecast::print(&answer, &wait.trial)?;
+    if wait.trial.forecast || wait.no_wait {
+        return Ok(());
+    }
+    follow(client, target).await
+}
+
+/// Follows a source until it stands where it goes, or says why not.
+async fn follow(client: &Client, target: &Target) -> Result<(), Failure> {
+    let mut last = String::new();
+    loop {
+        let source = read(client, target).await?;
+        let line = state_line(&source);
+        if line != last {
+            println!("{line}");
+            last = line;
+        }
+        match source.state {
+            SourceState::CatchingUp => tokio::time::sleep(Duration::from_millis(150)).await,
+            _ if source.catching_up.is_some() => tokio::time::sleep(Duration::from_millis(50)).await,
+            SourceState::InStep => return Ok(()),
+            _ if source.set_back.is_some() => {
+                return Err(Failure::failed(format!("{target} did not get there")));
+            }
+            _ => return Ok(()),
+        }
+    }
+}

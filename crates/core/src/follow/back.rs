@@ -1,0 +1,67 @@
+//! What would make Git agree with what is declared here.
+
+use serde_json::{Value, json};
+
+use crate::cluster::State;
+use crate::manifest::{Change, Declared};
+use crate::model::{Name, Source, Target, Touched};
+
+/// What differs between what a commit declares and what is declared here, object by object; and what cannot be put into
+/// files by itself, in words.
+pub fn changes(declared: &Declared, source: &Source, state: &State) -> (Vec<Change>, Vec<String>) {
+    let environment = &source.target.environment;
+    let (mut found, mut left) = (Vec::new(), Vec::new());
+    let mut add = |kind: &'static str, name: &Name, declared: Value, is: Value| {
+        if declared != is {
+            found.push(Change { kind, name: name.to_string(), declared, is });
+        }
+    };
+    for (name, git) in &declared.workloads {
+        let target = Target::new(environment, name);
+        let Some(workload) = state.workloads.get(&target) else {
+            left.push(format!("workload {name} is not here: take its table out of the files by hand"));
+            continue;
+        };
+        let Some(release) = state.releases.get(&(target, workload.release)) else { continue };
+        let (mut before, mut is) = (json!(git.spec), json!(release.spec));
+        if let Some(count) = git.replicas {
+            (before["replicas"], is["replicas"]) = (json!(count), json!(workload.wanted));
+        }
+        if git.rule != workload.rule {
+            (before["rollout"], is["rollout"]) = (json!(git.rule), json!(workload.rule));
+        }
+        add("workload", name, before, is);
+    }
+    for (name, git) in &declared.services {
+        let Some(here) = state.services.get(&Target::new(environment, name)) else { continue };
+        add("service", name, json!(git), json!(here.spec));
+    }
+    for (name, git) in &declared.routes {
+        let Some(here) = state.routes.get(&Target::new(environment, name)) else { continue };
+        let mut git = git.clone();
+        if git.host.is_none() && git.port.is_none() {
+            git.host.clone_from(&here.spec.host);
+        }
+        add("route", name, json!(git), json!(here.spec));
+    }
+    (found, left)
+}
+
+/// The first line of the commit's message, and why.
+pub fn message(source: &Source, changes: &[Change]) -> String {
+    let objects: Vec<String> =
+        changes.iter().map(|change| format!("{} {}", change.kind, change.name)).collect();
+    let mut text = format!("{}: {} as it is here\n", source.target.environment, objects.join(", "));
+    let why = source.yields.iter().filter(|it| {
+        let name = match &it.what {
+            Touched::Release(name) | Touched::Replicas(name) | Touched::Workload(name) => name,
+            Touched::Service(name) | Touched::Route(name) => name,
+        };
+        changes.iter().any(|change| change.name == name.as_str())
+    });
+    let why: Vec<String> = why.map(|it| format!("{}: {}\n", it.what, it.origin)).collect();
+    if !why.is_empty() {
+        text.push_str(&format!("\n{}", why.concat()));
+    }
+    text
+}
