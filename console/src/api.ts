@@ -1,6 +1,6 @@
 // Acts: each one is the API call that the client makes too.
 
-import type { Signal, Target, Traffic } from './model'
+import type { Commit, Side, Signal, Target, Traffic } from './model'
 
 export class Refused extends Error {}
 
@@ -58,3 +58,26 @@ export const why = async (of: string) => (await call('GET', `/why?of=${encodeURI
 
 /** What was served, told apart by `route`, `service`, `release` or `replica`. */
 export const traffic = async (by: string, of: string) => (await call('GET', `/traffic?by=${by}&of=${encodeURIComponent(of)}`)) as Traffic[]
+
+function source(target: Target, act: string) {
+  return `/environments/${target.environment}/sources/${target.name}${act}`
+}
+
+export interface Ahead {
+  commit: Commit
+  changes: { kind: 'add' | 'change' | 'remove'; object: string; words: string }[]
+  forecast?: { words?: string }
+}
+export interface Written {
+  commit: string | null
+  message?: string
+  difference: string
+  left: string[]
+  pushed: string | null
+}
+export const sides = async (target: Target) => ((await call('GET', source(target, '/compare'))) as { rows: Side[] }).rows
+export const catchUp = async (target: Target, remove: boolean, forecast: boolean) => (await call('POST', source(target, `/catch-up${forecast ? '?forecast=true' : ''}`), { remove })) as Ahead
+export const lookNow = (target: Target) => call('POST', source(target, '/look'), {})
+export const holdSource = (target: Target, because: string) => call('POST', source(target, '/hold'), { because })
+export const resumeSource = async (target: Target, forecast: boolean) => ((await call('POST', source(target, `/resume${forecast ? '?forecast=true' : ''}`))) as { words: string[] }).words
+export const writeBack = async (target: Target, push: boolean) => (await call('POST', source(target, '/write-back'), { push })) as Written

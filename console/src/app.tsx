@@ -6,6 +6,7 @@ import { ComparePage } from './pages/compare'
 import { ImagesPage } from './pages/images'
 import { LogPage } from './pages/log'
 import { RoutesPage } from './pages/routes'
+import { SourcesPage } from './pages/sources'
 import { TrailPage } from './pages/trail'
 import { WorkloadPage } from './pages/workload'
 import { Finder } from './parts/finder'
@@ -29,6 +30,7 @@ export function App() {
       <Route path="/:environment" element={<Frame><BoardPage /></Frame>} />
       <Route path="/:environment/-/trail" element={<Frame><TrailPage /></Frame>} />
       <Route path="/:environment/-/routes" element={<Frame><RoutesPage /></Frame>} />
+      <Route path="/:environment/-/sources" element={<Frame><SourcesPage /></Frame>} />
       <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
       <Route path="/:environment/:name/log" element={<Frame><LogPage /></Frame>} />
       <Route path="/:environment/:name/compare" element={<Frame><ComparePage /></Frame>} />
@@ -67,7 +69,7 @@ function Mark() {
 }
 
 function pageName(path: string): string {
-  const names: Record<string, string> = { trail: 'Trail', images: 'Images', routes: 'Routes and services' }
+  const names: Record<string, string> = { trail: 'Trail', images: 'Images', routes: 'Routes and services', sources: 'Sources' }
   return names[path.slice(path.lastIndexOf('/') + 1)] ?? 'Board'
 }
 
@@ -84,6 +86,7 @@ function Frame({ children }: { children: ReactNode }) {
         </Link>
         <RailLink to={`/${environment ?? ''}`} here={!pathname.includes('/-/')} word="Board" shape="M0 1h18M0 7h12M0 13h16" />
         <RailLink to={`/${environment ?? ''}/-/routes`} here={pathname.endsWith('/-/routes')} word="Routes" shape="M1 3h6l4 8h6M7 3h10M1 11h4" />
+        <RailLink to={`/${environment ?? ''}/-/sources`} here={pathname.endsWith('/-/sources')} word="Sources" shape="M4 1v12M4 4h6c3 0 3 3 3 3v6M2 1h4M11 13h4" />
         <RailLink to={`/${environment ?? ''}/-/trail`} here={pathname.endsWith('/-/trail')} word="Trail" shape="M2 1v12M2 3h14M2 8h10M2 13h6" />
         <RailLink to={`/${environment ?? ''}/-/images`} here={pathname.endsWith('/-/images')} word="Images" shape="M1 4l8-3 8 3-8 3zM1 8l8 3 8-3M1 11l8 3 8-3" />
       </nav>

@@ -11,6 +11,8 @@ export interface Origin {
   by: string
   act: string
   at: string
+  /** The commit that it follows. */
+  commit?: string
 }
 
 export interface Target {
@@ -183,6 +185,47 @@ export interface Image {
   origin: Origin
 }
 
+export interface Commit {
+  id: string
+  by: string
+  at: string
+  subject: string
+}
+
+/** A folder of a Git repository that an environment follows. */
+export interface Source {
+  target: Target
+  url: string
+  at: string
+  folder?: string
+  look_every: string
+  git_newer: 'ask' | 'take'
+  live_changed: 'report' | 'restore'
+  gone_from_git: 'keep' | 'ask' | 'remove'
+  application: string | null
+  seen: Commit | null
+  applied: Commit | null
+  commits?: Commit[]
+  state: string
+  reason: Reason | null
+  since: string
+  differs?: string[]
+  problems?: { place: { file: string; line: number; column: number }; message: string }[]
+  catching_up?: { commit: Commit; origin: Origin; waits_for?: string }
+  set_back?: { commit: string; because: string }
+  yields?: { what: Record<string, string>; origin: Origin }[]
+  held?: { because: string; origin: Origin }
+}
+
+/** One field in which Git, what is declared here and what runs differ. */
+export interface Side {
+  object: string
+  field: string
+  git: string | null
+  here: string | null
+  running: string | null
+}
+
 export interface Node {
   name: string
   /** Where its replicas are reached; loopback where they are ordinary processes. */
@@ -230,6 +273,7 @@ export interface Kinds {
   service: Service
   route: Route
   certificate: Certificate
+  source: Source
   image: Image
   gateway: { name: string }
   node: Node
@@ -244,7 +288,7 @@ export interface Snapshot {
   gateway: string
   gateway_tls: string
   objects: Objects
-  signals: Record<'workload' | 'replica' | 'rollout', Record<string, Signal>>
+  signals: Record<'workload' | 'replica' | 'rollout' | 'source', Record<string, Signal>>
   figures: Figure[]
   series: Record<string, Point[]>
 }

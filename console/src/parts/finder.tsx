@@ -76,6 +76,7 @@ function Found({ close }: { close: () => void }) {
       finds.push({ words: `board ${name}`, note: 'page', go: to(`/${name}`) }, { words: `trail ${name}`, note: 'page', go: to(`/${name}/-/trail`) })
     }
     finds.push({ words: 'routes and services', note: 'page', go: to(`/${environment ?? 'staging'}/-/routes`) })
+    finds.push({ words: 'sources', note: 'page', go: to(`/${environment ?? 'staging'}/-/sources`) })
     finds.push({ words: 'images', note: 'page', go: to(`/${environment ?? 'staging'}/-/images`) })
     for (const theme of ['light', 'dark', 'system'] as const) finds.push({ words: `theme ${theme}`, note: 'look', go: () => choose(theme) })
     return finds

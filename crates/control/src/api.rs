@@ -6,7 +6,7 @@ use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, web};
 use mainyard_core::cluster::Cluster;
 use mainyard_core::manifest::{SourceFile, read};
-use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, Target, WorkloadState};
+use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, SourceState, Target, WorkloadState};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
@@ -216,7 +216,9 @@ fn signals() -> Value {
         ReplicaState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
     let rollout: BTreeMap<_, _> =
         RolloutState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
-    json!({"workload": workload, "replica": replica, "rollout": rollout})
+    let source: BTreeMap<_, _> =
+        SourceState::ALL.iter().map(|state| (state.word(), state.signal())).collect();
+    json!({"workload": workload, "replica": replica, "rollout": rollout, "source": source})
 }
 
 #[utoipa::path(get, path = "/api/v1/environments", responses((status = 200)))]
