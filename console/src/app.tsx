@@ -80,7 +80,7 @@ function Frame({ children }: { children: ReactNode }) {
   const names = Object.keys(view.objects.environment).sort((a, b) => Number(b === 'staging') - Number(a === 'staging') || a.localeCompare(b))
   return (
     <div className="flex min-h-screen max-sm:flex-col">
-      <nav aria-label="Pages" className="flex w-16 shrink-0 flex-col items-center gap-3 bg-rail py-3.5 max-sm:w-full max-sm:flex-row max-sm:px-3 max-sm:py-2">
+      <nav aria-label="Pages" className="flex w-16 shrink-0 flex-col items-center gap-3 bg-rail py-3.5 max-sm:w-full max-sm:flex-row max-sm:flex-wrap max-sm:gap-1 max-sm:px-3 max-sm:py-2">
         <Link to="/" aria-label="Main Yard, to the board">
           <Mark />
         </Link>
@@ -139,7 +139,7 @@ function RailLink({ to, here, word, shape }: { to: string; here: boolean; word: 
     <Link
       to={to}
       aria-current={here ? 'page' : undefined}
-      className={`flex w-13 flex-col items-center gap-1 rounded-lg py-2 text-[11px] font-medium text-white max-sm:w-auto max-sm:flex-row max-sm:px-3 ${here ? 'bg-white/15' : 'hover:bg-white/10'}`}
+      className={`flex w-13 flex-col items-center gap-1 rounded-lg py-2 text-[11px] font-medium text-white max-sm:w-auto max-sm:flex-row max-sm:px-2 ${here ? 'bg-white/15' : 'hover:bg-white/10'}`}
     >
       <svg width="18" height="15" viewBox="0 0 18 15" aria-hidden fill="none" stroke="currentColor" strokeWidth="1.8">
         <path d={shape} />

@@ -327,6 +327,17 @@ pub enum Command {
     /// Values that are given to workloads and never shown again.
     #[command(subcommand)]
     Secret(Secret),
+    /// Write files that declare what is here, for another platform or for Git.
+    #[command(
+        after_help = "Example:\n  mainyard export staging -o ./deploy\n  mainyard export staging/locker-api -o ./deploy"
+    )]
+    Export {
+        /// An environment, or a workload as environment/name.
+        of: String,
+        /// The folder; it is made where it is not there. Files that are there are not written over.
+        #[arg(long = "output", short = 'o', value_name = "FOLDER")]
+        folder: PathBuf,
+    },
     /// Follow folders of Git repositories.
     #[command(subcommand)]
     Source(SourceCommand),

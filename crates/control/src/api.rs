@@ -34,6 +34,7 @@ use crate::{
         list_environments,
         add_environment,
         board,
+        export,
         show_workload,
         scale,
         releases::deploy,
@@ -126,6 +127,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/environments", web::get().to(list_environments))
             .route("/environments", web::post().to(add_environment))
             .route("/environments/{environment}/board", web::get().to(board))
+            .route("/environments/{environment}/export", web::get().to(export))
             .route("/environments/{environment}/workloads/{name}", web::get().to(show_workload))
             .route("/environments/{environment}/workloads/{name}", web::delete().to(remove))
             .route("/environments/{environment}/workloads/{name}/scale", web::post().to(scale))
@@ -271,6 +273,34 @@ async fn board(
         Problem::not_found(format!("there is no environment {environment}{hint}"))
     })?;
     Ok(Json(mainyard_core::board::board(state, name, &rates, jiff::Timestamp::now())))
+}
+
+/// What is exported.
+#[derive(Deserialize, utoipa::IntoParams)]
+struct ExportOf {
+    /// One workload only, with the services and routes that lead there alone.
+    #[serde(default)]
+    #[param(value_type = Option<String>)]
+    of: Option<Name>,
+}
+
+/// Files that declare what is here, one for each application.
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/export", params(ExportOf), responses((status = 200), (status = 404, body = Problem)))]
+async fn export(control: Data<Control>, environment: Path<String>, query: Query<ExportOf>) -> Answer {
+    let published = control.steward.published.read().await;
+    let state = &published.0;
+    let known = || state.environments.keys();
+    let name = known().find(|name| name.as_str() == environment.as_str()).ok_or_else(|| {
+        let hint = mainyard_core::near::did_you_mean(&environment, known().map(Name::as_str));
+        Problem::not_found(format!("there is no environment {environment}{hint}"))
+    })?;
+    let files = mainyard_core::leave::export(state, name, query.of.as_ref());
+    if let Some(of) = query.of.as_ref().filter(|_| files.is_empty()) {
+        let here = state.workloads.keys().filter(|target| target.environment == *name);
+        let hint = mainyard_core::near::did_you_mean(of.as_str(), here.map(|target| target.name.as_str()));
+        return Err(Problem::not_found(format!("there is no workload {name}/{of}{hint}")));
+    }
+    Ok(Json(json!({"files": files})))
 }
 
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]

@@ -227,6 +227,9 @@ fn plan_workload(plan: &mut Plan, name: &Name, declared: &DeclaredWorkload, pres
         words.push(format!("replicas {} → {count}{by_hand}", workload.wanted));
     }
     words.extend(rule_differences(&workload.rule, &declared.rule).iter().map(ToString::to_string));
+    if workload.after != declared.after {
+        words.push(format!("comes after {}", names(&declared.after)));
+    }
     if !words.is_empty() {
         let made = new_release.then_some(*next);
         let (kind, words) = (ChangeKind::Change, words.join(", "));
@@ -240,6 +243,13 @@ fn plan_workload(plan: &mut Plan, name: &Name, declared: &DeclaredWorkload, pres
             release: new_release,
         });
     }
+}
+
+fn names(names: &BTreeSet<Name>) -> String {
+    if names.is_empty() {
+        return "nothing".to_owned();
+    }
+    names.iter().map(Name::as_str).collect::<Vec<_>>().join(", ")
 }
 
 /// " (scaled by mira 14:02 UTC)" where a person, not a declaration, set the value that is replaced.

@@ -31,6 +31,7 @@ pub mod drain;
 pub mod follow;
 pub mod framing;
 pub mod judge;
+pub mod leave;
 pub mod link;
 pub mod manifest;
 pub mod model;

@@ -128,3 +128,31 @@ pub async fn send(
     }
     follow_lines(client, environment, &lines).await
 }
+
+/// Writes files that declare what is here. Nothing that is there is written over.
+pub async fn export(client: &Client, of: &str, folder: &Path) -> Result<(), Failure> {
+    let (environment, only) =
+        of.split_once('/').map_or((of, None), |(environment, name)| (environment, Some(name)));
+    let query = only.map_or(String::new(), |name| format!("?of={name}"));
+    let answer = client.get(&format!("/environments/{environment}/export{query}")).await?;
+    let files: Vec<SourceFile> = serde_json::from_value(answer["files"].clone())
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    if files.is_empty() {
+        println!("{environment} holds nothing to export");
+        return Ok(());
+    }
+    let cannot = |path: &Path, error: &std::io::Error| {
+        Failure::failed(format!("cannot write {}: {error}; nothing was written over", path.display()))
+    };
+    std::fs::create_dir_all(folder).map_err(|error| cannot(folder, &error))?;
+    for file in &files {
+        let path = folder.join(&file.name);
+        let made = std::fs::OpenOptions::new().write(true).create_new(true).open(&path);
+        made.and_then(|mut made| std::io::Write::write_all(&mut made, file.text.as_bytes()))
+            .map_err(|error| cannot(&path, &error))?;
+        println!("{}", path.display());
+    }
+    println!("Declare it with: mainyard declare {} --in {environment}", folder.display());
+    println!("Values of secrets and images are not in it: add them there first");
+    Ok(())
+}

@@ -51,6 +51,7 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Compare { from, to, output } => {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
         }
+        Command::Export { of, folder } => files::export(&client, &of, &folder).await,
         Command::Source(what) => sources::run(&client, what).await,
         Command::Stats { target: Some(target), by, memory, output } => {
             stats::of_one(&client, &parse_target(&target)?, &by, memory, output).await

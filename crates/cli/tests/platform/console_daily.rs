@@ -42,6 +42,8 @@ fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     platform.workload("production/label-printer", |w| w["state"] == "failing");
+    let url = format!("file://{}", platform.data().join("demo/lockers.git").display());
+    platform.ok(&["source", "add", "staging/lockers", &url, "--folder", "deploy"]);
     let browser = Browser::start();
     block_on(async {
         let client = browser.open().await;
@@ -54,6 +56,8 @@ fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
             ("/staging/locker-api/log", "lines"),
             ("/staging/-/trail", "declared"),
             ("/staging/-/routes", "api.staging.lockers.localhost"),
+            ("/staging/-/sources", "staging stands here"),
+            ("/staging/-/sources?act=hold-source", "It does nothing until it is resumed"),
             ("/staging/-/routes?act=add-route", "The file that is declared"),
             ("/staging?act=add-workload", "The file that is declared"),
             ("/staging/-/images", "lockers/locker-api:1.5.0"),
@@ -242,4 +246,47 @@ fn the_map_shows_where_the_line_is_cut_and_a_guided_form_makes_a_way_in() {
     });
     let trail = platform.ok(&["trail", "staging/kiosk"]);
     assert!(trail.contains("route staging/kiosk"), "{trail}");
+}
+
+#[test]
+fn a_commit_is_seen_and_taken_in_the_console() {
+    let platform = Platform::start(true);
+    platform.workload("staging/courier-web", |w| w["state"] == "steady");
+    let repository = platform.data().join("demo/lockers.git");
+    let url = format!("file://{}", repository.display());
+    let work = platform.dir.path().join("work");
+    let git = |words: &[&str]| {
+        let mut command = std::process::Command::new("git");
+        command.args(["-c", "user.name=Noor", "-c", "user.email=noor@larkfield.example"]).args(words);
+        let done = command.output().expect("git runs");
+        assert!(done.status.success(), "{words:?}: {done:?}");
+    };
+    git(&["clone", "--quiet", &url, &work.display().to_string()]);
+    platform.ok(&["source", "add", "staging/lockers", &url, "--folder", "deploy", "--look-every", "1s"]);
+    let browser = Browser::start();
+    block_on(async {
+        let client = browser.open().await;
+        let base = sign_in(&client, &platform).await;
+        client.goto(&format!("{base}/staging/-/sources")).await.expect("opened");
+        wait_for_text(&client, "staging stands here").await;
+        let file = work.join("deploy/mainyard.toml");
+        let text = std::fs::read_to_string(&file).expect("the file");
+        let text = text.replacen("replicas = 2", "replicas = 3", 1);
+        std::fs::write(&file, text).expect("written");
+        let place = work.display().to_string();
+        git(&["-C", &place, "commit", "--quiet", "--all", "--message", "A third page for the couriers"]);
+        git(&["-C", &place, "push", "--quiet"]);
+        wait_for_text(&client, "A third page for the couriers").await;
+        press(&client, "Catch up…").await;
+        wait_for_text(&client, "replicas 2 → 3").await;
+        crate::browser::press_in_dialog(&client, "Catch up").await;
+        wait_for(&client, "[data-testid=source] li:first-child [class*=good]").await;
+        client.close().await.expect("closed");
+    });
+    platform.workload("staging/courier-web", |w| w["wanted"] == 3 && w["state"] == "steady");
+    let shown = platform.ok(&["source", "show", "staging/lockers"]);
+    assert!(
+        shown.contains("A third page for the couriers  Noor") && shown.contains("staging stands here"),
+        "{shown}"
+    );
 }

@@ -137,6 +137,7 @@ impl Cluster {
                 wanted: replicas.unwrap_or(1),
                 wanted_origin: self.cause.clone(),
                 rule: declared.rule.clone(),
+                after: BTreeSet::new(),
                 release: ReleaseNumber(0),
                 settled: None,
                 next_replica: 0,
@@ -152,6 +153,7 @@ impl Cluster {
         }
         let Some(mut workload) = self.state.workloads.get(target).cloned() else { return };
         workload.rule = declared.rule;
+        workload.after = declared.after;
         workload.last_change = self.cause.clone();
         if let Some(count) = replicas {
             workload.wanted = count;

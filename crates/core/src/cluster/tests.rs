@@ -18,6 +18,7 @@ use crate::routing::LegEntry;
 use crate::routing::Table;
 
 mod first_runs;
+mod leaving;
 mod secrets;
 mod sources;
 mod ways;

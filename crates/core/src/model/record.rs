@@ -92,6 +92,9 @@ pub struct Workload {
     pub reason: Option<Reason>,
     /// Since when it is in this state.
     pub since: Timestamp,
+    /// Workloads of its application that are steady before a source changes it.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub after: BTreeSet<Name>,
     /// A mark that nothing automatic touches it.
     #[serde(default)]
     pub held: Option<Held>,

@@ -37,6 +37,7 @@ impl World {
             state: WorkloadState::Moving,
             reason: None,
             since: at(0),
+            after: Default::default(),
             held: None,
             kept: Default::default(),
         };

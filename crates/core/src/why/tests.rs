@@ -94,6 +94,7 @@ fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
             "the kernel killed it for memory 2 times; its limit is 64 MiB",
         )),
         since: now,
+        after: Default::default(),
         held: None,
         kept: BTreeMap::new(),
     };

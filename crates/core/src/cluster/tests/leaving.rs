@@ -1,0 +1,78 @@
+//! What is exported is declared again, and gives the same.
+
+use proptest::prelude::*;
+
+use super::*;
+use crate::leave::export;
+
+/// Declares a file, exports it, and declares the export on the same and on an empty record.
+fn there_and_back(text: &str) -> Result<(), TestCaseError> {
+    let mut yard = Yard::new();
+    let fail = |what: &str| TestCaseError::fail(format!("{what}\n{text}"));
+    let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
+    let declared = read(&files, Some(&name("staging"))).map_err(|problems| fail(&format!("{problems:?}")))?;
+    let environment = name("staging");
+    yard.cluster.declare(&declared, &environment, false, "mira", yard.now).map_err(|it| fail(&it.message))?;
+    let written = export(&yard.cluster.state, &environment, None);
+    let again =
+        read(&written, Some(&environment)).map_err(|it| fail(&format!("{it:?}\n{}", written[0].text)))?;
+    let plan = yard.cluster.plan(&again, &environment, true).map_err(|it| fail(&it.message))?;
+    prop_assert!(plan.lines.is_empty(), "{:?}\n{}", plan.lines, written[0].text);
+    let mut other = Yard::new();
+    other.cluster.declare(&again, &environment, true, "mira", other.now).map_err(|it| fail(&it.message))?;
+    prop_assert_eq!(export(&other.cluster.state, &environment, None), written);
+    Ok(())
+}
+
+proptest! {
+    #[test]
+    fn whatever_is_declared_comes_back(
+        replicas in 0u32..9,
+        style in prop_oneof![Just(""), Just("style = \"swap\"\nkeep_old = \"1m\""), Just("style = \"stepped\"\nsteps = [{ share = 10, watch = \"2m\" }, { share = 50, then = \"ask\" }]")],
+        lack in 0u32..3,
+        memory in 1u32..500,
+        value in "[ -~]{0,12}",
+        path in "/[a-z]{0,6}",
+        share in 0u32..100,
+    ) {
+        let value = value.replace(['"', '\\'], "'");
+        let text = format!(r#"
+application = "lockers"
+[workload.lockers-db]
+image = "lockers/locker-api:1.4.0"
+command = ["/app/db", "{value}"]
+[workload.locker-api]
+image = "lockers/locker-api:1.5.0"
+replicas = {replicas}
+ports = {{ http = 8080, admin = 9000 }}
+labels = {{ tier = "{value}" }}
+settings = {{ LEVEL = "{value}" }}
+limits = {{ memory = "{memory} MiB" }}
+reserve = {{ memory = "1 MiB" }}
+after = ["lockers-db"]
+checks = {{ ready = {{ path = "{path}", port = "admin" }} }}
+[workload.locker-api.rollout]
+may_lack = {lack}
+{style}
+[service.both]
+select = {{ workload = "locker-api" }}
+ports = {{ 80 = "http", 7000 = {{ port = "admin", speaks = "tcp" }} }}
+[route.api]
+host = "api.lockers.localhost"
+path = "{path}"
+to = [{{ service = "locker-api", share = {share} }}, {{ service = "both", port = 80 }}]
+limits = {{ body = "3 MiB" }}
+sticky = {{ cookie = "seat" }}
+"#);
+        there_and_back(&text)?;
+    }
+}
+
+#[test]
+fn one_workload_is_exported_with_the_ways_that_lead_there_alone() {
+    let mut yard = Yard::new();
+    let other = "[workload.printer]\nimage = \"lockers/locker-api:1.4.0\"\n[route.both]\nhost = \"both.test\"\nto = [{ service = \"locker-api\" }]";
+    yard.declare(&format!("{MANIFEST}{other}"), false);
+    let files = export(&yard.cluster.state, &name("staging"), Some(&name("locker-api")));
+    insta::assert_snapshot!(files[0].text);
+}
