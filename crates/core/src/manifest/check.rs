@@ -147,6 +147,10 @@ fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
             unless(text.is_some_and(is_path), "a path that begins with /, without spaces".to_owned())
         }
         Shape::Token => unless(text.is_some_and(is_token), "a word without spaces".to_owned()),
+        Shape::Constant => {
+            let plain = text.is_some() || item.is_integer() || item.is_float() || item.is_bool();
+            unless(plain, "a text, a number, or true or false".to_owned())
+        }
         Shape::Bool => unless(item.as_bool().is_some(), "true or false".to_owned()),
         Shape::Integer(least, most) => unless(
             item.as_integer().is_some_and(|number| (*least..=*most).contains(&number)),

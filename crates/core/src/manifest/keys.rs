@@ -33,6 +33,8 @@ pub enum Shape {
     Token,
     /// True or false.
     Bool,
+    /// A text, a number, or true or false.
+    Constant,
     /// A plain value of this shape, or a table with these keys instead, such as the example.
     Or(&'static Shape, &'static [Key], &'static str),
     /// A list.
@@ -84,6 +86,11 @@ const fn required(name: &'static str, shape: &'static Shape, about: &'static str
 /// A whole file.
 pub static FILE: Shape = Shape::Table(&[
     key("application", &Shape::Name, "What everything in this file is declared, upgraded and removed with."),
+    key(
+        "constants",
+        &Shape::Map(MapKey::Name, &Shape::Constant),
+        "Values with a name, which stand in texts as ${name}; $${name} is meant as it is written.",
+    ),
     key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "What should run."),
     key("service", &Shape::Map(MapKey::Name, &SERVICE), "A stable name and address in front of replicas."),
     key("route", &Shape::Map(MapKey::Name, &ROUTE), "A host that lets the outside in."),
@@ -92,6 +99,7 @@ pub static FILE: Shape = Shape::Table(&[
 
 /// What may differ in an environment.
 pub static OVERLAY: Shape = Shape::Table(&[
+    key("constants", &Shape::Map(MapKey::Name, &Shape::Constant), "Constants that are others here."),
     key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "Keys of workloads that differ here."),
     key("service", &Shape::Map(MapKey::Name, &SERVICE), "Keys of services that differ here."),
     key("route", &Shape::Map(MapKey::Name, &ROUTE), "Keys of routes that differ here."),

@@ -51,7 +51,8 @@ pub fn environments(files: &[SourceFile]) -> BTreeSet<Name> {
 /// # Errors
 /// Everything that is wrong, in the order of the files, each with its place.
 pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared, Vec<Problem>> {
-    let parsed = parse(files)?;
+    let files = super::constants::fill(files, environment)?;
+    let parsed = parse(&files)?;
     let mut problems = Vec::new();
     let application = application(&parsed, &mut problems);
     let mut reader = Reader { parsed: &parsed, environment, problems, warnings: Vec::new() };

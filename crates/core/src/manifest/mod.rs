@@ -6,6 +6,7 @@
 
 pub mod back;
 mod check;
+mod constants;
 pub mod keys;
 mod meaning;
 mod parse;

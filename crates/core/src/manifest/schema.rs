@@ -30,6 +30,7 @@ fn of(shape: &Shape, whole: bool) -> Value {
         Shape::Word(words) => json!({"enum": words}),
         Shape::HostPattern => json!({"type": "string", "pattern": "^(\\*\\.)?[a-z0-9-]+(\\.[a-z0-9-]+)*$"}),
         Shape::Token => json!({"type": "string", "pattern": "^[!#-'*+.^_`|~0-9A-Za-z-]{1,100}$"}),
+        Shape::Constant => json!({"type": ["string", "number", "boolean"]}),
         Shape::Bool => json!({"type": "boolean"}),
         Shape::Or(plain, keys, _) => json!({"oneOf": [of(plain, whole), of(&Shape::Table(keys), whole)]}),
         Shape::List(inner) => json!({"type": "array", "items": of(inner, whole)}),

@@ -20,10 +20,10 @@ pub fn write(application: &str, objects: &[Written<'_>]) -> String {
     text
 }
 
-/// A value as TOML has it, on one line.
+/// A value as a file has it, on one line. What looks like a constant is meant as it is written.
 pub fn written(value: &Value) -> String {
     match value {
-        Value::String(text) => quoted(text),
+        Value::String(text) => quoted(&text.replace("${", "$${")),
         Value::Array(list) => format!("[{}]", list.iter().map(written).collect::<Vec<_>>().join(", ")),
         Value::Object(keys) => {
             let keys = keys.iter().filter(|(_, value)| !value.is_null());
@@ -33,6 +33,11 @@ pub fn written(value: &Value) -> String {
         }
         plain => plain.to_string(),
     }
+}
+
+/// A plain value as TOML has it.
+pub(super) fn literal(value: &Value) -> String {
+    value.as_str().map_or_else(|| value.to_string(), quoted)
 }
 
 fn written_key(key: &str) -> String {
