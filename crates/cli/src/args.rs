@@ -9,8 +9,8 @@ mod sources;
 mod things;
 
 pub use parts::{IsolationKind, Part, Serve, Start};
-pub use sources::{SourceCommand, SourceRule};
-pub use things::{Add, Certificate, Environment, Image, Made, Secret};
+pub use sources::{AddSource, SourceCommand, SourceRule};
+pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -203,6 +203,19 @@ pub enum Command {
         #[command(flatten)]
         wait: Wait,
     },
+    /// Carry what was tested in one environment to another: the very image, by its digest, and its settings.
+    #[command(
+        after_help = "Example:\n  mainyard promote staging/locker-api --to production --forecast\n  mainyard promote staging/locker-api --to production"
+    )]
+    Promote {
+        /// The workload that was tested, as environment/name.
+        target: String,
+        /// The environment that it goes to.
+        #[arg(long, value_name = "ENVIRONMENT")]
+        to: String,
+        #[command(flatten)]
+        wait: Wait,
+    },
     /// Take a workload back to an earlier release, and follow to the verdict.
     #[command(
         after_help = "Example:\n  mainyard rollback staging/locker-api\n  mainyard rollback staging/locker-api --to staging/locker-api@2"
@@ -327,6 +340,9 @@ pub enum Command {
     /// Values that are given to workloads and never shown again.
     #[command(subcommand)]
     Secret(Secret),
+    /// See and remove what was declared together.
+    #[command(subcommand)]
+    Application(Application),
     /// Write files that declare what is here, for another platform or for Git.
     #[command(
         after_help = "Example:\n  mainyard export staging -o ./deploy\n  mainyard export staging/locker-api -o ./deploy"

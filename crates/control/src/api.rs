@@ -35,10 +35,12 @@ use crate::{
         add_environment,
         board,
         export,
+        remove_application,
         show_workload,
         scale,
         releases::deploy,
         releases::rollback,
+        releases::promote,
         releases::restart,
         releases::set_aside,
         releases::hold,
@@ -95,6 +97,7 @@ use crate::{
         releases::Deploy,
         releases::Deployed,
         releases::Rollback,
+        releases::Promote,
         releases::Hold,
         releases::SetAside,
         releases::Keep,
@@ -127,6 +130,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/environments", web::get().to(list_environments))
             .route("/environments", web::post().to(add_environment))
             .route("/environments/{environment}/board", web::get().to(board))
+            .route("/environments/{environment}/applications/{name}", web::delete().to(remove_application))
             .route("/environments/{environment}/export", web::get().to(export))
             .route("/environments/{environment}/workloads/{name}", web::get().to(show_workload))
             .route("/environments/{environment}/workloads/{name}", web::delete().to(remove))
@@ -273,6 +277,22 @@ async fn board(
         Problem::not_found(format!("there is no environment {environment}{hint}"))
     })?;
     Ok(Json(mainyard_core::board::board(state, name, &rates, jiff::Timestamp::now())))
+}
+
+/// Removes all that an application declared.
+#[utoipa::path(delete, path = "/api/v1/environments/{environment}/applications/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
+async fn remove_application(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+) -> Answer {
+    let application = target(path)?;
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        Ok(json!({"gone": cluster.remove_application(&application, by, now)?}))
+    };
+    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
+    Ok(Json(done.await?))
 }
 
 /// What is exported.

@@ -19,6 +19,7 @@ use crate::problem::Problem;
 pub fn routes(app: &mut web::ServiceConfig) {
     let act = |act: &str| format!("/environments/{{environment}}/workloads/{{name}}/{act}");
     app.route(&act("deploy"), web::post().to(deploy))
+        .route(&act("promote"), web::post().to(promote))
         .route(&act("rollback"), web::post().to(rollback))
         .route(&act("restart"), web::post().to(restart))
         .route(&act("set-aside"), web::post().to(set_aside))
@@ -103,6 +104,34 @@ pub async fn deploy(
         Ok(json!(Deployed { release, differences, instead_of, freed }))
     })
     .await
+}
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Promote {
+    /// The environment.
+    #[schema(value_type = String)]
+    to: mainyard_core::model::Name,
+}
+
+#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/promote", params(Ask), request_body = Promote, responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn promote(
+    control: Data<Control>,
+    member: Member,
+    path: Path<(String, String)>,
+    ask: Query<Ask>,
+    body: Json<Promote>,
+) -> Answer {
+    let (from, Promote { to }) = (crate::answers::target(path)?, body.into_inner());
+    let target = Target::new(&to, &from.name);
+    let watched = std::collections::BTreeSet::from([target.clone()]);
+    let act = move |cluster: &mut mainyard_core::cluster::Cluster, by: &str, now| {
+        let done = cluster.promote(&from, &to, by, now)?;
+        let (tested, release) = (done.tested.0, done.release.map(|release| release.0));
+        Ok(json!({"target": target, "tested": tested, "release": release, "differences": done.words}))
+    };
+    let done = crate::forecast::act(&control, member, ask.into_inner(), move |_| watched.clone(), act);
+    Ok(Json(done.await?))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -330,7 +330,7 @@ impl Forwarder {
     fn original(&self, answer: &Response<Incoming>, open: &Open, lead: &Lead, sent: Instant) -> Original {
         Original {
             way: lead.by(),
-            service: lead.service.target.clone(),
+            service: lead.service.target.as_ref().clone(),
             replica: Arc::clone(&open.replica),
             status: answer.status(),
             length: length(answer.headers()),
@@ -359,7 +359,7 @@ impl Forwarder {
             let ended = Ended { failed: false, micros, received: 0, sent: 0 };
             self.serving.count(&way, &lead.service.target, Some(&open.replica), ended);
             self.remember(asked.note, micros, 0, 0);
-            let service = lead.service.target.clone();
+            let service = Arc::clone(&lead.service.target);
             asked.line.raw.store(true, std::sync::atomic::Ordering::Relaxed);
             tokio::task::spawn_local(async move {
                 // The connection counts as open for as long as both sides talk.

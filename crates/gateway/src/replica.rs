@@ -10,7 +10,6 @@ use tokio::sync::Notify;
 
 use crate::counts::{Counts, Way};
 use crate::seat::seat_of;
-use crate::service::Service;
 
 /// One replica as it is dialled, shared by all tables that hold it.
 #[derive(Debug)]
@@ -37,13 +36,13 @@ pub struct Open {
     /// Woken when the last one ends of a replica that has left.
     pub changed: Arc<Notify>,
     /// How a visitor's request came, and to which service; `None` for a copy.
-    pub by: Option<(Way, Arc<Service>)>,
+    pub by: Option<(Way, Arc<Target>)>,
 }
 
 impl Drop for Open {
     fn drop(&mut self) {
         if let Some((way, service)) = &self.by {
-            self.replica.counts.close(way, &service.target);
+            self.replica.counts.close(way, service);
         }
         let last = self.replica.open.fetch_sub(1, Ordering::SeqCst) == 1;
         if last && self.replica.retired.load(Ordering::SeqCst) {

@@ -13,7 +13,7 @@ use crate::turns::Port;
 #[derive(Debug)]
 pub struct Service {
     /// Where and under which name.
-    pub target: Target,
+    pub target: Arc<Target>,
     /// Environments whose replicas may call it.
     pub callers: Vec<EnvironmentIndex>,
     /// Its address inside.

@@ -124,12 +124,12 @@ impl Serving {
     /// Opens a request to a replica, unless it has left meanwhile. The count is raised first and the mark looked
     /// at after; whoever retires a replica does it the other way round, so one of both always sees the other.
     /// A copy is not told as open: it comes by no way.
-    pub fn enter(&self, replica: &Arc<Replica>, by: Option<(&Way, &Arc<Service>)>) -> Option<Open> {
+    pub fn enter(&self, replica: &Arc<Replica>, by: Option<(&Way, &Service)>) -> Option<Open> {
         replica.open.fetch_add(1, Ordering::SeqCst);
         if let Some((way, service)) = by {
             replica.counts.open(way, &service.target);
         }
-        let by = by.map(|(way, service)| (way.clone(), Arc::clone(service)));
+        let by = by.map(|(way, service)| (way.clone(), Arc::clone(&service.target)));
         let open = Open { replica: Arc::clone(replica), changed: Arc::clone(&self.changed), by };
         (!replica.retired.load(Ordering::SeqCst)).then_some(open)
     }

@@ -70,7 +70,7 @@ impl Forwarder {
         // A replica that left meanwhile did so in a newer table: it is looked up again.
         for _ in 0..2 {
             let Some(service) = cell.now() else { return };
-            target = Some(service.target.clone());
+            target = Some(Arc::clone(&service.target));
             let Some(port) = service.ports.get(&port) else { return };
             for replica in port.in_turn(self.worker, TRIES) {
                 let Some(_open) = self.serving.enter(replica, Some((&way, &service))) else { continue };

@@ -182,7 +182,7 @@ impl Held {
         }
         let callers = [entry.environment].iter().chain(&entry.open_to).copied().collect();
         Service {
-            target: entry.target.clone(),
+            target: entry.target.clone().into(),
             callers,
             address: entry.address,
             ports,

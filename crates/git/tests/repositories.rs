@@ -190,7 +190,9 @@ async fn a_repository_that_is_too_large_is_not_kept() {
     let mut place = Place::new();
     let mut state = 1u64;
     let mut next = || {
-        (state ^= state << 13, state ^= state >> 7, state ^= state << 17);
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
         state as u8
     };
     let noise: Vec<u8> = (0..3 << 20).map(|_| next()).collect();

@@ -55,6 +55,46 @@ pub struct SourceRule {
     pub remove_at_most: Option<u32>,
 }
 
+/// A source to be added.
+#[derive(Debug, Args)]
+pub struct AddSource {
+    /// Its name, or environment/name.
+    pub name: String,
+    /// The repository: https://…, ssh://… or file:///….
+    pub repository: String,
+    /// A branch, a tag or a commit.
+    #[arg(long, default_value = "main")]
+    pub at: String,
+    /// The folder; the whole repository by default.
+    #[arg(long, default_value = "")]
+    pub folder: String,
+    /// The environment that follows it.
+    #[arg(long = "in", value_name = "ENVIRONMENT")]
+    pub environment: Option<String>,
+    /// The secret that holds the token, over https.
+    #[arg(long, value_name = "SECRET", conflicts_with = "key")]
+    pub token: Option<String>,
+    /// Whom the token belongs to.
+    #[arg(long, default_value = "token", requires = "token")]
+    pub user: String,
+    /// The secret that holds the private key, over ssh.
+    #[arg(long, value_name = "SECRET", requires = "known_hosts")]
+    pub key: Option<String>,
+    /// A file with the hosts that are trusted, as ssh-keyscan prints them.
+    #[arg(long, value_name = "FILE", requires = "key")]
+    pub known_hosts: Option<PathBuf>,
+    /// The certificate of the authority that the server's own is checked against; the machine's by default.
+    #[arg(long, value_name = "CERTIFICATE")]
+    pub authority: Option<String>,
+    /// The secret that whoever tells of a push signs with.
+    #[arg(long, value_name = "SECRET")]
+    pub pushes: Option<String>,
+    #[command(flatten)]
+    pub rule: SourceRule,
+    #[command(flatten)]
+    pub trial: Trial,
+}
+
 /// What to do with sources.
 #[derive(Debug, Subcommand)]
 pub enum SourceCommand {
@@ -62,43 +102,7 @@ pub enum SourceCommand {
     #[command(
         after_help = "Example:\n  mainyard source add lockers https://git.lockers.localhost/deploy.git --at main --folder deploy --in staging\n  mainyard source add staging/lockers file:///srv/git/lockers --git-newer take\n  mainyard source add staging/lockers ssh://git@git.lockers.localhost/deploy --key deploy-key --known-hosts known_hosts"
     )]
-    Add {
-        /// Its name, or environment/name.
-        name: String,
-        /// The repository: https://…, ssh://… or file:///….
-        repository: String,
-        /// A branch, a tag or a commit.
-        #[arg(long, default_value = "main")]
-        at: String,
-        /// The folder; the whole repository by default.
-        #[arg(long, default_value = "")]
-        folder: String,
-        /// The environment that follows it.
-        #[arg(long = "in", value_name = "ENVIRONMENT")]
-        environment: Option<String>,
-        /// The secret that holds the token, over https.
-        #[arg(long, value_name = "SECRET", conflicts_with = "key")]
-        token: Option<String>,
-        /// Whom the token belongs to.
-        #[arg(long, default_value = "token", requires = "token")]
-        user: String,
-        /// The secret that holds the private key, over ssh.
-        #[arg(long, value_name = "SECRET", requires = "known_hosts")]
-        key: Option<String>,
-        /// A file with the hosts that are trusted, as ssh-keyscan prints them.
-        #[arg(long, value_name = "FILE", requires = "key")]
-        known_hosts: Option<PathBuf>,
-        /// The certificate of the authority that the server's own is checked against; the machine's by default.
-        #[arg(long, value_name = "CERTIFICATE")]
-        authority: Option<String>,
-        /// The secret that whoever tells of a push signs with.
-        #[arg(long, value_name = "SECRET")]
-        pushes: Option<String>,
-        #[command(flatten)]
-        rule: SourceRule,
-        #[command(flatten)]
-        trial: Trial,
-    },
+    Add(Box<AddSource>),
     /// List the sources.
     #[command(after_help = "Example:\n  mainyard source list")]
     List {

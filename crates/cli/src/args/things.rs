@@ -253,3 +253,26 @@ pub enum Environment {
         output: Output,
     },
 }
+
+/// What to do with applications.
+#[derive(Debug, Subcommand)]
+pub enum Application {
+    /// Show the workloads, services and routes that were declared together.
+    #[command(after_help = "Example:\n  mainyard application show staging/lockers")]
+    Show {
+        /// The application, as environment/name.
+        application: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Remove all that an application declared.
+    #[command(
+        after_help = "Example:\n  mainyard application remove staging/lockers --forecast\n  mainyard application remove staging/lockers"
+    )]
+    Remove {
+        /// The application, as environment/name.
+        application: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
+}

@@ -2,6 +2,7 @@
 
 mod acts;
 mod add;
+mod applications;
 mod certificates;
 pub mod files;
 mod forecast;
@@ -50,6 +51,10 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         }
         Command::Compare { from, to, output } => {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
+        }
+        Command::Application(what) => applications::run(&client, what).await,
+        Command::Promote { target, to, wait } => {
+            releases::promote(&client, &parse_target(&target)?, &to, wait).await
         }
         Command::Export { of, folder } => files::export(&client, &of, &folder).await,
         Command::Source(what) => sources::run(&client, what).await,

@@ -116,6 +116,30 @@ pub async fn deploy(
     follow_to(client, target, &answer["release"], &wait).await
 }
 
+pub async fn promote(client: &Client, from: &Target, to: &str, wait: Wait) -> Result<(), Failure> {
+    let answer = ask(client, from, "/promote", &json!({"to": to}), &wait.trial).await?;
+    let target: Target = answer["target"].as_str().unwrap_or_default().parse().map_err(
+        |error: mainyard_core::model::NameError| {
+            Failure::failed(format!("the answer cannot be read: {error}"))
+        },
+    )?;
+    let tested = &answer["tested"];
+    if answer["release"].is_null() {
+        println!("{target} runs what was tested as {from}@{tested} already; nothing was changed");
+        return Ok(());
+    }
+    let words: Vec<&str> =
+        answer["differences"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    let mark = forecast::mark(&wait.trial);
+    println!(
+        "{mark}{target}: release {}, as it was tested as {from}@{tested}: {}",
+        answer["release"],
+        words.join(", ")
+    );
+    forecast::print(&answer, &wait.trial)?;
+    follow_to(client, &target, &answer["release"], &wait).await
+}
+
 pub async fn rollback(
     client: &Client,
     target: &Target,

@@ -12,7 +12,7 @@ use serde_json::{Map, Value, json};
 
 use super::told::print_lines;
 use super::{forecast, parse_target};
-use crate::args::{Output, SourceCommand, SourceRule, Wait};
+use crate::args::{AddSource, Output, SourceCommand, SourceRule, Wait};
 use crate::client::Client;
 use crate::place;
 use crate::show::{coloured, print, table};
@@ -21,7 +21,7 @@ use crate::words::{Failure, Paint, count, shape};
 pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
     use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
     match what {
-        Add { .. } => add(client, what).await,
+        Add(new) => add(client, *new).await,
         List { output } => list(client, output).await,
         Show { source, output } => show(client, &parse_target(&source)?, output).await,
         Compare { source, output } => compare(client, &parse_target(&source)?, output).await,
@@ -107,25 +107,9 @@ fn rule_words(rule: &Value) -> String {
     shown.collect::<Vec<_>>().join(", ")
 }
 
-async fn add(client: &Client, what: SourceCommand) -> Result<(), Failure> {
-    let SourceCommand::Add {
-        name,
-        repository: url,
-        at,
-        folder,
-        environment,
-        token,
-        user,
-        key,
-        known_hosts,
-        authority,
-        pushes,
-        rule,
-        trial,
-    } = what
-    else {
-        return Ok(());
-    };
+async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
+    let AddSource { name, repository: url, at, folder, environment, token, user, key, known_hosts, .. } = new;
+    let AddSource { authority, pushes, rule, trial, .. } = new;
     let name = match (name.contains('/'), environment.or_else(place::default_environment)) {
         (true, _) => name,
         (false, Some(environment)) => format!("{environment}/{name}"),

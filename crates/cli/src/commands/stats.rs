@@ -85,7 +85,8 @@ fn print_traffic(target: &Target, by: &[TrafficBy], rows: &[TrafficRow]) {
         return;
     }
     let has = |one: TrafficBy| by.contains(&one);
-    let named: [(bool, &str, fn(&WayFigures) -> String); 4] = [
+    type Column = (bool, &'static str, fn(&WayFigures) -> String);
+    let named: [Column; 4] = [
         (has(TrafficBy::Route), "WAY IN", |now| now.way.clone()),
         (has(TrafficBy::Service), "SERVICE", |now| now.service.clone()),
         (has(TrafficBy::Release) || has(TrafficBy::Replica), "RELEASE", |now| match now.release {

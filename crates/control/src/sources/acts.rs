@@ -2,53 +2,23 @@
 
 use std::collections::BTreeSet;
 
-use actix_web::web::{self, Data, Json, Path, Query};
+use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, NewSource};
 use mainyard_core::declare::ChangeLine;
 use mainyard_core::follow::sides;
-use mainyard_core::model::{FollowRule, Name, Source, Target};
+use mainyard_core::model::{FollowRule, Name, Target};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use utoipa::ToSchema;
 
+use super::found::source;
 use super::looking::{declared_at, look_at};
-use super::{back, pushes};
 use crate::Control;
 use crate::access::Member;
 use crate::answers::{Answer, target};
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
-
-const ONE: &str = "/environments/{environment}/sources/{name}";
-
-/// The paths.
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/sources", web::get().to(list))
-        .service(
-            web::resource(ONE)
-                .route(web::get().to(show))
-                .route(web::put().to(add))
-                .route(web::patch().to(change))
-                .route(web::delete().to(remove)),
-        )
-        .route(&format!("{ONE}/look"), web::post().to(look))
-        .route(&format!("{ONE}/compare"), web::get().to(compare))
-        .route(&format!("{ONE}/catch-up"), web::post().to(catch_up))
-        .route(&format!("{ONE}/hold"), web::post().to(hold))
-        .route(&format!("{ONE}/write-back"), web::post().to(back::write))
-        .route(&format!("{ONE}/resume"), web::post().to(resume))
-        .route("/pushes/{environment}/{name}", web::post().to(pushes::pushed));
-}
-
-pub async fn source(control: &Control, target: &Target) -> Result<Source, Problem> {
-    let published = control.steward.published.read().await;
-    published.0.sources.get(target).cloned().ok_or_else(|| {
-        let known: Vec<String> = published.0.sources.keys().map(Target::to_string).collect();
-        let hint = mainyard_core::near::did_you_mean(&target.to_string(), known.iter().map(String::as_str));
-        Problem::not_found(format!("there is no source {target}{hint}"))
-    })
-}
 
 /// All sources.
 #[utoipa::path(get, path = "/api/v1/sources", responses((status = 200)))]

@@ -9,7 +9,7 @@ use serde::Deserialize;
 use serde_json::json;
 use utoipa::ToSchema;
 
-use super::acts::source;
+use super::found::source;
 use super::looking::{access, declared_at, files_at};
 use crate::Control;
 use crate::access::Member;

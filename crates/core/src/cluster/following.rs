@@ -6,34 +6,16 @@ use std::sync::Arc;
 use jiff::Timestamp;
 
 use super::acts::{Refusal, RefusalKind};
+use super::heard::{Declarations, Looked};
 use super::held::{Cluster, platform};
 use super::objects::{Kind, Object};
 use crate::declare::{ChangeLine, Step};
 use crate::follow::{Ahead, ahead, touched_by};
-use crate::manifest::{Declared, Problem};
+use crate::manifest::Declared;
 use crate::model::{
     CatchingUp, Commit, GitNewer, LiveChanged, Name, Origin, Reason, ReasonCode, ReleaseNumber, RolloutState,
     SetBack, Source, SourceState, Target, Touched, WorkloadState,
 };
-
-/// What commits declare, by source and commit: known from Git, not from the record.
-pub type Declarations = BTreeMap<(Target, String), Arc<Declared>>;
-
-/// What came of looking at a repository.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Looked {
-    /// It was read.
-    Read {
-        /// The newest commit.
-        commit: Commit,
-        /// It and those before it, the newest first.
-        commits: Vec<Commit>,
-        /// What it declares, or everything that is wrong.
-        declared: Result<Arc<Declared>, Vec<Problem>>,
-    },
-    /// It could not be reached or read.
-    Failed(String),
-}
 
 /// How a workload that a commit changed gets on.
 enum Gets {

@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
-use super::following::Declarations;
+use super::heard::Declarations;
+use super::marks::Marks;
 use super::objects::{Change, Kind, Object, State};
-use super::tabling::Marks;
 use crate::address;
 use crate::drain::{GatewayView, Leaving};
 use crate::model::{Evidence, Name, Origin, ReleaseNumber, ReplicaId, Target};

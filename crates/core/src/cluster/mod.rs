@@ -6,14 +6,18 @@
 //! not recorded; if the write fails, it throws the value away and reads the record again.
 
 mod acts;
+mod applications;
 mod aside;
 mod certificates;
 mod declaring;
 mod first_runs;
 mod following;
 mod hear;
+mod heard;
 mod held;
+mod marks;
 mod objects;
+mod promoting;
 mod releasing;
 mod secrets;
 mod settle;
@@ -22,9 +26,10 @@ mod steering;
 mod tabling;
 
 pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
-pub use following::{Declarations, Looked};
+pub use heard::{Declarations, Looked};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
+pub use promoting::Promoted;
 pub use releasing::{DeployRequest, Goal};
 pub use secrets::{SealedValue, Versioned};
 pub use settle::{NodeOrders, Settled};

@@ -30,6 +30,7 @@ macro_rules! objects {
 
         /// An object of the record.
         #[derive(Debug, Clone, PartialEq)]
+        #[allow(clippy::large_enum_variant, reason = "each is moved once, from an act into the record")]
         pub enum Object { $($(#[$doc])* $variant($type),)* }
 
         impl Object {

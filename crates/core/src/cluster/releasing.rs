@@ -191,7 +191,7 @@ impl Cluster {
     }
 
     /// A workload whose release a person changed.
-    fn put_by_hand(&mut self, workload: Workload) {
+    pub(super) fn put_by_hand(&mut self, workload: Workload) {
         let (target, application) = (workload.target.clone(), workload.application.clone());
         self.put(Object::Workload(workload));
         self.touch(&target);

@@ -3,43 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::held::Cluster;
-use super::objects::{Kind, indexed};
-use crate::model::{ReleaseNumber, ReplicaId, Target};
+use super::marks::Marks;
+use crate::model::Target;
 use crate::routing::{Table, TableChange, build, route_entry, service_entry};
-
-/// What of the table may differ from the record.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Marks {
-    /// All of it.
-    whole: bool,
-    /// Services that select these.
-    workloads: BTreeSet<Target>,
-    /// These, and routes that lead to them.
-    services: BTreeSet<Target>,
-    routes: BTreeSet<Target>,
-}
-
-impl Marks {
-    /// Everything may differ.
-    pub fn whole() -> Marks {
-        Marks { whole: true, ..Marks::default() }
-    }
-
-    /// An object was changed, or came or went.
-    pub fn mark(&mut self, kind: Kind, key: &str) {
-        match kind {
-            Kind::Environment => self.whole = true,
-            Kind::Workload => self.workloads.extend(indexed::<Target>(key)),
-            Kind::Release | Kind::Rollout => {
-                self.workloads.extend(indexed::<(Target, ReleaseNumber)>(key).map(|(workload, _)| workload));
-            }
-            Kind::Replica => self.workloads.extend(indexed::<ReplicaId>(key).map(|id| id.workload)),
-            Kind::Service => self.services.extend(indexed::<Target>(key)),
-            Kind::Route => self.routes.extend(indexed::<Target>(key)),
-            Kind::Secret | Kind::Certificate | Kind::Source | Kind::Image | Kind::Gateway | Kind::Node => {}
-        }
-    }
-}
 
 impl Cluster {
     /// The table as the record has it now.

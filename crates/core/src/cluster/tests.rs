@@ -19,6 +19,7 @@ use crate::routing::Table;
 
 mod first_runs;
 mod leaving;
+mod promoting;
 mod secrets;
 mod sources;
 mod ways;

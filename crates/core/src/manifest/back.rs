@@ -83,19 +83,19 @@ fn put(
     path: &[String],
     value: Option<Json>,
 ) -> Result<(), String> {
-    let base = vec!["", change.kind, &change.name];
+    let base = [change.kind, &change.name];
     let own = vec!["in", environment, change.kind, &change.name];
     let has = |document: &DocumentMut, table: &[&str]| {
         find(document.as_item(), table).and_then(|item| reach(item, path)).is_some()
     };
     let several = documents.iter().any(|document| document.get("in").is_some());
     let in_own = documents.iter().position(|document| has(document, &own));
-    let in_base = documents.iter().position(|document| find(document.as_item(), &base[1..]).is_some());
+    let in_base = documents.iter().position(|document| find(document.as_item(), &base).is_some());
     let words = || format!("{} {}: `{}`", change.kind, change.name, path.join("."));
     let (at, table) = match (in_own, in_base, &value) {
         (Some(at), ..) => (at, own),
-        (None, Some(at), _) if !several => (at, base[1..].to_vec()),
-        (None, Some(at), None) if has(&documents[at], &base[1..]) => {
+        (None, Some(at), _) if !several => (at, base.to_vec()),
+        (None, Some(at), None) if has(&documents[at], &base) => {
             return Err(format!(
                 "{} is declared for all environments, and {environment} is without it",
                 words()

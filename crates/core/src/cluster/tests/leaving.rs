@@ -35,7 +35,7 @@ proptest! {
         path in "/[a-z]{0,6}",
         share in 0u32..100,
     ) {
-        let value = value.replace(['"', '\\'], "'");
+        let value = value.replace(['"', '\\'], "'").replace("${", "$${");
         let text = format!(r#"
 application = "lockers"
 [workload.lockers-db]
@@ -75,4 +75,37 @@ fn one_workload_is_exported_with_the_ways_that_lead_there_alone() {
     yard.declare(&format!("{MANIFEST}{other}"), false);
     let files = export(&yard.cluster.state, &name("staging"), Some(&name("locker-api")));
     insta::assert_snapshot!(files[0].text);
+}
+
+#[test]
+fn an_application_is_removed_as_one_and_others_stay() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.declare(
+        "application = \"others\"\n[workload.printer]\nimage = \"lockers/locker-api:1.4.0\"\n",
+        false,
+    );
+    yard.settle_down();
+    let application = |text: &str| -> Target { text.parse().expect("a target") };
+    let unknown = yard.cluster.remove_application(&application("staging/locker"), "mira", yard.now);
+    assert_eq!(
+        unknown.expect_err("unknown").message,
+        "there is no application staging/locker; did you mean `lockers`?"
+    );
+    let gone =
+        yard.cluster.remove_application(&application("staging/lockers"), "mira", yard.now).expect("gone");
+    assert_eq!(
+        gone,
+        [
+            "route staging/api: api.lockers.localhost no longer leads anywhere",
+            "service staging/locker-api: its name no longer answers",
+            "workload staging/locker-api: 3 replicas end",
+        ]
+    );
+    yard.settle_down();
+    let state = &yard.cluster.state;
+    assert_eq!(
+        (state.workloads.len(), state.services.len(), state.routes.len(), yard.running.len()),
+        (1, 0, 0, 1)
+    );
 }

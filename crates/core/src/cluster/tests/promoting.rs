@@ -1,0 +1,75 @@
+//! What was tested in one environment runs in another.
+
+use super::*;
+
+fn production() -> Target {
+    "production/locker-api".parse().expect("a target")
+}
+
+fn two_environments() -> Yard {
+    let mut yard = Yard::new();
+    yard.cluster.add_environment(&name("production"), None, "mira", yard.now).expect("new");
+    yard.declare(MANIFEST, false);
+    let text = MANIFEST
+        .replace("api.lockers", "www.lockers")
+        .replace("replicas = 3", "replicas = 2\nlimits = { memory = \"512 MiB\" }");
+    let files = [SourceFile { name: "mainyard.toml".into(), text }];
+    let declared = read(&files, Some(&name("production"))).expect("valid");
+    yard.cluster.declare(&declared, &name("production"), false, "mira", yard.now).expect("taken");
+    yard.settle_down();
+    yard
+}
+
+#[test]
+fn the_very_image_and_settings_go_over_and_limits_stay() {
+    let mut yard = two_environments();
+    let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
+    let settings = BTreeMap::from([("LEVEL".to_owned(), Setting::Text("debug".into()))]);
+    yard.cluster.deploy(&api(), &DeployRequest { image, settings }, "mira", yard.now).expect("taken");
+    let early = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect_err("not done");
+    assert!(
+        early
+            .message
+            .starts_with("release 2 of staging/locker-api is starting; what is promoted was done first")
+    );
+    yard.settle_down();
+    // The tag moves meanwhile: what was tested goes over all the same.
+    yard.cluster.add_image(ImageRecord {
+        image: "lockers/locker-api:1.5.0".parse().expect("an image"),
+        digest: "sha256:another".into(),
+        size: 1,
+        layers: 1,
+        origin: platform(yard.now),
+    });
+    let done = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect("promoted");
+    assert_eq!((done.tested, done.release), (ReleaseNumber(2), Some(ReleaseNumber(2))));
+    assert_eq!(
+        done.words,
+        ["image 1.4.0 → 1.5.0", "setting LEVEL = debug", "digest sha256:1.4.0 → sha256:1.5.0"]
+    );
+    let made = &yard.cluster.state.releases[&(production(), ReleaseNumber(2))];
+    assert_eq!(made.digest.as_deref(), Some("sha256:1.5.0"));
+    assert_eq!(made.spec.limits.memory, Bytes::mib(512));
+    assert_eq!(made.origin.act, "promoted staging/locker-api@2");
+    yard.settle_down();
+    assert_eq!(yard.cluster.state.workloads[&production()].state, WorkloadState::Steady);
+    assert_eq!(yard.cluster.state.workloads[&production()].wanted, 2);
+    let again = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect("the same");
+    assert_eq!(again.release, None);
+}
+
+#[test]
+fn what_cannot_be_promoted_is_said() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let mut told = |environment: &str| {
+        let done = yard.cluster.promote(&api(), &name(environment), "mira", yard.now);
+        done.expect_err("refused").message
+    };
+    assert_eq!(
+        told("staging"),
+        "staging/locker-api is in staging already: name another environment with --to"
+    );
+    assert_eq!(told("stagign"), "there is no environment stagign; did you mean `staging`?");
+}
