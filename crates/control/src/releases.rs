@@ -128,7 +128,9 @@ pub async fn promote(
     let act = move |cluster: &mut mainyard_core::cluster::Cluster, by: &str, now| {
         let done = cluster.promote(&from, &to, by, now)?;
         let (tested, release) = (done.tested.0, done.release.map(|release| release.0));
-        Ok(json!({"target": target, "tested": tested, "release": release, "differences": done.words}))
+        Ok(
+            json!({"target": target.to_string(), "tested": tested, "release": release, "differences": done.words}),
+        )
     };
     let done = crate::forecast::act(&control, member, ask.into_inner(), move |_| watched.clone(), act);
     Ok(Json(done.await?))

@@ -382,3 +382,38 @@ fn over_https_a_token_lets_in_and_the_authority_that_was_given_is_trusted() {
     let found = Command::new("grep").args(words).output().expect("grep runs");
     assert_eq!(String::from_utf8_lossy(&found.stdout), "", "the token is on disk nowhere");
 }
+
+#[test]
+fn what_was_tested_is_promoted_an_application_is_exported_and_removed_as_one() {
+    let yard = Followed::start();
+    let platform = &yard.platform;
+    platform.workload("staging/locker-api", |it| it["state"] == "steady");
+    platform.workload("production/locker-api", |it| it["state"] == "steady");
+    platform.ok(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.5.0"]);
+    let forecast = platform.ok(&["promote", "staging/locker-api", "--to", "production", "--forecast"]);
+    assert!(
+        forecast.contains(
+            "production/locker-api: release 2, as it was tested as staging/locker-api@2: image 1.4.0 → 1.5.0"
+        ),
+        "{forecast}"
+    );
+    platform.ok(&["promote", "staging/locker-api", "--to", "production"]);
+    let again = platform.ok(&["promote", "staging/locker-api", "--to", "production"]);
+    assert!(again.contains("runs what was tested as staging/locker-api@2 already"), "{again}");
+
+    let file = platform.dir.path().join("kiosk.toml");
+    std::fs::write(&file, APPLICATION.replace("\"lockers\"", "\"kiosk\"")).expect("written");
+    platform.ok(&["declare", &file.display().to_string(), "--in", "square"]);
+    let out = platform.dir.path().join("out");
+    let folder = out.display().to_string();
+    platform.ok(&["export", "square", "-o", &folder]);
+    let kept = platform.run(&["export", "square", "-o", &folder]);
+    assert!(kept.code == 1 && kept.err.contains("nothing was written over"), "{kept:?}");
+    let declared = platform.ok(&["declare", &folder, "--in", "square"]);
+    assert!(declared.contains("everything is as declared"), "{declared}");
+    let shown = platform.ok(&["application", "show", "square/kiosk"]);
+    assert!(shown.contains("workload  locker-api") && shown.contains("api.git.localhost"), "{shown}");
+    platform.ok(&["application", "remove", "square/kiosk"]);
+    let gone = platform.run(&["application", "show", "square/kiosk"]);
+    assert!(gone.code == 3 && gone.err.contains("there is no application square/kiosk"), "{gone:?}");
+}
