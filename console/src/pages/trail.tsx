@@ -68,7 +68,7 @@ export function TrailPage() {
                 <tr key={entry.number} className="border-b border-line/70 last:border-b-0">
                   <td className="figures px-3 py-2 text-xs whitespace-nowrap">{moment(entry.at)}</td>
                   <td className="px-3">{entry.cause.by}</td>
-                  <td className="px-3">{entry.cause.act}</td>
+                  <td className="px-3">{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources`}>{entry.cause.commit.slice(0, 9)}</Link></>}</td>
                   <td className="px-3 whitespace-nowrap"><span className="text-soft">{entry.kind}</span> <Object entry={entry} /></td>
                   <td className="px-3 text-soft">{outcome(entry)}</td>
                 </tr>

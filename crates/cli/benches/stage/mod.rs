@@ -115,11 +115,16 @@ impl Platform {
 
     /// One call of the API, on a connection of its own; gives the answer's length.
     pub fn call(&self, method: &str, path: &str, body: &str) -> usize {
+        self.answer(method, path, body, "").len()
+    }
+
+    /// The same with headers of its own; gives the whole answer.
+    pub fn answer(&self, method: &str, path: &str, body: &str, headers: &str) -> String {
         let token = std::fs::read_to_string(self.data.join("client-token")).expect("a token");
         let mut stream = TcpStream::connect(self.api).expect("control");
         let head = format!(
             "{method} /api/v1{path} HTTP/1.1\r\nhost: {}\r\nauthorization: Bearer {token}\r\n\
-             content-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
+             content-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n{headers}\r\n{body}",
             self.api,
             body.len()
         );
@@ -127,8 +132,8 @@ impl Platform {
         let mut answer = Vec::new();
         stream.read_to_end(&mut answer).expect("an answer");
         let start = String::from_utf8_lossy(&answer[..answer.len().min(400)]).into_owned();
-        assert!(start.starts_with("HTTP/1.1 200"), "{start}");
-        answer.len()
+        assert!(start.starts_with("HTTP/1.1 20"), "{start}");
+        String::from_utf8_lossy(&answer).into_owned()
     }
 
     /// Replicas of the workload in the gateway's table on disk.

@@ -120,7 +120,10 @@ pub async fn trail(client: &Client, target: Option<&Target>, output: Output) -> 
         let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
         let at: jiff::Timestamp = text(&entry["cause"]["at"]).parse().unwrap_or_default();
         let object = format!("{} {}", text(&entry["kind"]), text(&entry["key"]));
-        let row = (show::moment(at), text(&entry["cause"]["by"]), text(&entry["cause"]["act"]), object);
+        let from = entry["cause"]["commit"].as_str().map(mainyard_core::model::short_commit);
+        let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
+        let act = format!("{}{from}", text(&entry["cause"]["act"]));
+        let row = (show::moment(at), text(&entry["cause"]["by"]), act, object);
         if last.as_ref() != Some(&row) {
             rows.add_row([row.0.clone(), row.1.clone(), row.2.clone(), row.3.clone()]);
         }

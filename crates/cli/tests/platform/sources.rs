@@ -167,7 +167,10 @@ fn a_person_is_asked_drift_is_said_and_restored_and_a_forced_push_is_followed() 
     yard.platform.ok(&["scale", "square/locker-api", "4"]);
     let drifted = yard.until("drift is said", |it| it["state"] == "drifted");
     let sentence = drifted["reason"]["sentence"].as_str().expect("a sentence");
-    assert!(sentence.starts_with("workload locker-api: replicas 4 → 2 (scaled by "), "{sentence}");
+    assert!(
+        sentence.starts_with("changed here: workload locker-api: replicas 4 → 2 (scaled by "),
+        "{sentence}"
+    );
     let compared = yard.platform.ok(&["source", "compare", yard.source]);
     assert!(compared.contains("workload locker-api  replicas  2       4"), "{compared}");
     yard.platform.ok(&["source", "change", yard.source, "--live-changed", "restore"]);

@@ -100,7 +100,9 @@ impl Follower {
         let mut guard = self.inner();
         let inner = &mut *guard;
         inner.due.retain(|target, _| state.sources.contains_key(target));
-        inner.declared.retain(|(target, _), _| state.sources.contains_key(target));
+        inner.declared.retain(|(target, commit), _| {
+            state.sources.get(target).is_some_and(|source| stands_or_goes(source, commit))
+        });
         for target in state.sources.keys() {
             inner.due.entry(target.clone()).or_insert(now);
         }
@@ -123,6 +125,12 @@ impl Follower {
     }
 }
 
+/// Whether a source stands on a commit or goes to it.
+fn stands_or_goes(source: &Source, commit: &str) -> bool {
+    let on = source.catching_up.as_ref().map(|on| &on.commit);
+    [source.seen.as_ref(), source.applied.as_ref(), on].into_iter().flatten().any(|it| it.id == commit)
+}
+
 /// Looks at every source when it is time, for as long as this control decides.
 pub async fn follow_all(control: Data<Control>) {
     let mut epoch = None;
@@ -132,7 +140,9 @@ pub async fn follow_all(control: Data<Control>) {
         if holds != epoch {
             epoch = holds;
             // The steward knows of no commit any more: all are told anew.
-            control.follower.inner().due.clear();
+            let mut inner = control.follower.inner();
+            inner.due.clear();
+            inner.told.clear();
         }
         let Some(epoch) = epoch else { continue };
         let due = {

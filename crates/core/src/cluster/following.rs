@@ -131,14 +131,16 @@ impl Cluster {
 
     /// Follows Git wherever something changed that may matter to a source.
     pub(super) fn follow(&mut self, now: Timestamp) {
-        let applications: BTreeSet<(Name, Name)> = self
+        let touched: BTreeSet<(Name, Option<Name>)> = self
             .pending
             .values()
             .filter_map(|change| self.application_of(change.kind, &change.key))
             .collect();
         let concerned = self.state.sources.values().filter(|source| {
-            let of = source.application.as_ref().map(|it| (source.target.environment.clone(), it.clone()));
-            of.is_some_and(|of| applications.contains(&of))
+            let environment = &source.target.environment;
+            source.application.is_some()
+                && (touched.contains(&(environment.clone(), source.application.clone()))
+                    || touched.contains(&(environment.clone(), None)))
         });
         let mut due: BTreeSet<Target> = concerned.map(|source| source.target.clone()).collect();
         due.extend(std::mem::take(&mut self.to_follow));
@@ -157,19 +159,19 @@ impl Cluster {
         self.cause = platform(now);
     }
 
-    /// The environment and application that a changed object belongs to.
-    fn application_of(&self, kind: Kind, key: &str) -> Option<(Name, Name)> {
+    /// The environment and application that a changed object belongs to; of one that is gone it is not known whose it was.
+    fn application_of(&self, kind: Kind, key: &str) -> Option<(Name, Option<Name>)> {
         let target: Target = match kind {
             Kind::Workload | Kind::Service | Kind::Route => key.parse().ok()?,
             Kind::Rollout => key.rsplit_once('@')?.0.parse().ok()?,
             _ => return None,
         };
         let application = match kind {
-            Kind::Service => &self.state.services.get(&target)?.application,
-            Kind::Route => &self.state.routes.get(&target)?.application,
-            _ => &self.state.workloads.get(&target)?.application,
+            Kind::Service => self.state.services.get(&target).map(|it| &it.application),
+            Kind::Route => self.state.routes.get(&target).map(|it| &it.application),
+            _ => self.state.workloads.get(&target).map(|it| &it.application),
         };
-        Some((target.environment, application.clone()))
+        Some((target.environment, application.cloned()))
     }
 
     fn follow_one(&mut self, mut source: Source, now: Timestamp) -> Source {
@@ -262,7 +264,7 @@ impl Cluster {
             let sentence = format!("{} waits to be taken: {}", seen.short(), seen.subject);
             return state(Behind, ReasonCode::GitNewer, sentence, differs);
         }
-        let sentence = format!("{} is changed here", differs.join("; "));
+        let sentence = format!("changed here: {}", differs.join("; "));
         state(Drifted, ReasonCode::LiveChanged, sentence, differs)
     }
 

@@ -64,11 +64,12 @@ pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared
             services.insert(name.clone(), own_service(name, workload));
         }
     }
-    let declared = application.map(|application| {
-        let warnings = std::mem::take(&mut reader.warnings);
-        Declared { application, workloads, services, routes, warnings }
-    });
-    if let Some(declared) = &declared {
+    let warnings = Vec::new();
+    let mut declared =
+        application.map(|application| Declared { application, workloads, services, routes, warnings });
+    if let Some(declared) = &mut declared {
+        reader.warn_of_open_secrets(declared);
+        declared.warnings = std::mem::take(&mut reader.warnings);
         reader.check_references(declared);
         reader.check_order(declared);
     }
@@ -282,6 +283,7 @@ impl Reader<'_> {
     }
 }
 
+mod open_secrets;
 mod order;
 mod ways;
 

@@ -155,12 +155,20 @@ fn what_is_newer_asks_first_and_what_was_changed_here_is_said_or_restored() {
     assert_eq!(yard.told(), "in-step");
     yard.cluster.scale(&api(), 5, "jon", yard.now).expect("scaled");
     yard.round();
-    let drifted = "drifted (live-changed) workload locker-api: replicas 5 → 2 (scaled by jon";
+    let drifted = "drifted (live-changed) changed here: workload locker-api: replicas 5 → 2 (scaled by jon";
     assert!(yard.told().starts_with(drifted), "{}", yard.told());
     let rule = FollowRule { live_changed: LiveChanged::Restore, ..FollowRule::default() };
     yard.cluster.change_source(&source(), rule, "mira", yard.now).expect("changed");
     yard.settle_down();
     assert_eq!((yard.told().as_str(), yard.cluster.state.workloads[&api()].wanted), ("in-step", 2));
+    // What a person takes away is seen as well.
+    yard.cluster.change_source(&source(), FollowRule::default(), "mira", yard.now).expect("changed");
+    yard.settle_down();
+    yard.cluster.remove_target(&api(), "jon", yard.now).expect("gone");
+    yard.settle_down();
+    let told = yard.told();
+    assert!(told.starts_with("drifted (live-changed) changed here: service locker-api: "), "{told}");
+    assert!(told.contains("workload locker-api: 2 × lockers/locker-api:1.4.0"), "{told}");
 }
 
 #[test]
