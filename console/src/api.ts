@@ -1,6 +1,6 @@
 // Acts: each one is the API call that the client makes too.
 
-import type { Commit, Side, Signal, Target, Traffic } from './model'
+import type { Commit, Origin, Side, Signal, Target, Traffic } from './model'
 
 export class Refused extends Error {}
 
@@ -40,6 +40,17 @@ export interface Difference {
 export const compare = async (from: string, to: string) =>
   ((await call('GET', `/compare?from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`)) as { differences: Difference[] }).differences
 export const logsPath = (target: Target, tail: number) => `/api/v1${workload(target, `/logs?follow=true&tail=${tail}`)}`
+
+/** What is not as it was at a moment. */
+export interface Became {
+  kind: string
+  key: string
+  change: 'add' | 'change' | 'remove'
+  fields?: Difference[]
+  origin?: Origin
+}
+export const since = async (asOf: string, environment: string) =>
+  ((await call('GET', `/since?as_of=${encodeURIComponent(asOf)}&environment=${environment}`)) as { became: Became[] }).became
 
 /** What is asked of a declaration: files in, changes out. */
 export const declare = (environment: string, text: string) => call('POST', '/declare', { environment, files: [{ name: 'mainyard.toml', text }] })

@@ -4,12 +4,15 @@ import { Link, Navigate, Route, Routes, useLocation, useParams } from 'react-rou
 import { BoardPage } from './pages/board'
 import { ComparePage } from './pages/compare'
 import { ImagesPage } from './pages/images'
+import { asOf } from './moment'
 import { LogPage } from './pages/log'
 import { RoutesPage } from './pages/routes'
+import { SincePage } from './pages/since'
 import { SourcesPage } from './pages/sources'
 import { TrailPage } from './pages/trail'
 import { WorkloadPage } from './pages/workload'
 import { Finder } from './parts/finder'
+import { AnyMoment, PastMark } from './parts/past'
 import { usePhase, useView } from './store'
 import { choose, chosen, type Theme } from './theme'
 
@@ -24,6 +27,13 @@ export function App() {
       </Alone>
     )
   }
+  if (phase.phase === 'refused') {
+    return (
+      <Alone title="Nothing to see there">
+        {phase.because}. <a className="underline" href="/">Back to now</a>
+      </Alone>
+    )
+  }
   return (
     <Routes>
       <Route path="/" element={<First />} />
@@ -31,6 +41,7 @@ export function App() {
       <Route path="/:environment/-/trail" element={<Frame><TrailPage /></Frame>} />
       <Route path="/:environment/-/routes" element={<Frame><RoutesPage /></Frame>} />
       <Route path="/:environment/-/sources" element={<Frame><SourcesPage /></Frame>} />
+      <Route path="/:environment/-/since" element={<Frame><SincePage /></Frame>} />
       <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
       <Route path="/:environment/:name/log" element={<Frame><LogPage /></Frame>} />
       <Route path="/:environment/:name/compare" element={<Frame><ComparePage /></Frame>} />
@@ -69,7 +80,7 @@ function Mark() {
 }
 
 function pageName(path: string): string {
-  const names: Record<string, string> = { trail: 'Trail', images: 'Images', routes: 'Routes and services', sources: 'Sources' }
+  const names: Record<string, string> = { trail: 'Trail', images: 'Images', since: 'What changed since', routes: 'Routes and services', sources: 'Sources' }
   return names[path.slice(path.lastIndexOf('/') + 1)] ?? 'Board'
 }
 
@@ -113,14 +124,16 @@ function Frame({ children }: { children: ReactNode }) {
             )}
           </p>
           <div className="ml-auto flex items-center gap-2.5">
+            <AnyMoment />
             <Finder />
             <ThemeChoice />
           </div>
           <p className="flex items-center gap-2 text-soft" title={`signed in as ${view.member}`}>
-            <span className={`inline-block size-2 rounded-full ${view.lostSince === null ? 'bg-cell' : 'bg-fault'}`} aria-hidden />
-            {view.lostSince === null ? 'live' : 'cut off'}
+            <span className={`inline-block size-2 rounded-full ${asOf !== null ? 'bg-caution' : view.lostSince === null ? 'bg-cell' : 'bg-fault'}`} aria-hidden />
+            {asOf !== null ? 'the past' : view.lostSince === null ? 'live' : 'cut off'}
           </p>
         </header>
+        <PastMark />
         {view.lostSince !== null && (
           <p role="status" className="border-b border-caution/40 bg-caution-wash px-6 py-1.5 text-caution">
             The stream has been cut since {new Date(view.lostSince).toLocaleTimeString('en-GB')}. What you see is from then; it goes on by itself.

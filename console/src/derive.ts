@@ -1,6 +1,7 @@
 // What the pages show, worked out from the record's objects.
 
 import type { Objects, Release, Replica, Rollout, Route, Seen, Service, Signal, Workload, View } from './model'
+import { asOf } from './moment'
 
 export const key = (target: { environment: string; name: string }) => `${target.environment}/${target.name}`
 export const short = (replica: Replica) => replica.id.slice(replica.id.lastIndexOf('/') + 1)
@@ -185,6 +186,8 @@ export function duration(from: string, to: string | null): string {
 }
 
 export function rate(perSecond: number): string {
+  // What was served in the past is not kept.
+  if (asOf !== null) return '-'
   return `${perSecond >= 10 ? Math.round(perSecond) : perSecond.toFixed(1)}/s`
 }
 

@@ -10,6 +10,7 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter } from 'react-router'
 
 import { App } from './app'
+import { base } from './moment'
 import { begin } from './store'
 import { apply } from './theme'
 
@@ -19,7 +20,7 @@ const root = document.getElementById('root')
 if (root) {
   createRoot(root).render(
     <StrictMode>
-      <BrowserRouter>
+      <BrowserRouter basename={base}>
         <App />
       </BrowserRouter>
     </StrictMode>,

@@ -284,6 +284,8 @@ export type Objects = { [K in Kind]: Record<string, Kinds[K]> }
 
 export interface Snapshot {
   cursor: number
+  /** Whether replicas are known; of a moment long past they are not. */
+  whole: boolean
   member: string
   gateway: string
   gateway_tls: string
@@ -300,19 +302,8 @@ export interface TrailEntry {
   key: string
   at: string
   cause: Origin
-  body: {
-    wanted?: number
-    release?: number
-    spec?: { image: string }
-    same_as?: number | null
-    host?: string
-    port?: number
-    path?: string
-    exact?: boolean
-    to?: Route['to']
-    state?: string
-    verdict?: string | null
-  } | null
+  /** What it came to, in few words. */
+  so_that: string
 }
 
 export interface LogLine {

@@ -5,6 +5,7 @@ import { useMemo, useSyncExternalStore } from 'react'
 import { isAwake, onAwake } from './awake'
 import { rows, type Row } from './derive'
 import type { Figure, Kind, Objects, Snapshot, View } from './model'
+import { asOf } from './moment'
 
 interface Entry {
   number: number
@@ -14,7 +15,7 @@ interface Entry {
   cause: { by: string }
 }
 
-export type Phase = { phase: 'loading' } | { phase: 'signed-out' } | { phase: 'ready'; view: View }
+export type Phase = { phase: 'loading' } | { phase: 'signed-out' } | { phase: 'refused'; because: string } | { phase: 'ready'; view: View }
 
 let present: Phase = { phase: 'loading' }
 const listeners = new Set<() => void>()
@@ -34,15 +35,19 @@ function change(edit: (view: View) => View) {
 /** Reads the snapshot and follows the stream; tries again until the platform answers. */
 export async function begin(): Promise<void> {
   try {
-    const answer = await fetch('/api/v1/snapshot')
+    const answer = await fetch(asOf === null ? '/api/v1/snapshot' : `/api/v1/snapshot?as_of=${encodeURIComponent(asOf)}`)
     if (answer.status === 401) {
       set({ phase: 'signed-out' })
       return
     }
+    if (asOf !== null && answer.status >= 400 && answer.status < 500) {
+      set({ phase: 'refused', because: ((await answer.json()) as { detail: string }).detail })
+      return
+    }
     if (!answer.ok) throw new Error(`the platform answers ${answer.status}`)
     const snapshot = (await answer.json()) as Snapshot
-    set({ phase: 'ready', view: { ...snapshot, lostSince: null, lastAct: snapshot.cursor, now: Date.now() } })
-    follow(snapshot.cursor)
+    set({ phase: 'ready', view: { ...snapshot, lostSince: null, lastAct: snapshot.cursor, now: asOf === null ? Date.now() : Date.parse(asOf) } })
+    if (asOf === null) follow(snapshot.cursor)
   } catch {
     change((view) => ({ ...view, lostSince: view.lostSince ?? Date.now() }))
     setTimeout(() => void begin(), 1000)
@@ -50,6 +55,7 @@ export async function begin(): Promise<void> {
 }
 
 onAwake(() => {
+  if (asOf !== null) return
   if (isAwake()) void begin()
   else source?.close()
 })

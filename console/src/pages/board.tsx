@@ -3,6 +3,7 @@ import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
 import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, taken, type Need, type Row } from '../derive'
+import { asOf } from '../moment'
 import { SteerAct } from '../parts/acts'
 import { NewWorkload } from '../parts/guided'
 import { Badge, Cells } from '../parts/signal'
@@ -33,8 +34,8 @@ export function BoardPage() {
           {bad.length === 0 ? (moving.length === 0 ? 'All is well' : `${moving.length} moving, nothing needs you`) : bad.length === 1 ? '1 thing needs you' : `${bad.length} things need you`}
         </h1>
         <p className="text-soft">
-          {list.length} {list.length === 1 ? 'workload' : 'workloads'} · {ready} of {wanted} replicas ready on {nodes} {nodes === 1 ? 'node' : 'nodes'} ·{' '}
-          {rate(outside)} from outside · {total === 0 ? 'no request' : `${((100 * failed) / total).toFixed(2)} % failed`} in the last 15 min
+          {list.length} {list.length === 1 ? 'workload' : 'workloads'} · {view.whole ? <>{ready} of {wanted} replicas ready on {nodes} {nodes === 1 ? 'node' : 'nodes'}</> : `${wanted} replicas`}{' '}
+          {asOf === null && <>· {rate(outside)} from outside · {total === 0 ? 'no request' : `${((100 * failed) / total).toFixed(2)} % failed`} in the last 15 min</>}
         </p>
         <div className="ml-auto"><NewWorkload environment={environment} /></div>
       </div>

@@ -10,6 +10,7 @@ import { NewRoute } from '../parts/guided'
 import { Badge, look } from '../parts/signal'
 import { TrafficTable } from '../parts/traffic'
 import { useQuery } from '../query'
+import { asOf } from '../moment'
 import { useView } from '../store'
 
 const WIDTH = 1130
@@ -135,6 +136,8 @@ function Cut({ route }: { route: Route }) {
   const [found, setFound] = useState<Why | null>(null)
   const of = `route:${key(route.target)}`
   useEffect(() => {
+    // The cause is sought in what is now.
+    if (asOf !== null) return
     let wanted = true
     why(of).then((answer) => { if (wanted) setFound(answer) }, () => { if (wanted) setFound(null) })
     return () => { wanted = false }

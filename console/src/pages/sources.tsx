@@ -1,13 +1,14 @@
 import { useEffect, useState } from 'react'
-import { Link, useParams } from 'react-router'
+import { Link, useParams, useSearchParams } from 'react-router'
 
 import { sides } from '../api'
-import { key } from '../derive'
-import type { Commit, Side, Signal, Source } from '../model'
+import { key, taken } from '../derive'
+import type { Commit, Release, Side, Signal, Source } from '../model'
+import { asOf } from '../moment'
 import { Command } from '../parts/command'
 import { Badge } from '../parts/signal'
 import { CatchUp, Hold, Look, Resume, WriteBack } from '../parts/sources'
-import { useView } from '../store'
+import { useRows, useView } from '../store'
 
 /** Git: the commits, where each environment stands on them, what differs, and what is left alone. */
 export function SourcesPage() {
@@ -43,7 +44,7 @@ function One({ source }: { source: Source }) {
         {source.held !== undefined && <Badge of="caution" word="held" />}
         <p className="figures text-xs text-soft">{source.url} at {source.at}{source.folder === undefined ? '' : `, ${source.folder}`}</p>
         <div className="ml-auto flex flex-wrap gap-2">
-          <Look source={source} />
+          {asOf === null && <Look source={source} />}
           {(source.held !== undefined || source.set_back !== undefined || source.yields !== undefined) && <Resume source={source} />}
           {source.held === undefined && <Hold source={source} />}
           {source.state === 'drifted' || source.yields !== undefined ? <WriteBack source={source} /> : null}
@@ -87,6 +88,8 @@ function Commits({ source }: { source: Source }) {
   const all = Object.values(view.objects.source).filter((other) => other.url === source.url && other.folder === source.folder)
   const releases = Object.values(view.objects.release).filter((release) => release.origin.commit !== undefined && release.workload.environment === source.target.environment)
   const commits = (source.commits ?? []).slice(0, 8)
+  const [query] = useSearchParams()
+  const sought = query.get('commit') ?? ''
   const stands = commits.findIndex((commit) => commit.id === source.applied?.id)
   return (
     <ol aria-label="Commits" className="relative">
@@ -95,7 +98,7 @@ function Commits({ source }: { source: Source }) {
         const taken = stands >= 0 && index >= stands
         const back = source.set_back?.commit === commit.id
         return (
-          <li key={commit.id} className="flex items-baseline gap-3 py-1" data-commit={short(commit.id)}>
+          <li key={commit.id} className={`flex items-baseline gap-3 rounded-md py-1 ${sought !== '' && commit.id.startsWith(sought) ? 'bg-moving-wash' : ''}`} data-commit={short(commit.id)}>
             <svg width="16" height="16" viewBox="0 0 16 16" aria-hidden className="shrink-0 self-center overflow-visible">
               {index < commits.length - 1 && <line x1="8" x2="8" y1="8" y2="38" className={taken ? 'stroke-cell' : 'stroke-faint'} strokeWidth="2" strokeDasharray={taken ? undefined : '3 3'} />}
               <circle cx="8" cy="8" r="5" className={taken ? 'fill-cell stroke-cell' : 'fill-card stroke-faint'} strokeWidth="2" />
@@ -106,13 +109,27 @@ function Commits({ source }: { source: Source }) {
             <span className="text-[13px] whitespace-nowrap text-soft">{commit.by}, {day(commit)}</span>
             {here.map((environment) => <Badge key={environment} of="good" word={`${environment} stands here`} />)}
             {back && <Badge of="caution" word="went back" />}
-            {releases.filter((release) => release.origin.commit === commit.id).map((release) => (
-              <Link key={`${key(release.workload)}${release.number}`} to={`/${key(release.workload)}`} className="figures text-xs whitespace-nowrap text-soft hover:underline">{release.workload.name}@{release.number}</Link>
-            ))}
+            {releases.filter((release) => release.origin.commit === commit.id).map((release) => <Made key={`${key(release.workload)}${release.number}`} release={release} />)}
           </li>
         )
       })}
     </ol>
+  )
+}
+
+/** A release that a commit made: what became of its rollout, and where it is reached. */
+function Made({ release }: { release: Release }) {
+  const view = useView()
+  const target = key(release.workload)
+  const rollout = view.objects.rollout[`${target}@${release.number}`]
+  const row = useRows(release.workload.environment).find((each) => key(each.workload.target) === target)
+  const now = row?.workload.release === release.number
+  return (
+    <span className="inline-flex items-baseline gap-1.5 text-xs whitespace-nowrap">
+      <Link to={`/${target}`} className="figures text-soft hover:underline">{release.workload.name}@{release.number}</Link>
+      {rollout !== undefined && <Badge of={view.signals.rollout[rollout.state] ?? 'rest'} word={rollout.state} />}
+      {now && row.routes.map((route) => <Link key={taken(route)} to={`/${release.workload.environment}/-/routes?find=${route.host ?? ''}`} className="figures text-soft hover:underline">{taken(route)}</Link>)}
+    </span>
   )
 }
 
@@ -124,6 +141,8 @@ function Sides({ source }: { source: Source }) {
   const asked = JSON.stringify([state, seen?.id, applied?.id, differs, yields])
   const { environment, name } = target
   useEffect(() => {
+    // What Git declared then is not compared again.
+    if (asOf !== null) return
     let wanted = true
     sides({ environment, name }).then((found) => { if (wanted) setRows(found) }, () => { if (wanted) setRows(null) })
     return () => { wanted = false }

@@ -1,60 +1,86 @@
 import { useEffect, useState } from 'react'
-import { Link, useParams } from 'react-router'
+import { Link, useLocation, useParams } from 'react-router'
 
-import { moment, taken } from '../derive'
+import { moment } from '../derive'
 import type { TrailEntry } from '../model'
+import { asOf, base, forField, then } from '../moment'
 import { Command } from '../parts/command'
 import { useQuery } from '../query'
 import { useView } from '../store'
 
-/** Who did what: acts of people, the newest first. Person and object are in the address. */
+const MOST = 300
+const ACTS = ['declared', 'deployed', 'scaled', 'rolled back', 'promoted', 'advanced', 'cancelled', 'held', 'resumed', 'restarted', 'added', 'changed', 'removed']
+const KINDS = ['workload', 'release', 'rollout', 'service', 'route', 'source', 'secret', 'certificate', 'image', 'environment']
+
+/** A field's local time as the API takes it. */
+const stamp = (local: string) => (Number.isNaN(Date.parse(local)) ? '' : new Date(local).toISOString())
+
+/** Who did what, the newest first. What is looked for is in the address. */
 export function TrailPage() {
   const view = useView()
   const { environment = '' } = useParams()
+  const { search } = useLocation()
   const [query, put] = useQuery()
-  const of = query.get('of') ?? ''
-  const by = query.get('by') ?? ''
+  const value = (key: string) => query.get(key) ?? ''
   const [entries, setEntries] = useState<TrailEntry[] | null>(null)
+  const [people, setPeople] = useState<string[]>([])
   const [trouble, setTrouble] = useState('')
 
   // Read again whenever a person has done something.
   useEffect(() => {
     const stop = new AbortController()
+    const asked = new URLSearchParams(search)
+    const sent = new URLSearchParams({ limit: String(MOST), environment })
+    for (const key of ['of', 'by', 'act', 'kind', 'platform']) if (asked.get(key) !== null) sent.set(key, asked.get(key) ?? '')
+    const [from, until] = [stamp(asked.get('from') ?? ''), stamp(asked.get('until') ?? '')]
+    if (from !== '') sent.set('from', from)
+    if (until !== '') sent.set('until', until)
+    // Of the past there is nothing that came later.
+    if (asOf !== null && (until === '' || until > asOf)) sent.set('until', asOf)
     const read = async () => {
-      const answer = await fetch(`/api/v1/trail?limit=1000&of=${encodeURIComponent(of)}`, { signal: stop.signal })
+      const answer = await fetch(`/api/v1/trail?${sent.toString()}`, { signal: stop.signal })
       if (!answer.ok) throw new Error(`the platform answers ${answer.status}`)
-      setEntries((await answer.json()) as TrailEntry[])
+      const found = (await answer.json()) as TrailEntry[]
+      setEntries(found)
+      setPeople((known) => [...new Set([...known, ...found.map((entry) => entry.cause.by)])].sort())
       setTrouble('')
     }
     read().catch((cause: unknown) => {
       if (!stop.signal.aborted) setTrouble(cause instanceof Error ? cause.message : 'the platform does not answer')
     })
     return () => stop.abort()
-  }, [of, view.lastAct])
+  }, [search, environment, view.lastAct])
 
-  const here = (entries ?? []).filter((entry) => entry.key === environment || entry.key.startsWith(`${environment}/`) || entry.kind === 'image')
-  const people = [...new Set(here.map((entry) => entry.cause.by))].sort()
-  const shown = here.filter((entry) => by === '' || entry.cause.by === by)
+  const shown = entries ?? []
+  const any = ['of', 'by', 'act', 'kind', 'from', 'until'].some((key) => value(key) !== '')
   const field = 'rounded-lg border border-line bg-card px-3 py-1.5'
+  const choice = (key: string, label: string, all: string, words: string[]) => (
+    <select aria-label={label} value={value(key)} onChange={(event) => put(key, event.target.value)} className={field}>
+      <option value="">{all}</option>
+      {[...new Set([...words, ...(value(key) === '' ? [] : [value(key)])])].map((each) => <option key={each} value={each}>{each}</option>)}
+    </select>
+  )
   return (
     <>
       <div className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
         <h1 className="text-xl font-semibold">Trail of {environment}</h1>
-        <p className="text-soft">Every act of a person, the newest first</p>
+        <p className="text-soft">{value('platform') === '' ? 'Every act of a person' : 'Every act of a person, and what the platform decided'}, the newest first</p>
       </div>
-      <div className="my-3 flex flex-wrap gap-2">
-        <input type="search" aria-label="Of one object" placeholder="Of one object, such as staging/locker-api" value={of} onChange={(event) => put('of', event.target.value)} className={`${field} w-80 max-sm:w-full`} />
-        <select aria-label="By whom" value={by} onChange={(event) => put('by', event.target.value)} className={field}>
-          <option value="">everybody</option>
-          {people.map((each) => <option key={each} value={each}>{each}</option>)}
-        </select>
+      <div className="my-3 flex flex-wrap items-center gap-2">
+        <input type="search" aria-label="Of one object" placeholder="Of one object, such as staging/locker-api" value={value('of')} onChange={(event) => put('of', event.target.value)} className={`${field} w-72 max-sm:w-full`} />
+        {choice('by', 'By whom', 'everybody', people)}
+        {choice('act', 'Which act', 'every act', ACTS)}
+        {choice('kind', 'Of which kind', 'everything', KINDS)}
+        <label className="text-[13px] text-soft">from <input type="datetime-local" step="1" aria-label="Not before" value={value('from')} onChange={(event) => put('from', event.target.value)} className={`${field} figures text-xs`} /></label>
+        <label className="text-[13px] text-soft">until <input type="datetime-local" step="1" aria-label="Not after" value={value('until')} max={forField(new Date(view.now))} onChange={(event) => put('until', event.target.value)} className={`${field} figures text-xs`} /></label>
+        <label className="flex items-center gap-2"><input type="checkbox" checked={value('platform') !== ''} onChange={(event) => put('platform', event.target.checked ? 'true' : '')} /> what the platform decided too</label>
       </div>
       {trouble !== '' && <p role="alert" className="mb-3 text-fault">The trail cannot be read: {trouble}. It is tried again with the next change.</p>}
       <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Acts">
         {entries !== null && shown.length === 0 ? (
           <div className="p-6">
-            <p className="mb-2">{of === '' && by === '' ? 'Nobody has done anything here yet. What people do stands here, for good.' : 'Nothing is like that.'}</p>
-            {of === '' && by === '' && <Command words={`mainyard declare mainyard.toml --in ${environment}`} />}
+            <p className="mb-2">{any ? 'Nothing is like that.' : 'Nobody has done anything here yet. What people do stands here, for good.'}</p>
+            {!any && <Command words={`mainyard declare mainyard.toml --in ${environment}`} />}
           </div>
         ) : (
           <table className="w-full text-left">
@@ -66,16 +92,20 @@ export function TrailPage() {
             <tbody>
               {shown.map((entry) => (
                 <tr key={entry.number} className="border-b border-line/70 last:border-b-0">
-                  <td className="figures px-3 py-2 text-xs whitespace-nowrap">{moment(entry.at)}</td>
+                  <td className="figures px-3 py-2 text-xs whitespace-nowrap">
+                    {/* Another page of the console, as everything was then. */}
+                    <a className="hover:underline" href={then(entry.at, `/${environment}`)} title="The board as it was then">{moment(entry.at)}</a>
+                  </td>
                   <td className="px-3">{entry.cause.by}</td>
-                  <td className="px-3">{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources`}>{entry.cause.commit.slice(0, 9)}</Link></>}</td>
+                  <td className="px-3">{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources?commit=${entry.cause.commit}`}>{entry.cause.commit.slice(0, 9)}</Link></>}</td>
                   <td className="px-3 whitespace-nowrap"><span className="text-soft">{entry.kind}</span> <Object entry={entry} /></td>
-                  <td className="px-3 text-soft">{outcome(entry)}</td>
+                  <td className="px-3 text-soft">{entry.so_that}</td>
                 </tr>
               ))}
             </tbody>
           </table>
         )}
+        {shown.length >= MOST && <p className="px-3 py-2 text-soft">The newest {shown.length}; ask for less to see further back{base === '' ? '' : ', or for an earlier moment'}.</p>}
       </div>
     </>
   )
@@ -85,17 +115,4 @@ function Object({ entry }: { entry: TrailEntry }) {
   const [workload] = entry.key.split('@')
   if (['workload', 'release', 'rollout'].includes(entry.kind)) return <Link to={`/${workload ?? ''}`} className="hover:underline">{entry.key}</Link>
   return <>{entry.key}</>
-}
-
-/** What came of it, in few words. */
-function outcome(entry: TrailEntry): string {
-  const body = entry.body
-  if (body === null) return 'it is gone'
-  switch (entry.kind) {
-    case 'workload': return `${body.wanted} wanted, release ${body.release}`
-    case 'release': return `runs ${body.spec?.image ?? ''}${body.same_as == null ? '' : `, same as ${body.same_as}`}`
-    case 'route': return `${taken(body)} leads to ${(body.to ?? []).map(({ service, share }) => `${service} ${share}`).join(', ')}`
-    case 'rollout': return `${body.state}${body.verdict == null ? '' : `: ${body.verdict}`}`
-    default: return ''
-  }
 }

@@ -5,6 +5,7 @@ import { useSearchParams } from 'react-router'
 
 import { Refused, deploy, keep, rollback, scale, steer } from '../api'
 import { key, tag, type Row } from '../derive'
+import { asOf } from '../moment'
 import { useView } from '../store'
 import { Button } from './button'
 import { Command } from './command'
@@ -23,7 +24,12 @@ interface Shell {
 }
 
 /** A question before an act, with the client command that would do the same. */
-export function Act({ trigger, name, title, about, command, act, disabled, run, children }: Shell) {
+export function Act(shell: Shell) {
+  // Nothing can be done to the past.
+  return asOf === null ? <Asked {...shell} /> : null
+}
+
+function Asked({ trigger, name, title, about, command, act, disabled, run, children }: Shell) {
   const [query, setQuery] = useSearchParams()
   const asked = name !== undefined && query.get('act') === name
   const [pressed, setPressed] = useState(false)

@@ -4,13 +4,25 @@ import { useEffect, useMemo, useRef, useState, useSyncExternalStore } from 'reac
 import { useAwake } from '../awake'
 import { Lines } from '../lines'
 import type { LogLine, Target } from '../model'
+import { asOf } from '../moment'
 import { useQuery } from '../query'
 import { Button } from './button'
 
 const LINE = 20
 
 /** The log of all replicas or of one: what was written, and what follows; search and place are in the address. */
-export function Log({ target, replicas, tall = false }: { target: Target; replicas: string[]; tall?: boolean }) {
+export function Log(shown: Shown) {
+  if (asOf !== null) return <p className="text-soft">The log is not kept by moment: it goes on from now. Come back to now to read it.</p>
+  return <Live {...shown} />
+}
+
+interface Shown {
+  target: Target
+  replicas: string[]
+  tall?: boolean
+}
+
+function Live({ target, replicas, tall = false }: Shown) {
   const { environment, name } = target
   const [query, put] = useQuery()
   const words = query.get('find') ?? ''

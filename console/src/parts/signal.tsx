@@ -47,7 +47,7 @@ export function Cells({ replicas, wanted }: { replicas: Replica[]; wanted: numbe
   const view = useView()
   const shown = replicas.slice(0, 16)
   const ready = replicas.filter((replica) => replica.state === 'ready').length
-  if (replicas.length === 0) return <span className="text-faint">{wanted === 0 ? 'none, on purpose' : 'none yet'}</span>
+  if (replicas.length === 0) return <span className="text-faint">{wanted === 0 ? 'none, on purpose' : view.whole ? 'none yet' : `${wanted}, not known`}</span>
   return (
     <span className="inline-flex items-center gap-1 align-middle" role="img" aria-label={`${ready} of ${wanted} ready`}>
       {shown.map((replica) => (

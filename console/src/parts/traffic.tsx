@@ -7,6 +7,7 @@ import { useAwake } from '../awake'
 import { rate } from '../derive'
 import type { Traffic } from '../model'
 import { useQuery } from '../query'
+import { asOf } from '../moment'
 import { useView } from '../store'
 import { Lasting, Spark } from './spark'
 
@@ -33,7 +34,7 @@ export function TrafficTable({ environment, wanted }: { environment: string; wan
         </Tabs.List>
       </div>
       <Tabs.Content value={by}>
-        {shown === undefined ? null : shown.length === 0 ? (
+        {asOf !== null ? <p className="text-soft">What was served then is not kept.</p> : shown === undefined ? null : shown.length === 0 ? (
           <p className="rounded-xl border border-line bg-card p-4">No request came in the last quarter of an hour.</p>
         ) : (
           <Rows by={by} rows={shown} />
@@ -49,7 +50,7 @@ function useTraffic(by: Facet, of: string) {
   const [known, setKnown] = useState<{ of: string; rows: Traffic[] } | null>(null)
   const asked = `${by} ${of}`
   useEffect(() => {
-    if (!awake) return
+    if (!awake || asOf !== null) return
     let wanted = true
     let next: ReturnType<typeof setTimeout> | undefined
     const read = () => {

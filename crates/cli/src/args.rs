@@ -10,7 +10,7 @@ mod things;
 
 pub use parts::{IsolationKind, Part, Serve, Start};
 pub use sources::{AddSource, SourceCommand, SourceRule};
-pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret};
+pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret, Trail};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -51,20 +51,24 @@ pub enum Command {
     #[command(after_help = "Example:\n  mainyard sign-in")]
     SignIn,
     /// See everything at a glance: what needs you, what moves, what there is.
-    #[command(after_help = "Example:\n  mainyard board staging")]
+    #[command(after_help = "Example:\n  mainyard board staging\n  mainyard board staging --as-of 14:05")]
     Board {
         /// One environment only.
         environment: Option<String>,
+        #[command(flatten)]
+        past: Past,
         #[command(flatten)]
         output: Output,
     },
     /// See one workload: what answers now, its releases, its replicas; or one release of it, or a service.
     #[command(
-        after_help = "Example:\n  mainyard show staging/locker-api\n  mainyard show staging/locker-api@2\n  mainyard show service:staging/locker-api"
+        after_help = "Example:\n  mainyard show staging/locker-api\n  mainyard show staging/locker-api@2\n  mainyard show service:staging/locker-api\n  mainyard show staging/locker-api --as-of 14:05"
     )]
     Show {
         /// The workload, as environment/name; a release, as environment/name@number; or service:environment/name.
         target: String,
+        #[command(flatten)]
+        past: Past,
         #[command(flatten)]
         output: Output,
     },
@@ -73,6 +77,8 @@ pub enum Command {
     Releases {
         /// The workload, as environment/name.
         target: String,
+        #[command(flatten)]
+        past: Past,
         #[command(flatten)]
         output: Output,
     },
@@ -167,13 +173,10 @@ pub enum Command {
         output: Output,
     },
     /// See who did what, the newest first.
-    #[command(after_help = "Example:\n  mainyard trail staging/locker-api")]
-    Trail {
-        /// One workload only.
-        target: Option<String>,
-        #[command(flatten)]
-        output: Output,
-    },
+    #[command(
+        after_help = "Example:\n  mainyard trail staging/locker-api\n  mainyard trail --in staging --by mira --from 09:00\n  mainyard trail staging/locker-api --platform"
+    )]
+    Trail(Trail),
     /// Set how many replicas a workload has, and follow until they are ready.
     #[command(after_help = "Example:\n  mainyard scale staging/locker-api 100")]
     Scale {
@@ -205,7 +208,7 @@ pub enum Command {
     },
     /// Carry what was tested in one environment to another: the very image, by its digest, and its settings.
     #[command(
-        after_help = "Example:\n  mainyard promote staging/locker-api --to production --forecast\n  mainyard promote staging/locker-api --to production"
+        after_help = "Example:\n  mainyard promote staging/locker-api --to production --forecast\n  mainyard promote staging/locker-api --to production\n  mainyard promote staging/locker-api --to production --as-commit --push"
     )]
     Promote {
         /// The workload that was tested, as environment/name.
@@ -213,6 +216,15 @@ pub enum Command {
         /// The environment that it goes to.
         #[arg(long, value_name = "ENVIRONMENT")]
         to: String,
+        /// Write the commit with which Git declares it there, instead of declaring it.
+        #[arg(long, conflicts_with_all = ["no_wait", "forecast"])]
+        as_commit: bool,
+        /// Push that commit.
+        #[arg(long, requires = "as_commit")]
+        push: bool,
+        /// As this branch.
+        #[arg(long, requires = "push")]
+        branch: Option<String>,
         #[command(flatten)]
         wait: Wait,
     },
@@ -306,7 +318,7 @@ pub enum Command {
     },
     /// Make what files declare so, all of it or nothing.
     #[command(
-        after_help = "Example:\n  mainyard declare mainyard.toml --in staging\n  mainyard declare mainyard.toml --in staging --forecast"
+        after_help = "Example:\n  mainyard declare mainyard.toml --in staging\n  mainyard declare mainyard.toml --in staging --forecast\n  mainyard declare kiosk.toml --in staging --as kiosk-north"
     )]
     Declare {
         /// Files, or directories of files that end in .toml.
@@ -318,6 +330,9 @@ pub enum Command {
         /// Also remove what the application no longer declares.
         #[arg(long)]
         exact: bool,
+        /// Under this name instead of its own, so that it can be there several times.
+        #[arg(long = "as", value_name = "NAME")]
+        named: Option<String>,
         #[command(flatten)]
         wait: Wait,
     },
@@ -396,6 +411,14 @@ pub struct Output {
     /// Print JSON.
     #[arg(long)]
     pub json: bool,
+}
+
+/// Of which moment.
+#[derive(Debug, Clone, Default, Args)]
+pub struct Past {
+    /// As it was at this time: 14:05, or "2026-11-23 14:05", or with a time zone; and what changed since.
+    #[arg(long, value_name = "TIME")]
+    pub as_of: Option<String>,
 }
 
 /// Whether to follow, or to look only.

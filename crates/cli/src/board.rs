@@ -29,6 +29,8 @@ pub fn board(board: &Board) {
         count(rows.len(), "workload"),
         count(board.nodes as usize, "node")
     );
+    let all =
+        if board.whole { all } else { format!("{} · {wanted} replicas", count(rows.len(), "workload")) };
     let name = board.environment.as_str();
     println!("{}  {}  {}", paint.strong(name), paint.strong(&needs), paint.quiet(&all));
     for node in &board.not_isolated {
@@ -72,7 +74,10 @@ pub fn board(board: &Board) {
         shown.add_row(vec![
             Cell::new(&row.name),
             coloured(format!("{} {}", shape(row.signal), row.state), row.signal),
-            Cell::new(format!("{} of {}", row.ready, row.wanted)),
+            Cell::new(match board.whole {
+                true => format!("{} of {}", row.ready, row.wanted),
+                false => format!("? of {}", row.wanted),
+            }),
             Cell::new(release(row)),
             Cell::new(tag),
             Cell::new(if rate > 0.0 { format!("{rate:.1}/s") } else { "-".to_owned() }),

@@ -3,11 +3,14 @@
 use std::time::Duration;
 
 use futures_util::StreamExt;
+use jiff::Timestamp;
 use mainyard_core::cluster::{Kind, Object, State};
 use reqwest::{Method, Response};
 use serde::Deserialize;
 use serde_json::Value;
 
+use crate::args::Past;
+use crate::moments;
 use crate::place::{Call, Place};
 use crate::words::Failure;
 
@@ -16,6 +19,8 @@ use crate::words::Failure;
 pub struct Client {
     call: Call,
     http: reqwest::Client,
+    /// The moment of the past that what it reads is of.
+    pub as_of: Option<Timestamp>,
     /// Whether it goes on to the control that another one names.
     goes_on: bool,
 }
@@ -26,6 +31,10 @@ pub struct Snapshot {
     pub state: State,
     /// The number to follow the stream from.
     pub cursor: u64,
+    /// The moment, where it is one of the past.
+    pub as_of: Option<Timestamp>,
+    /// Whether replicas of that moment are known.
+    pub whole: bool,
     /// Where the gateway is reached.
     pub gateway: String,
     /// Where it is reached over TLS.
@@ -34,9 +43,18 @@ pub struct Snapshot {
     pub figures: Vec<mainyard_control::WayFigures>,
 }
 
+impl Snapshot {
+    /// The moment that it is of.
+    pub fn at(&self) -> Timestamp {
+        self.as_of.unwrap_or_else(Timestamp::now)
+    }
+}
+
 #[derive(Deserialize)]
 struct RawSnapshot {
     cursor: u64,
+    as_of: Option<Timestamp>,
+    whole: bool,
     gateway: String,
     gateway_tls: String,
     objects: std::collections::BTreeMap<String, std::collections::BTreeMap<String, Value>>,
@@ -70,7 +88,15 @@ impl Client {
     pub fn to(call: Call) -> Result<Client, Failure> {
         let builder = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5));
         let http = builder.build().map_err(|error| Failure::failed(error.to_string()))?;
-        Ok(Client { call, http, goes_on: true })
+        Ok(Client { call, http, as_of: None, goes_on: true })
+    }
+
+    /// The same, where what it reads is of a moment of the past.
+    ///
+    /// # Errors
+    /// When the moment cannot be read.
+    pub fn at(self, past: &Past) -> Result<Client, Failure> {
+        Ok(Client { as_of: past.as_of.as_deref().map(moments::read).transpose()?, ..self })
     }
 
     /// Where the API is.
@@ -133,7 +159,7 @@ impl Client {
             // Another machine's clock may be another.
             return request;
         }
-        let until = jiff::Timestamp::now().as_millisecond() + patience.as_millis() as i64;
+        let until = Timestamp::now().as_millisecond() + patience.as_millis() as i64;
         request.header("mainyard-waits-until", until)
     }
 
@@ -164,7 +190,7 @@ impl Client {
     }
 
     pub async fn get(&self, path: &str) -> Result<Value, Failure> {
-        let answer = self.send(self.request(Method::GET, path)).await?;
+        let answer = self.send(self.request(Method::GET, &moments::asked(path, self.as_of))).await?;
         answer.json().await.map_err(|error| self.unreachable(&error))
     }
 
@@ -174,7 +200,7 @@ impl Client {
     }
 
     pub async fn snapshot(&self) -> Result<Snapshot, Failure> {
-        let answer = self.send(self.request(Method::GET, "/snapshot")).await?;
+        let answer = self.send(self.request(Method::GET, &moments::asked("/snapshot", self.as_of))).await?;
         let raw: RawSnapshot = answer.json().await.map_err(|error| self.unreachable(&error))?;
         let mut state = State::default();
         for (kind, objects) in raw.objects {
@@ -186,6 +212,8 @@ impl Client {
         Ok(Snapshot {
             state,
             cursor: raw.cursor,
+            as_of: raw.as_of,
+            whole: raw.whole,
             gateway: raw.gateway,
             gateway_tls: raw.gateway_tls,
             figures: raw.figures,

@@ -6,6 +6,7 @@ mod board;
 mod client;
 mod commands;
 mod follow;
+mod moments;
 mod place;
 mod platform;
 mod show;

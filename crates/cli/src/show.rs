@@ -69,6 +69,13 @@ pub fn moment(at: Timestamp) -> String {
     }
 }
 
+/// The same to the second.
+pub fn to_the_second(at: Timestamp) -> String {
+    let zone = jiff::tz::TimeZone::system();
+    let day = if moment(at).contains(' ') { "%-d %b " } else { "" };
+    at.to_zoned(zone).strftime(&format!("{day}%H:%M:%S")).to_string()
+}
+
 pub fn change(origin: &Origin) -> String {
     let from = origin.commit.as_deref().map(mainyard_core::model::short_commit);
     let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
@@ -160,9 +167,12 @@ fn so_far(rollout: &Rollout) -> String {
 /// What answers now: ways in, service, a lane for each release.
 fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
     let state = &snapshot.state;
-    let rate = |way: &dyn Fn(&mainyard_control::WayFigures) -> bool| -> f64 {
+    let rate = |way: &dyn Fn(&mainyard_control::WayFigures) -> bool| -> String {
         // An empty sum of fractions is -0.
-        snapshot.figures.iter().filter(|figure| way(figure)).map(|figure| figure.rate).sum::<f64>() + 0.0
+        let sum =
+            snapshot.figures.iter().filter(|figure| way(figure)).map(|figure| figure.rate).sum::<f64>() + 0.0;
+        // What was served in the past is not kept.
+        if snapshot.as_of.is_some() { String::new() } else { paint.quiet(&format!("{sum:.1}/s ")) }
     };
     for service in services_of(state, workload) {
         let key = service.target.to_string();
@@ -172,11 +182,11 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
             if route.spec.to.iter().any(|leg| leg.service == service.target.name) {
                 let now = rate(&|figure| figure.service == key && figure.way == route.spec.at());
                 let url = route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls));
-                println!("{url} {} ─┐", paint.quiet(&format!("{now:.1}/s")));
+                println!("{url} {now}─┐");
             }
         }
         let inside = rate(&|figure| figure.service == key && figure.inside);
-        println!("inside: {} {} ─┤", service.target.name, paint.quiet(&format!("{inside:.1}/s")));
+        println!("inside: {} {inside}─┤", service.target.name);
         println!(
             "  └─ service {}  {}",
             paint.strong(service.target.name.as_str()),
@@ -307,7 +317,7 @@ fn replicas(snapshot: &Snapshot, target: &Target) {
             Cell::new(replica.release),
             Cell::new(node_words(state, replica)),
             Cell::new(text(replica.address.map(|address| address.to_string()))),
-            Cell::new(age(Timestamp::now().duration_since(replica.created))),
+            Cell::new(age(snapshot.at().duration_since(replica.created))),
             Cell::new(replica.restarts),
             Cell::new(rate),
             Cell::new(failed),

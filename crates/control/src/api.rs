@@ -4,16 +4,18 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{HttpResponse, web};
+use jiff::Timestamp;
 use mainyard_core::cluster::Cluster;
-use mainyard_core::manifest::{SourceFile, read};
-use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, SourceState, Target, WorkloadState};
+use mainyard_core::manifest::{SourceFile, read_as};
+use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, SourceState, WorkloadState};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
 
 use crate::access::{self, Member};
-use crate::answers::{Answer, default_tail, target};
+use crate::answers::{Answer, target};
 use crate::forecast::{self, Ask};
+use crate::past::{self, AsOf, view};
 use crate::problem::Problem;
 use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
 use crate::{
@@ -54,6 +56,7 @@ use crate::{
         secrets::add,
         secrets::remove,
         secrets::rotate_key,
+        secrets::public_key,
         stats::of_one,
         stats::of_all,
         why::why,
@@ -71,6 +74,7 @@ use crate::{
         sources::acts::hold,
         sources::acts::resume,
         sources::back::write,
+        sources::back::promote,
         sources::pushes::pushed,
         certificates::list,
         certificates::authority,
@@ -82,7 +86,8 @@ use crate::{
         transfer::list_images,
         transfer::add_image,
         transfer::image_config,
-        trail
+        past::trail,
+        past::became
     ),
     components(schemas(
         Problem,
@@ -104,6 +109,7 @@ use crate::{
         certificates::Given,
         sources::acts::CatchUp,
         sources::back::WriteBack,
+        sources::back::PromoteInGit,
         sources::acts::HoldSource,
         secrets::Listed,
         stats::Stats,
@@ -148,7 +154,7 @@ pub fn routes(app: &mut web::ServiceConfig) {
             .route("/images", web::get().to(transfer::list_images))
             .route("/images", web::post().to(transfer::add_image))
             .route("/images/config", web::get().to(transfer::image_config))
-            .route("/trail", web::get().to(trail)),
+            .configure(past::routes),
     );
     app.route("/sign-in", web::get().to(sign_in));
 }
@@ -181,6 +187,11 @@ async fn sign_in_keys(control: Data<Control>, member: Member) -> Answer {
 struct Snapshot {
     /// The number of the last change.
     cursor: u64,
+    /// The moment, where it is one of the past.
+    #[schema(value_type = Option<String>)]
+    as_of: Option<Timestamp>,
+    /// Whether replicas, nodes and gateways of that moment are known.
+    whole: bool,
     /// Who asks.
     member: String,
     /// Where the gateway is reached.
@@ -200,18 +211,26 @@ struct Snapshot {
     series: BTreeMap<String, Vec<Point>>,
 }
 
-#[utoipa::path(get, path = "/api/v1/snapshot", responses((status = 200, body = Snapshot)))]
-async fn snapshot(control: Data<Control>, member: Member) -> Result<Json<Snapshot>, Problem> {
-    let published = control.steward.published.read().await;
+#[utoipa::path(get, path = "/api/v1/snapshot", params(AsOf), responses((status = 200, body = Snapshot), (status = 404, body = Problem)))]
+async fn snapshot(
+    control: Data<Control>,
+    member: Member,
+    moment: Query<AsOf>,
+) -> Result<Json<Snapshot>, Problem> {
+    let view = view(&control, moment.into_inner()).await?;
+    // What was served then is not kept.
+    let now = view.as_of().is_none();
     Ok(Json(Snapshot {
-        cursor: published.1,
+        cursor: view.cursor(),
+        as_of: view.as_of(),
+        whole: view.whole(),
         member: member.0,
         gateway: control.gateway_http.clone(),
         gateway_tls: control.gateway_https.clone(),
-        objects: published.0.bodies().map_err(|error| Problem::unavailable(error.to_string()))?,
+        objects: view.state().bodies().map_err(|error| Problem::unavailable(error.to_string()))?,
         signals: signals(),
-        figures: control.traffic.recent(),
-        series: control.traffic.series(),
+        figures: if now { control.traffic.recent() } else { Vec::new() },
+        series: if now { control.traffic.series() } else { BTreeMap::new() },
     }))
 }
 
@@ -227,10 +246,10 @@ fn signals() -> Value {
     json!({"workload": workload, "replica": replica, "rollout": rollout, "source": source})
 }
 
-#[utoipa::path(get, path = "/api/v1/environments", responses((status = 200)))]
-async fn list_environments(control: Data<Control>) -> Json<Value> {
-    let published = control.steward.published.read().await;
-    Json(json!(published.0.environments.values().collect::<Vec<_>>()))
+#[utoipa::path(get, path = "/api/v1/environments", params(AsOf), responses((status = 200)))]
+async fn list_environments(control: Data<Control>, moment: Query<AsOf>) -> Answer {
+    let view = view(&control, moment.into_inner()).await?;
+    Ok(Json(json!(view.state().environments.values().collect::<Vec<_>>())))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -255,28 +274,32 @@ async fn add_environment(
         cluster.add_environment(&name, domain.clone(), by, now)?;
         Ok(json!({"name": name}))
     };
-    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
-    Ok(Json(done.await?))
+    forecast::plain(&control, member, ask, act).await
 }
 
-#[utoipa::path(get, path = "/api/v1/environments/{environment}/board", responses((status = 200), (status = 404, body = Problem)))]
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/board", params(AsOf), responses((status = 200), (status = 404, body = Problem)))]
 async fn board(
     control: Data<Control>,
     environment: Path<String>,
+    moment: Query<AsOf>,
 ) -> Result<Json<mainyard_core::board::Board>, Problem> {
+    let view = view(&control, moment.into_inner()).await?;
     let mut rates: BTreeMap<String, f64> = BTreeMap::new();
-    for figure in control.traffic.recent() {
+    // What was served then is not kept.
+    for figure in control.traffic.recent().into_iter().filter(|_| view.as_of().is_none()) {
         *rates.entry(figure.workload).or_default() += figure.rate;
     }
-    let published = control.steward.published.read().await;
-    let state = &published.0;
+    let state = view.state();
     let names = state.environments.keys().map(Name::as_str);
     let known = state.environments.keys().find(|name| name.as_str() == environment.as_str());
     let name = known.ok_or_else(|| {
         let hint = mainyard_core::near::did_you_mean(&environment, names);
         Problem::not_found(format!("there is no environment {environment}{hint}"))
     })?;
-    Ok(Json(mainyard_core::board::board(state, name, &rates, jiff::Timestamp::now())))
+    let mut board = mainyard_core::board::board(state, name, &rates, view.at());
+    board.as_of = view.as_of();
+    board.whole = view.whole();
+    Ok(Json(board))
 }
 
 /// Removes all that an application declared.
@@ -291,8 +314,7 @@ async fn remove_application(
     let act = move |cluster: &mut Cluster, by: &str, now| {
         Ok(json!({"gone": cluster.remove_application(&application, by, now)?}))
     };
-    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
-    Ok(Json(done.await?))
+    forecast::plain(&control, member, ask, act).await
 }
 
 /// What is exported.
@@ -323,16 +345,17 @@ async fn export(control: Data<Control>, environment: Path<String>, query: Query<
     Ok(Json(json!({"files": files})))
 }
 
-#[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}", responses((status = 200), (status = 404, body = Problem)))]
-async fn show_workload(control: Data<Control>, path: Path<(String, String)>) -> Answer {
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}", params(AsOf), responses((status = 200), (status = 404, body = Problem)))]
+async fn show_workload(control: Data<Control>, path: Path<(String, String)>, moment: Query<AsOf>) -> Answer {
     let target = target(path)?;
-    let published = control.steward.published.read().await;
-    let state = &published.0;
+    let view = view(&control, moment.into_inner()).await?;
+    let state = view.state();
     let workload = state.workloads.get(&target).ok_or_else(|| {
         let known: Vec<String> = state.workloads.keys().map(ToString::to_string).collect();
         let text = target.to_string();
         let hint = mainyard_core::near::did_you_mean(&text, known.iter().map(String::as_str));
-        Problem::not_found(format!("there is no workload {target}{hint}"))
+        let then = view.as_of().map_or_else(String::new, |at| format!(" at {at:.0}"));
+        Problem::not_found(format!("there is no workload {target}{then}{hint}"))
     })?;
     let releases: Vec<_> = state.releases.values().filter(|release| release.workload == target).collect();
     let rollouts: Vec<_> = state.rollouts.values().filter(|rollout| rollout.workload == target).collect();
@@ -343,7 +366,7 @@ async fn show_workload(control: Data<Control>, path: Path<(String, String)>) -> 
     });
     let replicas: Vec<_> = replicas.collect();
     Ok(Json(
-        json!({"cursor": published.1, "workload": workload, "releases": releases, "rollouts": rollouts, "replicas": replicas}),
+        json!({"cursor": view.cursor(), "as_of": view.as_of(), "workload": workload, "releases": releases, "rollouts": rollouts, "replicas": replicas}),
     ))
 }
 
@@ -394,8 +417,7 @@ async fn remove(
     let act = move |cluster: &mut Cluster, by: &str, now| {
         Ok(json!({"gone": cluster.remove_target(&target, by, now)?}))
     };
-    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
-    Ok(Json(done.await?))
+    forecast::plain(&control, member, ask, act).await
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -409,6 +431,10 @@ struct Declare {
     /// Also remove what the application no longer declares.
     #[serde(default)]
     exact: bool,
+    /// The name that the application has here, where it is not its own.
+    #[serde(default, rename = "as")]
+    #[schema(value_type = Option<String>)]
+    named: Option<Name>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -420,37 +446,19 @@ struct Declared {
 
 #[utoipa::path(post, path = "/api/v1/declare", params(Ask), request_body = Declare, responses((status = 200, body = Declared), (status = 422, body = Problem)))]
 async fn declare(control: Data<Control>, member: Member, ask: Query<Ask>, body: Json<Declare>) -> Answer {
-    let Declare { environment, files, exact } = body.into_inner();
+    let Declare { environment, files, exact, named } = body.into_inner();
     if files.iter().map(|file| file.text.len()).sum::<usize>() > JSON_LIMIT {
         return Err(Problem::too_large("the files are longer than 8 MiB together"));
     }
-    let declared = read(&files, Some(&environment)).map_err(Problem::files)?;
-    let place = environment.clone();
-    let watched = move |answer: &Value| {
-        let changes = answer["changes"].as_array().into_iter().flatten();
-        let names =
-            changes.filter_map(|line| line["object"].as_str()?.strip_prefix("workload ")?.parse().ok());
-        names.map(|name: Name| Target::new(&place, &name)).collect()
-    };
+    let mut declared = read_as(&files, Some(&environment), named.as_ref()).map_err(Problem::files)?;
+    let closed = control.vault.look_into(&environment, &mut declared).await?;
+    if !closed.is_empty() {
+        return Err(Problem::files(closed));
+    }
+    let watched = forecast::changed(environment.clone());
     let act = move |cluster: &mut Cluster, by: &str, now| {
         let changes = cluster.declare(&declared, &environment, exact, by, now)?;
         Ok(json!(Declared { changes }))
     };
     Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
-}
-
-#[derive(Deserialize, utoipa::IntoParams)]
-struct TrailQuery {
-    /// Of one object only, by its key.
-    #[serde(default)]
-    of: String,
-    /// How many entries at most.
-    #[serde(default = "default_tail")]
-    limit: u32,
-}
-
-/// What people did, the newest first.
-#[utoipa::path(get, path = "/api/v1/trail", params(TrailQuery), responses((status = 200)))]
-async fn trail(control: Data<Control>, query: Query<TrailQuery>) -> Answer {
-    Ok(Json(json!(control.store.trail(&query.of, query.limit.min(1000)).await?)))
 }

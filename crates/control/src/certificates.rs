@@ -110,8 +110,7 @@ pub async fn add(
         let serves = cluster.add_certificate(certificate.clone(), by, now)?;
         Ok(json!({"certificate": told(&certificate, now), "serves": serves}))
     };
-    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
-    Ok(Json(done.await?))
+    forecast::plain(&control, member, ask, act).await
 }
 
 /// Removes a certificate that no route names.
@@ -126,8 +125,7 @@ pub async fn remove(
     let act = move |cluster: &mut Cluster, by: &str, now| {
         Ok(json!({"gone": cluster.remove_certificate(&target, by, now)?}))
     };
-    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
-    Ok(Json(done.await?))
+    forecast::plain(&control, member, ask, act).await
 }
 
 /// Days that a certificate of the local authority lasts.

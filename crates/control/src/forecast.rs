@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use actix_web::web;
+use actix_web::web::{self, Json, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, Refusal, State};
 use mainyard_core::model::{Name, Target};
@@ -15,6 +15,7 @@ use serde_json::{Value, json};
 
 use crate::Control;
 use crate::access::Member;
+use crate::answers::Answer;
 use crate::problem::Problem;
 use crate::stats::stats;
 
@@ -27,6 +28,26 @@ pub struct Ask {
     /// In the forecast, lose this node half-way.
     #[param(value_type = Option<String>)]
     pub lose_node: Option<Name>,
+}
+
+/// Carries an act out that begins no rollout, or rehearses it; gives the whole answer.
+pub async fn plain(
+    control: &Control,
+    member: Member,
+    ask: Query<Ask>,
+    what: impl FnOnce(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
+) -> Answer {
+    Ok(Json(act(control, member, ask.into_inner(), |_| BTreeSet::new(), what).await?))
+}
+
+/// The workloads of an environment that the changes of an answer name.
+pub fn changed(environment: Name) -> impl Fn(&Value) -> BTreeSet<Target> + Send + Sync {
+    move |answer| {
+        let changes = answer["changes"].as_array().into_iter().flatten();
+        let names =
+            changes.filter_map(|line| line["object"].as_str()?.strip_prefix("workload ")?.parse().ok());
+        names.map(|name: Name| Target::new(&environment, &name)).collect()
+    }
 }
 
 /// Carries an act out, or out on a copy. A forecast answers what the act would answer, with `forecast` beside it.

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use actix_web::web::Data;
 use mainyard_core::cluster::State;
+use mainyard_core::retention::Journal;
 use mainyard_images::{ContentStore, Digest, Error, ImageManifest};
 
 use crate::Control;
@@ -30,7 +31,7 @@ pub async fn keep_house(control: Data<Control>) {
 
 async fn clear(control: &Data<Control>) {
     let latest = *control.steward.latest.borrow();
-    match control.store.prune(latest).await {
+    match control.store.prune(&Journal::default(), latest).await {
         Ok(0) => {}
         Ok(gone) => tracing::info!(gone, "old changes were cleared from the journal"),
         Err(error) => tracing::warn!(%error, "the journal could not be cleared"),

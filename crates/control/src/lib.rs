@@ -14,6 +14,7 @@ mod forecast;
 mod housekeeping;
 mod links;
 mod metrics;
+mod past;
 mod problem;
 mod releases;
 mod secrets;

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use actix_web::web::{self, Bytes, Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue, State};
-use mainyard_core::model::{SECRET_LIMIT, Secret, SecretValue, Target};
+use mainyard_core::model::{Name, SECRET_LIMIT, Secret, SecretValue, Target};
 use serde::Serialize;
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -20,6 +20,7 @@ use crate::vault::VaultError;
 pub fn routes(app: &mut web::ServiceConfig) {
     app.route("/secrets", web::get().to(list))
         .route("/secrets/rotate-key", web::post().to(rotate_key))
+        .route("/environments/{environment}/public-key", web::get().to(public_key))
         .service(
             web::resource("/environments/{environment}/secrets/{name}")
                 .app_data(web::PayloadConfig::new(2 * SECRET_LIMIT))
@@ -114,8 +115,21 @@ pub async fn remove(
     let act = move |cluster: &mut Cluster, by: &str, now| {
         Ok(json!({"gone": cluster.remove_secret(&target, by, now)?}))
     };
-    let done = forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act);
-    Ok(Json(done.await?))
+    forecast::plain(&control, member, ask, act).await
+}
+
+/// The key to which values for an environment can be encrypted into files, in the age format.
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/public-key", responses((status = 200), (status = 404, body = Problem)))]
+pub async fn public_key(control: Data<Control>, environment: Path<String>) -> Answer {
+    let name = {
+        let published = control.steward.published.read().await;
+        let known = || published.0.environments.keys();
+        known().find(|name| name.as_str() == environment.as_str()).cloned().ok_or_else(|| {
+            let hint = mainyard_core::near::did_you_mean(&environment, known().map(Name::as_str));
+            Problem::not_found(format!("there is no environment {environment}{hint}"))
+        })?
+    };
+    Ok(Json(json!({"environment": name, "public_key": control.vault.pair(&name).await?.public()})))
 }
 
 /// Makes a new platform key and seals all values anew under it.

@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use mainyard_core::cluster::{SealedValue, State};
 use mainyard_core::link::RunOrder;
-use mainyard_core::model::{Given, SecretKey, SecretValue, Target};
+use mainyard_core::manifest::{Declared, Problem};
+use mainyard_core::model::{Given, Name, SECRET_LIMIT, SecretKey, SecretValue, Target, as_encrypted};
+use mainyard_sealing::open_format::Pair;
 use mainyard_sealing::{KeyRing, file};
 use mainyard_store::{SealedRow, Store};
 use tokio::sync::RwLock;
@@ -19,6 +21,9 @@ pub enum KeySource {
     /// Given from outside: one key, or the new one and those before it.
     Given(String),
 }
+
+/// What the names of environments' keys begin with, as they are kept.
+const PAIR: &str = "pair-";
 
 /// What went wrong, in words that hold nothing of any value or key.
 #[derive(Debug, thiserror::Error)]
@@ -104,11 +109,71 @@ impl Vault {
         Ok(())
     }
 
-    /// Opens values by the names they are kept under. One that cannot be opened is left out, and the log says why.
+    /// The pair of keys of an environment, to whose public one people encrypt values; made when it is first asked for.
+    pub async fn pair(&self, environment: &Name) -> Result<Pair, VaultError> {
+        let name = format!("{PAIR}{environment}");
+        for again in [true, false] {
+            let kept = self.store.read_sealed(std::slice::from_ref(&name)).await?;
+            if let Some(row) = kept.first() {
+                let opened = self.keys()?.open(&row.place, &row.body).map_err(words)?;
+                return Pair::read(&String::from_utf8_lossy(&opened)).map_err(words);
+            }
+            let _nobody_changes = self.changing.read().await;
+            let pair = Pair::new();
+            let place = format!("the key of {environment}");
+            let body = self.keys()?.seal(&place, pair.private().as_bytes()).map_err(words)?;
+            match self.store.put_sealed(&SealedRow { name: name.clone(), place, body }).await {
+                Ok(()) => return Ok(pair),
+                // Somebody else made it at the same moment: theirs counts.
+                Err(_) if again => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+        Err(VaultError::Keys(format!("the key of {environment} cannot be kept")))
+    }
+
+    /// Opens the values that files declare for an environment, to see that it can be done. What cannot be opened is told with
+    /// its place.
+    pub async fn look_into(
+        &self,
+        environment: &Name,
+        declared: &mut Declared,
+    ) -> Result<Vec<Problem>, VaultError> {
+        if declared.secrets.is_empty() {
+            return Ok(Vec::new());
+        }
+        let pair = self.pair(environment).await?;
+        let mut problems = Vec::new();
+        for (name, secret) in &mut declared.secrets {
+            match pair.open(&secret.age, SECRET_LIMIT as u64) {
+                Ok(value) => secret.text = SecretValue(value).text().is_some(),
+                Err(error) => problems.push(Problem {
+                    place: secret.place.clone(),
+                    message: format!(
+                        "the value of the secret `{name}` cannot be opened in {environment}: {error}; encrypt it with: \
+                         mainyard secret encrypt {environment}/{name}"
+                    ),
+                }),
+            }
+        }
+        Ok(problems)
+    }
+
+    /// Opens values by the names they are kept under, and those that are encrypted to an environment's key. One that cannot be opened is left out, and the log says why.
     pub async fn open(&self, names: Vec<String>) -> Result<BTreeMap<String, SecretValue>, VaultError> {
         let mut opened = BTreeMap::new();
         if names.is_empty() {
             return Ok(opened);
+        }
+        for name in &names {
+            let Some((environment, text)) = as_encrypted(name) else { continue };
+            let environment: Name = environment.parse().map_err(words)?;
+            match self.pair(&environment).await?.open(text, SECRET_LIMIT as u64) {
+                Ok(value) => drop(opened.insert(name.clone(), SecretValue(value))),
+                Err(error) => {
+                    tracing::error!(%environment, %error, "a value that was declared cannot be opened")
+                }
+            }
         }
         let keys = self.keys()?;
         for row in self.store.read_sealed(&names).await? {

@@ -17,6 +17,11 @@ use crate::routing::selects;
 pub struct Board {
     /// Which environment.
     pub environment: Name,
+    /// The moment, where it is one of the past.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub as_of: Option<Timestamp>,
+    /// Whether replicas of that moment are known.
+    pub whole: bool,
     /// Nodes that run replicas.
     pub nodes: u32,
     /// Those of them whose replicas are ordinary processes.
@@ -116,6 +121,8 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>, n
     let plain = state.nodes.values().filter(|node| !node.isolates());
     Board {
         environment: environment.clone(),
+        as_of: None,
+        whole: true,
         nodes: state.nodes.len() as u32,
         not_isolated: plain.map(|node| node.name.clone()).collect(),
         certificates: ending.collect(),

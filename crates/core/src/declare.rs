@@ -9,9 +9,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use crate::difference::{differences, rule_differences, secret_differences, written_differences};
-use crate::manifest::{Declared, DeclaredWorkload};
+use crate::manifest::{Declared, DeclaredSecret, DeclaredWorkload};
 use crate::model::{
     Leg, Name, Origin, Release, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Touched, Workload,
+    encrypted,
 };
 use crate::near::did_you_mean;
 
@@ -22,6 +23,10 @@ pub struct Present {
     pub workloads: BTreeMap<Name, (Workload, Release, ReleaseNumber)>,
     /// The newest version of each secret.
     pub secrets: BTreeMap<Name, u32>,
+    /// How the newest version of each secret is kept.
+    pub sealed: BTreeMap<Name, String>,
+    /// The environment's own name.
+    pub environment: Option<Name>,
     /// Services.
     pub services: BTreeMap<Name, Service>,
     /// Routes.
@@ -60,6 +65,8 @@ pub enum Step {
         /// Whether a new release is due.
         release: bool,
     },
+    /// Make a secret, or a new version of one. Workloads that are not of this declaration follow it too.
+    Secret(Name, DeclaredSecret, BTreeSet<Name>),
     /// Make or change a service.
     Service(Name, ServiceSpec),
     /// Make or change a route.
@@ -128,8 +135,24 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
         return Err(conflicts);
     }
     let mut plan = Plan::default();
+    let mut newest = present.secrets.clone();
+    for (name, secret) in &declared.secrets {
+        let value = present.environment.as_ref().map(|environment| encrypted(environment, &secret.age));
+        if present.sealed.get(name) == value.as_ref() || present.leaves(Touched::Secret(name.clone())) {
+            continue;
+        }
+        let version = newest.get(name).map_or(1, |newest| newest + 1);
+        newest.insert(name.clone(), version);
+        plan.line(
+            version > 1,
+            format!("secret {name}"),
+            format!("version {version}, as it is encrypted there"),
+        );
+        let own = declared.workloads.keys().cloned().collect();
+        plan.steps.push(Step::Secret(name.clone(), secret.clone(), own));
+    }
     for (name, workload) in &declared.workloads {
-        plan_workload(&mut plan, name, workload, present);
+        plan_workload(&mut plan, name, workload, present, newest.clone());
     }
     for (name, service) in &declared.services {
         let before = present.services.get(name);
@@ -187,7 +210,13 @@ impl Plan {
     }
 }
 
-fn plan_workload(plan: &mut Plan, name: &Name, declared: &DeclaredWorkload, present: &Present) {
+fn plan_workload(
+    plan: &mut Plan,
+    name: &Name,
+    declared: &DeclaredWorkload,
+    present: &Present,
+    mut newest: BTreeMap<Name, u32>,
+) {
     let object = format!("workload {name}");
     if present.leaves(Touched::Workload(name.clone())) {
         return;
@@ -206,7 +235,6 @@ fn plan_workload(plan: &mut Plan, name: &Name, declared: &DeclaredWorkload, pres
         return;
     };
     let mut differing = differences(&release.spec, &declared.spec);
-    let mut newest = present.secrets.clone();
     newest.retain(|name, _| {
         declared.spec.secret_uses().any(|used| used.secret == *name && used.version.is_none())
     });
@@ -332,7 +360,9 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
             let message = format!("{} is taken by route {other} of the same declaration", route.at());
             list.push(Conflict { object: object(), message });
         }
-        if let Some(secret) = route.enter.secret().filter(|secret| !present.secrets.contains_key(*secret)) {
+        if let Some(secret) = route.enter.secret().filter(|secret| {
+            !present.secrets.contains_key(*secret) && !declared.secrets.contains_key(*secret)
+        }) {
             let hint = did_you_mean(secret.as_str(), present.secrets.keys().map(Name::as_str));
             let message =
                 format!("secret-missing: it lets in by the secret {secret}, which is not there{hint}");

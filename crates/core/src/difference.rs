@@ -29,9 +29,16 @@ impl fmt::Display for Difference {
     }
 }
 
+/// As much of a digest as a person reads.
+fn short(digest: &str) -> String {
+    digest.get(..19).unwrap_or(digest).to_owned()
+}
+
 /// What differs between two releases; the image's content included, since a name may have come to mean another one.
 pub fn between(before: &Release, after: &Release) -> Vec<Difference> {
     let mut list = differences(&before.spec, &after.spec);
+    // What it stands for says more than whether that was written down.
+    list.retain(|difference| difference.field != "digest");
     let mut digests = Gathered(Vec::new());
     digests.maybe("image digest", before.digest.clone(), after.digest.clone());
     list.extend(digests.0);
@@ -57,6 +64,7 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     let same_name = before.image.repository == after.image.repository;
     let image = |spec: &ReleaseSpec| if same_name { spec.image.tag.clone() } else { spec.image.to_string() };
     list.field("image", image(before), image(after));
+    list.maybe("digest", before.digest.as_deref().map(short), after.digest.as_deref().map(short));
     let ports = |spec: &ReleaseSpec| {
         spec.ports.iter().map(|(name, port)| (name.to_string(), port.to_string())).collect()
     };

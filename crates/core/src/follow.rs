@@ -91,8 +91,8 @@ impl Order {
     fn stage(&self, step: &Step) -> usize {
         match step {
             Step::Workload { name, .. } => self.stages.get(name).copied().unwrap_or(self.rest),
-            // Names must be found by what calls them when it starts.
-            Step::Service(..) => 0,
+            // Names must be found by what calls them when it starts, and so must secrets.
+            Step::Secret(..) | Step::Service(..) => 0,
             _ => usize::MAX - 1,
         }
     }
@@ -117,6 +117,7 @@ pub fn touched_by(step: &Step) -> Vec<Touched> {
             let release = release.then(|| Touched::Release(name.clone()));
             release.into_iter().chain(replicas.map(|_| Touched::Replicas(name.clone()))).collect()
         }
+        Step::Secret(name, ..) => vec![Touched::Secret(name.clone())],
         Step::Service(name, _) | Step::RemoveService(name) => vec![Touched::Service(name.clone())],
         Step::Route(name, _) | Step::RemoveRoute(name) => vec![Touched::Route(name.clone())],
         Step::RemoveWorkload(name) => vec![Touched::Workload(name.clone())],

@@ -16,6 +16,7 @@
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
 //! - [`framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
 //! - [`pace`]: how often one visitor may ask
+//! - [`past`]: what became of everything between two moments, in words
 //! - [`resolving`]: what names of services stand for, as replicas ask for them
 //! - [`why`]: why an address or a workload answers, or does not; [`reasons`] is the catalogue behind it
 //! - [`drain`]: when a replica that left the table may be stopped
@@ -38,6 +39,7 @@ pub mod model;
 pub mod near;
 pub mod node_desk;
 pub mod pace;
+pub mod past;
 pub mod placement;
 pub mod reasons;
 pub mod replica_run;

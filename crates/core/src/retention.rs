@@ -1,4 +1,5 @@
-//! Which releases are kept: the newest, and whatever older one something still needs.
+//! Which releases are kept: the newest, and whatever older one something still needs. And which changes: any moment of the
+//! past is known by them.
 
 use std::collections::BTreeSet;
 
@@ -27,9 +28,64 @@ pub fn superfluous(
     old.map(|(_, (number, _))| number).filter(|number| !needed.contains(number)).collect()
 }
 
+/// How long changes stay in the journal. People's acts stay for good.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Journal {
+    /// So many stay whole in any case.
+    pub least: u64,
+    /// However many there are, those of so long stay whole.
+    pub whole: SignedDuration,
+    /// But no more than these.
+    pub most: u64,
+    /// Of what is declared, changes stay for so long.
+    pub declared: SignedDuration,
+}
+
+impl Default for Journal {
+    fn default() -> Journal {
+        Journal {
+            least: 50_000,
+            whole: SignedDuration::from_hours(24),
+            most: 1_000_000,
+            declared: SignedDuration::from_hours(24 * 90),
+        }
+    }
+}
+
+/// Up to which change the journal is thinned out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Old {
+    /// Of what comes and goes by itself.
+    pub whole: u64,
+    /// Of what is declared.
+    pub declared: u64,
+}
+
+impl Journal {
+    /// What is old, where `latest` is the last change, and `before_whole` and `before_declared` the last ones that are older
+    /// than the rule's times. `None` where nothing is.
+    pub fn old(&self, latest: u64, before_whole: u64, before_declared: u64) -> Option<Old> {
+        let aged = before_whole.min(latest.saturating_sub(self.least));
+        let whole = aged.max(latest.saturating_sub(self.most));
+        (whole > 0).then_some(Old { whole, declared: before_declared.min(whole) })
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_day_stays_whole_and_fifty_thousand_changes_but_not_more_than_a_million() {
+        let old = |latest, before_whole, before_declared| {
+            Journal::default().old(latest, before_whole, before_declared).map(|old| (old.whole, old.declared))
+        };
+        assert_eq!(old(60_000, 0, 0), None, "all of it is of today");
+        assert_eq!(old(60_000, 59_000, 0), Some((10_000, 0)));
+        assert_eq!(old(40_000, 39_000, 30_000), None, "there are few");
+        assert_eq!(old(3_000_000, 100, 50), Some((2_000_000, 50)));
+        assert_eq!(old(3_000_000, 2_900_000, 2_800_000), Some((2_900_000, 2_800_000)));
+    }
 
     fn day(days: i64) -> Timestamp {
         Timestamp::UNIX_EPOCH + SignedDuration::from_hours(24 * days)

@@ -275,16 +275,19 @@ impl Fence {
                 }
             };
             let hear = async {
-                if let Some(pipe) = stdout {
-                    let _ = pipe.take(most).read_to_end(&mut out).await;
+                match stdout {
+                    Some(pipe) => pipe.take(most).read_to_end(&mut out).await.map(drop),
+                    None => Ok(()),
                 }
             };
             let complaints = async {
-                if let Some(pipe) = stderr {
-                    let _ = pipe.take(64 * 1024).read_to_end(&mut said).await;
+                match stderr {
+                    Some(pipe) => pipe.take(64 * 1024).read_to_end(&mut said).await.map(drop),
+                    None => Ok(()),
                 }
             };
-            tokio::join!(feed, hear, complaints);
+            let ((), heard, complained) = tokio::join!(feed, hear, complaints);
+            heard.and(complained)?;
             child.wait().await
         };
         let ended = tokio::time::timeout(self.time, work).await;

@@ -11,4 +11,4 @@ mod reading;
 pub use branch::{Written, difference, push, write_branch};
 pub use fence::{Access, Error, Fence, Let};
 pub use making::{NewCommit, make_repository};
-pub use reading::{Commit, Fault, Found, Look, look, read};
+pub use reading::{Commit, Fault, Found, Look, look, read, remove};

@@ -65,16 +65,16 @@ pub struct Fault {
 pub async fn look(fence: &Fence, look: &Look<'_>, access: &Access) -> Result<Vec<Commit>, Error> {
     fence.may_follow(look.url)?;
     let repository = fence.repository(look.name);
+    let here = |error| Error::Here { path: repository.display().to_string(), error };
     if !repository.join("HEAD").exists() {
-        let here = |error| Error::Here { path: repository.display().to_string(), error };
-        let _ = std::fs::remove_dir_all(&repository);
+        remove(&repository).map_err(here)?;
         std::fs::create_dir_all(&repository).map_err(here)?;
         fence.run(&repository, &["init", "--quiet", "--bare"], b"").await?;
     }
     fetch(fence, &repository, look, access).await?;
     let taken = size(&repository) >> 20;
     if taken > fence.size {
-        let _ = std::fs::remove_dir_all(&repository);
+        remove(&repository).map_err(here)?;
         return Err(Error::TooLarge { mib: taken, limit: fence.size });
     }
     commits(fence, &repository, "refs/followed").await
@@ -168,8 +168,14 @@ pub async fn read(
     let mut rest = out.as_slice();
     let mut found = Vec::new();
     for entry in tree {
-        let Some(head) = rest.iter().position(|byte| *byte == b'\n') else { break };
-        let end = (head + 1 + entry.size).min(rest.len());
+        // `ID blob SIZE`, and then the file; an object that is not kept here says so instead.
+        let head = rest.iter().position(|byte| *byte == b'\n').unwrap_or(rest.len());
+        let said = String::from_utf8_lossy(&rest[..head]).into_owned();
+        let end = head + 1 + entry.size;
+        if said != format!("{} blob {}", entry.id, entry.size) || rest.len() < end {
+            let said = format!("{}: {said}", entry.path);
+            return Err(Error::Said { act: "cat-file".to_owned(), said });
+        }
         match text(&rest[head + 1..end]) {
             Ok(text) => found.push(Found { path: entry.path, text }),
             Err(message) => faults.push(Fault { path: entry.path, message }),
@@ -264,6 +270,17 @@ fn text(bytes: &[u8]) -> Result<String, String> {
         let line = bytes[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
         format!("is not UTF-8: byte {at}, in line {line}, is of another text encoding")
     })
+}
+
+/// Removes what is kept of a repository, where there is anything.
+///
+/// # Errors
+/// When it stays.
+pub fn remove(repository: &Path) -> std::io::Result<()> {
+    match std::fs::remove_dir_all(repository) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
+        _ => Ok(()),
+    }
 }
 
 /// What a folder takes on disk, in bytes.

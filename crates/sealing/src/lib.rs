@@ -8,6 +8,7 @@
 //! As bytes: `MYSEAL01`, the platform key's id (8), nonce (12), sealed data key (48), nonce (12), sealed value.
 
 pub mod file;
+pub mod open_format;
 
 use std::fmt;
 

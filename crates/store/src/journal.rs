@@ -5,6 +5,7 @@ use mainyard_core::cluster::Kind;
 use serde::Serialize;
 use sqlx::Row;
 
+use crate::past::fleeting;
 use crate::{Error, Store};
 
 /// One change, in its order.
@@ -36,14 +37,39 @@ pub struct Feed {
 pub(crate) const READ_SINCE: &str = "SELECT number, kind, key, body, cause, (extract(epoch FROM at) * 1000)::bigint \
     FROM journal WHERE number > $1 ORDER BY number LIMIT $2";
 pub(crate) const READ_FIRST: &str = "SELECT kept_from FROM ledger";
-pub(crate) const PRUNE: &str = "DELETE FROM journal WHERE number <= $1 AND cause->>'by' = 'platform'";
-pub(crate) const KEEP_FROM: &str = "UPDATE ledger SET kept_from = $1 WHERE kept_from < $1";
-
-/// The last so many changes stay whole in the change feed; of what is older only people's acts are kept, for good.
-pub const FEED: u64 = 50_000;
 pub(crate) const READ_TRAIL: &str = "SELECT number, kind, key, body, cause, (extract(epoch FROM at) * 1000)::bigint \
-    FROM journal WHERE cause->>'by' <> 'platform' AND ($1 = '' OR key = $1 OR key LIKE $1 || '@%') \
-    ORDER BY number DESC LIMIT $2";
+    FROM journal WHERE ($1 OR cause->>'by' <> 'platform') \
+    AND NOT kind = ANY ($2) \
+    AND ($3 = '' OR key = $3 OR starts_with(key, $3 || '@') OR starts_with(key, $3 || '/')) \
+    AND ($4 = '' OR key = $4 OR starts_with(key, $4 || '/') OR kind = 'image') \
+    AND ($5 = '' OR kind = $5) AND ($6 = '' OR cause->>'by' = $6) AND ($7 = '' OR cause->>'act' = $7) \
+    AND at >= to_timestamp($8::double precision / 1000) AND at <= to_timestamp($9::double precision / 1000) \
+    AND number < $10 ORDER BY number DESC LIMIT $11";
+
+/// What is looked for in the trail; what is empty is not asked for.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Sought {
+    /// An object's key, with its releases.
+    pub of: String,
+    /// An environment.
+    pub environment: String,
+    /// A kind of object.
+    pub kind: String,
+    /// A member.
+    pub by: String,
+    /// An act.
+    pub act: String,
+    /// Not before.
+    pub from: Option<Timestamp>,
+    /// Not after.
+    pub until: Option<Timestamp>,
+    /// Before this change.
+    pub before: Option<u64>,
+    /// What the platform did by itself too, but for what came and went by itself.
+    pub platform: bool,
+    /// How many at most.
+    pub limit: u32,
+}
 
 impl Store {
     /// At most `limit` changes after `cursor`.
@@ -62,20 +88,18 @@ impl Store {
         Ok(Feed { entries, cursor })
     }
 
-    /// Forgets what the platform did by itself, except for the last [`FEED`] changes up to `latest`. Gives how many
-    /// changes went.
-    pub async fn prune(&self, latest: u64) -> Result<u64, Error> {
-        let Some(until) = latest.checked_sub(FEED).filter(|until| *until > 0) else { return Ok(0) };
-        let mut transaction = self.pool().begin().await?;
-        sqlx::query(KEEP_FROM).bind(until as i64).execute(&mut *transaction).await?;
-        let gone = sqlx::query(PRUNE).bind(until as i64).execute(&mut *transaction).await?.rows_affected();
-        transaction.commit().await?;
-        Ok(gone)
-    }
-
-    /// What people did, the newest first; to one object and its releases where `key` is not empty.
-    pub async fn trail(&self, key: &str, limit: u32) -> Result<Vec<Entry>, Error> {
-        let rows = sqlx::query(READ_TRAIL).bind(key).bind(i64::from(limit)).fetch_all(self.pool()).await?;
+    /// What was done, the newest first.
+    pub async fn trail(&self, sought: &Sought) -> Result<Vec<Entry>, Error> {
+        // What a person did shows in what came of it, a replica too.
+        let without: Vec<&str> = if sought.platform { fleeting() } else { Vec::new() };
+        let millis = |at: Option<Timestamp>, otherwise| at.map_or(otherwise, |at| at.as_millisecond() as f64);
+        let query = sqlx::query(READ_TRAIL).bind(sought.platform).bind(without);
+        let query = query.bind(&sought.of).bind(&sought.environment).bind(&sought.kind).bind(&sought.by);
+        let query = query.bind(&sought.act).bind(millis(sought.from, f64::NEG_INFINITY));
+        let query = query.bind(millis(sought.until, f64::INFINITY));
+        let query =
+            query.bind(sought.before.map_or(i64::MAX, |number| number as i64)).bind(i64::from(sought.limit));
+        let rows = query.fetch_all(self.pool()).await?;
         Ok(rows.iter().filter_map(entry).collect())
     }
 }

@@ -6,17 +6,19 @@
 
 mod journal;
 mod lease;
+mod past;
 mod sealed;
 mod tokens;
 mod usage;
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Change, Kind, Object, State};
-use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions, PgRow};
 use sqlx::{PgPool, Row};
 
-pub use journal::{Entry, FEED, Feed};
+pub use journal::{Entry, Feed, Sought};
 pub use lease::{LEASE, Lease};
+pub use past::{Past, Reach};
 pub use sealed::SealedRow;
 pub use tokens::TokenKind;
 
@@ -89,9 +91,14 @@ pub const QUERIES: &[&str] = &[
     lease::RELEASE,
     journal::READ_SINCE,
     journal::READ_FIRST,
-    journal::PRUNE,
-    journal::KEEP_FROM,
     journal::READ_TRAIL,
+    past::NUMBER_AT,
+    past::OBJECTS_AT,
+    past::READ_REACH,
+    past::NUMBER_BEFORE,
+    past::KEEP_FROM,
+    past::PRUNE,
+    past::PRUNE_GONE,
     sealed::PUT,
     sealed::READ,
     sealed::READ_ALL,
@@ -128,15 +135,7 @@ impl Store {
         let number: i64 = sqlx::query(READ_NUMBER).fetch_one(&mut *transaction).await?.get(0);
         let rows = sqlx::query(READ_OBJECTS).fetch_all(&mut *transaction).await?;
         transaction.commit().await?;
-        let mut state = State::default();
-        for row in rows {
-            let (kind, key): (String, String) = (row.get(0), row.get(1));
-            let Some(known) = Kind::from_word(&kind) else { continue };
-            let object =
-                Object::read(known, row.get(2)).map_err(|source| Error::Unreadable { kind, key, source })?;
-            state.put(object);
-        }
-        Ok((state, number as u64))
+        Ok((state(rows)?, number as u64))
     }
 
     /// Writes changes in one transaction; gives their journal entries.
@@ -182,6 +181,19 @@ impl Store {
         transaction.commit().await?;
         Ok(entries)
     }
+}
+
+/// The objects of rows of kind, key and body. A kind that this version does not know is left out.
+fn state(rows: Vec<PgRow>) -> Result<State, Error> {
+    let mut state = State::default();
+    for row in rows {
+        let (kind, key): (String, String) = (row.get(0), row.get(1));
+        let Some(known) = Kind::from_word(&kind) else { continue };
+        let object =
+            Object::read(known, row.get(2)).map_err(|source| Error::Unreadable { kind, key, source })?;
+        state.put(object);
+    }
+    Ok(state)
 }
 
 fn entries(after: u64, changes: &[Change]) -> Result<Vec<Entry>, Error> {

@@ -20,11 +20,12 @@ pub(crate) const READ: &str = "SELECT name, place, body FROM sealed WHERE name =
 pub(crate) const READ_ALL: &str = "SELECT name, place, body FROM sealed ORDER BY name FOR UPDATE";
 pub(crate) const RENEW: &str = "UPDATE sealed SET body = $2 WHERE name = $1";
 pub(crate) const COUNT: &str = "SELECT count(*) FROM sealed";
-/// One that no object names yet may belong to an act that is on its way.
+/// One that no object names yet may belong to an act that is on its way; environments' pairs of keys stay.
 pub(crate) const SWEEP: &str = "DELETE FROM sealed WHERE made < now() - make_interval(secs => $1) AND NOT EXISTS ( \
     SELECT 1 FROM object, jsonb_each(body->'versions') AS version \
     WHERE kind = 'secret' AND version.value->>'sealed' = sealed.name) \
-    AND NOT EXISTS (SELECT 1 FROM object WHERE kind = 'certificate' AND body->>'sealed' = sealed.name)";
+    AND NOT EXISTS (SELECT 1 FROM object WHERE kind = 'certificate' AND body->>'sealed' = sealed.name) \
+    AND NOT starts_with(name, 'pair-')";
 
 fn row(row: &sqlx::postgres::PgRow) -> SealedRow {
     SealedRow { name: row.get(0), place: row.get(1), body: row.get(2) }

@@ -1,10 +1,13 @@
 //! The record on a real PostgreSQL, started for this test on loopback.
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use mainyard_core::cluster::{Change, Object, State};
-use mainyard_core::model::{Environment, EnvironmentIndex, Origin, ReleaseNumber, Secret, SecretVersion};
+use mainyard_core::model::{
+    Environment, EnvironmentIndex, Gateway, Origin, ReleaseNumber, Secret, SecretVersion,
+};
+use mainyard_core::retention::Journal;
 use mainyard_core::sizing::Usage;
-use mainyard_store::{Error, FEED, Lease, QUERIES, SealedRow, Store, TokenKind};
+use mainyard_store::{Error, Lease, QUERIES, SealedRow, Sought, Store, TokenKind};
 use sqlx::{Executor, SqlSafeStr};
 use testing::postgres::Server;
 
@@ -60,7 +63,8 @@ async fn what_is_written_is_read_back_in_its_order() {
         [(2, true), (3, false)]
     );
     assert_eq!(feed.cursor, 3);
-    let trail = store.trail("staging", 10).await.expect("a trail");
+    let sought = Sought { of: "staging".into(), limit: 10, ..Sought::default() };
+    let trail = store.trail(&sought).await.expect("a trail");
     assert_eq!(trail.iter().map(|entry| entry.number).collect::<Vec<_>>(), [3, 1]);
 }
 
@@ -94,31 +98,92 @@ async fn only_the_present_epoch_writes_and_concurrent_writers_leave_no_gap() {
     );
 }
 
+/// Something that comes and goes by itself.
+fn gateway(name: &str) -> Change {
+    let object = Object::Gateway(Gateway { name: name.to_owned() });
+    let cause = Origin::new("platform", "noted", Timestamp::UNIX_EPOCH);
+    Change { kind: object.kind(), key: object.key(), object: Some(object), cause }
+}
+
 #[tokio::test]
-async fn old_changes_go_and_what_people_did_stays() {
+async fn old_changes_go_and_any_moment_that_is_kept_is_as_it_was() {
     let server = Server::start();
     let store = Store::connect(&server.database("retention")).await.expect("a record");
     let epoch = own(&store, "control-1").await;
-    store.write(epoch, &[environment("staging", 1)]).await.expect("written");
-    let mut own_act = environment("production", 2);
-    own_act.cause.by = "platform".into();
-    let many: Vec<Change> = (0..FEED + 10).map(|_| own_act.clone()).collect();
-    for piece in many.chunks(10_000) {
-        // One object changes many times over: each change is a transaction's own in earnest.
-        let changes: Vec<Change> = piece
-            .iter()
-            .enumerate()
-            .map(|(n, change)| Change { key: format!("production-{n}"), ..change.clone() })
-            .collect();
-        store.write(epoch, &changes).await.expect("written");
+    let by_itself = |change: Change| {
+        let cause = Origin::new("platform", "noted", Timestamp::UNIX_EPOCH);
+        Change { cause, ..change }
+    };
+    let gone = |change: Change| Change { object: None, ..change };
+    let renamed = |domain: &str| {
+        let Some(Object::Environment(it)) = environment("staging", 1).object else { unreachable!() };
+        let object = Object::Environment(Environment { domain: Some(domain.into()), ..it });
+        by_itself(Change { object: Some(object), ..environment("staging", 1) })
+    };
+    // One change a number; each is so many days old.
+    let changes = [
+        (200, environment("staging", 1)),
+        (150, gateway("stays")),
+        (150, renamed("one.test")),
+        (140, gateway("goes")),
+        (130, renamed("two.test")),
+        (120, gone(gateway("goes"))),
+        (10, renamed("three.test")),
+        (9, gateway("comes")),
+        (8, gone(gateway("comes"))),
+        (2, gateway("new")),
+        (0, renamed("four.test")),
+    ];
+    let now = Timestamp::now();
+    let ago = |days: i64| now - SignedDuration::from_hours(24 * days);
+    for (days, change) in changes {
+        let number = store.write(epoch, &[change]).await.expect("written")[0].number;
+        let dated = "UPDATE journal SET at = to_timestamp($1) WHERE number = $2";
+        let at = ago(days).as_millisecond() as f64 / 1000.0;
+        sqlx::query(dated).bind(at).bind(number as i64).execute(store.pool()).await.expect("dated");
     }
-    let latest = FEED + 11;
-    assert_eq!(store.prune(latest).await.expect("pruned"), 10);
-    assert_eq!(store.prune(latest).await.expect("pruned"), 0);
-    assert!(matches!(store.read_since(10, 5).await, Err(Error::Reset(11))));
-    assert_eq!(store.read_since(11, 1).await.expect("a feed").entries[0].number, 12);
-    let trail = store.trail("", 10).await.expect("a trail");
-    assert_eq!(trail.iter().map(|entry| entry.number).collect::<Vec<_>>(), [1]);
+    let then = async |days: i64| {
+        let past = store.past(ago(days) + SignedDuration::from_secs(1)).await.expect("asked");
+        past.map(|past| {
+            let domain = past.state.environments.values().next().and_then(|it| it.domain.clone());
+            let gateways: Vec<String> = past.state.gateways.keys().cloned().collect();
+            (past.number, domain.unwrap_or_default(), gateways.join(" "), past.whole)
+        })
+    };
+    let told = |number, domain: &str, gateways: &str, whole| {
+        Some((number, domain.to_owned(), gateways.to_owned(), whole))
+    };
+    assert_eq!(then(300).await, None, "before everything");
+    assert_eq!(then(139).await, told(4, "one.test", "goes stays", true));
+    assert_eq!(then(8).await, told(9, "three.test", "stays", true));
+
+    let few = Journal { least: 2, ..Journal::default() };
+    assert_eq!(store.prune(&Journal::default(), 11).await.expect("pruned"), 0, "there are few");
+    // Of gateways all but what stays is forgotten up to number 9; the environment's change to `one.test` gave way to the next.
+    assert_eq!(store.prune(&few, 11).await.expect("pruned"), 5);
+    assert_eq!(store.prune(&few, 11).await.expect("pruned"), 0);
+    assert_eq!(then(139).await, None, "before what is kept of what is declared");
+    assert_eq!(then(120).await, told(5, "two.test", "", false));
+    assert_eq!(then(9).await, told(7, "three.test", "", false));
+    assert_eq!(then(8).await, told(7, "three.test", "stays", true));
+    assert_eq!(then(1).await, told(10, "three.test", "new stays", true));
+    let (state, _) = store.snapshot().await.expect("a snapshot");
+    assert_eq!(store.past(now).await.expect("asked").expect("kept").state, state);
+
+    assert!(matches!(store.read_since(8, 5).await, Err(Error::Reset(9))));
+    assert_eq!(store.read_since(9, 1).await.expect("a feed").entries[0].number, 10);
+    let numbers = async |sought: Sought| {
+        let found = store.trail(&Sought { limit: 10, ..sought }).await.expect("a trail");
+        found.iter().map(|entry| entry.number).collect::<Vec<_>>()
+    };
+    assert_eq!(numbers(Sought::default()).await, [1], "what a person did stays");
+    let of_platform = Sought { platform: true, ..Sought::default() };
+    assert_eq!(numbers(of_platform.clone()).await, [11, 7, 5, 1]);
+    assert_eq!(numbers(Sought { by: "platform".into(), ..of_platform.clone() }).await, [11, 7, 5]);
+    assert_eq!(numbers(Sought { until: Some(ago(1)), before: Some(7), ..of_platform.clone() }).await, [5, 1]);
+    assert_eq!(numbers(Sought { from: Some(ago(20)), ..of_platform.clone() }).await, [11, 7]);
+    assert!(numbers(Sought { of: "stag".into(), ..of_platform.clone() }).await.is_empty());
+    assert_eq!(numbers(Sought { act: "added".into(), kind: "environment".into(), ..of_platform }).await, [1]);
 }
 
 #[tokio::test]
@@ -195,6 +260,7 @@ async fn sealed_values_are_renewed_all_or_none_and_go_when_no_secret_has_them() 
     let version =
         |sealed: &str| SecretVersion { sealed: sealed.to_owned(), text: true, origin: origin.clone() };
     let secret = Object::Secret(Secret {
+        application: None,
         target: "staging/db-password".parse().expect("a target"),
         versions: [(1, version("one")), (2, version("two"))].into(),
         origin: origin.clone(),

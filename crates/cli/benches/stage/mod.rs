@@ -9,6 +9,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use mainyard_core::routing::Table;
+
 pub fn median(mut times: Vec<Duration>) -> f64 {
     times.sort();
     times[times.len() / 2].as_secs_f64()
@@ -138,8 +140,15 @@ impl Platform {
 
     /// Replicas of the workload in the gateway's table on disk.
     fn in_table(&self) -> usize {
-        let table = std::fs::read_to_string(self.data.join("gateway/table.json")).unwrap_or_default();
-        table.matches("\"replica\":\"staging/locker-api/").count()
+        let kept = self.data.join("gateway");
+        let whole = std::fs::read(kept.join("table.json")).unwrap_or_default();
+        let mut table: Table = serde_json::from_slice(&whole).unwrap_or_default();
+        let changes = std::fs::read_to_string(kept.join("table-changes.jsonl")).unwrap_or_default();
+        for change in changes.lines().filter_map(|line| serde_json::from_str(line).ok()) {
+            table.apply(&change);
+        }
+        let ports = table.services.get(TARGET).into_iter().flat_map(|service| service.ports.values());
+        ports.map(Vec::len).max().unwrap_or(0)
     }
 
     /// How many of so many requests each replica answered.

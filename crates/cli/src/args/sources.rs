@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::{Output, Trial, Wait};
+use super::{Output, Past, Trial, Wait};
 
 /// What is done when Git has something newer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -68,6 +68,9 @@ pub struct AddSource {
     /// The folder; the whole repository by default.
     #[arg(long, default_value = "")]
     pub folder: String,
+    /// The name that the application has here, so that it can be there several times; its own by default.
+    #[arg(long = "as", value_name = "NAME")]
+    pub named: Option<String>,
     /// The environment that follows it.
     #[arg(long = "in", value_name = "ENVIRONMENT")]
     pub environment: Option<String>,
@@ -107,6 +110,8 @@ pub enum SourceCommand {
     #[command(after_help = "Example:\n  mainyard source list")]
     List {
         #[command(flatten)]
+        past: Past,
+        #[command(flatten)]
         output: Output,
     },
     /// Show a source: its commits, how it stands, and what it leaves alone.
@@ -114,6 +119,8 @@ pub enum SourceCommand {
     Show {
         /// The source, as environment/name.
         source: String,
+        #[command(flatten)]
+        past: Past,
         #[command(flatten)]
         output: Output,
     },

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
-use super::{Output, Trial, Wait};
+use super::{Output, Past, Trial, Wait};
 
 /// What to do with images.
 #[derive(Debug, Subcommand)]
@@ -69,6 +69,25 @@ pub enum Secret {
         secret: String,
         #[command(flatten)]
         trial: Trial,
+    },
+    /// Print the key to which values for an environment can be encrypted into files in Git (age format).
+    #[command(
+        after_help = "Example:\n  mainyard secret public-key staging\n  printf %s \"$NEW\" | age -a -r $(mainyard secret public-key staging)"
+    )]
+    PublicKey {
+        /// The environment.
+        environment: Option<String>,
+    },
+    /// Encrypt a value for a file in Git; prints what to put there. The value comes from standard input.
+    #[command(
+        after_help = "Example:\n  printf %s \"$NEW\" | mainyard secret encrypt staging/db-password >> mainyard.toml"
+    )]
+    Encrypt {
+        /// The secret, as environment/name.
+        secret: String,
+        /// Keep the line end at the end of the value; otherwise one is taken off.
+        #[arg(long)]
+        keep_newline: bool,
     },
     /// Make a new platform key and seal all values anew under it.
     #[command(after_help = "Example:\n  mainyard secret rotate-key")]
@@ -250,6 +269,8 @@ pub enum Environment {
     #[command(after_help = "Example:\n  mainyard environment list")]
     List {
         #[command(flatten)]
+        past: Past,
+        #[command(flatten)]
         output: Output,
     },
 }
@@ -275,4 +296,34 @@ pub enum Application {
         #[command(flatten)]
         trial: Trial,
     },
+}
+
+/// What of the trail.
+#[derive(Debug, Args)]
+pub struct Trail {
+    /// One object only, as environment/name.
+    pub target: Option<String>,
+    /// One environment only.
+    #[arg(long = "in", value_name = "ENVIRONMENT", conflicts_with = "target")]
+    pub environment: Option<String>,
+    /// By one member only.
+    #[arg(long, value_name = "MEMBER")]
+    pub by: Option<String>,
+    /// One act only, such as scaled or deployed.
+    #[arg(long, value_name = "ACT")]
+    pub act: Option<String>,
+    /// Not before this time.
+    #[arg(long, value_name = "TIME")]
+    pub from: Option<String>,
+    /// Not after this time.
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
+    /// What the platform decided by itself too.
+    #[arg(long)]
+    pub platform: bool,
+    /// How many entries at most.
+    #[arg(long, value_name = "N", default_value_t = 200)]
+    pub limit: u32,
+    #[command(flatten)]
+    pub output: Output,
 }

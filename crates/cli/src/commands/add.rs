@@ -117,7 +117,7 @@ async fn declare(
         return Ok(());
     }
     let file = SourceFile { name: "mainyard.toml".to_owned(), text };
-    files::send(client, &[file], target.environment.as_str(), false, made.wait).await
+    files::send(client, &[file], target.environment.as_str(), files::Manner::default(), made.wait).await
 }
 
 /// What the services belong to; the target's own name where they are not there yet.

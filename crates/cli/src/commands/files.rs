@@ -90,18 +90,27 @@ pub fn validate(paths: &[PathBuf]) -> Result<(), Failure> {
     Err(Failure::refused(format!("{}{}", count(problems.len(), "problem"), lines.concat())))
 }
 
+/// How files are declared.
+#[derive(Debug, Clone, Default)]
+pub struct Manner {
+    /// Also remove what the application no longer declares.
+    pub exact: bool,
+    /// The name that the application has there.
+    pub named: Option<String>,
+}
+
 pub async fn declare(
     client: &Client,
     paths: &[PathBuf],
     environment: Option<String>,
-    exact: bool,
+    manner: Manner,
     wait: Wait,
 ) -> Result<(), Failure> {
     let files = gather(paths)?;
     let environment = environment.or_else(place::default_environment).ok_or_else(|| {
         Failure::usage("say for which environment: --in staging, or choose a default: mainyard use staging")
     })?;
-    send(client, &files, &environment, exact, wait).await
+    send(client, &files, &environment, manner, wait).await
 }
 
 /// Declares files, says what changed, and follows it.
@@ -109,10 +118,11 @@ pub async fn send(
     client: &Client,
     files: &[SourceFile],
     environment: &str,
-    exact: bool,
+    manner: Manner,
     wait: Wait,
 ) -> Result<(), Failure> {
-    let body = json!({"environment": environment, "files": files, "exact": exact});
+    let Manner { exact, named } = manner;
+    let body = json!({"environment": environment, "files": files, "exact": exact, "as": named});
     let answer = forecast::ask(client, Method::POST, "/declare", Some(&body), &wait.trial).await?;
     let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone())
         .map_err(|error| Failure::failed(error.to_string()))?;

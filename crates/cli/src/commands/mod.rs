@@ -34,17 +34,21 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             println!("{}{}", client.url(), key["path"].as_str().unwrap_or("/"));
             Ok(())
         }
-        Command::Board { environment, output } => seeing::board(&client, environment, output).await,
-        Command::Show { target, output } if target.contains('@') => {
-            releases::show(&client, &parse_release(&target)?, output).await
+        Command::Board { environment, past, output } => {
+            seeing::board(&client.at(&past)?, environment, output).await
         }
-        Command::Show { target, output } if target.starts_with("service:") => {
+        Command::Show { target, past, output } if target.contains('@') => {
+            releases::show(&client.at(&past)?, &parse_release(&target)?, output).await
+        }
+        Command::Show { target, past, output } if target.starts_with("service:") => {
             let target = parse_target(target.trim_start_matches("service:"))?;
-            seeing::show_service(&client, &target, output).await
+            seeing::show_service(&client.at(&past)?, &target, output).await
         }
-        Command::Show { target, output } => seeing::show(&client, &parse_target(&target)?, output).await,
-        Command::Releases { target, output } => {
-            releases::list(&client, &parse_target(&target)?, output).await
+        Command::Show { target, past, output } => {
+            seeing::show(&client.at(&past)?, &parse_target(&target)?, output).await
+        }
+        Command::Releases { target, past, output } => {
+            releases::list(&client.at(&past)?, &parse_target(&target)?, output).await
         }
         Command::Keep { release, no_longer, trial } => {
             releases::keep(&client, &parse_release(&release)?, !no_longer, &trial).await
@@ -53,7 +57,10 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
         }
         Command::Application(what) => applications::run(&client, what).await,
-        Command::Promote { target, to, wait } => {
+        Command::Promote { target, to, as_commit: true, push, branch, .. } => {
+            sources::promote(&client, &parse_target(&target)?, &to, push, branch).await
+        }
+        Command::Promote { target, to, wait, .. } => {
             releases::promote(&client, &parse_target(&target)?, &to, wait).await
         }
         Command::Export { of, folder } => files::export(&client, &of, &folder).await,
@@ -66,9 +73,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             why::why(&client, &why::Asked { what, method, headers }, output).await
         }
         Command::Requests { of, output } => why::requests(&client, of, output).await,
-        Command::Trail { target, output } => {
-            let target = target.map(|target| parse_target(&target)).transpose()?;
-            seeing::trail(&client, target.as_ref(), output).await
+        Command::Trail(what) => {
+            let target = what.target.as_deref().map(parse_target).transpose()?;
+            seeing::trail(&client, target.as_ref(), what).await
         }
         Command::Logs { target, follow, replica, tail, output } => {
             logs::logs(&client, &parse_target(&target)?, replica.as_deref(), tail, follow, output).await
@@ -100,8 +107,8 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Remove { target, yes, trial } => {
             acts::remove(&client, &parse_target(&target)?, yes, &trial).await
         }
-        Command::Declare { files, environment, exact, wait } => {
-            files::declare(&client, &files, environment, exact, wait).await
+        Command::Declare { files, environment, exact, named, wait } => {
+            files::declare(&client, &files, environment, files::Manner { exact, named }, wait).await
         }
         Command::Certificate(what) => certificates::run(&client, what).await,
         Command::Add(what) => add::add(&client, what).await,
@@ -119,6 +126,16 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Secret(Secret::Remove { secret, trial }) => {
             secrets::remove(&client, &parse_target(&secret)?, &trial).await
         }
+        Command::Secret(Secret::PublicKey { environment }) => {
+            let environment = environment
+                .or_else(place::default_environment)
+                .ok_or_else(|| Failure::usage("say which environment: mainyard secret public-key staging"))?;
+            println!("{}", secrets::public_key(&client, &environment).await?);
+            Ok(())
+        }
+        Command::Secret(Secret::Encrypt { secret, keep_newline }) => {
+            secrets::encrypt(&client, &parse_target(&secret)?, keep_newline).await
+        }
         Command::Secret(Secret::RotateKey { trial }) => secrets::rotate_key(&client, &trial).await,
         Command::Environment(Environment::Add { name, domain, trial }) => {
             let body = json!({"name": name, "domain": domain});
@@ -129,7 +146,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             );
             Ok(())
         }
-        Command::Environment(Environment::List { output }) => seeing::environments(&client, output).await,
+        Command::Environment(Environment::List { past, output }) => {
+            seeing::environments(&client.at(&past)?, output).await
+        }
         Command::Use { environment } => {
             let known = client.snapshot().await?.state.environments;
             if !known.keys().any(|name| name.as_str() == environment) {

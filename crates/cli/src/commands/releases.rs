@@ -3,9 +3,6 @@
 use std::collections::BTreeMap;
 
 use comfy_table::Cell;
-use jiff::Timestamp;
-use jiff::civil;
-use jiff::tz::TimeZone;
 use mainyard_core::difference::differences;
 use mainyard_core::judge::failures;
 use mainyard_core::link::percentile;
@@ -23,7 +20,7 @@ use crate::args::{Output, Trial, Wait};
 use crate::client::Client;
 use crate::show::{change, coloured, print, release_number, table};
 use crate::words::{Failure, Paint, count, shape};
-use crate::{follow, show};
+use crate::{follow, moments, show};
 
 /// Asks for an act on a workload, or for a look at it.
 async fn ask(
@@ -157,7 +154,7 @@ pub async fn rollback(
             Some(number)
         }
     };
-    let at = at.map(|text| moment(&text, Timestamp::now(), &TimeZone::system())).transpose()?;
+    let at = at.map(|text| moments::read(&text)).transpose()?;
     let answer = ask(client, target, "/rollback", &json!({"to": to, "at": at}), &wait.trial).await?;
     let (release, same_as) =
         (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
@@ -165,28 +162,6 @@ pub async fn rollback(
     say_instead_of(&answer);
     forecast::print(&answer, &wait.trial)?;
     follow_to(client, target, &answer["release"], &wait).await
-}
-
-/// A moment as a person writes it. A time of day alone is the last one of that time that has passed.
-fn moment(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
-    let wrong = || {
-        Failure::usage(format!(
-            "{text:?} is not a time: write 14:00, or \"2026-11-23 14:00\", or 2026-11-23T14:00:00Z"
-        ))
-    };
-    if let Ok(at) = text.parse::<Timestamp>() {
-        return Ok(at);
-    }
-    let local = |at: civil::DateTime| at.to_zoned(zone.clone()).map(|at| at.timestamp()).map_err(|_| wrong());
-    // A date has to come first: a time alone is read from a date and time as well.
-    if let Ok(at) = text.parse::<civil::DateTime>() {
-        return local(at);
-    }
-    let time = text.parse::<civil::Time>().map_err(|_| wrong())?;
-    let today = now.to_zoned(zone.clone()).date();
-    let at = local(today.to_datetime(time))?;
-    let yesterday = || today.yesterday().map_err(|_| wrong());
-    if at > now { local(yesterday()?.to_datetime(time)) } else { Ok(at) }
 }
 
 /// `advance` and `resume`: a rollout goes on, and is followed.
@@ -253,6 +228,7 @@ pub async fn list(client: &Client, target: &Target, output: Output) -> Result<()
     let rollouts: Vec<Rollout> = serde_json::from_value(detail["rollouts"].clone()).map_err(read)?;
     let kept = |number: ReleaseNumber| !detail["workload"]["kept"][number.to_string()].is_null();
     let current = detail["workload"]["release"].as_u64();
+    moments::mark(client.as_of, true);
     let mut rows = table(&["RELEASE", "OUTCOME", "WHAT", "WHEN, WHO", "REQUESTS", "VERDICT"]);
     for release in releases.iter().rev() {
         let rollout = rollouts.iter().find(|rollout| rollout.to == release.number);
@@ -419,22 +395,5 @@ fn evidence(rollout: &Rollout) {
     }
     for (replica, open) in &evidence.outlived {
         println!("{open} open in {replica} outlived its drain limit and were cut");
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_time_of_day_is_the_last_one_that_has_passed() {
-        let now: Timestamp = "2026-11-23T13:30:00Z".parse().expect("a moment");
-        let zone = TimeZone::fixed(jiff::tz::offset(1));
-        let at = |text: &str| moment(text, now, &zone).map(|at| at.to_string()).ok();
-        assert_eq!(at("14:00").as_deref(), Some("2026-11-23T13:00:00Z"));
-        assert_eq!(at("14:45").as_deref(), Some("2026-11-22T13:45:00Z"));
-        assert_eq!(at("2026-11-20 09:15").as_deref(), Some("2026-11-20T08:15:00Z"));
-        assert_eq!(at("2026-11-20T09:15:00Z").as_deref(), Some("2026-11-20T09:15:00Z"));
-        assert_eq!(at("two o'clock"), None);
     }
 }

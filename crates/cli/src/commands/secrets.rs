@@ -5,6 +5,7 @@ use std::io::{IsTerminal, Read};
 
 use mainyard_core::cluster::{MadeRelease, Versioned};
 use mainyard_core::model::{Name, Origin, SECRET_LIMIT, Secret, Target};
+use mainyard_sealing::open_format;
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -42,6 +43,22 @@ pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wai
     for MadeRelease { workload, release } in releases {
         follow::rollout(client, &workload, release).await?;
     }
+    Ok(())
+}
+
+/// The key to which values for an environment are encrypted.
+pub async fn public_key(client: &Client, environment: &str) -> Result<String, Failure> {
+    let answer = client.get(&format!("/environments/{environment}/public-key")).await?;
+    let key = answer["public_key"].as_str();
+    key.map(str::to_owned).ok_or_else(|| Failure::failed("the answer holds no key"))
+}
+
+/// Prints a value as a file in Git may have it: only the platform can open it.
+pub async fn encrypt(client: &Client, target: &Target, keep_newline: bool) -> Result<(), Failure> {
+    let key = public_key(client, target.environment.as_str()).await?;
+    let value = read_value(target, keep_newline)?;
+    let text = open_format::encrypt(&key, &value).map_err(|error| Failure::failed(error.to_string()))?;
+    println!("[in.{}.secret.{}]\nage = \"\"\"\n{}\n\"\"\"", target.environment, target.name, text.trim());
     Ok(())
 }
 

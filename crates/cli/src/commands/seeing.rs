@@ -3,12 +3,13 @@
 use mainyard_core::board::Board;
 use mainyard_core::difference::Difference;
 use mainyard_core::model::{Name, ReleaseId, Target};
+use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::args::Output;
+use crate::args::{Output, Trail};
 use crate::client::Client;
 use crate::words::Failure;
-use crate::{board, show};
+use crate::{board, moments, show};
 
 pub async fn board(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
     let names = match environment {
@@ -36,10 +37,12 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
         println!("nothing is here yet; make an environment with: mainyard environment add staging");
     }
     for (number, board) in boards.iter().enumerate() {
-        if number > 0 {
-            println!();
+        match number {
+            0 => moments::mark(board.as_of, board.whole),
+            _ => println!(),
         }
         board::board(board);
+        moments::since(client, &board.environment, None).await?;
     }
     Ok(())
 }
@@ -52,8 +55,9 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
         return Ok(());
     }
     let snapshot = client.snapshot().await?;
+    moments::mark(snapshot.as_of, snapshot.whole);
     show::workload(&snapshot, target);
-    Ok(())
+    moments::since(client, &target.environment, Some(target)).await
 }
 
 /// A service, told from a workload of the same name by `service:` in front.
@@ -72,8 +76,9 @@ pub async fn show_service(client: &Client, target: &Target, output: Output) -> R
         );
         return Ok(());
     }
+    moments::mark(snapshot.as_of, snapshot.whole);
     show::service(&snapshot, target);
-    Ok(())
+    moments::since(client, &target.environment, Some(target)).await
 }
 
 pub async fn compare(
@@ -102,19 +107,35 @@ pub async fn compare(
     Ok(())
 }
 
-pub async fn trail(client: &Client, target: Option<&Target>, output: Output) -> Result<(), Failure> {
-    let of = target.map(ToString::to_string).unwrap_or_default();
-    let entries = client.get(&format!("/trail?of={of}&limit=200")).await?;
-    if output.json {
+pub async fn trail(client: &Client, target: Option<&Target>, what: Trail) -> Result<(), Failure> {
+    let moment = |text: Option<String>| text.as_deref().map(moments::read).transpose();
+    let asked = [
+        ("of", target.map(ToString::to_string)),
+        ("environment", what.environment),
+        ("by", what.by),
+        ("act", what.act),
+        ("from", moment(what.from)?.map(|at| at.to_string())),
+        ("until", moment(what.until)?.map(|at| at.to_string())),
+        ("platform", what.platform.then(|| "true".to_owned())),
+        ("limit", Some(what.limit.to_string())),
+    ];
+    let asked: Vec<_> = asked.into_iter().filter_map(|(key, value)| Some((key, value?))).collect();
+    let narrow = asked.len() > 1;
+    let answer = client.send(client.request(Method::GET, "/trail").query(&asked)).await?;
+    let entries: Value = answer
+        .json()
+        .await
+        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    if what.output.json {
         println!("{entries:#}");
         return Ok(());
     }
     let entries = entries.as_array().cloned().unwrap_or_default();
     if entries.is_empty() {
-        println!("nobody has done anything yet");
+        println!("{}", if narrow { "nothing is like that" } else { "nobody has done anything yet" });
         return Ok(());
     }
-    let mut rows = show::table(&["WHEN", "WHO", "DID", "TO"]);
+    let mut rows = show::table(&["WHEN", "WHO", "DID", "TO", "SO THAT"]);
     let mut last = None;
     for entry in &entries {
         let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
@@ -123,9 +144,10 @@ pub async fn trail(client: &Client, target: Option<&Target>, output: Output) -> 
         let from = entry["cause"]["commit"].as_str().map(mainyard_core::model::short_commit);
         let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
         let act = format!("{}{from}", text(&entry["cause"]["act"]));
-        let row = (show::moment(at), text(&entry["cause"]["by"]), act, object);
+        let so_that = show::clipped(&text(&entry["so_that"]), 72);
+        let row = [show::to_the_second(at), text(&entry["cause"]["by"]), act, object, so_that];
         if last.as_ref() != Some(&row) {
-            rows.add_row([row.0.clone(), row.1.clone(), row.2.clone(), row.3.clone()]);
+            rows.add_row(row.clone());
         }
         last = Some(row);
     }
@@ -135,6 +157,9 @@ pub async fn trail(client: &Client, target: Option<&Target>, output: Output) -> 
 
 pub async fn environments(client: &Client, output: Output) -> Result<(), Failure> {
     let snapshot = client.snapshot().await?;
+    if !output.json {
+        moments::mark(snapshot.as_of, snapshot.whole);
+    }
     if output.json {
         println!("{:#}", json!(snapshot.state.environments.values().collect::<Vec<_>>()));
         return Ok(());

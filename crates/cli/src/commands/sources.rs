@@ -14,16 +14,18 @@ use super::told::print_lines;
 use super::{forecast, parse_target};
 use crate::args::{AddSource, Output, SourceCommand, SourceRule, Wait};
 use crate::client::Client;
-use crate::place;
 use crate::show::{coloured, print, table};
 use crate::words::{Failure, Paint, count, shape};
+use crate::{moments, place};
 
 pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
     use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
     match what {
         Add(new) => add(client, *new).await,
-        List { output } => list(client, output).await,
-        Show { source, output } => show(client, &parse_target(&source)?, output).await,
+        List { past, output } => list(&client.clone().at(&past)?, output).await,
+        Show { source, past, output } => {
+            show(&client.clone().at(&past)?, &parse_target(&source)?, output).await
+        }
         Compare { source, output } => compare(client, &parse_target(&source)?, output).await,
         Look { source } => {
             let target = parse_target(&source)?;
@@ -66,7 +68,7 @@ pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
             if output.json {
                 println!("{answer:#}");
             } else {
-                say_written(&target, &answer);
+                say_written(&target, &answer, &format!("mainyard source write-back {target} --push"));
             }
             Ok(())
         }
@@ -109,7 +111,7 @@ fn rule_words(rule: &Value) -> String {
 
 async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
     let AddSource { name, repository: url, at, folder, environment, token, user, key, known_hosts, .. } = new;
-    let AddSource { authority, pushes, rule, trial, .. } = new;
+    let AddSource { named, authority, pushes, rule, trial, .. } = new;
     let name = match (name.contains('/'), environment.or_else(place::default_environment)) {
         (true, _) => name,
         (false, Some(environment)) => format!("{environment}/{name}"),
@@ -130,7 +132,7 @@ async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
         _ => Value::Null,
     };
     let body = json!({
-        "url": url, "at": at, "folder": folder, "let_in": let_in, "authority": authority, "pushes": pushes,
+        "url": url, "at": at, "folder": folder, "as": named, "let_in": let_in, "authority": authority, "pushes": pushes,
         "rule": keys(&rule),
     });
     let answer = forecast::ask(client, Method::PUT, &path(&target, ""), Some(&body), &trial).await?;
@@ -160,7 +162,29 @@ async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<
     Ok(())
 }
 
-fn say_written(target: &Target, answer: &Value) {
+/// Writes the commit with which Git declares in another environment what was tested.
+pub async fn promote(
+    client: &Client,
+    from: &Target,
+    to: &str,
+    push: bool,
+    branch: Option<String>,
+) -> Result<(), Failure> {
+    let path = format!("/environments/{}/workloads/{}/promote-in-git", from.environment, from.name);
+    let answer = client.post(&path, &json!({"to": to, "push": push, "branch": branch})).await?;
+    let source: Target = match answer["source"].as_str().map(str::parse) {
+        Some(Ok(source)) => source,
+        _ => {
+            println!("{to}: Git says what was tested as {from}@{} already", answer["tested"]);
+            return Ok(());
+        }
+    };
+    let again = format!("mainyard promote {from} --to {to} --as-commit --push");
+    say_written(&source, &answer, &again);
+    Ok(())
+}
+
+fn say_written(target: &Target, answer: &Value, push: &str) {
     let paint = Paint::stdout();
     for words in answer["left"].as_array().into_iter().flatten().filter_map(Value::as_str) {
         println!("{} {words}", paint.signal(Signal::Caution, shape(Signal::Caution)));
@@ -186,7 +210,7 @@ fn say_written(target: &Target, answer: &Value) {
         Some(branch) => {
             println!("\npushed as the branch {branch}; when it is merged, {target} follows again")
         }
-        None => println!("\nnothing was pushed; push it with: mainyard source write-back {target} --push"),
+        None => println!("\nnothing was pushed; push it with: {push}"),
     }
 }
 
@@ -226,6 +250,7 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         println!("no environment follows Git; let one with: mainyard source add NAME URL --in staging");
         return Ok(());
     }
+    moments::mark(client.as_of, true);
     let mut rows = table(&["SOURCE", "STATE", "STANDS ON", "NEWEST", "REPOSITORY", "LEAVES ALONE"]);
     for source in &sources {
         let signal = source.state.signal();
@@ -255,12 +280,14 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
         println!("{text}");
         return Ok(());
     }
+    moments::mark(client.as_of, true);
     println!("{}  {}", Paint::stdout().strong(&target.to_string()), state_line(&source));
     let folder = if source.folder.is_empty() { String::new() } else { format!(", folder {}", source.folder) };
     println!("follows    {} at {}{folder}", source.url, source.at);
     println!("rule       {}", rule_words(&json!(source.rule)));
     if let Some(application) = &source.application {
-        println!("declares   the application {application}");
+        let own = if source.named.is_some() { ", under this name instead of its own" } else { "" };
+        println!("declares   the application {application}{own}");
     }
     for held in &source.yields {
         println!("leaves     {} alone: {}", held.what, held.origin);

@@ -93,6 +93,16 @@ impl Drop for Browser {
         }
         let _ = self.driver.kill();
         let _ = self.driver.wait();
+        // A test that failed left its browser open; the driver does not always end it.
+        let own = format!("--user-data-dir={}", self.profile);
+        for entry in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
+            let words = std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
+            let pid = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok());
+            if let Some(pid) = pid.filter(|_| String::from_utf8_lossy(&words).contains(&own)) {
+                // SAFETY: no memory is involved; only this browser was given this profile.
+                unsafe { libc::kill(pid, libc::SIGKILL) };
+            }
+        }
     }
 }
 

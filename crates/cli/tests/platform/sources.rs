@@ -248,7 +248,8 @@ fn a_signed_push_is_followed_at_once_and_what_is_not_signed_never() {
         let told = Command::new("curl").args(words).output().expect("curl runs");
         String::from_utf8_lossy(&told.stdout).parse().expect("a status")
     };
-    let body = r#"{"ref":"refs/heads/main"}"#;
+    // Forges send much of a push.
+    let body = &format!(r#"{{"ref":"refs/heads/main","commits":"{}"}}"#, "much ".repeat(20_000));
     let second = yard.push(&APPLICATION.replace("replicas = 2", "replicas = 3"), "three");
     assert_eq!(tell(body, "another word", "d1"), 401);
     assert_eq!(yard.shown()["seen"]["id"], first.as_str());
@@ -419,4 +420,42 @@ fn what_was_tested_is_promoted_an_application_is_exported_and_removed_as_one() {
     platform.ok(&["application", "remove", "square/kiosk"]);
     let gone = platform.run(&["application", "show", "square/kiosk"]);
     assert!(gone.code == 3 && gone.err.contains("there is no application square/kiosk"), "{gone:?}");
+}
+
+#[test]
+fn control_is_killed_while_it_catches_up_and_the_end_is_the_same() {
+    let yard = Followed::start();
+    let first = yard.push(APPLICATION, "as it begins");
+    yard.add(&["--git-newer", "take"]);
+    yard.stands_on(&first);
+    for (round, image) in ["1.5.0", "1.4.0", "1.5.0"].into_iter().enumerate() {
+        let text = APPLICATION.replace("1.4.0", image).replace("api.git", &format!("api{round}.git"));
+        let commit = yard.push(&text, "another");
+        until("it catches up", || {
+            let said = yard.platform.run(&["source", "show", yard.source, "--json"]);
+            let shown: Value = serde_json::from_str(&said.out).ok()?;
+            (shown["state"] == "catching-up" && shown["catching_up"]["commit"]["id"] == commit.as_str())
+                .then_some(())
+        });
+        for pid in yard.platform.part("control") {
+            // SAFETY: no memory is involved; the process is of this test's own platform.
+            unsafe { libc::kill(pid, libc::SIGKILL) };
+        }
+        until("it got there all the same", || {
+            let said = yard.platform.run(&["source", "show", yard.source, "--json"]);
+            let shown: Value = serde_json::from_str(&said.out).ok()?;
+            (shown["state"] == "in-step" && shown["applied"]["id"] == commit.as_str()).then_some(())
+        });
+        assert_eq!(yard.image(), format!("lockers/locker-api:{image}"));
+        let host = format!("api{round}.git.localhost");
+        until("the new host answers", || (yard.platform.get(&host, "/who").status == 200).then_some(()));
+    }
+    let releases = yard.platform.ok(&["releases", "square/locker-api"]);
+    assert_eq!(releases.matches("declared by source square/lockers").count(), 4, "{releases}");
+    // A person goes to an older commit, and stays there.
+    yard.platform.ok(&["source", "catch-up", yard.source, "--to", &first[..9], "--no-wait"]);
+    let back =
+        yard.until("it went back", |it| it["applied"]["id"] == first.as_str() && it["state"] == "behind");
+    assert!(back["reason"]["sentence"].as_str().is_some_and(|it| it.contains(" went to ")), "{back}");
+    assert_eq!(yard.image(), "lockers/locker-api:1.4.0");
 }

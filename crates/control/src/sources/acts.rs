@@ -1,36 +1,36 @@
 //! What people ask of sources.
 
-use std::collections::BTreeSet;
-
 use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, NewSource};
 use mainyard_core::declare::ChangeLine;
 use mainyard_core::follow::sides;
-use mainyard_core::model::{FollowRule, Name, Target};
+use mainyard_core::model::{FollowRule, Target};
 use serde::Deserialize;
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use utoipa::ToSchema;
 
-use super::found::source;
+use super::found::{source, source_here, source_of};
 use super::looking::{declared_at, look_at};
 use crate::Control;
 use crate::access::Member;
 use crate::answers::{Answer, target};
 use crate::forecast::{self, Ask};
+use crate::past::{AsOf, view};
 use crate::problem::Problem;
 
 /// All sources.
-#[utoipa::path(get, path = "/api/v1/sources", responses((status = 200)))]
-pub async fn list(control: Data<Control>) -> Json<Value> {
-    let published = control.steward.published.read().await;
-    Json(json!(published.0.sources.values().collect::<Vec<_>>()))
+#[utoipa::path(get, path = "/api/v1/sources", params(AsOf), responses((status = 200)))]
+pub async fn list(control: Data<Control>, moment: Query<AsOf>) -> Answer {
+    let view = view(&control, moment.into_inner()).await?;
+    Ok(Json(json!(view.state().sources.values().collect::<Vec<_>>())))
 }
 
 /// One source.
-#[utoipa::path(get, path = "/api/v1/environments/{environment}/sources/{name}", responses((status = 200), (status = 404, body = Problem)))]
-pub async fn show(control: Data<Control>, path: Path<(String, String)>) -> Answer {
-    Ok(Json(json!(source(&control, &target(path)?).await?)))
+#[utoipa::path(get, path = "/api/v1/environments/{environment}/sources/{name}", params(AsOf), responses((status = 200), (status = 404, body = Problem)))]
+pub async fn show(control: Data<Control>, path: Path<(String, String)>, moment: Query<AsOf>) -> Answer {
+    let view = view(&control, moment.into_inner()).await?;
+    Ok(Json(json!(source_of(view.state(), &target(path)?)?)))
 }
 
 /// Follows a folder of a repository from now on, and looks at it at once.
@@ -42,54 +42,56 @@ pub async fn add(
     ask: Query<Ask>,
     body: Json<NewSource>,
 ) -> Answer {
-    let (target, new, ask) = (target(path)?, body.into_inner(), ask.into_inner());
+    let (target, new) = (target(path)?, body.into_inner());
     control.follower.fence.may_follow(&new.url).map_err(|error| Problem::forbidden(error.to_string()))?;
     let (forecast, key) = (ask.forecast, target.clone());
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
         cluster.add_source(&key, new.clone(), by, now)?;
         Ok(json!({"source": key.to_string()}))
     };
-    let mut done = forecast::act(&control, member, ask, |_| BTreeSet::new(), act).await?;
+    let mut done = forecast::plain(&control, member, ask, act).await?;
     if !forecast {
         done["looked"] = looked(&control, &target).await;
     }
-    Ok(Json(done))
+    Ok(done)
 }
 
 /// What came of a look, now.
 async fn looked(control: &Data<Control>, target: &Target) -> Value {
-    let epoch = control.steward.holder.borrow().epoch;
-    let found = source(control, target).await;
-    match (found, epoch) {
-        (Ok(source), Some(epoch)) => match look_at(control, epoch, source).await {
-            Ok(commit) => json!({"commit": commit}),
-            Err(sentence) => json!({"failed": sentence}),
-        },
-        _ => Value::Null,
+    match look_at(control, target).await {
+        Ok(commit) => json!({"commit": commit}),
+        Err(sentence) => json!({"failed": sentence}),
     }
 }
 
 /// Changes how a source is followed: the keys that are given.
-#[utoipa::path(patch, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), responses((status = 200), (status = 422, body = Problem)))]
+#[utoipa::path(patch, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), request_body = Value, responses((status = 200), (status = 422, body = Problem)))]
 pub async fn change(
     control: Data<Control>,
     member: Member,
     path: Path<(String, String)>,
     ask: Query<Ask>,
-    body: Json<Value>,
+    body: Json<Map<String, Value>>,
 ) -> Answer {
     let target = target(path)?;
     let mut rule = json!(source(&control, &target).await?.rule);
-    for (key, value) in body.as_object().into_iter().flatten() {
-        rule[key] = value.clone();
+    for (key, value) in body.into_inner() {
+        rule[key] = value;
     }
     let rule: FollowRule =
         serde_json::from_value(rule).map_err(|error| Problem::invalid(error.to_string()))?;
+    let key = target.clone();
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        cluster.change_source(&target, rule.clone(), by, now)?;
+        cluster.change_source(&key, rule.clone(), by, now)?;
         Ok(json!({"rule": rule}))
     };
-    Ok(Json(forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act).await?))
+    let forecast = ask.forecast;
+    let done = forecast::plain(&control, member, ask, act).await?;
+    if !forecast {
+        // The time of the next look was reckoned by the rule before.
+        control.follower.look_soon(&target);
+    }
+    Ok(done)
 }
 
 /// Follows it no longer; what it declared stays.
@@ -100,26 +102,23 @@ pub async fn remove(
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
-    let (target, ask) = (target(path)?, ask.into_inner());
+    let target = target(path)?;
     let (key, forecast) = (target.clone(), ask.forecast);
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
         Ok(json!({"stays": cluster.remove_source(&key, by, now)?}))
     };
-    let done = forecast::act(&control, member, ask, |_| BTreeSet::new(), act).await?;
+    let done = forecast::plain(&control, member, ask, act).await?;
     if !forecast {
         control.follower.forget(&target).await;
     }
-    Ok(Json(done))
+    Ok(done)
 }
 
 /// Looks at the repository now.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/look", responses((status = 200), (status = 404, body = Problem)))]
 pub async fn look(control: Data<Control>, path: Path<(String, String)>) -> Answer {
     let target = target(path)?;
-    if let Some(elsewhere) = control.steward.elsewhere() {
-        return Err(Problem::elsewhere(elsewhere));
-    }
-    source(&control, &target).await?;
+    source_here(&control, &target).await?;
     Ok(Json(looked(&control, &target).await))
 }
 
@@ -127,7 +126,7 @@ pub async fn look(control: Data<Control>, path: Path<(String, String)>) -> Answe
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/sources/{name}/compare", responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn compare(control: Data<Control>, path: Path<(String, String)>) -> Answer {
     let target = target(path)?;
-    let source = source(&control, &target).await?;
+    let source = source_here(&control, &target).await?;
     let Some(seen) = source.seen.clone() else {
         return Err(Problem::conflict(format!("no commit of {target} was read yet")));
     };
@@ -160,31 +159,17 @@ pub async fn catch_up(
     body: Json<CatchUp>,
 ) -> Answer {
     let (target, CatchUp { to, remove }) = (target(path)?, body.into_inner());
-    let source = source(&control, &target).await?;
-    let wanted = match &to {
-        None => source.seen.clone(),
-        Some(to) => {
-            let known =
-                source.commits.iter().find(|commit| to.len() >= 4 && commit.id.starts_with(to.as_str()));
-            let unknown = || {
-                Problem::not_found(format!(
-                    "{target} knows no commit {to}; it knows the last {}",
-                    source.commits.len()
-                ))
-            };
-            Some(known.cloned().ok_or_else(unknown)?)
-        }
+    let source = source_here(&control, &target).await?;
+    let commit = match &to {
+        None => source
+            .seen
+            .clone()
+            .ok_or_else(|| Problem::conflict(format!("no commit of {target} was read yet")))?,
+        Some(to) => source.commit(to).map_err(Problem::not_found)?.clone(),
     };
-    let commit = wanted.ok_or_else(|| Problem::conflict(format!("no commit of {target} was read yet")))?;
     let declared = declared_at(&control, &source, &commit.id).await.map_err(Problem::conflict)?;
     let declared = declared.map_err(Problem::files)?;
-    let environment = target.environment.clone();
-    let watched = move |answer: &Value| {
-        let changes = answer["changes"].as_array().into_iter().flatten();
-        let names =
-            changes.filter_map(|line| line["object"].as_str()?.strip_prefix("workload ")?.parse().ok());
-        names.map(|name: Name| Target::new(&environment, &name)).collect()
-    };
+    let watched = forecast::changed(target.environment.clone());
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
         let given = Some((commit.clone(), declared));
         let changes: Vec<ChangeLine> = cluster.catch_up(&target, given, remove, by, now)?;
@@ -214,7 +199,7 @@ pub async fn hold(
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
         Ok(json!({"words": cluster.hold_source(&target, &because, by, now)?}))
     };
-    Ok(Json(forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act).await?))
+    forecast::plain(&control, member, ask, act).await
 }
 
 /// Takes marks away: what was left alone follows Git again.
@@ -229,5 +214,5 @@ pub async fn resume(
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
         Ok(json!({"words": cluster.resume_source(&target, by, now)?}))
     };
-    Ok(Json(forecast::act(&control, member, ask.into_inner(), |_| BTreeSet::new(), act).await?))
+    forecast::plain(&control, member, ask, act).await
 }

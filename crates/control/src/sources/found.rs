@@ -1,5 +1,6 @@
 //! A source by its name.
 
+use mainyard_core::cluster::State;
 use mainyard_core::model::{Source, Target};
 
 use crate::Control;
@@ -9,11 +10,29 @@ use crate::problem::Problem;
 ///
 /// # Errors
 /// When there is none.
-pub async fn source(control: &Control, target: &Target) -> Result<Source, Problem> {
-    let published = control.steward.published.read().await;
-    published.0.sources.get(target).cloned().ok_or_else(|| {
-        let known: Vec<String> = published.0.sources.keys().map(Target::to_string).collect();
+pub fn source_of<'a>(state: &'a State, target: &Target) -> Result<&'a Source, Problem> {
+    state.sources.get(target).ok_or_else(|| {
+        let known: Vec<String> = state.sources.keys().map(Target::to_string).collect();
         let hint = mainyard_core::near::did_you_mean(&target.to_string(), known.iter().map(String::as_str));
         Problem::not_found(format!("there is no source {target}{hint}"))
     })
+}
+
+/// The same of now.
+///
+/// # Errors
+/// When there is none.
+pub async fn source(control: &Control, target: &Target) -> Result<Source, Problem> {
+    source_of(&control.steward.published.read().await.0, target).cloned()
+}
+
+/// The same on the control that decides: there the repository is kept.
+///
+/// # Errors
+/// When there is none, or another control decides.
+pub async fn source_here(control: &Control, target: &Target) -> Result<Source, Problem> {
+    match control.steward.elsewhere() {
+        Some(elsewhere) => Err(Problem::elsewhere(elsewhere)),
+        None => source(control, target).await,
+    }
 }

@@ -1,23 +1,28 @@
 //! Looking at repositories when it is time, and at once when somebody tells of a push.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use actix_web::web::Data;
 use jiff::Timestamp;
 use mainyard_core::cluster::{Declarations, Looked, State};
-use mainyard_core::manifest::{Declared, Place, Problem as FileProblem, SourceFile, read};
+use mainyard_core::manifest::{Declared, Place, Problem as FileProblem, SourceFile, read_as};
 use mainyard_core::model::{Commit, LetIn, Source, Target};
 use mainyard_git::{Access, Fence, Let, Look};
+use serde_json::{Value, json};
 use tokio::sync::{Notify, Semaphore};
 
+use super::found::source;
 use crate::Control;
 
 /// Repositories that are looked at at the same time.
 const AT_ONCE: usize = 4;
 /// How often it is seen what is due.
 const TICK: Duration = Duration::from_millis(200);
+
+/// Deliveries that are remembered.
+const DELIVERIES: usize = 2_000;
 
 /// What is known of repositories, and who is to be looked at.
 pub struct Follower {
@@ -35,8 +40,8 @@ struct Inner {
     /// Told of a push while it was looked at.
     again: BTreeSet<Target>,
     declared: Declarations,
-    /// Commits that the steward of an epoch was told of.
-    told: BTreeSet<(u64, Target, String)>,
+    /// Deliveries that told of a push, the newest last: one that comes again is known.
+    deliveries: VecDeque<(Target, String)>,
     /// Of one source there is one look at a time.
     turns: BTreeMap<Target, Arc<tokio::sync::Mutex<()>>>,
 }
@@ -73,15 +78,24 @@ impl Follower {
     pub async fn forget(&self, target: &Target) {
         let turn = self.turn(target);
         let _turn = turn.lock().await;
-        let kept = self.fence.repository(&target.to_string());
-        if let Err(error) = std::fs::remove_dir_all(&kept)
-            && kept.exists()
-        {
+        if let Err(error) = mainyard_git::remove(&self.fence.repository(&target.to_string())) {
             tracing::warn!(%target, %error, "a repository that is followed no longer is kept");
         }
+        self.inner().declared.retain(|(of, _), _| of != target);
+    }
+
+    /// Whether a delivery for a source did not come before.
+    pub fn is_new(&self, target: &Target, delivery: String) -> bool {
         let mut inner = self.inner();
-        inner.told.retain(|(_, of, _)| of != target);
-        inner.declared.retain(|(of, _), _| of != target);
+        let key = (target.clone(), delivery);
+        if inner.deliveries.contains(&key) {
+            return false;
+        }
+        if inner.deliveries.len() == DELIVERIES {
+            inner.deliveries.pop_front();
+        }
+        inner.deliveries.push_back(key);
+        true
     }
 
     /// What a commit declares, where it was read.
@@ -101,7 +115,8 @@ impl Follower {
         let inner = &mut *guard;
         inner.due.retain(|target, _| state.sources.contains_key(target));
         inner.declared.retain(|(target, commit), _| {
-            state.sources.get(target).is_some_and(|source| stands_or_goes(source, commit))
+            let source = state.sources.get(target);
+            source.is_some_and(|source| source.concerned().any(|it| it.id == *commit))
         });
         for target in state.sources.keys() {
             inner.due.entry(target.clone()).or_insert(now);
@@ -125,12 +140,6 @@ impl Follower {
     }
 }
 
-/// Whether a source stands on a commit or goes to it.
-fn stands_or_goes(source: &Source, commit: &str) -> bool {
-    let on = source.catching_up.as_ref().map(|on| &on.commit);
-    [source.seen.as_ref(), source.applied.as_ref(), on].into_iter().flatten().any(|it| it.id == commit)
-}
-
 /// Looks at every source when it is time, for as long as this control decides.
 pub async fn follow_all(control: Data<Control>) {
     let mut epoch = None;
@@ -139,25 +148,25 @@ pub async fn follow_all(control: Data<Control>) {
         let holds = control.steward.holder.borrow().epoch;
         if holds != epoch {
             epoch = holds;
-            // The steward knows of no commit any more: all are told anew.
-            let mut inner = control.follower.inner();
-            inner.due.clear();
-            inner.told.clear();
+            // The steward knows of no commit any more: all are looked at.
+            control.follower.inner().due.clear();
         }
-        let Some(epoch) = epoch else { continue };
+        if epoch.is_none() {
+            continue;
+        }
         let due = {
             let published = control.steward.published.read().await;
             let due = control.follower.take_due(&published.0);
-            due.into_iter().filter_map(|target| published.0.sources.get(&target).cloned()).collect::<Vec<_>>()
+            let every =
+                |target: &Target| published.0.sources.get(target).map(|it| it.rule.look_every.duration());
+            due.into_iter().filter_map(|target| Some((every(&target)?, target))).collect::<Vec<_>>()
         };
-        for source in due {
+        for (every, target) in due {
             let control = control.clone();
             actix_web::rt::spawn(async move {
-                let target = source.target.clone();
-                let every = source.rule.look_every.duration();
                 // A room is always there again: it is never closed.
                 if let Ok(_room) = control.follower.room.acquire().await
-                    && let Err(error) = look_at(&control, epoch, source).await
+                    && let Err(error) = look_at(&control, &target).await
                 {
                     tracing::debug!(%target, error, "a look came to nothing");
                 }
@@ -167,70 +176,51 @@ pub async fn follow_all(control: Data<Control>) {
     }
 }
 
-/// Looks at one source, and tells the steward where something is new.
-pub async fn look_at(control: &Data<Control>, epoch: u64, source: Source) -> Outcome {
-    let target = source.target.clone();
-    let turn = control.follower.turn(&target);
+/// Looks at one source, and tells the steward where something is new, or not known to it.
+pub async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
+    let turn = control.follower.turn(target);
     let _turn = turn.lock().await;
-    let followed = fetch(control, &source).await;
-    let told =
-        |commit: &str| control.follower.inner().told.contains(&(epoch, target.clone(), commit.to_owned()));
-    let (looked, outcome) = match followed {
-        Err(sentence) => {
-            // What was known before is known still.
-            tell_known(control, epoch, &source).await;
-            let same = source.unreachable.as_ref().is_some_and(|known| known.sentence == sentence);
-            if same {
-                return Err(sentence);
-            }
-            (Looked::Failed(sentence.clone()), Err(sentence))
-        }
-        Ok(commits) => {
-            let Some(commit) = commits.first().cloned() else {
-                return Err("the repository has no commit".to_owned());
-            };
-            tell_known(control, epoch, &source).await;
-            let seen = source.seen.as_ref().is_some_and(|seen| seen.id == commit.id);
-            if seen && source.unreachable.is_none() && told(&commit.id) {
-                return Ok(commit);
-            }
-            let declared = match declared_at(control, &source, &commit.id).await {
-                Ok(declared) => declared,
-                Err(error) => return Err(error),
-            };
+    let source = source(control, target).await.map_err(|problem| problem.detail)?;
+    let (looked, outcome) = match read_newest(control, &source).await {
+        Err(sentence) => (Looked::Failed(sentence.clone()), Err(sentence)),
+        Ok((commits, commit, declared)) => {
             (Looked::Read { commit: commit.clone(), commits, declared }, Ok(commit))
         }
     };
-    if let Ok(commit) = &outcome {
-        control.follower.inner().told.insert((epoch, target.clone(), commit.id.clone()));
+    let unknown = tell(control, target, looked).await?;
+    for id in unknown {
+        // The commits of what is kept are there also while the repository does not answer.
+        let declared = declared_at(control, &source, &id).await?;
+        let Ok(declared) = declared else { continue };
+        let key = target.clone();
+        let heard = control.steward.act(move |cluster| {
+            cluster.hear_declared(&key, &id, declared);
+            Ok(Value::Null)
+        });
+        heard.await.map_err(|error| format!("{error:?}"))?;
     }
-    let heard = control.steward.act(move |cluster| {
-        cluster.hear_source(&target, looked, Timestamp::now());
-        Ok(serde_json::Value::Null)
-    });
-    heard.await.map_err(|error| format!("{error:?}"))?;
     outcome
 }
 
-/// Tells the steward of commits that the source stands on or goes to, where it does not know what they declare.
-async fn tell_known(control: &Data<Control>, epoch: u64, source: &Source) {
-    let on = source.catching_up.as_ref().map(|on| &on.commit);
-    for commit in [source.applied.as_ref(), on].into_iter().flatten() {
-        let key = (epoch, source.target.clone(), commit.id.clone());
-        if control.follower.inner().told.contains(&key) {
-            continue;
-        }
-        let Ok(Ok(declared)) = declared_at(control, source, &commit.id).await else { continue };
-        control.follower.inner().told.insert(key);
-        let (target, id) = (source.target.clone(), commit.id.clone());
-        let heard = control.steward.act(move |cluster| {
-            cluster.hear_declared(&target, &id, declared);
-            Ok(serde_json::Value::Null)
-        });
-        if let Err(error) = heard.await {
-            tracing::debug!(?error, "the steward does not hear");
-        }
-    }
+/// Tells the steward; gives the commits of which it does not know what they declare.
+async fn tell(control: &Data<Control>, target: &Target, looked: Looked) -> Result<Vec<String>, String> {
+    let key = target.clone();
+    let heard = control.steward.act(move |cluster| {
+        cluster.hear_source(&key, looked, Timestamp::now());
+        Ok(json!(cluster.unknown_commits(&key)))
+    });
+    let unknown = heard.await.map_err(|error| format!("{error:?}"))?;
+    serde_json::from_value(unknown).map_err(|error| error.to_string())
+}
+
+type Newest = (Vec<Commit>, Commit, Result<Arc<Declared>, Vec<FileProblem>>);
+
+/// The newest commits, the newest of them, and what it declares.
+async fn read_newest(control: &Data<Control>, source: &Source) -> Result<Newest, String> {
+    let commits = fetch(control, source).await?;
+    let commit = commits.first().cloned().ok_or("the repository has no commit")?;
+    let declared = declared_at(control, source, &commit.id).await?;
+    Ok((commits, commit, declared))
 }
 
 /// Fetches what a source follows.
@@ -290,9 +280,17 @@ pub async fn declared_at(
         Ok(files) => files,
         Err(problems) => return Ok(Err(problems)),
     };
-    let environment = source.target.environment.clone();
-    let declared = actix_web::web::block(move || read(&files, Some(&environment)));
-    let declared = declared.await.map_err(|error| error.to_string())?.map(Arc::new);
+    let (environment, named) = (source.target.environment.clone(), source.named.clone());
+    let declared = actix_web::web::block(move || read_as(&files, Some(&environment), named.as_ref()));
+    let mut declared = declared.await.map_err(|error| error.to_string())?;
+    if let Ok(read) = &mut declared {
+        let closed = control.vault.look_into(&source.target.environment, read).await;
+        let closed = closed.map_err(|error| error.to_string())?;
+        if !closed.is_empty() {
+            declared = Err(closed);
+        }
+    }
+    let declared = declared.map(Arc::new);
     if let Ok(declared) = &declared {
         let key = (source.target.clone(), commit.to_owned());
         control.follower.inner().declared.insert(key, Arc::clone(declared));
@@ -322,4 +320,20 @@ pub async fn files_at(
         };
         faults.into_iter().map(problem).collect()
     }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_delivery_that_comes_again_is_known_for_each_source() {
+        let dir = tempfile::tempdir().expect("a folder");
+        let follower = Follower::new(Fence::new(dir.path()).expect("a fence"));
+        let source = |name: &str| -> Target { format!("staging/{name}").parse().expect("a target") };
+        assert!(follower.is_new(&source("lockers"), "d1".into()));
+        assert!(!follower.is_new(&source("lockers"), "d1".into()));
+        assert!(follower.is_new(&source("kiosk"), "d1".into()));
+        assert!(follower.is_new(&source("lockers"), "d2".into()));
+    }
 }

@@ -31,5 +31,10 @@ pub fn routes(app: &mut web::ServiceConfig) {
         .route(&format!("{ONE}/hold"), web::post().to(acts::hold))
         .route(&format!("{ONE}/write-back"), web::post().to(back::write))
         .route(&format!("{ONE}/resume"), web::post().to(acts::resume))
-        .route("/pushes/{environment}/{name}", web::post().to(pushes::pushed));
+        .route("/environments/{environment}/workloads/{name}/promote-in-git", web::post().to(back::promote))
+        .service(
+            web::resource("/pushes/{environment}/{name}")
+                .app_data(web::PayloadConfig::new(crate::JSON_LIMIT))
+                .route(web::post().to(pushes::pushed)),
+        );
 }

@@ -1,8 +1,5 @@
 //! Told of a push: signed with HMAC-SHA256 (RFC 2104) over the body, as forges do.
 
-use std::collections::VecDeque;
-use std::sync::{Mutex, PoisonError};
-
 use actix_web::web::{Bytes, Data, Path};
 use actix_web::{HttpRequest, HttpResponse};
 use mainyard_core::model::Target;
@@ -12,15 +9,10 @@ use crate::Control;
 use crate::answers::target;
 use crate::problem::Problem;
 
-/// Deliveries that are remembered, so that one that comes again is known.
-const REMEMBERED: usize = 2_000;
-
-/// Headers in which forges send the signature, with or without `sha256=` in front, and the delivery's id.
-const SIGNATURES: [&str; 4] =
-    ["x-hub-signature-256", "x-signature-256", "x-forgejo-signature", "x-gitea-signature"];
-const DELIVERIES: [&str; 4] = ["x-github-delivery", "x-delivery", "x-forgejo-delivery", "x-gitea-delivery"];
-
-static SEEN: Mutex<VecDeque<(Target, String)>> = Mutex::new(VecDeque::new());
+/// What the names of the headers end in that hold the signature, with or without `sha256=` in front, and the
+/// delivery's id: forges put their own word before it.
+const SIGNATURES: [&str; 2] = ["-signature-256", "-signature"];
+const DELIVERIES: [&str; 1] = ["-delivery"];
 
 /// Looks at a source at once. What is not signed with the source's secret is not told whether there is such a source.
 #[utoipa::path(post, path = "/api/v1/pushes/{environment}/{name}", request_body = String, responses((status = 202), (status = 401, body = Problem)))]
@@ -32,12 +24,7 @@ pub async fn pushed(
 ) -> Result<HttpResponse, Problem> {
     let unknown = || Problem::unauthorized("the push is not signed with the secret of a source");
     let target = target(path).map_err(|_| unknown())?;
-    let header = |names: &[&str]| {
-        let mut found = names.iter().filter_map(|name| request.headers().get(*name)?.to_str().ok());
-        found.next().map(str::to_owned)
-    };
-    let signature = header(&SIGNATURES).ok_or_else(unknown)?;
-    let signature = unhex(signature.trim_start_matches("sha256=")).ok_or_else(unknown)?;
+    let signature = headers(&request, &SIGNATURES).find_map(unhex).ok_or_else(unknown)?;
     let sealed = {
         let published = control.steward.published.read().await;
         let source = published.0.sources.get(&target).and_then(|source| source.pushes.clone());
@@ -55,27 +42,24 @@ pub async fn pushed(
         return Err(Problem::elsewhere(elsewhere));
     }
     // A delivery without an id is known by its signature.
-    let delivery = header(&DELIVERIES).unwrap_or_else(|| format!("{signature:x?}"));
-    if is_new(&target, delivery) {
+    let delivery = headers(&request, &DELIVERIES).next();
+    let delivery = delivery.map_or_else(|| format!("{signature:x?}"), str::to_owned);
+    if control.follower.is_new(&target, delivery) {
         control.follower.look_soon(&target);
     }
     Ok(HttpResponse::Accepted().finish())
 }
 
-fn is_new(target: &Target, delivery: String) -> bool {
-    let mut seen = SEEN.lock().unwrap_or_else(PoisonError::into_inner);
-    let key = (target.clone(), delivery);
-    if seen.contains(&key) {
-        return false;
-    }
-    if seen.len() == REMEMBERED {
-        seen.pop_front();
-    }
-    seen.push_back(key);
-    true
+/// Values of the headers whose names end so, in the order of the endings.
+fn headers<'a>(request: &'a HttpRequest, endings: &'a [&str]) -> impl Iterator<Item = &'a str> {
+    endings.iter().flat_map(|ending| {
+        let named = request.headers().iter().filter(move |(name, _)| name.as_str().ends_with(ending));
+        named.filter_map(|(_, value)| value.to_str().ok())
+    })
 }
 
 fn unhex(text: &str) -> Option<Vec<u8>> {
+    let text = text.trim_start_matches("sha256=");
     let digits = text.as_bytes();
     let whole = digits.len() == 64 && digits.iter().all(u8::is_ascii_hexdigit);
     whole
@@ -87,17 +71,9 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_delivery_that_comes_again_is_known_for_each_source() {
-        let source = |name: &str| -> Target { format!("staging/{name}").parse().expect("a target") };
-        assert!(is_new(&source("lockers"), "d1".into()));
-        assert!(!is_new(&source("lockers"), "d1".into()));
-        assert!(is_new(&source("kiosk"), "d1".into()));
-        assert!(is_new(&source("lockers"), "d2".into()));
-    }
-
-    #[test]
     fn signatures_are_64_hexadecimal_digits() {
         assert_eq!(unhex(&"0f".repeat(32)), Some(vec![15; 32]));
+        assert_eq!(unhex(&format!("sha256={}", "0f".repeat(32))), Some(vec![15; 32]));
         assert_eq!((unhex("0f"), unhex(&"xy".repeat(32))), (None, None));
     }
 }

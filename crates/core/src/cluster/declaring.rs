@@ -52,7 +52,7 @@ impl Cluster {
     /// Whether everything that a declaration needs is there.
     pub(super) fn check_declared(&self, declared: &Declared, environment: &Name) -> Result<(), Refusal> {
         for (name, workload) in &declared.workloads {
-            self.check_secrets(&Target::new(environment, name), &workload.spec)?;
+            self.check_secrets(&Target::new(environment, name), &workload.spec, &declared.secrets)?;
         }
         let known = |name: &&Name| self.state.services.contains_key(&Target::new(environment, name));
         let new_services = declared.services.keys().filter(|name| !known(name)).count();
@@ -72,6 +72,9 @@ impl Cluster {
             Step::Workload { name, declared, new, replicas, release } => {
                 let target = Target::new(environment, &name);
                 self.declare_workload(&target, application, *declared, new, replicas, release, now);
+            }
+            Step::Secret(name, secret, own) => {
+                self.declare_secret(&Target::new(environment, &name), application, &secret, &own, now);
             }
             Step::Service(name, service) => {
                 self.declare_service(&Target::new(environment, &name), application, service);
@@ -97,12 +100,23 @@ impl Cluster {
                 Some((workload.target.name.clone(), (workload.clone(), release.clone(), next)))
             });
         let newest = |secret: &Secret| (secret.target.name.clone(), secret.newest());
+        let sealed = |secret: &Secret| {
+            Some((secret.target.name.clone(), secret.versions.values().next_back()?.sealed.clone()))
+        };
         let services = self.state.services.values().filter(|service| here(&service.target));
         let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
             self.state.routes.values().partition(|route| here(&route.target));
         Present {
             workloads: workloads.collect(),
             secrets: self.state.secrets.values().filter(|secret| here(&secret.target)).map(newest).collect(),
+            sealed: self
+                .state
+                .secrets
+                .values()
+                .filter(|secret| here(&secret.target))
+                .filter_map(sealed)
+                .collect(),
+            environment: Some(environment.clone()),
             services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
             routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
             foreign_routes: foreign.into_iter().cloned().collect(),

@@ -1,6 +1,6 @@
 //! Sources: what was seen of a repository goes in, and the environment becomes what it says.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -13,7 +13,7 @@ use crate::declare::{ChangeLine, Step};
 use crate::follow::{Ahead, ahead, touched_by};
 use crate::manifest::Declared;
 use crate::model::{
-    CatchingUp, Commit, GitNewer, LiveChanged, Name, Origin, Reason, ReasonCode, ReleaseNumber, RolloutState,
+    CatchingUp, Commit, GitNewer, LiveChanged, Name, Reason, ReasonCode, ReleaseNumber, RolloutState,
     SetBack, Source, SourceState, Target, Touched, WorkloadState,
 };
 
@@ -40,17 +40,18 @@ impl Cluster {
     /// Commits of which it must be known what they declare, and is not.
     pub fn unknown_commits(&self, target: &Target) -> BTreeSet<String> {
         let Some(source) = self.state.sources.get(target) else { return BTreeSet::new() };
-        let catching_up = source.catching_up.as_ref().map(|it| &it.commit);
-        let valid = source.seen.as_ref().filter(|_| source.problems.is_empty());
-        let all = [valid, source.applied.as_ref(), catching_up].into_iter().flatten();
+        let seen = source.seen.as_ref().map(|seen| &seen.id);
+        let wrong = |commit: &&Commit| !source.problems.is_empty() && Some(&commit.id) == seen;
         let known = |commit: &&Commit| self.declared.contains_key(&(target.clone(), commit.id.clone()));
-        all.filter(|commit| !known(commit)).map(|commit| commit.id.clone()).collect()
+        let unknown = source.concerned().filter(|commit| !known(commit) && !wrong(commit));
+        unknown.map(|commit| commit.id.clone()).collect()
     }
 
     /// Takes what came of looking at a source's repository.
     pub fn hear_source(&mut self, target: &Target, looked: Looked, now: Timestamp) {
         let Some(mut source) = self.state.sources.get(target).cloned() else { return };
         self.cause = platform(now);
+        let mut new = false;
         match looked {
             Looked::Failed(sentence) => {
                 source.unreachable = Some(Reason::new(ReasonCode::GitUnreachable, sentence));
@@ -62,22 +63,21 @@ impl Cluster {
                     Ok(declared) => {
                         source.problems = Vec::new();
                         source.application = Some(declared.application.clone());
-                        self.declared.insert((target.clone(), commit.id.clone()), declared);
+                        let key = (target.clone(), commit.id.clone());
+                        new = self.declared.insert(key, declared).is_none();
                     }
                     Err(problems) => source.problems = problems,
                 }
                 source.seen = Some(commit);
             }
         }
-        let on = source.catching_up.as_ref().map(|it| &it.commit);
-        let needed: BTreeSet<&String> = [source.seen.as_ref(), source.applied.as_ref(), on]
-            .into_iter()
-            .flatten()
-            .map(|it| &it.id)
-            .collect();
+        let needed: BTreeSet<&String> = source.concerned().map(|commit| &commit.id).collect();
         self.declared.retain(|(of, commit), _| of != target || needed.contains(commit));
-        self.put_source(source);
-        self.to_follow.insert(target.clone());
+        // Most looks find nothing new.
+        if new || self.state.sources.get(target) != Some(&source) {
+            self.put_source(source);
+            self.to_follow.insert(target.clone());
+        }
     }
 
     /// What a commit comes to now.
@@ -222,15 +222,15 @@ impl Cluster {
             }
         };
         self.lift_where_git_agrees(source, &seen);
-        let differs: Vec<String> = ahead.lines().chain(&ahead.asks).map(told).collect();
+        let kept =
+            ahead.kept.iter().map(|line| format!("{}: stays, though Git declares it no longer", line.object));
+        let differs: Vec<String> = ahead.lines().chain(&ahead.asks).map(told).chain(kept).collect();
         let newer = source.applied.as_ref().map(|applied| &applied.id) != Some(&seen.id);
         let set_back = source.set_back.clone().filter(|it| it.commit == seen.id);
         if ahead.stages.is_empty() {
-            if newer {
-                source.applied = Some(seen.clone());
-            }
             let gone: Vec<&str> = ahead.asks.iter().map(|line| line.object.as_str()).collect();
             if gone.is_empty() {
+                source.applied = Some(seen);
                 source.set_back = None;
                 return (InStep, None, differs);
             }
@@ -253,11 +253,8 @@ impl Cluster {
             source.rule.live_changed == LiveChanged::Restore
         };
         if by_itself {
-            let mut origin = Origin::new(format!("source {}", source.target), "declared", now);
-            origin.commit = Some(seen.id.clone());
-            let commit = seen;
-            source.catching_up =
-                Some(CatchingUp { commit, origin, remove: false, made: BTreeMap::new(), waits_for: None });
+            let by = format!("source {}", source.target);
+            source.catching_up = Some(CatchingUp::begin(seen, &by, false, now));
             return (On, None, differs);
         }
         if newer {
@@ -319,8 +316,8 @@ impl Cluster {
             Err(refusal) => return self.set_back(source, on, refusal.message),
         };
         let Some(stage) = ahead.stages.into_iter().next() else {
+            source.set_back = source.set_back.filter(|it| it.commit != on.commit.id);
             source.applied = Some(on.commit);
-            source.set_back = None;
             return source;
         };
         for (line, step) in &stage {

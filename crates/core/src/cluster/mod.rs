@@ -29,7 +29,7 @@ pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
 pub use heard::{Declarations, Looked};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
-pub use promoting::Promoted;
+pub use promoting::{Promoted, promoted};
 pub use releasing::{DeployRequest, Goal};
 pub use secrets::{SealedValue, Versioned};
 pub use settle::{NodeOrders, Settled};

@@ -181,6 +181,11 @@ impl Kind {
     pub fn from_word(word: &str) -> Option<Kind> {
         Kind::ALL.iter().copied().find(|kind| kind.word() == word)
     }
+
+    /// Whether things of this kind come and go by themselves, where others are declared or follow from what is.
+    pub fn is_fleeting(self) -> bool {
+        matches!(self, Kind::Replica | Kind::Node | Kind::Gateway)
+    }
 }
 
 impl State {

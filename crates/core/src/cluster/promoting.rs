@@ -1,10 +1,11 @@
 //! Promoting: what was tested in one environment runs in another, the very image by its digest.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 
 use super::acts::{Refusal, RefusalKind};
 use super::held::Cluster;
-use super::objects::Object;
 use crate::difference::differences;
 use crate::model::{Name, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, RolloutState, Target};
 
@@ -33,6 +34,39 @@ impl Cluster {
         by: &str,
         now: Timestamp,
     ) -> Result<Promoted, Refusal> {
+        let (tested, to) = self.promotes(from, environment)?;
+        let mut workload = self.free(&to)?.clone();
+        let Some(present) = self.state.releases.get(&(to.clone(), workload.release)).cloned() else {
+            return Refusal::new(RefusalKind::Conflict, format!("{to} has no release yet"));
+        };
+        let spec = promoted(&tested, &present.spec);
+        self.check_secrets(&to, &spec, &BTreeMap::new())?;
+        let mut words: Vec<String> = differences(&present.spec, &spec)
+            .iter()
+            .filter(|difference| difference.field != "digest")
+            .map(ToString::to_string)
+            .collect();
+        if words.is_empty() && present.digest == tested.digest {
+            return Ok(Promoted { tested: tested.number, release: None, words });
+        }
+        if present.digest != tested.digest {
+            let short = |digest: &Option<String>| {
+                digest.as_deref().map_or("none", |digest| digest.get(..19).unwrap_or(digest)).to_owned()
+            };
+            words.push(format!("digest {} → {}", short(&present.digest), short(&tested.digest)));
+        }
+        self.cause = Origin::new(by, format!("promoted {from}@{}", tested.number), now);
+        self.release(&mut workload, spec, None, Purpose::Change, now);
+        let number = workload.release;
+        self.put_by_hand(workload);
+        Ok(Promoted { tested: tested.number, release: Some(number), words })
+    }
+
+    /// What would be promoted, and to which workload.
+    ///
+    /// # Errors
+    /// As of [`Cluster::promote`].
+    pub fn promotes(&self, from: &Target, environment: &Name) -> Result<(Release, Target), Refusal> {
         let tested = self.tested(from)?.clone();
         self.environment(environment)?;
         let to = Target::new(environment, &from.name);
@@ -46,33 +80,7 @@ impl Cluster {
             );
             return Refusal::new(RefusalKind::NotFound, message);
         }
-        let mut workload = self.free(&to)?.clone();
-        let Some(present) = self.state.releases.get(&(to.clone(), workload.release)).cloned() else {
-            return Refusal::new(RefusalKind::Conflict, format!("{to} has no release yet"));
-        };
-        let ReleaseSpec { limits, reserve, stop, labels, .. } = present.spec.clone();
-        let spec = ReleaseSpec { limits, reserve, stop, labels, ..tested.spec.clone() };
-        self.check_secrets(&to, &spec)?;
-        let mut words: Vec<String> =
-            differences(&present.spec, &spec).iter().map(ToString::to_string).collect();
-        if words.is_empty() && present.digest == tested.digest {
-            return Ok(Promoted { tested: tested.number, release: None, words });
-        }
-        if present.digest != tested.digest {
-            let short = |digest: &Option<String>| {
-                digest.as_deref().map_or("none", |digest| digest.get(..19).unwrap_or(digest)).to_owned()
-            };
-            words.push(format!("digest {} → {}", short(&present.digest), short(&tested.digest)));
-        }
-        self.cause = Origin::new(by, format!("promoted {from}@{}", tested.number), now);
-        self.release(&mut workload, spec, None, Purpose::Change, now);
-        let number = workload.release;
-        // A tag may stand for another image by now: what was tested counts.
-        if let Some(made) = self.state.releases.get(&(to, number)).cloned() {
-            self.put(Object::Release(Release { digest: tested.digest.clone(), ..made }));
-        }
-        self.put_by_hand(workload);
-        Ok(Promoted { tested: tested.number, release: Some(number), words })
+        Ok((tested, to))
     }
 
     fn tested(&self, from: &Target) -> Result<&Release, Refusal> {
@@ -87,4 +95,10 @@ impl Cluster {
         }
         self.release_of(from, workload.release)
     }
+}
+
+/// What was tested, with what belongs to the place where it goes. A tag may stand for another image by now: the digest counts.
+pub fn promoted(tested: &Release, there: &ReleaseSpec) -> ReleaseSpec {
+    let ReleaseSpec { limits, reserve, stop, labels, .. } = there.clone();
+    ReleaseSpec { limits, reserve, stop, labels, digest: tested.digest.clone(), ..tested.spec.clone() }
 }

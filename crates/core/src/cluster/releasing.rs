@@ -53,7 +53,7 @@ impl Cluster {
         let target = workload.target.clone();
         let number = self.next_release(&target);
         let same_as = like.map(|like| like.same_as.unwrap_or(like.number));
-        let digest = like.and_then(|like| like.digest.clone());
+        let digest = like.and_then(|like| like.digest.clone()).or_else(|| spec.digest.clone());
         let digest = digest
             .or_else(|| self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone()));
         let secrets = match like {
@@ -171,14 +171,16 @@ impl Cluster {
         if let Some(image) = &request.image {
             self.known_image(image)?;
             spec.image = image.clone();
+            spec.digest = None;
         }
         spec.settings.extend(request.settings.clone());
-        self.check_secrets(target, &spec)?;
+        self.check_secrets(target, &spec, &Default::default())?;
         let mut differing = differences(&current.spec, &spec);
         let newest = self.newest_secrets(&target.environment, &spec);
         differing.extend(secret_differences(&current.secrets, &newest));
         let words: Vec<String> = differing.iter().map(ToString::to_string).collect();
-        let digest = self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone());
+        let stands_for = || self.state.images.get(&spec.image.to_string()).map(|image| image.digest.clone());
+        let digest = spec.digest.clone().or_else(stands_for);
         let moved_tag = request.image.is_some() && digest != current.digest;
         if words.is_empty() && !moved_tag {
             return Ok(None);

@@ -8,9 +8,10 @@ use serde::{Deserialize, Serialize};
 use super::acts::{MadeRelease, Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::{Kind, Object};
+use crate::manifest::DeclaredSecret;
 use crate::model::{
     Name, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Secret, SecretUse, SecretVersion, Setting,
-    Target,
+    Target, Touched, encrypted,
 };
 use crate::near::did_you_mean;
 
@@ -56,18 +57,15 @@ impl Cluster {
             let message = format!("{workload} has {} as a setting, and the value is not text", target.name);
             return Refusal::new(RefusalKind::Invalid, message);
         }
-        let known = self.state.secrets.get(target).cloned();
+        let known = self.state.secrets.get(target);
         let act = if known.is_some() { "changed" } else { "added" };
+        let application = known.and_then(|secret| secret.application.clone());
         self.cause = Origin::new(by, format!("{act} secret {}", target.name), now);
-        let origin = self.cause.clone();
-        let mut secret =
-            known.unwrap_or(Secret { target: target.clone(), versions: BTreeMap::new(), origin });
-        let version = secret.newest() + 1;
-        let used = self.versions_in_use(target);
-        secret.versions.retain(|number, _| used.contains(number));
-        let origin = self.cause.clone();
-        secret.versions.insert(version, SecretVersion { sealed: value.name, text: value.text, origin });
-        self.put(Object::Secret(secret));
+        let version = self.add_version(target, None, value);
+        if let Some(application) = application {
+            let touched = [Touched::Secret(target.name.clone())];
+            self.yield_to_person(&target.environment, &application, touched);
+        }
         let mut outcome = Versioned { version, releases: Vec::new(), held: Vec::new() };
         for workload in followers {
             match self.release_again(&workload, now) {
@@ -159,6 +157,42 @@ impl Cluster {
         self.state.releases.get(&(target.clone(), workload.release))
     }
 
+    /// Makes what a declaration says the newest version, and releases of the workloads that use it and are not the
+    /// declaration's own.
+    pub(super) fn declare_secret(
+        &mut self,
+        target: &Target,
+        application: &Name,
+        declared: &DeclaredSecret,
+        own: &BTreeSet<Name>,
+        now: Timestamp,
+    ) {
+        let followers = self.followers(target);
+        let value = SealedValue { name: encrypted(&target.environment, &declared.age), text: declared.text };
+        self.add_version(target, Some(application), value);
+        for workload in followers.into_iter().filter(|workload| !own.contains(&workload.name)) {
+            self.release_again(&workload, now);
+        }
+    }
+
+    /// Adds a version, for the present cause; gives its number.
+    fn add_version(&mut self, target: &Target, application: Option<&Name>, value: SealedValue) -> u32 {
+        let origin = self.cause.clone();
+        let mut secret = self.state.secrets.get(target).cloned().unwrap_or(Secret {
+            target: target.clone(),
+            versions: BTreeMap::new(),
+            application: None,
+            origin: origin.clone(),
+        });
+        secret.application = application.cloned().or(secret.application);
+        let version = secret.newest() + 1;
+        let used = self.versions_in_use(target);
+        secret.versions.retain(|number, _| used.contains(number));
+        secret.versions.insert(version, SecretVersion { sealed: value.name, text: value.text, origin });
+        self.put(Object::Secret(secret));
+        version
+    }
+
     /// The same release with the newest secrets; `None` where the workload is on hold.
     fn release_again(&mut self, target: &Target, now: Timestamp) -> Option<ReleaseNumber> {
         let mut workload = self.free(target).ok()?.clone();
@@ -180,16 +214,27 @@ impl Cluster {
         newest.collect()
     }
 
-    /// Holds a specification against the secrets there are.
+    /// Holds a specification against the secrets there are, and those that come with it.
     ///
     /// # Errors
     /// The first secret that is missing, or cannot be used so.
-    pub(super) fn check_secrets(&self, workload: &Target, spec: &ReleaseSpec) -> Result<(), Refusal> {
+    pub(super) fn check_secrets(
+        &self,
+        workload: &Target,
+        spec: &ReleaseSpec,
+        coming: &BTreeMap<Name, DeclaredSecret>,
+    ) -> Result<(), Refusal> {
         let settings = spec.settings.iter().filter_map(|(key, setting)| Some((key, setting.secret()?, true)));
         let files = spec.files.iter().map(|(path, used)| (path, used, false));
         for (place, used, as_setting) in settings.chain(files) {
             let target = Target::new(&workload.environment, &used.secret);
-            let fault = self.secret_fault(&target, used, as_setting);
+            let comes = coming.get(&used.secret).filter(|_| used.version.is_none());
+            let fault = match comes {
+                Some(comes) => (as_setting && !comes.text).then(|| {
+                    format!("text, and the secret {target} is not, as it is declared; give it as a file")
+                }),
+                None => self.secret_fault(&target, used, as_setting),
+            };
             if let Some(fault) = fault {
                 let message = format!("secret-missing: `{place}` of {workload} needs {fault}");
                 return Refusal::new(RefusalKind::Conflict, message);

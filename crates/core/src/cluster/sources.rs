@@ -1,6 +1,5 @@
 //! What people do with sources: add and change them, catch up, hold, resume, and touch by hand what they follow.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -14,7 +13,7 @@ use crate::declare::ChangeLine;
 use crate::follow::Ahead;
 use crate::manifest::Declared;
 use crate::model::{
-    CatchingUp, Commit, FollowRule, GitNewer, Held, LetIn, Name, Origin, Source, SourceState, Target,
+    CatchingUp, Commit, FollowRule, GitNewer, LetIn, Name, Origin, SetBack, Source, SourceState, Target,
     Touched, Yield,
 };
 use crate::near::did_you_mean;
@@ -31,6 +30,9 @@ pub struct NewSource {
     /// The folder; the whole repository by default.
     #[serde(default)]
     pub folder: Option<String>,
+    /// The name under which the application is here, where it is not its own.
+    #[serde(default, rename = "as")]
+    pub named: Option<Name>,
     /// By what Git lets the platform in.
     #[serde(default)]
     pub let_in: Option<LetIn>,
@@ -65,12 +67,13 @@ pub fn reach(url: &str) -> Result<Reach, String> {
     let found = known.iter().find(|(scheme, _)| url.starts_with(scheme));
     let plain = url.chars().all(|c| c.is_ascii_graphic());
     let rest = found.map_or("", |(scheme, _)| &url[scheme.len()..]);
-    let has_password = rest.split('/').next().is_some_and(|place| place.contains('@') && place.contains(':'));
+    let who = rest.split('/').next().and_then(|place| place.split_once('@')).map(|(who, _)| who);
     match found {
-        Some((_, Reach::Https))
-            if has_password || rest.split('/').next().is_some_and(|it| it.contains('@')) =>
-        {
-            Err("a URL without name and password in it: give a token as a secret, with --token".to_owned())
+        Some((_, Reach::Https)) if who.is_some() => {
+            Err("a URL without a name in it: give a token as a secret, with --token and --user".to_owned())
+        }
+        Some((_, Reach::Ssh)) if who.is_some_and(|who| who.contains(':')) => {
+            Err("a URL without a password in it: give a key as a secret, with --key".to_owned())
         }
         Some((_, reach)) if plain && !rest.is_empty() && !rest.starts_with('-') => Ok(*reach),
         _ => Err("https://HOST/PATH, ssh://USER@HOST/PATH or file:///PATH".to_owned()),
@@ -105,7 +108,7 @@ impl Cluster {
             let message = format!("there is a source {target} already; remove it first, or change it");
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        let NewSource { url, at, folder, let_in, authority, pushes, rule } = new;
+        let NewSource { url, at, folder, named, let_in, authority, pushes, rule } = new;
         let (at, folder) = (at.unwrap_or_else(|| "main".to_owned()), folder.unwrap_or_default());
         let folder = folder.trim_matches('/').to_owned();
         self.check_reach(&url, let_in.as_ref())?;
@@ -130,7 +133,7 @@ impl Cluster {
         check_rule(&rule)?;
         let same = |source: &&Source| {
             let same = source.url == url && source.at == at && source.folder == folder;
-            same && source.target.environment == target.environment
+            same && source.named == named && source.target.environment == target.environment
         };
         if let Some(twin) = self.state.sources.values().find(same) {
             let message = format!("the source {} follows the very same already", twin.target);
@@ -143,6 +146,7 @@ impl Cluster {
             url,
             at,
             folder,
+            named,
             let_in,
             authority,
             pushes,
@@ -252,15 +256,7 @@ impl Cluster {
         now: Timestamp,
     ) -> Result<String, Refusal> {
         let mut source = self.source(target)?.clone();
-        if let Some(Held { because, origin }) = &source.held {
-            let message = format!("{target} is {origin} already, because {because}");
-            return Refusal::new(RefusalKind::Conflict, message);
-        }
-        if because.trim().is_empty() {
-            return Refusal::new(RefusalKind::Invalid, "a hold needs a reason: --because \"…\"");
-        }
-        self.cause = Origin::new(by, "held", now);
-        source.held = Some(Held { because: because.trim().to_owned(), origin: self.cause.clone() });
+        source.held = Some(self.mark_held(target, source.held.as_ref(), because, by, now)?);
         let words = match &source.catching_up {
             Some(on) => format!("the catching up with {} stands still", on.commit.short()),
             None => "it follows no commit".to_owned(),
@@ -340,8 +336,6 @@ impl Cluster {
                 source.seen.clone().ok_or_else(not_yet)?
             }
         };
-        let mut origin = Origin::new(by, "declared", now);
-        origin.commit = Some(commit.id.clone());
         let ahead = self.ahead(&source, &commit, remove)?;
         let lines: Vec<ChangeLine> = ahead.lines().cloned().collect();
         if lines.is_empty() && !ahead.asks.is_empty() {
@@ -349,10 +343,15 @@ impl Cluster {
             let message = format!("it would only remove {}: say so with --remove", asks.join(", "));
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        self.cause = origin.clone();
-        source.set_back = None;
-        source.catching_up =
-            Some(CatchingUp { commit, origin, remove, made: BTreeMap::new(), waits_for: None });
+        // A person who goes back to an older commit means it: the newest one does not come by itself then.
+        source.set_back = source.seen.as_ref().filter(|seen| seen.id != commit.id).map(|seen| SetBack {
+            commit: seen.id.clone(),
+            because: format!("{by} went to {} instead", commit.short()),
+            not_done: Vec::new(),
+        });
+        let on = CatchingUp::begin(commit, by, remove, now);
+        self.cause = on.origin.clone();
+        source.catching_up = Some(on);
         self.put_source(source);
         self.to_follow.insert(target.clone());
         Ok(lines)
@@ -422,10 +421,7 @@ fn take_again(source: &mut Source, by: &str, now: Timestamp) {
     let valid = source.seen.clone().filter(|_| source.problems.is_empty());
     let takes = source.rule.git_newer == GitNewer::Take && source.catching_up.is_none();
     if let Some(commit) = valid.filter(|_| takes) {
-        let mut origin = Origin::new(by, "declared", now);
-        origin.commit = Some(commit.id.clone());
-        source.catching_up =
-            Some(CatchingUp { commit, origin, remove: false, made: BTreeMap::new(), waits_for: None });
+        source.catching_up = Some(CatchingUp::begin(commit, by, false, now));
     }
 }
 

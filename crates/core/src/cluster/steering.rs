@@ -57,6 +57,26 @@ impl Cluster {
         self.touch(&target);
     }
 
+    /// The mark of a hold, and its cause: of a workload or a source that is not held already, with a reason.
+    pub(super) fn mark_held(
+        &mut self,
+        target: &Target,
+        already: Option<&Held>,
+        because: &str,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Held, Refusal> {
+        if let Some(Held { because, origin }) = already {
+            let message = format!("{target} is {origin} already, because {because}");
+            return Refusal::new(RefusalKind::Conflict, message);
+        }
+        if because.trim().is_empty() {
+            return Refusal::new(RefusalKind::Invalid, "a hold needs a reason: --because \"…\"");
+        }
+        self.by(by, "held", now);
+        Ok(Held { because: because.trim().to_owned(), origin: self.cause.clone() })
+    }
+
     /// Marks a workload: nothing automatic moves it until it is resumed. Gives how things stand.
     pub fn hold(
         &mut self,
@@ -66,15 +86,7 @@ impl Cluster {
         now: Timestamp,
     ) -> Result<String, Refusal> {
         let mut workload = self.workload(target)?.clone();
-        if let Some(Held { because, origin }) = &workload.held {
-            let message = format!("{target} is {origin} already, because {because}");
-            return Refusal::new(RefusalKind::Conflict, message);
-        }
-        if because.trim().is_empty() {
-            return Refusal::new(RefusalKind::Invalid, "a hold needs a reason: --because \"…\"");
-        }
-        self.by(by, "held", now);
-        workload.held = Some(Held { because: because.trim().to_owned(), origin: self.cause.clone() });
+        workload.held = Some(self.mark_held(target, workload.held.as_ref(), because, by, now)?);
         self.put_changed(workload);
         let open = self.state.open_rollout(target);
         Ok(open.map_or_else(

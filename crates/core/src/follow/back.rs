@@ -2,20 +2,32 @@
 
 use serde_json::{Value, json};
 
-use crate::cluster::State;
-use crate::manifest::{Change, Declared};
-use crate::model::{Name, Source, Target, Touched};
+use crate::cluster::{State, promoted};
+use crate::manifest::{Change, Declared, as_in_files};
+use crate::model::{Name, Release, Source, Target, Touched};
 
 /// What differs between what a commit declares and what is declared here, object by object; and what cannot be put into
 /// files by itself, in words.
 pub fn changes(declared: &Declared, source: &Source, state: &State) -> (Vec<Change>, Vec<String>) {
     let environment = &source.target.environment;
     let (mut found, mut left) = (Vec::new(), Vec::new());
-    let mut add = |kind: &'static str, name: &Name, declared: Value, is: Value| {
-        if declared != is {
-            found.push(Change { kind, name: name.to_string(), declared, is });
+    let mut add = |kind: &'static str, name: &Name, git: Value, is: Value| {
+        if git != is {
+            let name = declared.called.get(name).unwrap_or(name).to_string();
+            found.push(Change {
+                kind,
+                name,
+                declared: as_in_files(declared, git),
+                is: as_in_files(declared, is),
+            });
         }
     };
+    let touched = |name: &&Name| source.yields.iter().any(|it| it.what == Touched::Secret((*name).clone()));
+    for name in declared.secrets.keys().filter(touched) {
+        left.push(format!(
+            "the value of the secret {name} is another here: encrypt it with mainyard secret encrypt {environment}/{name}, and put it into the files by hand"
+        ));
+    }
     for (name, git) in &declared.workloads {
         let target = Target::new(environment, name);
         let Some(workload) = state.workloads.get(&target) else {
@@ -47,6 +59,15 @@ pub fn changes(declared: &Declared, source: &Source, state: &State) -> (Vec<Chan
     (found, left)
 }
 
+/// What a commit has to change so that Git declares what was tested; `None` where it does already.
+pub fn promotion(declared: &Declared, name: &Name, tested: &Release) -> Option<Change> {
+    let git = declared.workloads.get(name)?;
+    let (before, is) = (json!(git.spec), json!(promoted(tested, &git.spec)));
+    let called = declared.called.get(name).unwrap_or(name).to_string();
+    let (before, is) = (as_in_files(declared, before), as_in_files(declared, is));
+    (before != is).then_some(Change { kind: "workload", name: called, declared: before, is })
+}
+
 /// The first line of the commit's message, and why.
 pub fn message(source: &Source, changes: &[Change]) -> String {
     let objects: Vec<String> =
@@ -55,7 +76,7 @@ pub fn message(source: &Source, changes: &[Change]) -> String {
     let why = source.yields.iter().filter(|it| {
         let name = match &it.what {
             Touched::Release(name) | Touched::Replicas(name) | Touched::Workload(name) => name,
-            Touched::Service(name) | Touched::Route(name) => name,
+            Touched::Service(name) | Touched::Route(name) | Touched::Secret(name) => name,
         };
         changes.iter().any(|change| change.name == name.as_str())
     });

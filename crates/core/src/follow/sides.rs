@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::cluster::State;
 use crate::difference::{Difference, differences, written_differences};
 use crate::manifest::Declared;
-use crate::model::{Name, Release, ReplicaState, Target, Workload};
+use crate::model::{Name, Release, ReplicaState, Target, Workload, encrypted};
 use crate::routing::replicas_of;
 
 /// One field in which the sides differ.
@@ -38,6 +38,20 @@ pub fn compare(declared: &Declared, environment: &Name, state: &State) -> Vec<Ro
         let workload = state.workloads.get(&Target::new(environment, name));
         rows.extend(of_workload(name, declared, workload, state));
     }
+    for (name, git) in &declared.secrets {
+        let here = state.secrets.get(&Target::new(environment, name));
+        let newest = here.and_then(|secret| secret.versions.iter().next_back());
+        let same = newest.is_some_and(|(_, version)| version.sealed == encrypted(environment, &git.age));
+        if !same {
+            rows.push(Row {
+                object: format!("secret {name}"),
+                field: "value".to_owned(),
+                git: Some("another".to_owned()),
+                here: newest.map(|(number, _)| format!("version {number}")),
+                running: None,
+            });
+        }
+    }
     for (name, git) in &declared.services {
         let here = state.services.get(&Target::new(environment, name)).map(|it| &it.spec);
         rows.extend(of_way(&format!("service {name}"), git, here));
@@ -51,6 +65,20 @@ pub fn compare(declared: &Declared, environment: &Name, state: &State) -> Vec<Ro
         }
         rows.extend(of_way(&format!("route {name}"), &git, here));
     }
+    let row = |object: String| Row {
+        object,
+        field: "it".to_owned(),
+        git: None,
+        here: Some("declared".to_owned()),
+        running: None,
+    };
+    let own = |target: &Target, of: &Name| target.environment == *environment && of == application;
+    let services = state.services.values().filter(|it| own(&it.target, &it.application));
+    let only_here = services.filter(|it| !declared.services.contains_key(&it.target.name));
+    rows.extend(only_here.map(|it| row(format!("service {}", it.target.name))));
+    let routes = state.routes.values().filter(|it| own(&it.target, &it.application));
+    let only_here = routes.filter(|it| !declared.routes.contains_key(&it.target.name));
+    rows.extend(only_here.map(|it| row(format!("route {}", it.target.name))));
     rows
 }
 

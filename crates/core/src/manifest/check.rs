@@ -132,6 +132,11 @@ fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
         }
         Shape::Name => wrong::<Name>(text, |error| error.expected.to_owned(), "a name in quotes"),
         Shape::Image => wrong::<ImageRef>(text, |error| error.expected.to_owned(), "an image in quotes"),
+        Shape::Digest => unless(
+            text.and_then(|text| text.strip_prefix("sha256:")).is_some_and(is_digest),
+            "a digest in quotes: sha256: and 64 hexadecimal digits, as `mainyard image list` shows it"
+                .to_owned(),
+        ),
         Shape::Size => wrong::<Bytes>(text, |error| error, "a size in quotes, such as \"128 MiB\""),
         Shape::Time => wrong::<Span>(text, |error| error, "a time in quotes, such as \"5s\""),
         Shape::Host => unless(
@@ -146,6 +151,10 @@ fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
         Shape::Path => {
             unless(text.is_some_and(is_path), "a path that begins with /, without spaces".to_owned())
         }
+        Shape::Encrypted => unless(
+            text.is_some_and(|text| text.trim_start().starts_with(crate::model::ENCRYPTED_HEAD)),
+            "a value as `mainyard secret encrypt` prints it (the armored age format)".to_owned(),
+        ),
         Shape::Token => unless(text.is_some_and(is_token), "a word without spaces".to_owned()),
         Shape::Constant => {
             let plain = text.is_some() || item.is_integer() || item.is_float() || item.is_bool();
@@ -235,6 +244,10 @@ pub fn is_host(text: &str) -> bool {
     text.len() <= 253 && text.split('.').all(label)
 }
 
+fn is_digest(text: &str) -> bool {
+    text.len() == 64 && text.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte))
+}
+
 /// Whether the text is a token (RFC 9110, section 5.6.2).
 pub fn is_token(text: &str) -> bool {
     let sign = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
@@ -271,6 +284,9 @@ fn kind(item: &Item) -> &'static str {
 
 fn shown(item: &Item) -> String {
     match item {
+        Item::Value(Value::String(text)) if text.value().chars().count() > 60 => {
+            format!("{:?}…", text.value().chars().take(60).collect::<String>())
+        }
         Item::Value(Value::String(text)) => format!("{:?}", text.value()),
         Item::Value(Value::Integer(number)) => number.value().to_string(),
         Item::Value(Value::Float(number)) => number.value().to_string(),

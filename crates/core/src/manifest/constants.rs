@@ -1,7 +1,7 @@
 //! Constants: values that have a name, and stand in texts as `${name}`.
 //!
 //! A text that is nothing but `${name}` becomes the value as it is, a number too; elsewhere its text is put in. What is
-//! meant as it is written begins with two signs: `$${HOME}`. Lines stay where they are, so that places stay true.
+//! meant as it is written begins with two signs: `$${HOME}`. `${application}` and `${environment}` are always there. Lines stay where they are, so that places stay true.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
@@ -30,6 +30,7 @@ struct Given {
 pub(super) fn fill<'a>(
     files: &'a [SourceFile],
     environment: Option<&Name>,
+    named: Option<&Name>,
 ) -> Result<Cow<'a, [SourceFile]>, Vec<Problem>> {
     let parsed: Vec<_> = files.iter().map(|file| (file, Document::parse(file.text.as_str()).ok())).collect();
     let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
@@ -44,7 +45,14 @@ pub(super) fn fill<'a>(
     if given.is_empty() && !uses {
         return Ok(Cow::Borrowed(files));
     }
-    let mut filler = Filler { given: &given, used: BTreeSet::new(), problems: Vec::new() };
+    let documents = || parsed.iter().filter_map(|(_, document)| document.as_ref());
+    let application = documents().find_map(|document| document.get("application")?.as_str());
+    let application = named.map(Name::as_str).or(application);
+    let of_itself = [("application", application), ("environment", environment.map(Name::as_str))];
+    let of_itself = of_itself.into_iter().filter_map(|(name, value)| Some((name, Json::from(value?))));
+    let of_itself: BTreeMap<&str, Json> = of_itself.collect();
+    let mut filler =
+        Filler { given: &given, of_itself: &of_itself, used: BTreeSet::new(), problems: Vec::new() };
     let mut filled = Vec::new();
     for (file, document) in &parsed {
         let Some(document) = document else {
@@ -89,6 +97,8 @@ fn gather(
 
 struct Filler<'a> {
     given: &'a BTreeMap<String, Vec<Given>>,
+    /// What is always there: the application's name and the environment's.
+    of_itself: &'a BTreeMap<&'static str, Json>,
     used: BTreeSet<String>,
     problems: Vec<Problem>,
 }
@@ -96,7 +106,7 @@ struct Filler<'a> {
 impl<'a> Filler<'a> {
     /// A constant's value in an environment: its own, or the common one.
     fn known(&self, name: &str, environment: Option<&str>) -> Option<&'a Json> {
-        let all = self.given.get(name)?;
+        let Some(all) = self.given.get(name) else { return self.of_itself.get(name) };
         let own = all.iter().find(|it| it.environment.is_some() && it.environment.as_deref() == environment);
         Some(&own.or(all.iter().find(|it| it.environment.is_none()))?.value)
     }

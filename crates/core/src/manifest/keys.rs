@@ -13,6 +13,8 @@ pub enum Shape {
     Name,
     /// An image, as `repository:tag`.
     Image,
+    /// The digest of an image's manifest, as `sha256:` and 64 hexadecimal digits.
+    Digest,
     /// A whole number in this range.
     Integer(i64, i64),
     /// A number in this range.
@@ -29,6 +31,8 @@ pub enum Shape {
     Word(&'static [&'static str]),
     /// A host name, or `*.` in front of one.
     HostPattern,
+    /// A value encrypted in the age format, as text (age-encryption.org/v1, armored).
+    Encrypted,
     /// A word of visible characters, as names of cookies and headers are (RFC 9110, section 5.6.2).
     Token,
     /// True or false.
@@ -91,6 +95,7 @@ pub static FILE: Shape = Shape::Table(&[
         &Shape::Map(MapKey::Name, &Shape::Constant),
         "Values with a name, which stand in texts as ${name}; $${name} is meant as it is written.",
     ),
+    key("secret", &Shape::Map(MapKey::Name, &SECRET), "Values that only the platform can read."),
     key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "What should run."),
     key("service", &Shape::Map(MapKey::Name, &SERVICE), "A stable name and address in front of replicas."),
     key("route", &Shape::Map(MapKey::Name, &ROUTE), "A host that lets the outside in."),
@@ -100,14 +105,23 @@ pub static FILE: Shape = Shape::Table(&[
 /// What may differ in an environment.
 pub static OVERLAY: Shape = Shape::Table(&[
     key("constants", &Shape::Map(MapKey::Name, &Shape::Constant), "Constants that are others here."),
+    key("secret", &Shape::Map(MapKey::Name, &SECRET), "Secrets that are others here."),
     key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "Keys of workloads that differ here."),
     key("service", &Shape::Map(MapKey::Name, &SERVICE), "Keys of services that differ here."),
     key("route", &Shape::Map(MapKey::Name, &ROUTE), "Keys of routes that differ here."),
 ]);
 
+/// A secret whose value is in the file, encrypted.
+pub static SECRET: Shape = Shape::Table(&[required(
+    "age",
+    &Shape::Encrypted,
+    "The value, encrypted to the key that `mainyard secret public-key` prints.",
+)]);
+
 /// A workload.
 pub static WORKLOAD: Shape = Shape::Table(&[
     required("image", &Shape::Image, "The image, by name and tag."),
+    key("digest", &Shape::Digest, "This very image, whatever its name stands for by now."),
     key("replicas", &Shape::Integer(0, 10_000), "How many copies; left out, it belongs to whoever scales."),
     key("ports", &Shape::Map(MapKey::Name, &PORT), "Ports the process listens on, by name."),
     key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "What selectors look at."),

@@ -16,14 +16,29 @@ use crate::near::did_you_mean;
 pub struct Declared {
     /// The application all of it belongs to.
     pub application: Name,
+    /// Secrets whose values are in the files.
+    pub secrets: BTreeMap<Name, DeclaredSecret>,
     /// Workloads by name.
     pub workloads: BTreeMap<Name, DeclaredWorkload>,
     /// Services by name; those that a workload with ports gets by itself included.
     pub services: BTreeMap<Name, ServiceSpec>,
     /// Routes by name.
     pub routes: BTreeMap<Name, RouteSpec>,
+    /// Where it was given a name of its own: what the files call each of these names.
+    pub called: BTreeMap<Name, Name>,
     /// What is valid and most likely not meant.
     pub warnings: Vec<Problem>,
+}
+
+/// A secret whose value is in the files, encrypted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeclaredSecret {
+    /// The value, encrypted in the age format, as text.
+    pub age: String,
+    /// Whether it is text, once it was opened; nobody but the platform can tell before.
+    pub text: bool,
+    /// Where it is declared.
+    pub place: Place,
 }
 
 /// A declared workload.
@@ -51,11 +66,24 @@ pub fn environments(files: &[SourceFile]) -> BTreeSet<Name> {
 /// # Errors
 /// Everything that is wrong, in the order of the files, each with its place.
 pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared, Vec<Problem>> {
-    let files = super::constants::fill(files, environment)?;
+    read_as(files, environment, None)
+}
+
+/// The same, where the application and all that is in it has another name than its own: so it can be there several times.
+///
+/// # Errors
+/// As of [`read`]; and names that would be too long.
+pub fn read_as(
+    files: &[SourceFile],
+    environment: Option<&Name>,
+    named: Option<&Name>,
+) -> Result<Declared, Vec<Problem>> {
+    let files = super::constants::fill(files, environment, named)?;
     let parsed = parse(&files)?;
     let mut problems = Vec::new();
     let application = application(&parsed, &mut problems);
     let mut reader = Reader { parsed: &parsed, environment, problems, warnings: Vec::new() };
+    let secrets = reader.objects("secret", Reader::secret);
     let workloads = reader.objects("workload", Reader::workload);
     let mut services = reader.objects("service", Reader::service);
     let routes = reader.objects("route", Reader::route);
@@ -65,13 +93,24 @@ pub fn read(files: &[SourceFile], environment: Option<&Name>) -> Result<Declared
         }
     }
     let warnings = Vec::new();
-    let mut declared =
-        application.map(|application| Declared { application, workloads, services, routes, warnings });
+    let called = BTreeMap::new();
+    let mut declared = application.map(|application| Declared {
+        application,
+        secrets,
+        workloads,
+        services,
+        routes,
+        called,
+        warnings,
+    });
     if let Some(declared) = &mut declared {
         reader.warn_of_open_secrets(declared);
         declared.warnings = std::mem::take(&mut reader.warnings);
         reader.check_references(declared);
         reader.check_order(declared);
+        if let Some(named) = named {
+            reader.rename(declared, named);
+        }
     }
     match declared {
         Some(declared) if reader.problems.is_empty() => Ok(declared),
@@ -181,6 +220,15 @@ impl Reader<'_> {
         !missing.is_empty()
     }
 
+    fn secret(&mut self, name: &Name, value: Json) -> Option<DeclaredSecret> {
+        if self.lacks("secret", name, &value, &["age"]) {
+            return None;
+        }
+        let age = value.get("age").and_then(Json::as_str)?.trim().to_owned();
+        let place = self.place(&["secret", name.as_str(), "age"]);
+        Some(DeclaredSecret { age, text: true, place })
+    }
+
     fn workload(&mut self, name: &Name, value: Json) -> Option<DeclaredWorkload> {
         if self.lacks("workload", name, &value, &["image"]) {
             return None;
@@ -283,6 +331,8 @@ impl Reader<'_> {
     }
 }
 
+mod naming;
+pub(crate) use naming::as_in_files;
 mod open_secrets;
 mod order;
 mod ways;

@@ -16,6 +16,7 @@ mod write;
 
 pub use back::{Change, write_back};
 pub use check::{is_host, is_token};
-pub use meaning::{Declared, DeclaredWorkload, environments, read};
+pub(crate) use meaning::as_in_files;
+pub use meaning::{Declared, DeclaredSecret, DeclaredWorkload, environments, read, read_as};
 pub use problem::{Place, Problem, SourceFile};
 pub use write::{Written, write, written};

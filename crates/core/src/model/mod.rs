@@ -33,7 +33,10 @@ pub use route::{
     RouteLimits, RouteSpec, RouteTls, Sticky,
 };
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
-pub use secret::{Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting};
+pub use secret::{
+    ENCRYPTED_HEAD, Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting,
+    as_encrypted, encrypted,
+};
 pub use service::{ServicePort, ServiceSpec, Speaks};
 pub use source::{
     CatchingUp, Commit, FollowRule, GitNewer, GoneFromGit, LetIn, LiveChanged, SetBack, Source, Touched,

@@ -19,14 +19,30 @@ pub struct Secret {
     pub target: Target,
     /// Its versions by number; the newest is the last.
     pub versions: BTreeMap<u32, SecretVersion>,
+    /// The application that declares it; `None` where people add its versions.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub application: Option<Name>,
     /// Who added it.
     pub origin: Origin,
+}
+
+/// What a value in the age format begins with, as text.
+pub const ENCRYPTED_HEAD: &str = "-----BEGIN AGE ENCRYPTED FILE-----";
+
+/// A value that is encrypted to an environment's key, as a version of a secret has it.
+pub fn encrypted(environment: &Name, text: &str) -> String {
+    format!("{environment} {}", text.trim())
+}
+
+/// The environment and the encrypted text, where a version has such a value.
+pub fn as_encrypted(sealed: &str) -> Option<(&str, &str)> {
+    sealed.split_once(' ').filter(|(_, text)| text.starts_with(ENCRYPTED_HEAD))
 }
 
 /// One version of a secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SecretVersion {
-    /// Under which name its sealed value is kept.
+    /// Under which name its sealed value is kept; or the value itself, encrypted to the environment's key ([`encrypted`]).
     pub sealed: String,
     /// Whether the value is text, which can be a setting; anything else can only be a file.
     pub text: bool,

@@ -139,6 +139,8 @@ pub enum Touched {
     Service(Name),
     /// A route.
     Route(Name),
+    /// The value of a secret.
+    Secret(Name),
 }
 
 impl std::fmt::Display for Touched {
@@ -149,6 +151,7 @@ impl std::fmt::Display for Touched {
             Touched::Workload(name) => write!(f, "workload {name}"),
             Touched::Service(name) => write!(f, "service {name}"),
             Touched::Route(name) => write!(f, "route {name}"),
+            Touched::Secret(name) => write!(f, "the value of the secret {name}"),
         }
     }
 }
@@ -178,6 +181,15 @@ pub struct CatchingUp {
     pub waits_for: Option<String>,
 }
 
+impl CatchingUp {
+    /// A commit begins its way, because somebody said so.
+    pub fn begin(commit: Commit, by: &str, remove: bool, now: Timestamp) -> CatchingUp {
+        let mut origin = Origin::new(by, "declared", now);
+        origin.commit = Some(commit.id.clone());
+        CatchingUp { commit, origin, remove, made: BTreeMap::new(), waits_for: None }
+    }
+}
+
 /// A commit that is not tried again by itself: a rollout of it went back, or a person stopped it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SetBack {
@@ -202,6 +214,9 @@ pub struct Source {
     /// The folder; the whole repository where it is empty.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub folder: String,
+    /// The name under which the application is here, where it is not its own.
+    #[serde(default, rename = "as", skip_serializing_if = "Option::is_none")]
+    pub named: Option<Name>,
     /// By what Git lets it in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub let_in: Option<LetIn>,
@@ -259,8 +274,25 @@ pub struct Source {
 }
 
 impl Source {
-    /// What it leaves alone of this.
-    pub fn yields_to(&self, what: &Touched) -> Option<&Yield> {
-        self.yields.iter().find(|it| it.what == *what)
+    /// Commits that it stands on, goes to, or has seen: what they declare must be known.
+    pub fn concerned(&self) -> impl Iterator<Item = &Commit> {
+        let on = self.catching_up.as_ref().map(|it| &it.commit);
+        [self.seen.as_ref(), self.applied.as_ref(), on].into_iter().flatten()
+    }
+
+    /// The commit of this id, or of the one id that begins so, with four digits at least.
+    ///
+    /// # Errors
+    /// In words, why there is none.
+    pub fn commit(&self, id: &str) -> Result<&Commit, String> {
+        let mut found = self.commits.iter().filter(|commit| id.len() >= 4 && commit.id.starts_with(id));
+        match (found.next(), found.next()) {
+            (Some(commit), None) => Ok(commit),
+            (Some(_), Some(_)) => Err(format!("several commits of {} begin with {id}", self.target)),
+            _ => {
+                let known = self.commits.len();
+                Err(format!("{} knows no commit {id}; it knows the last {known}", self.target))
+            }
+        }
     }
 }

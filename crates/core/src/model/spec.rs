@@ -11,6 +11,9 @@ use super::{Bytes, Cpu, ImageRef, Name, SecretUse, Setting, Span};
 pub struct ReleaseSpec {
     /// The image by name; the release records the digest it stood for.
     pub image: ImageRef,
+    /// The image of this digest, whatever its name stands for by now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
     /// Ports the process listens on, by name.
     #[serde(default)]
     pub ports: BTreeMap<Name, u16>,

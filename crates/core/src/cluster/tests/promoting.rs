@@ -54,6 +54,17 @@ fn the_very_image_and_settings_go_over_and_limits_stay() {
     yard.settle_down();
     assert_eq!(yard.cluster.state.workloads[&production()].state, WorkloadState::Steady);
     assert_eq!(yard.cluster.state.workloads[&production()].wanted, 2);
+    // What a commit would say is what runs then.
+    let text = MANIFEST.replace("api.lockers", "www.lockers");
+    let declared = read(&[SourceFile { name: "mainyard.toml".into(), text }], Some(&name("production")));
+    let declared = declared.expect("valid");
+    let tested = yard.cluster.promotes(&api(), &name("production")).expect("tested").0;
+    let change = crate::follow::back::promotion(&declared, &name("locker-api"), &tested).expect("a change");
+    assert_eq!(
+        (&change.is["image"], &change.is["digest"]),
+        (&"lockers/locker-api:1.5.0".into(), &"sha256:1.5.0".into())
+    );
+    assert_eq!(change.is["settings"]["LEVEL"], "debug");
     let again = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect("the same");
     assert_eq!(again.release, None);
 }

@@ -140,3 +140,43 @@ fn bytes_that_are_no_text_do_not_become_a_setting() {
     assert!(refused.message.contains("has db-password as a setting"), "{}", refused.message);
     assert_eq!(yard.cluster.state.secrets[&secret("db-password")].newest(), 1);
 }
+
+fn with_secret(age: &str) -> String {
+    format!(
+        "application = \"lockers\"\n[secret.word]\nage = \"-----BEGIN AGE ENCRYPTED FILE-----{age}\"\n{}\nsettings = {{ WORD = {{ secret = \"word\" }} }}\n",
+        "[workload.locker-api]\nimage = \"lockers/locker-api:1.4.0\""
+    )
+}
+
+#[test]
+fn a_value_that_is_declared_encrypted_is_a_version_and_the_same_again_is_none() {
+    let mut yard = Yard::new();
+    let lines = yard.declare(&with_secret("first"), false);
+    assert_eq!(lines.len(), 2, "{lines:?}");
+    yard.settle_down();
+    let secret: Target = "staging/word".parse().expect("a target");
+    let newest = |yard: &Yard| {
+        let (number, version) = yard.cluster.state.secrets[&secret].versions.iter().next_back().expect("one");
+        (*number, crate::model::as_encrypted(&version.sealed).map(|(environment, _)| environment.to_owned()))
+    };
+    assert_eq!(newest(&yard), (1, Some("staging".to_owned())));
+    assert_eq!(yard.cluster.state.secrets[&secret].application, Some(name("lockers")));
+    assert!(yard.declare(&with_secret("first"), false).is_empty());
+    let lines = yard.declare(&with_secret("second"), false);
+    assert_eq!(
+        lines,
+        [
+            "secret word: version 2, as it is encrypted there",
+            "workload locker-api: secret word version 1 → version 2, makes release 2"
+        ]
+    );
+    yard.settle_down();
+    assert_eq!(yard.cluster.state.releases[&(api(), ReleaseNumber(2))].secrets[&name("word")], 2);
+    // By hand there may be another; what is declared is then a version again.
+    let value = SealedValue { name: "by hand".into(), text: true };
+    yard.cluster.add_secret(&secret, value, "mira", yard.now).expect("added");
+    yard.settle_down();
+    assert_eq!(newest(&yard), (3, None));
+    assert_eq!(yard.declare(&with_secret("second"), false).len(), 2);
+    assert_eq!(newest(&yard).0, 4);
+}

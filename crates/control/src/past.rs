@@ -1,0 +1,226 @@
+//! Any moment: what is asked of the present is answered of the past too, and what became of everything since.
+
+use actix_web::web::{self, Data, Json, Query};
+use jiff::Timestamp;
+use mainyard_core::cluster::{Object, State};
+use mainyard_core::model::{Name, Target};
+use mainyard_core::past::{in_few_words, since};
+use mainyard_store::{Entry, Past, Sought};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use tokio::sync::RwLockReadGuard;
+
+use crate::Control;
+use crate::answers::{Answer, default_tail};
+use crate::problem::Problem;
+
+/// At which moment; now, where none is given.
+#[derive(Debug, Clone, Copy, Default, Deserialize, utoipa::IntoParams)]
+pub struct AsOf {
+    /// A moment of the past (RFC 3339).
+    #[serde(default)]
+    #[param(value_type = Option<String>)]
+    pub as_of: Option<Timestamp>,
+}
+
+/// Everything, as it is or as it was.
+pub enum View<'a> {
+    /// Now.
+    Present(RwLockReadGuard<'a, (State, u64)>),
+    /// Then.
+    Past(Box<Past>, Timestamp),
+}
+
+impl View<'_> {
+    /// Every object.
+    pub fn state(&self) -> &State {
+        match self {
+            View::Present(published) => &published.0,
+            View::Past(past, _) => &past.state,
+        }
+    }
+
+    /// The number of the last change.
+    pub fn cursor(&self) -> u64 {
+        match self {
+            View::Present(published) => published.1,
+            View::Past(past, _) => past.number,
+        }
+    }
+
+    /// The moment, of the past.
+    pub fn as_of(&self) -> Option<Timestamp> {
+        match self {
+            View::Present(_) => None,
+            View::Past(_, at) => Some(*at),
+        }
+    }
+
+    /// The moment.
+    pub fn at(&self) -> Timestamp {
+        self.as_of().unwrap_or_else(Timestamp::now)
+    }
+
+    /// Whether replicas are known.
+    pub fn whole(&self) -> bool {
+        match self {
+            View::Present(_) => true,
+            View::Past(past, _) => past.whole,
+        }
+    }
+}
+
+/// Everything as it was at a moment, or as it is.
+///
+/// # Errors
+/// For a moment that is still to come, or that the record does not reach back to.
+pub async fn view(control: &Control, AsOf { as_of }: AsOf) -> Result<View<'_>, Problem> {
+    let Some(at) = as_of else { return Ok(View::Present(control.steward.published.read().await)) };
+    if at > Timestamp::now() {
+        return Err(Problem::invalid(format!("{at:.0} is still to come; the past can be seen")));
+    }
+    match control.store.past(at).await? {
+        Some(past) => Ok(View::Past(Box::new(past), at)),
+        None => {
+            let reach = control.store.reach().await?;
+            let begins =
+                reach.map_or_else(String::new, |reach| format!(": it begins at {:.0}", reach.declared));
+            Err(Problem::not_found(format!("the record does not reach back to {at:.0}{begins}")))
+        }
+    }
+}
+
+pub fn routes(app: &mut web::ServiceConfig) {
+    app.route("/trail", web::get().to(trail)).route("/since", web::get().to(became));
+}
+
+/// Since when, and of what.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+pub struct Since {
+    /// A moment of the past (RFC 3339).
+    #[param(value_type = String)]
+    as_of: Timestamp,
+    /// An environment.
+    #[param(value_type = String)]
+    environment: Name,
+    /// One object in it only, by its name.
+    #[serde(default)]
+    #[param(value_type = Option<String>)]
+    of: Option<Name>,
+}
+
+/// What is not as it was then, object by object and field by field.
+#[utoipa::path(get, path = "/api/v1/since", params(Since), responses((status = 200), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn became(control: Data<Control>, query: Query<Since>) -> Answer {
+    let Since { as_of, environment, of } = query.into_inner();
+    let then = view(&control, AsOf { as_of: Some(as_of) }).await?;
+    let now = view(&control, AsOf::default()).await?;
+    let only = of.map(|name| Target::new(&environment, &name));
+    let became = since(then.state(), now.state(), &environment, only.as_ref(), then.whole());
+    Ok(Json(json!({"as_of": as_of, "whole": then.whole(), "became": became})))
+}
+
+/// Which entries of the trail.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+pub struct TrailQuery {
+    /// Of one object only, by its key; with its releases and replicas.
+    #[serde(default)]
+    of: String,
+    /// Of one environment, and of what is outside of all.
+    #[serde(default)]
+    environment: String,
+    /// Of one kind of object.
+    #[serde(default)]
+    kind: String,
+    /// By one member, or by the platform.
+    #[serde(default)]
+    by: String,
+    /// Of one act, such as `scaled`.
+    #[serde(default)]
+    act: String,
+    /// Not before this moment (RFC 3339).
+    #[serde(default)]
+    #[param(value_type = Option<String>)]
+    from: Option<Timestamp>,
+    /// Not after this moment (RFC 3339).
+    #[serde(default)]
+    #[param(value_type = Option<String>)]
+    until: Option<Timestamp>,
+    /// Before this change.
+    #[serde(default)]
+    before: Option<u64>,
+    /// What the platform decided by itself too.
+    #[serde(default)]
+    platform: bool,
+    /// How many entries at most.
+    #[serde(default = "default_tail")]
+    limit: u32,
+}
+
+/// Who did what, the newest first.
+#[utoipa::path(get, path = "/api/v1/trail", params(TrailQuery), responses((status = 200)))]
+pub async fn trail(control: Data<Control>, query: Query<TrailQuery>) -> Answer {
+    let it = query.into_inner();
+    let platform = it.platform || it.by == "platform";
+    let limit = it.limit.min(1000) as usize;
+    let sought = Sought {
+        of: it.of,
+        environment: it.environment,
+        kind: it.kind,
+        by: it.by,
+        act: it.act,
+        from: it.from,
+        until: it.until,
+        before: it.before,
+        platform,
+        limit: 0,
+    };
+    let mut shown: Vec<Value> = Vec::new();
+    let mut sought = Sought { limit: it.limit.min(1000), ..sought };
+    loop {
+        let entries = control.store.trail(&sought).await?;
+        let more = entries.len() == sought.limit as usize;
+        sought.before = entries.last().map(|entry| entry.number);
+        shown.extend(entries.into_iter().map(told));
+        once_each(&mut shown);
+        if !more || shown.len() >= limit {
+            break;
+        }
+    }
+    shown.truncate(limit);
+    Ok(Json(json!(shown)))
+}
+
+/// An entry, with what it came to in few words.
+fn told(entry: Entry) -> Value {
+    let object = entry.body.clone().map(|body| Object::read(entry.kind, body));
+    let so_that = match object {
+        Some(Ok(object)) => in_few_words(Some(&object)),
+        None => in_few_words(None),
+        // An earlier version wrote it otherwise.
+        Some(Err(_)) => String::new(),
+    };
+    let mut told = json!(entry);
+    told["so_that"] = json!(so_that);
+    told
+}
+
+/// What the platform noted several times over in the same words stands there once, as it came.
+fn once_each(shown: &mut Vec<Value>) {
+    let same = |newer: &Value, older: &Value| {
+        newer["cause"]["by"] == "platform"
+            && older["cause"]["by"] == "platform"
+            && newer["key"] == older["key"]
+            && newer["kind"] == older["kind"]
+            && newer["so_that"] == older["so_that"]
+    };
+    let mut kept: Vec<Value> = Vec::with_capacity(shown.len());
+    for entry in shown.drain(..) {
+        let earlier = kept.iter().rposition(|it| it["key"] == entry["key"] && it["kind"] == entry["kind"]);
+        match earlier {
+            Some(at) if same(&kept[at], &entry) => kept[at] = entry,
+            _ => kept.push(entry),
+        }
+    }
+    *shown = kept;
+}
