@@ -30,7 +30,7 @@ export function App() {
   if (phase.phase === 'refused') {
     return (
       <Alone title="Nothing to see there">
-        {phase.because}. <a className="underline" href="/">Back to now</a>
+        {phase.because.charAt(0).toUpperCase()}{phase.because.slice(1)}. <a className="underline" href="/">Back to now</a>
       </Alone>
     )
   }

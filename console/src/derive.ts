@@ -174,9 +174,9 @@ function sentence(text: string) {
 }
 
 /** The time of day; with the day where it is another one. */
-export function moment(iso: string): string {
+export function moment(iso: string, toTheSecond = false): string {
   const at = new Date(iso)
-  const time = at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
+  const time = at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', ...(toTheSecond && { second: '2-digit' }) })
   return at.toDateString() === new Date().toDateString() ? time : `${at.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`
 }
 

@@ -157,7 +157,7 @@ function TableRow({ row }: { row: Row }) {
         <span className="figures text-xs text-soft">{tag(release?.spec.image ?? '')}</span>
       </td>
       <td className="px-3 whitespace-nowrap">
-        {service === undefined ? <span className="text-faint">no port</span> : (
+        {service === undefined ? <span className="text-faint">no port</span> : asOf !== null ? <span className="text-faint">not kept</span> : (
           <>
             <Spark points={view.series[key(service.target)] ?? []} now={view.now} label={`requests to ${workload.target.name} in the last 15 minutes`} />{' '}
             <span className="figures text-xs">{rate(row.rate)}</span>

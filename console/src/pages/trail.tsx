@@ -94,7 +94,7 @@ export function TrailPage() {
                 <tr key={entry.number} className="border-b border-line/70 last:border-b-0">
                   <td className="figures px-3 py-2 text-xs whitespace-nowrap">
                     {/* Another page of the console, as everything was then. */}
-                    <a className="hover:underline" href={then(entry.at, `/${environment}`)} title="The board as it was then">{moment(entry.at)}</a>
+                    <a className="hover:underline" href={then(entry.at, `/${environment}`)} title="The board as it was then">{moment(entry.at, true)}</a>
                   </td>
                   <td className="px-3">{entry.cause.by}</td>
                   <td className="px-3">{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources?commit=${entry.cause.commit}`}>{entry.cause.commit.slice(0, 9)}</Link></>}</td>

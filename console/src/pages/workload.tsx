@@ -3,6 +3,7 @@ import { Link, useParams, useSearchParams } from 'react-router'
 
 import { NOT_ISOLATED, isolates, isOpen, key, millis, moment, moves, rate, rows, short, signal, type Row } from '../derive'
 import type { Figure, SecretUse } from '../model'
+import { asOf } from '../moment'
 import { DeployAct, HoldAct, RollbackAct, ScaleAct, SteerAct } from '../parts/acts'
 import { Card, Pair } from '../parts/card'
 import { Line } from '../parts/line'
@@ -54,7 +55,7 @@ export function WorkloadPage() {
           <strong className="font-semibold">{workload.reason.code}</strong> <span className="text-soft">{workload.reason.sentence}</span>
         </p>
       )}
-      <Card className="mt-4" title="What answers now" aside={<span className="figures text-xs text-soft">{rate(row.rate)}{p95 !== null && ` · p95 ${millis(p95)}`} · {failed} failed</span>}>
+      <Card className="mt-4" title={asOf === null ? 'What answers now' : 'What answered then'} aside={asOf === null && <span className="figures text-xs text-soft">{rate(row.rate)}{p95 !== null && ` · p95 ${millis(p95)}`} · {failed} failed</span>}>
         <Line row={row} />
         <p className="mt-1 text-[11px] text-faint">
           One cell, one replica: filled ready, dashed starting, half leaving, crossed failed.

@@ -205,6 +205,7 @@ export function SteerAct({ row, act, tone }: { row: Row; act: keyof typeof steer
 /** Keeping can be undone: it asks nothing. */
 export function KeepAct({ row, release }: { row: Row; release: number }) {
   const kept = row.workload.kept?.[String(release)] !== undefined
+  if (asOf !== null) return kept ? <span className="text-[13px] text-soft">kept</span> : null
   return (
     <button
       type="button" aria-pressed={kept} title={`mainyard keep ${key(row.workload.target)}@${release}${kept ? ' --no-longer' : ''}`}

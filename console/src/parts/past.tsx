@@ -65,7 +65,7 @@ export function PastMark() {
   const { environment = '' } = useParams()
   if (asOf === null) return null
   return (
-    <div role="status" data-testid="past" className="sticky top-0 z-10 flex flex-wrap items-center gap-x-4 gap-y-1 border-b-2 border-caution bg-caution-wash px-6 py-2 text-caution">
+    <div role="status" data-testid="past" className="sticky top-0 flex flex-wrap items-center gap-x-4 gap-y-1 border-b-2 border-caution bg-caution-wash px-6 py-2 text-caution">
       <p>
         <span aria-hidden>▲ </span>
         <strong className="font-semibold">As it was on {inWords(asOf)}</strong>, not as it is now. {view.whole ? 'What was served then is not kept.' : 'Replicas of then, and what was served, are not kept any more.'}

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use comfy_table::Cell;
-use mainyard_core::difference::differences;
+use mainyard_core::difference::{differences, secret_differences};
 use mainyard_core::judge::failures;
 use mainyard_core::link::percentile;
 use mainyard_core::model::{
@@ -261,8 +261,9 @@ pub async fn list(client: &Client, target: &Target, output: Output) -> Result<()
 fn what(release: &Release, before: Option<&Release>) -> String {
     let first = || release.spec.image.to_string();
     let Some(before) = before.filter(|_| release.same_as.is_none()) else { return first() };
-    let words: Vec<String> =
-        differences(&before.spec, &release.spec).iter().map(ToString::to_string).collect();
+    let mut list = differences(&before.spec, &release.spec);
+    list.extend(secret_differences(&before.secrets, &release.secrets));
+    let words: Vec<String> = list.iter().map(ToString::to_string).collect();
     if words.is_empty() { first() } else { show::clipped(&words.join(", "), 48) }
 }
 

@@ -21,7 +21,7 @@ fn path(target: &Target) -> String {
 }
 
 pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wait) -> Result<(), Failure> {
-    let value = read_value(target, keep_newline)?;
+    let value = read_value(target, "add", keep_newline)?;
     let request = client.request(Method::PUT, &path(target)).body(value);
     let answer = forecast::send(client, request, &wait.trial).await?;
     let Versioned { version, releases, held } = serde_json::from_value(answer.clone())
@@ -56,14 +56,14 @@ pub async fn public_key(client: &Client, environment: &str) -> Result<String, Fa
 /// Prints a value as a file in Git may have it: only the platform can open it.
 pub async fn encrypt(client: &Client, target: &Target, keep_newline: bool) -> Result<(), Failure> {
     let key = public_key(client, target.environment.as_str()).await?;
-    let value = read_value(target, keep_newline)?;
+    let value = read_value(target, "encrypt", keep_newline)?;
     let text = open_format::encrypt(&key, &value).map_err(|error| Failure::failed(error.to_string()))?;
     println!("[in.{}.secret.{}]\nage = \"\"\"\n{}\n\"\"\"", target.environment, target.name, text.trim());
     Ok(())
 }
 
 /// The value, from standard input only: an argument would be in the list of processes and in the shell's history.
-fn read_value(target: &Target, keep_newline: bool) -> Result<Vec<u8>, Failure> {
+fn read_value(target: &Target, act: &str, keep_newline: bool) -> Result<Vec<u8>, Failure> {
     let mut stdin = std::io::stdin().lock();
     let hidden = if stdin.is_terminal() {
         eprintln!("value of {target}, not shown; end it with Enter and Ctrl-D:");
@@ -82,7 +82,7 @@ fn read_value(target: &Target, keep_newline: bool) -> Result<Vec<u8>, Failure> {
         }
     }
     if value.is_empty() {
-        let example = format!("mainyard secret add {target} < FILE");
+        let example = format!("mainyard secret {act} {target} < FILE");
         return Err(Failure::usage(format!("standard input holds no value; give it so: {example}")));
     }
     if value.len() > SECRET_LIMIT {

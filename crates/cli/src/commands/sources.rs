@@ -179,8 +179,7 @@ pub async fn promote(
             return Ok(());
         }
     };
-    let again = format!("mainyard promote {from} --to {to} --as-commit --push");
-    say_written(&source, &answer, &again);
+    say_written(&source, &answer, &format!("mainyard promote {from} --to {to} --as-commit --push"));
     Ok(())
 }
 
@@ -208,7 +207,7 @@ fn say_written(target: &Target, answer: &Value, push: &str) {
     }
     match answer["pushed"].as_str() {
         Some(branch) => {
-            println!("\npushed as the branch {branch}; when it is merged, {target} follows again")
+            println!("\npushed as the branch {branch}; {target} follows it once it is merged")
         }
         None => println!("\nnothing was pushed; push it with: {push}"),
     }

@@ -44,6 +44,8 @@ fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
     platform.workload("production/label-printer", |w| w["state"] == "failing");
     let url = format!("file://{}", platform.data().join("demo/lockers.git").display());
     platform.ok(&["source", "add", "staging/lockers", &url, "--folder", "deploy"]);
+    let then = format!("/as-of/{}", jiff::Timestamp::now());
+    let (board_then, since_then) = (format!("{then}/staging"), format!("{then}/staging/-/since"));
     let browser = Browser::start();
     block_on(async {
         let client = browser.open().await;
@@ -61,6 +63,8 @@ fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
             ("/staging/-/routes?act=add-route", "The file that is declared"),
             ("/staging?act=add-workload", "The file that is declared"),
             ("/staging/-/images", "lockers/locker-api:1.5.0"),
+            (&board_then, "As it was on"),
+            (&since_then, "What changed in staging since"),
             ("/staging/nothing", "There is no workload"),
         ];
         for (theme, width) in [("light", 1280), ("dark", 1280), ("light", 390)] {

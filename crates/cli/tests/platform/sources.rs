@@ -12,7 +12,7 @@ use testing::smart_http::SmartHttp;
 use crate::common::{Platform, until};
 
 /// A workload that needs no secret and comes up fast.
-const APPLICATION: &str = r#"
+pub const APPLICATION: &str = r#"
 application = "lockers"
 [workload.locker-api]
 image = "lockers/locker-api:1.4.0"
@@ -27,15 +27,15 @@ host = "api.git.localhost"
 to = [{ service = "locker-api" }]
 "#;
 
-struct Followed {
-    platform: Platform,
-    theirs: Repository,
-    source: &'static str,
+pub struct Followed {
+    pub platform: Platform,
+    pub theirs: Repository,
+    pub source: &'static str,
 }
 
 impl Followed {
     /// A platform with the demo's images, and an empty environment that may follow a repository.
-    fn start() -> Followed {
+    pub fn start() -> Followed {
         let dir = tempfile::tempdir().expect("a folder");
         let theirs = dir.keep().join("lockers");
         let allowed = theirs.display().to_string();
@@ -46,12 +46,12 @@ impl Followed {
         Followed { platform, theirs, source: "square/lockers" }
     }
 
-    fn push(&self, text: &str, message: &str) -> String {
+    pub fn push(&self, text: &str, message: &str) -> String {
         self.theirs.write("deploy/mainyard.toml", text);
         self.theirs.commit(message)
     }
 
-    fn add(&self, words: &[&str]) -> String {
+    pub fn add(&self, words: &[&str]) -> String {
         let url = self.theirs.url();
         let mut all = vec!["source", "add", self.source, &url, "--folder", "deploy"];
         all.extend(words);
@@ -66,18 +66,18 @@ impl Followed {
         serde_json::from_str(&json).expect("JSON")
     }
 
-    fn until(&self, what: &str, is: impl Fn(&Value) -> bool) -> Value {
+    pub fn until(&self, what: &str, is: impl Fn(&Value) -> bool) -> Value {
         until(what, || {
             let shown = self.shown();
             is(&shown).then_some(shown)
         })
     }
 
-    fn stands_on(&self, commit: &str) -> Value {
+    pub fn stands_on(&self, commit: &str) -> Value {
         self.until("it is in step", |it| it["state"] == "in-step" && it["applied"]["id"] == commit)
     }
 
-    fn image(&self) -> String {
+    pub fn image(&self) -> String {
         let release = self.platform.ok(&["show", "square/locker-api", "--json"]);
         let shown: Value = serde_json::from_str(&release).expect("JSON");
         let wanted = shown["workload"]["release"].clone();

@@ -7,6 +7,7 @@ mod console;
 mod faults;
 mod first_minutes;
 mod first_runs;
+mod in_git;
 mod interface;
 mod mishaps;
 mod mixed_load;
