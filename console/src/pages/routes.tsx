@@ -1,16 +1,16 @@
 import { linkHorizontal } from 'd3-shape'
-import { useEffect, useState } from 'react'
-import { useParams } from 'react-router'
+import { useEffect, useState, type ReactNode } from 'react'
+import { Link, useParams } from 'react-router'
 
 import { why, type Why } from '../api'
 import { key, rate, selected, short, taken, url } from '../derive'
 import type { Certificate, Replica, Route, Service, Signal } from '../model'
 import { Command } from '../parts/command'
 import { NewRoute } from '../parts/guided'
+import { asOf } from '../moment'
 import { Badge, look } from '../parts/signal'
 import { TrafficTable } from '../parts/traffic'
 import { useQuery } from '../query'
-import { asOf } from '../moment'
 import { useView } from '../store'
 
 const WIDTH = 1130
@@ -117,9 +117,11 @@ function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) 
           {[...placed.values()].map(({ service, replicas, ready, top }) => (
             <g key={key(service.target)} transform={`translate(0 ${top + 2})`} data-service={service.target.name}>
               {replicas.length > 0 && <line x1={SERVICE.x + SERVICE.width} x2={CELLS.x} y1={SERVICE.height / 2} y2={SERVICE.height / 2} className={ready > 0 ? 'stroke-ink' : 'stroke-faint'} strokeWidth="1.5" strokeDasharray={ready > 0 ? undefined : '4 5'} />}
-              <rect x={SERVICE.x} y="0" width={SERVICE.width} height={SERVICE.height} rx="8" className="fill-press" />
-              <text x={SERVICE.x + 13} y={SERVICE.height / 2 - 4} className="fill-press-ink text-[13px] font-semibold">{clip(service.target.name, 30)}</text>
-              <text x={SERVICE.x + 13} y={SERVICE.height / 2 + 13} className="fill-press-ink text-[11px]" opacity=".75">{[service.address, ports(service), ...(service.open_to === undefined ? [] : [`open to ${service.open_to.join(', ')}`])].join(' · ')}</text>
+              <Behind replicas={replicas}>
+                <rect x={SERVICE.x} y="0" width={SERVICE.width} height={SERVICE.height} rx="8" className="fill-press" />
+                <text x={SERVICE.x + 13} y={SERVICE.height / 2 - 4} className="fill-press-ink text-[13px] font-semibold">{clip(service.target.name, 30)}</text>
+                <text x={SERVICE.x + 13} y={SERVICE.height / 2 + 13} className="fill-press-ink text-[11px]" opacity=".75">{[service.address, ports(service), ...(service.open_to === undefined ? [] : [`open to ${service.open_to.join(', ')}`])].join(' · ')}</text>
+              </Behind>
               {replicas.slice(0, CELLS.most).map((replica, index) => <MapCell key={replica.id} replica={replica} x={CELLS.x + index * 15} y={SERVICE.height / 2 - 10} />)}
               {replicas.length > CELLS.most && <text x={CELLS.x} y={SERVICE.height - 1} className="fill-soft text-[11px]">{ready} of {replicas.length} ready</text>}
               {replicas.length === 0 && <text x={CELLS.x - 50} y={SERVICE.height / 2 + 4} className="fill-fault text-[12px] font-semibold">nothing is behind it</text>}
@@ -129,6 +131,12 @@ function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) 
       </div>
     </>
   )
+}
+
+/** Leads to the workload whose replicas are behind a service, where it is one. */
+function Behind({ replicas, children }: { replicas: Replica[]; children: ReactNode }) {
+  const [of, ...others] = [...new Set(replicas.map((replica) => replica.id.slice(0, replica.id.lastIndexOf('/'))))]
+  return of === undefined || others.length > 0 ? <>{children}</> : <Link to={`/${of}`}>{children}</Link>
 }
 
 /** Why a route does not answer, in the platform's own words. */

@@ -4,7 +4,7 @@ import { linkHorizontal } from 'd3-shape'
 import { useSyncExternalStore } from 'react'
 
 import { NOT_ISOLATED, insideAddress, isOpen, isolates, key, rate, short, tag, taken, type Row } from '../derive'
-import type { Figure, Replica } from '../model'
+import type { Figure, Replica, Route } from '../model'
 import { useView } from '../store'
 import { look } from './signal'
 
@@ -34,6 +34,9 @@ interface Lane {
 const slim = matchMedia('(max-width: 640px)')
 const useNarrow = () => useSyncExternalStore((changed) => { slim.addEventListener('change', changed); return () => slim.removeEventListener('change', changed) }, () => slim.matches)
 
+/** How a way goes on to the replicas. */
+const onward = (route: Route) => (route.tls?.untouched === true ? 'TLS untouched' : `${route.tls?.onward === 'tls' ? 'TLS' : 'plain'} onward`)
+
 export function Line({ row }: { row: Row }) {
   const narrow = useNarrow()
   const view = useView()
@@ -45,7 +48,7 @@ export function Line({ row }: { row: Row }) {
 
   const all = view.figures.filter((figure) => service !== undefined && figure.service === key(service.target))
   const ways = service === undefined ? [] : [
-    ...row.routes.map((route) => ({ title: taken(route), note: 'plain onward', rate: sum(all.filter((f) => !f.inside && f.way === taken(route))) })),
+    ...row.routes.map((route) => ({ title: taken(route), note: onward(route), rate: sum(all.filter((f) => !f.inside && f.way === taken(route))) })),
     { title: `inside: ${service.target.name}:${Object.keys(service.ports)[0] ?? ''}`, note: 'from replicas', rate: sum(all.filter((f) => f.inside)) },
   ]
 

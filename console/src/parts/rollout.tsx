@@ -1,6 +1,8 @@
 // The move to a release: how far it is, what was seen of both releases, and the verdict.
 
-import { duration, isOpen, key, millis, percent, percentile, signal, type Row } from '../derive'
+import { Link } from 'react-router'
+
+import { duration, isOpen, key, millis, percent, percentile, signal, taken, type Row } from '../derive'
 import type { FirstRun, Rollout, Rule, Seen } from '../model'
 import { useView } from '../store'
 import { SteerAct } from './acts'
@@ -45,6 +47,7 @@ export function RolloutCard({ row }: { row: Row }) {
           {duration(rollout.started, rollout.ended)}<span className="text-soft">{open ? `, each part at most ${workload.rule.deadline}` : ''}{before?.ended != null && `, last time ${duration(before.started, before.ended)}`}</span>
         </Pair>
         {rollout.reason !== null && <Pair name="Why"><strong className="font-semibold">{rollout.reason.code}</strong> <span className="text-soft">{rollout.reason.sentence}</span></Pair>}
+        <Begun row={row} rollout={rollout} />
         {rollout.verdict !== null && <Pair name="Verdict">{rollout.verdict}</Pair>}
         {rollout.warm_until !== null && Date.parse(rollout.warm_until) > view.now * 1000 && <Pair name="Kept beside">release {rollout.from}, so that going back is instant, for {workload.rule.keep_old}</Pair>}
       </dl>
@@ -56,6 +59,28 @@ export function RolloutCard({ row }: { row: Row }) {
         </div>
       )}
     </Card>
+  )
+}
+
+/** Who began it and from which commit, and the hosts that lead there. */
+function Begun({ row, rollout }: { row: Row; rollout: Rollout }) {
+  const view = useView()
+  const { environment } = row.workload.target
+  const origin = view.objects.release[`${key(rollout.workload)}@${rollout.to}`]?.origin
+  const commit = Object.values(view.objects.source).flatMap((source) => source.commits ?? []).find((it) => it.id === origin?.commit)
+  return (
+    <>
+      {origin?.commit !== undefined && (
+        <Pair name="From commit">
+          <Link className="figures text-xs underline" to={`/${environment}/-/sources?commit=${origin.commit}`}>{origin.commit.slice(0, 9)}</Link> <span className="text-soft">{commit === undefined ? '' : `${commit.subject}, ${commit.by}`}</span>
+        </Pair>
+      )}
+      {row.routes.length > 0 && (
+        <Pair name="Reached at">
+          {row.routes.map((route) => <Link key={taken(route)} className="figures mr-3 text-xs underline" to={`/${environment}/-/routes?find=${route.host ?? ''}`}>{taken(route)}</Link>)}
+        </Pair>
+      )}
+    </>
   )
 }
 

@@ -60,12 +60,13 @@ pub enum Command {
         #[command(flatten)]
         output: Output,
     },
-    /// See one workload: what answers now, its releases, its replicas; or one release of it, or a service.
+    /// See one workload: what answers now, its releases, its replicas; or one release of it, a service or a route.
     #[command(
-        after_help = "Example:\n  mainyard show staging/locker-api\n  mainyard show staging/locker-api@2\n  mainyard show service:staging/locker-api\n  mainyard show staging/locker-api --as-of 14:05"
+        after_help = "Example:\n  mainyard show staging/locker-api\n  mainyard show staging/locker-api@2\n  mainyard show service:staging/locker-api\n  mainyard show route:staging/api\n  mainyard show staging/locker-api --as-of 14:05"
     )]
     Show {
-        /// The workload, as environment/name; a release, as environment/name@number; or service:environment/name.
+        /// The workload, as environment/name; a release, as environment/name@number; or service:environment/name, or
+        /// route:environment/name.
         target: String,
         #[command(flatten)]
         past: Past,

@@ -331,6 +331,38 @@ fn replicas(snapshot: &Snapshot, target: &Target) {
     }
 }
 
+/// One route: how it is reached, where it leads, and everything else that is declared of it.
+pub fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
+    let state = &snapshot.state;
+    let paint = Paint::stdout();
+    let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0u16);
+    let url = route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls));
+    println!("{}  {url}", paint.strong(&format!("route {}", route.target)));
+    println!("leads to  {}", mainyard_core::declare::leads_to(&route.spec));
+    for leg in &route.spec.to {
+        let service = state.services.get(&Target::new(&route.target.environment, &leg.service));
+        let ready = |service: &mainyard_core::model::Service| {
+            let chosen = state.workloads.values().filter(|workload| {
+                services_of(state, workload).any(|selecting| selecting.target == service.target)
+            });
+            let all = chosen.flat_map(|workload| replicas_of(&state.replicas, &workload.target));
+            all.filter(|replica| replica.state == ReplicaState::Ready).count()
+        };
+        let words = match service.map(ready) {
+            None => paint.signal(Signal::Fault, "which is not there"),
+            Some(0) => paint.signal(Signal::Fault, "no replica is ready behind it"),
+            Some(count) => format!("{count} ready"),
+        };
+        println!("          {}: {words}", leg.service);
+    }
+    for (key, value) in mainyard_core::difference::keys_of(&route.spec) {
+        if !["host", "port", "to"].contains(&key.as_str()) {
+            println!("{key:<9} {value}");
+        }
+    }
+    println!("with      the application {}, {}", route.application, change(&route.origin));
+}
+
 /// One service: where it is, who answers for it, and what its selector nearly matches.
 pub fn service(snapshot: &Snapshot, target: &mainyard_core::model::Target) {
     let state = &snapshot.state;

@@ -120,13 +120,27 @@ pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Differ
 }
 
 /// What differs between two things, key by key as they are written.
-pub fn written_differences<T: Serialize>(prefix: &str, before: &T, after: &T) -> Vec<Difference> {
+pub fn written_differences(prefix: &str, before: &impl Serialize, after: &impl Serialize) -> Vec<Difference> {
     let mut list = Gathered(Vec::new());
     list.written(prefix, before, after, &[]);
     list.0
 }
 
+/// The keys of a thing, as they are written.
+pub fn keys_of<T: Serialize>(thing: &T) -> Vec<(String, String)> {
+    let none = serde_json::Value::Object(serde_json::Map::new());
+    let told = written_differences("", &none, thing).into_iter();
+    told.filter_map(|it| Some((it.field, it.after?))).collect()
+}
+
 struct Gathered(Vec<Difference>);
+
+fn keys(value: &impl Serialize) -> serde_json::Map<String, serde_json::Value> {
+    match serde_json::to_value(value) {
+        Ok(serde_json::Value::Object(keys)) => keys,
+        _ => serde_json::Map::new(),
+    }
+}
 
 impl Gathered {
     fn field(&mut self, field: &str, before: String, after: String) {
@@ -140,11 +154,7 @@ impl Gathered {
     }
 
     /// Each key as it is written in the file; what is left out there is not in the JSON either.
-    fn written<T: Serialize>(&mut self, prefix: &str, before: &T, after: &T, except: &[&str]) {
-        let keys = |value: &T| match serde_json::to_value(value) {
-            Ok(serde_json::Value::Object(keys)) => keys,
-            _ => serde_json::Map::new(),
-        };
+    fn written(&mut self, prefix: &str, before: &impl Serialize, after: &impl Serialize, except: &[&str]) {
         let (then, now) = (keys(before), keys(after));
         let names: BTreeSet<&String> =
             then.keys().chain(now.keys()).filter(|key| !except.contains(&key.as_str())).collect();

@@ -1,6 +1,8 @@
 -- Any moment of the past: the last change of each object up to a number, and the number of a moment.
 CREATE INDEX journal_of_an_object ON journal (kind, key, number DESC);
 CREATE INDEX journal_by_time ON journal (at, number);
+-- The trail is mostly read of what people did, which is little of all.
+CREATE INDEX journal_of_people ON journal (number) WHERE cause->>'by' <> 'platform';
 
 -- From when on the journal has every change of what is declared, and every change; empty where nothing was forgotten.
 -- Of what is older there are only people's acts.

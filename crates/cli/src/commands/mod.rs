@@ -44,6 +44,10 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             let target = parse_target(target.trim_start_matches("service:"))?;
             seeing::show_service(&client.at(&past)?, &target, output).await
         }
+        Command::Show { target, past, output } if target.starts_with("route:") => {
+            let target = parse_target(target.trim_start_matches("route:"))?;
+            seeing::show_route(&client.at(&past)?, &target, output).await
+        }
         Command::Show { target, past, output } => {
             seeing::show(&client.at(&past)?, &parse_target(&target)?, output).await
         }

@@ -81,6 +81,24 @@ pub async fn show_service(client: &Client, target: &Target, output: Output) -> R
     moments::since(client, &target.environment, Some(target)).await
 }
 
+/// A route, told from a workload of the same name by `route:` in front.
+pub async fn show_route(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let snapshot = client.snapshot().await?;
+    let Some(route) = snapshot.state.routes.get(target) else {
+        let here = snapshot.state.routes.keys().filter(|known| known.environment == target.environment);
+        let hint =
+            mainyard_core::near::did_you_mean(target.name.as_str(), here.map(|known| known.name.as_str()));
+        return Err(Failure::refused(format!("there is no route {target}{hint}")));
+    };
+    if output.json {
+        println!("{:#}", json!(route));
+        return Ok(());
+    }
+    moments::mark(snapshot.as_of, snapshot.whole);
+    show::route(&snapshot, route);
+    moments::since(client, &target.environment, Some(target)).await
+}
+
 pub async fn compare(
     client: &Client,
     from: &ReleaseId,
