@@ -7,7 +7,7 @@ import type { Commit, Release, Side, Signal, Source } from '../model'
 import { asOf } from '../moment'
 import { Command } from '../parts/command'
 import { Badge } from '../parts/signal'
-import { CatchUp, Hold, Look, Resume, WriteBack } from '../parts/sources'
+import { CatchUp, Hold, Look, Resume, WriteBack, touched } from '../parts/sources'
 import { useRows, useView } from '../store'
 
 /** Git: the commits, where each environment stands on them, what differs, and what is left alone. */
@@ -175,10 +175,3 @@ function Sides({ source }: { source: Source }) {
 const sentence = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`
 const clock = (at: string) => new Date(at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
 const day = (commit: Commit) => new Date(commit.at).toLocaleString('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
-
-/** `{ "release": "locker-api" }` in words. */
-export function touched(what: Record<string, string>): string {
-  const [kind = '', name = ''] = Object.entries(what)[0] ?? []
-  if (kind === 'release' || kind === 'replicas') return `the ${kind} of ${name}`
-  return `${kind} ${name}`
-}

@@ -97,7 +97,7 @@ export function TrailPage() {
                     <a className="hover:underline" href={then(entry.at, `/${environment}`)} title="The board as it was then">{moment(entry.at, true)}</a>
                   </td>
                   <td className="px-3">{entry.cause.by}</td>
-                  <td className="px-3">{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources?commit=${entry.cause.commit}`}>{entry.cause.commit.slice(0, 9)}</Link></>}</td>
+                  <td className="px-3 whitespace-nowrap">{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources?commit=${entry.cause.commit}`}>{entry.cause.commit.slice(0, 9)}</Link></>}</td>
                   <td className="px-3 whitespace-nowrap"><span className="text-soft">{entry.kind}</span> <Object entry={entry} /></td>
                   <td className="px-3 text-soft">{entry.so_that}</td>
                 </tr>

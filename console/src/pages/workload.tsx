@@ -11,6 +11,7 @@ import { Log } from '../parts/log'
 import { ReleasesCard } from '../parts/releases'
 import { RolloutCard } from '../parts/rollout'
 import { Badge } from '../parts/signal'
+import { touched } from '../parts/sources'
 import { useView } from '../store'
 
 export function WorkloadPage() {
@@ -27,6 +28,10 @@ export function WorkloadPage() {
   const failed = own.reduce((sum, figure) => sum + figure.failed, 0)
   const way = moves(row)
   const { held } = workload
+  const left = Object.values(view.objects.source)
+    .filter((source) => source.target.environment === environment)
+    .flatMap((source) => (source.yields ?? []).map((it) => ({ source: source.target.name, it })))
+    .filter(({ it }) => it.what.release === name || it.what.replicas === name || it.what.workload === name)
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
@@ -50,6 +55,12 @@ export function WorkloadPage() {
           <Badge of="caution" word="held" /> {held.because} <span className="text-soft">{held.origin.by}, {moment(held.origin.at)}. Nothing automatic moves it until it is resumed.</span>
         </p>
       )}
+      {left.map(({ source, it }, place) => (
+        <p key={JSON.stringify(it.what)} role="status" className="mt-3 flex flex-wrap items-center gap-x-2 gap-y-1 rounded-xl border border-line border-l-4 border-l-caution bg-card px-4 py-2.5">
+          <Badge of="caution" word="held" /> The source <Link className="underline" to={`/${environment}/-/sources`}>{source}</Link> leaves {touched(it.what)} alone: <span className="text-soft">{it.origin.act} by {it.origin.by}, {moment(it.origin.at)}. Everything else goes on following Git.</span>
+          {place === 0 && held === null && <span className="ml-auto"><SteerAct row={row} act="resume" /></span>}
+        </p>
+      ))}
       {workload.reason && (
         <p role="status" className="mt-3 rounded-xl border border-line border-l-4 border-l-fault bg-card px-4 py-2.5">
           <strong className="font-semibold">{workload.reason.code}</strong> <span className="text-soft">{workload.reason.sentence}</span>

@@ -32,7 +32,7 @@ export function ReleasesCard({ row }: { row: Row }) {
                   </th>
                   <td className="pr-2"><span title={rollout?.verdict ?? undefined}><Badge of={signal(view, 'rollout', state)} word={state} /></span></td>
                   <td className="figures pr-2 text-xs">{tag(release.spec.image)}</td>
-                  <td className="pr-2 whitespace-nowrap">{moment(release.origin.at)} <span className="text-soft">{release.origin.by}{release.origin.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${release.workload.environment}/-/sources?commit=${release.origin.commit}`}>{release.origin.commit.slice(0, 9)}</Link></>}</span></td>
+                  <td className="pr-2">{moment(release.origin.at)} <span className="text-soft">{release.origin.by}{release.origin.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${release.workload.environment}/-/sources?commit=${release.origin.commit}`}>{release.origin.commit.slice(0, 9)}</Link></>}</span></td>
                   <td className="py-1.5 text-right whitespace-nowrap">
                     <span className="inline-flex items-center gap-2.5">
                       <KeepAct row={row} release={release.number} />

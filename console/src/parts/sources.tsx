@@ -148,3 +148,10 @@ export function Look({ source }: { source: Source }) {
   }
   return <Button disabled={busy} onClick={look}>{busy ? 'Looking…' : 'Look now'}</Button>
 }
+
+/** `{ "release": "locker-api" }` in words. */
+export function touched(what: Record<string, string>): string {
+  const [kind = '', name = ''] = Object.entries(what)[0] ?? []
+  if (kind === 'release' || kind === 'replicas') return `the ${kind} of ${name}`
+  return `${kind} ${name}`
+}

@@ -136,6 +136,19 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
         let mark = paint.signal(Signal::Caution, &format!("{} held", shape(Signal::Caution)));
         println!("{mark}  {because}, {}; it goes on with: mainyard resume {target}", change(origin));
     }
+    let sources = state.sources.values().filter(|source| source.target.environment == target.environment);
+    for left in sources.flat_map(|source| source.yields.iter().map(move |left| (source, left))) {
+        let (source, left) = left;
+        if left.what.workload() == Some(&target.name) {
+            let mark = paint.signal(Signal::Caution, &format!("{} held", shape(Signal::Caution)));
+            println!(
+                "{mark}  the source {} leaves {} alone: {}; it follows again with: mainyard resume {target}",
+                source.target,
+                left.what,
+                change(&left.origin)
+            );
+        }
+    }
     println!();
     line(snapshot, workload, paint);
     if let Some(rollout) = state.newest_rollout(target) {

@@ -222,5 +222,26 @@ fn once_each(shown: &mut Vec<Value>) {
             _ => kept.push(entry),
         }
     }
+    kept.sort_by_key(|entry| std::cmp::Reverse(entry["number"].as_u64()));
     *shown = kept;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_the_platform_notes_again_stands_there_once_and_in_its_order() {
+        let entry = |number: u64, by: &str, key: &str, so_that: &str| json!({"number": number, "kind": "workload", "key": key, "cause": {"by": by}, "so_that": so_that});
+        let mut shown = vec![
+            entry(9, "platform", "staging/a", "failing"),
+            entry(8, "platform", "staging/b", "steady"),
+            entry(7, "platform", "staging/a", "failing"),
+            entry(6, "mira", "staging/a", "failing"),
+            entry(5, "mira", "staging/a", "failing"),
+        ];
+        once_each(&mut shown);
+        let numbers: Vec<_> = shown.iter().filter_map(|entry| entry["number"].as_u64()).collect();
+        assert_eq!(numbers, [8, 7, 6, 5]);
+    }
 }

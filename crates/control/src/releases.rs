@@ -243,7 +243,14 @@ pub async fn resume(
     act(&control, member, path, ask, |cluster, target, by, now| {
         let goes_on = cluster.resume(target, by, now)?;
         let release = cluster.state.open_rollout(target).map(|rollout| rollout.to);
-        Ok(json!({"goes_on": goes_on, "release": release}))
+        let application = cluster.state.workloads.get(target).map(|workload| &workload.application);
+        let source = cluster.state.sources.values().find(|source| {
+            source.catching_up.is_some()
+                && source.target.environment == target.environment
+                && source.application.as_ref() == application
+        });
+        let source = source.map(|source| source.target.to_string());
+        Ok(json!({"goes_on": goes_on, "release": release, "source": source}))
     })
     .await
 }

@@ -132,11 +132,14 @@ pub enum SourceCommand {
         #[command(flatten)]
         output: Output,
     },
-    /// Look at the repository now.
+    /// Look at the repository now; follow to the end what comes of it.
     #[command(after_help = "Example:\n  mainyard source look staging/lockers")]
     Look {
         /// The source, as environment/name.
         source: String,
+        /// Come back at once.
+        #[arg(long)]
+        no_wait: bool,
     },
     /// Make the environment like a commit.
     #[command(
@@ -187,7 +190,7 @@ pub enum SourceCommand {
         /// The source, as environment/name.
         source: String,
         #[command(flatten)]
-        trial: Trial,
+        wait: Wait,
     },
     /// See the commit that would make Git agree with what is declared here; push it as a branch.
     #[command(

@@ -170,6 +170,10 @@ pub async fn steer(client: &Client, target: &Target, act: &str, wait: Wait) -> R
     let goes_on = answer["goes_on"].as_str().unwrap_or("it goes on");
     println!("{}{target}: {goes_on}", forecast::mark(&wait.trial));
     forecast::print(&answer, &wait.trial)?;
+    // What a source takes up again it brings about.
+    if let Some(source) = answer["source"].as_str().and_then(|source| source.parse().ok()) {
+        return super::sources::follow(client, &source, &wait).await;
+    }
     follow_to(client, target, &answer["release"], &wait).await
 }
 

@@ -27,10 +27,14 @@ pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
             show(&client.clone().at(&past)?, &parse_target(&source)?, output).await
         }
         Compare { source, output } => compare(client, &parse_target(&source)?, output).await,
-        Look { source } => {
+        Look { source, no_wait } => {
             let target = parse_target(&source)?;
             let looked = client.post(&path(&target, "/look"), &json!({})).await?;
-            say_looked(client, &target, &looked).await
+            say_looked(client, &target, &looked).await?;
+            if no_wait || read(client, &target).await?.state != SourceState::CatchingUp {
+                return Ok(());
+            }
+            until_there(client, &target).await
         }
         CatchUp { source, to, remove, wait } => {
             catch_up(client, &parse_target(&source)?, to, remove, &wait).await
@@ -52,14 +56,14 @@ pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
             println!("{}{target} is held: {words}", forecast::mark(&trial));
             Ok(())
         }
-        Resume { source, trial } => {
-            let target = parse_target(&source)?;
-            let answer = forecast::ask(client, Method::POST, &path(&target, "/resume"), None, &trial).await?;
-            println!("{}{target} follows Git again", forecast::mark(&trial));
+        Resume { source, wait } => {
+            let (target, trial) = (parse_target(&source)?, &wait.trial);
+            let answer = forecast::ask(client, Method::POST, &path(&target, "/resume"), None, trial).await?;
+            println!("{}{target} follows Git again", forecast::mark(trial));
             for words in answer["words"].as_array().into_iter().flatten().filter_map(Value::as_str) {
                 println!("  {words}");
             }
-            Ok(())
+            follow(client, &target, &wait).await
         }
         WriteBack { source, push, branch, output } => {
             let target = parse_target(&source)?;
@@ -364,14 +368,15 @@ async fn catch_up(
         print_lines(&lines);
     }
     forecast::print(&answer, &wait.trial)?;
-    if wait.trial.forecast || wait.no_wait {
-        return Ok(());
-    }
-    follow(client, target).await
+    follow(client, target, wait).await
 }
 
 /// Follows a source until it stands where it goes, or says why not.
-async fn follow(client: &Client, target: &Target) -> Result<(), Failure> {
+pub async fn follow(client: &Client, target: &Target, wait: &Wait) -> Result<(), Failure> {
+    if wait.trial.forecast || wait.no_wait { Ok(()) } else { until_there(client, target).await }
+}
+
+async fn until_there(client: &Client, target: &Target) -> Result<(), Failure> {
     let mut last = String::new();
     loop {
         let source = read(client, target).await?;

@@ -143,6 +143,16 @@ pub enum Touched {
     Secret(Name),
 }
 
+impl Touched {
+    /// The workload of which it is.
+    pub fn workload(&self) -> Option<&Name> {
+        match self {
+            Touched::Release(name) | Touched::Replicas(name) | Touched::Workload(name) => Some(name),
+            Touched::Service(_) | Touched::Route(_) | Touched::Secret(_) => None,
+        }
+    }
+}
+
 impl std::fmt::Display for Touched {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
