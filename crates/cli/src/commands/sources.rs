@@ -386,6 +386,8 @@ async fn until_there(client: &Client, target: &Target) -> Result<(), Failure> {
             last = line;
         }
         match source.state {
+            // It does nothing until it is resumed, as its line says.
+            _ if source.held.is_some() => return Ok(()),
             SourceState::CatchingUp => tokio::time::sleep(Duration::from_millis(150)).await,
             _ if source.catching_up.is_some() => tokio::time::sleep(Duration::from_millis(50)).await,
             SourceState::InStep => return Ok(()),
