@@ -40,7 +40,7 @@ pub fn between(before: &Release, after: &Release) -> Vec<Difference> {
     // What it stands for says more than whether that was written down.
     list.retain(|difference| difference.field != "digest");
     let mut digests = Gathered(Vec::new());
-    digests.maybe("image digest", before.digest.clone(), after.digest.clone());
+    digests.maybe("image digest", before.digest.as_deref().map(short), after.digest.as_deref().map(short));
     list.extend(digests.0);
     list.extend(secret_differences(&before.secrets, &after.secrets));
     list

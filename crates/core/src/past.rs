@@ -41,34 +41,40 @@ pub fn since(
         "workload",
         &then.workloads,
         &now.workloads,
-        |it| it.last_change.clone(),
+        |_, it| Some(it.last_change.clone()),
         |was, is| of_workload(then, was, now, is, whole),
     );
     all.pairs(
         "service",
         &then.services,
         &now.services,
-        |it| it.origin.clone(),
+        |_, it| Some(it.origin.clone()),
         |was, is| written_differences("", &was.spec, &is.spec),
     );
     all.pairs(
         "route",
         &then.routes,
         &now.routes,
-        |it| it.origin.clone(),
+        |_, it| Some(it.origin.clone()),
         |was, is| written_differences("", &was.spec, &is.spec),
     );
     all.pairs(
         "source",
         &then.sources,
         &now.sources,
-        |it| it.origin.clone(),
+        // Of what became of it later the trail tells.
+        |was, it| was.is_none().then(|| it.origin.clone()),
         |was, is| {
             let short =
                 |commit: &Option<crate::model::Commit>| commit.as_ref().map(|it| it.short().to_owned());
             let mut fields = written_differences("", &was.rule, &is.rule);
             fields.extend(differs("stands on", short(&was.applied), short(&is.applied)));
             fields.extend(differs("state", Some(was.state.to_string()), Some(is.state.to_string())));
+            let left = |source: &crate::model::Source| {
+                let left: Vec<String> = source.yields.iter().map(|it| it.what.to_string()).collect();
+                (!left.is_empty()).then(|| left.join(", "))
+            };
+            fields.extend(differs("leaves alone", left(was), left(is)));
             fields.extend(differs("held", held(was.held.as_ref()), held(is.held.as_ref())));
             fields
         },
@@ -77,7 +83,7 @@ pub fn since(
         "secret",
         &then.secrets,
         &now.secrets,
-        |it| it.origin.clone(),
+        |_, it| it.versions.values().next_back().map(|version| version.origin.clone()),
         |was, is| {
             let newest = |versions: &BTreeMap<u32, _>| {
                 versions.keys().next_back().map(|version| format!("version {version}"))
@@ -89,7 +95,7 @@ pub fn since(
         "certificate",
         &then.certificates,
         &now.certificates,
-        |it| it.origin.clone(),
+        |_, it| Some(it.origin.clone()),
         |was, is| {
             let days = |until: jiff::Timestamp| Some(until.strftime("%-d %b %Y").to_string());
             let mut fields: Vec<Difference> =
@@ -113,7 +119,7 @@ impl Gathered<'_> {
         kind: &str,
         then: &BTreeMap<Target, T>,
         now: &BTreeMap<Target, T>,
-        origin: impl Fn(&T) -> Origin,
+        origin: impl Fn(Option<&T>, &T) -> Option<Origin>,
         fields: impl Fn(&T, &T) -> Vec<Difference>,
     ) {
         let keys: BTreeSet<&Target> = then.keys().chain(now.keys()).collect();
@@ -124,9 +130,9 @@ impl Gathered<'_> {
             let (change, fields, origin) = match (then.get(key), now.get(key)) {
                 (Some(was), Some(is)) => match fields(was, is) {
                     fields if fields.is_empty() => continue,
-                    fields => (ChangeKind::Change, fields, Some(origin(is))),
+                    fields => (ChangeKind::Change, fields, origin(Some(was), is)),
                 },
-                (None, Some(is)) => (ChangeKind::Add, Vec::new(), Some(origin(is))),
+                (None, Some(is)) => (ChangeKind::Add, Vec::new(), origin(None, is)),
                 // Who removed it stands in the trail: it left nothing to say so.
                 _ => (ChangeKind::Remove, Vec::new(), None),
             };
