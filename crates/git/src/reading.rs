@@ -58,6 +58,9 @@ pub struct Fault {
     pub message: String,
 }
 
+/// What `git` says of a lock that is there already, in part.
+const LOCKED: [&str; 2] = [".lock", "remove the file manually"];
+
 /// Fetches what is followed. Gives the newest commits, the newest first.
 ///
 /// # Errors
@@ -71,7 +74,14 @@ pub async fn look(fence: &Fence, look: &Look<'_>, access: &Access) -> Result<Vec
         std::fs::create_dir_all(&repository).map_err(here)?;
         fence.run(&repository, &["init", "--quiet", "--bare"], b"").await?;
     }
-    fetch(fence, &repository, look, access).await?;
+    match fetch(fence, &repository, look, access).await {
+        Err(Error::Said { said, .. }) if LOCKED.iter().any(|words| said.contains(words)) => {
+            // A call that was ended in the middle, perhaps with the control that made it, left its locks behind.
+            remove_locks(&repository).map_err(here)?;
+            fetch(fence, &repository, look, access).await?;
+        }
+        other => other?,
+    }
     let taken = size(&repository) >> 20;
     if taken > fence.size {
         remove(&repository).map_err(here)?;
@@ -281,6 +291,20 @@ pub fn remove(repository: &Path) -> std::io::Result<()> {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
         _ => Ok(()),
     }
+}
+
+/// Removes the locks that calls of `git` make beside what they write. Of one repository there is one call at a time.
+fn remove_locks(dir: &Path) -> std::io::Result<()> {
+    for entry in std::fs::read_dir(dir)? {
+        let entry = entry?;
+        let path = entry.path();
+        if entry.file_type()?.is_dir() {
+            remove_locks(&path)?;
+        } else if path.extension().is_some_and(|ending| ending == "lock") {
+            std::fs::remove_file(&path)?;
+        }
+    }
+    Ok(())
 }
 
 /// What a folder takes on disk, in bytes.

@@ -128,6 +128,21 @@ async fn nothing_in_a_repository_is_run_and_no_other_folder_is_read() {
 }
 
 #[tokio::test]
+async fn locks_that_a_killed_call_left_behind_hinder_nobody() {
+    let place = Place::new();
+    place.theirs.write("mainyard.toml", "application = \"lockers\"\n");
+    place.theirs.commit("the first");
+    assert_eq!(place.look_at("main").await.expect("read"), ["the first"]);
+    let kept = place.fence.repository("lockers");
+    for lock in ["shallow.lock", "refs/followed.lock", "packed-refs.lock", "config.lock"] {
+        place.theirs.write("mainyard.toml", &format!("application = \"lockers\"\n# {lock}\n"));
+        place.theirs.commit(lock);
+        std::fs::write(kept.join(lock), "").expect("written");
+        assert_eq!(place.look_at("main").await.expect("read all the same")[0], lock);
+    }
+}
+
+#[tokio::test]
 async fn a_call_that_hangs_is_ended_with_all_that_it_began() {
     let mut place = Place::new();
     place.fence.time = Duration::from_millis(300);
