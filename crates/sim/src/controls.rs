@@ -58,7 +58,8 @@ impl World {
         if let Some(epoch) = self.record.take_lease(control, self.now) {
             self.note(|| format!("control {control} decides, epoch {epoch}"));
             self.outcome.epochs += 1;
-            let cluster = Cluster::new(self.record.state.clone(), epoch, self.clock());
+            let mut cluster = Cluster::new(self.record.state.clone(), epoch, self.clock());
+            cluster.begin_to_decide(self.clock());
             let it = &mut self.controls[control];
             (it.leader, it.settle_at) = (Some((cluster, epoch)), None);
             it.links.clear();

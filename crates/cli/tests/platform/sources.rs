@@ -441,18 +441,9 @@ fn control_is_killed_while_it_catches_up_and_the_end_is_the_same() {
             // SAFETY: no memory is involved; the process is of this test's own platform.
             unsafe { libc::kill(pid, libc::SIGKILL) };
         }
-        let mut last = String::new();
         until("it got there all the same", || {
             let said = yard.platform.run(&["source", "show", yard.source, "--json"]);
             let shown: Value = serde_json::from_str(&said.out).ok()?;
-            let now = format!(
-                "{round} {} {} {}",
-                shown["state"], shown["reason"], shown["catching_up"]["waits_for"]
-            );
-            if now != last {
-                eprintln!("{now}");
-                last = now;
-            }
             (shown["state"] == "in-step" && shown["applied"]["id"] == commit.as_str()).then_some(())
         });
         assert_eq!(yard.image(), format!("lockers/locker-api:{image}"));

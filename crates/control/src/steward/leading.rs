@@ -45,7 +45,8 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
         let (state, number) = steward.store.snapshot().await?;
         *steward.published.write().await = (state.clone(), number);
         steward.latest.send_replace(number);
-        let cluster = Cluster::new(state, epoch, Timestamp::now());
+        let mut cluster = Cluster::new(state, epoch, Timestamp::now());
+        cluster.begin_to_decide(Timestamp::now());
         let leader = Leader {
             steward,
             cluster,

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 
 use super::acts::{Refusal, RefusalKind};
-use super::held::Cluster;
+use super::held::{Cluster, platform};
 use super::objects::Object;
 use crate::model::{
     FirstState, Held, Origin, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, RolloutState, Target,
@@ -93,6 +93,19 @@ impl Cluster {
             || "it stays at its release".to_owned(),
             |open| format!("the rollout to {} stands still, {}", open.to, open.state),
         ))
+    }
+
+    /// A control begins to decide: while nobody did, no rollout could go on, so that time is not held against it.
+    pub fn begin_to_decide(&mut self, now: Timestamp) {
+        self.cause = platform(now);
+        let open = self.state.rollouts.values().filter(|rollout| {
+            rollout.state.is_open()
+                && !matches!(rollout.state, RolloutState::Awaiting | RolloutState::GoingBack)
+        });
+        for mut rollout in open.cloned().collect::<Vec<_>>() {
+            rollout.step_began = Some(now);
+            self.put(Object::Rollout(rollout));
+        }
     }
 
     /// Takes the mark away; a rollout goes on, with its deadline counted anew. Gives what goes on.

@@ -82,6 +82,7 @@ impl Yard {
         let declared = std::mem::take(&mut self.cluster.declared);
         self.epoch += 1;
         self.cluster = Cluster::new(self.record.clone(), self.epoch, self.now);
+        self.cluster.begin_to_decide(self.now);
         self.cluster.hear_gateway_hello("gateway-1", 1, self.now);
         self.cluster.hear_hello(hello(), self.now);
         self.reports = 0;
