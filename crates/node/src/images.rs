@@ -14,6 +14,13 @@ use tokio_util::io::{StreamReader, SyncIoBridge};
 
 use crate::Config;
 
+/// How often a blob is asked for again where control does not answer, and how long is waited before each time.
+const TRIES: u32 = 40;
+const PAUSE: std::time::Duration = std::time::Duration::from_millis(250);
+/// What is said, in part, where control went away before or while it sent a blob.
+const AWAY: [&str; 3] =
+    ["error sending request", "error decoding response body", "request or response body error"];
+
 /// An image that is unpacked on this node, and what its configuration says.
 #[derive(Debug)]
 pub struct Prepared {
@@ -98,9 +105,16 @@ impl Images {
         if let Some(image) = self.prepared(digest) {
             return Ok(image);
         }
-        let image =
-            self.get(digest).await.map_err(|message| Reason::new(ReasonCode::ImageUnusable, message))?;
-        let image = Arc::new(image);
+        let mut got = self.get(digest).await;
+        for _ in 0..TRIES {
+            // Control may be away for a moment, which says nothing of the image.
+            if !got.as_ref().is_err_and(|message| AWAY.iter().any(|words| message.contains(words))) {
+                break;
+            }
+            tokio::time::sleep(PAUSE).await;
+            got = self.get(digest).await;
+        }
+        let image = Arc::new(got.map_err(|message| Reason::new(ReasonCode::ImageUnusable, message))?);
         self.prepared
             .lock()
             .unwrap_or_else(PoisonError::into_inner)
