@@ -2,13 +2,8 @@
 
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, civil};
-use mainyard_core::declare::ChangeKind;
-use mainyard_core::difference::Difference;
-use mainyard_core::model::{Name, Signal, Target};
-use mainyard_core::past::Became;
+use mainyard_core::model::Signal;
 
-use crate::client::Client;
-use crate::show::{change, clipped};
 use crate::words::{Failure, Paint, shape};
 
 /// Reads a moment. A time of day alone is the last one of that time that has passed.
@@ -51,42 +46,6 @@ pub fn mark(as_of: Option<Timestamp>, whole: bool) {
         println!("{}", paint.quiet("  replicas of then are not known any more; what was declared is"));
     }
     println!();
-}
-
-/// Says what is not as it was then, in an environment or of one object.
-pub async fn since(client: &Client, environment: &Name, of: Option<&Target>) -> Result<(), Failure> {
-    let Some(at) = client.as_of else { return Ok(()) };
-    let of = of.map_or_else(String::new, |target| format!("&of={}", target.name));
-    let answer = client.get(&format!("/since?environment={environment}{of}")).await?;
-    let became: Vec<Became> = serde_json::from_value(answer["became"].clone())
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
-    let paint = Paint::stdout();
-    println!("\n{}", paint.strong(&format!("Since {}", crate::show::moment(at))));
-    if became.is_empty() {
-        println!("  nothing is otherwise");
-    }
-    for one in became {
-        let name = one.key.split_once('/').map_or(one.key.as_str(), |(_, name)| name);
-        let (sign, signal) = match one.change {
-            ChangeKind::Add => ("+", Signal::Good),
-            ChangeKind::Change => ("~", Signal::Moving),
-            ChangeKind::Remove => ("-", Signal::Fault),
-        };
-        let by = one.origin.as_ref().map_or_else(String::new, |origin| format!("  {}", change(origin)));
-        println!("  {} {} {}{}", paint.signal(signal, sign), one.kind, paint.strong(name), paint.quiet(&by));
-        for field in &one.fields {
-            println!("      {}", clipped(&told(field), 140));
-        }
-    }
-    Ok(())
-}
-
-/// A field's two sides; where it came, only what it is.
-fn told(field: &Difference) -> String {
-    match (&field.before, &field.after) {
-        (None, Some(after)) => format!("{}: {after}", field.field),
-        _ => field.to_string(),
-    }
 }
 
 /// The moment in the query of a path that reads.

@@ -11,6 +11,7 @@ mod logs;
 mod releases;
 mod secrets;
 mod seeing;
+mod since;
 mod sources;
 mod stats;
 pub mod told;

@@ -6,6 +6,7 @@ use mainyard_core::model::{Name, ReleaseId, Target};
 use reqwest::Method;
 use serde_json::{Value, json};
 
+use super::since::since;
 use crate::args::{Output, Trail};
 use crate::client::Client;
 use crate::words::Failure;
@@ -42,7 +43,7 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
             _ => println!(),
         }
         board::board(board);
-        moments::since(client, &board.environment, None).await?;
+        since(client, &board.environment, None).await?;
     }
     Ok(())
 }
@@ -57,7 +58,7 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
     let snapshot = client.snapshot().await?;
     moments::mark(snapshot.as_of, snapshot.whole);
     show::workload(&snapshot, target);
-    moments::since(client, &target.environment, Some(target)).await
+    since(client, &target.environment, Some(target)).await
 }
 
 /// A service, told from a workload of the same name by `service:` in front.
@@ -78,7 +79,7 @@ pub async fn show_service(client: &Client, target: &Target, output: Output) -> R
     }
     moments::mark(snapshot.as_of, snapshot.whole);
     show::service(&snapshot, target);
-    moments::since(client, &target.environment, Some(target)).await
+    since(client, &target.environment, Some(target)).await
 }
 
 /// A route, told from a workload of the same name by `route:` in front.
@@ -96,7 +97,7 @@ pub async fn show_route(client: &Client, target: &Target, output: Output) -> Res
     }
     moments::mark(snapshot.as_of, snapshot.whole);
     show::route(&snapshot, route);
-    moments::since(client, &target.environment, Some(target)).await
+    since(client, &target.environment, Some(target)).await
 }
 
 pub async fn compare(
