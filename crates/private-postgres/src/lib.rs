@@ -78,6 +78,16 @@ struct Account {
     gid: u32,
 }
 
+/// What must be true of a change before the server says that it is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Written {
+    /// It is on the disk: it outlives a power failure.
+    ToDisk,
+    /// The kernel has it: it outlives any process that is killed. A power failure may lose everything; for tests
+    /// and records that are thrown away, which then don't depend on how fast the disk is.
+    ToKernel,
+}
+
 /// A data directory and how to serve it.
 #[derive(Debug, Clone)]
 pub struct Postgres {
@@ -86,6 +96,7 @@ pub struct Postgres {
     account: Option<Account>,
     password: String,
     port: u16,
+    written: Written,
 }
 
 impl Postgres {
@@ -104,12 +115,17 @@ impl Postgres {
         let password = kept(&dir.join("password"), new_password)?;
         let port = kept(&dir.join("port"), || Ok(free_port()?.to_string()))?;
         let port = port.trim().parse().map_err(io::Error::other).doing("read the port file")?;
-        let server =
-            Postgres { dir: dir.to_owned(), bin, account, password: password.trim().to_owned(), port };
+        let password = password.trim().to_owned();
+        let server = Postgres { dir: dir.to_owned(), bin, account, password, port, written: Written::ToDisk };
         if !data.join("PG_VERSION").exists() {
             server.initialise()?;
         }
         Ok(server)
+    }
+
+    /// The same server, started so that changes are written like this.
+    pub fn writing(self, written: Written) -> Postgres {
+        Postgres { written, ..self }
     }
 
     /// How to connect to the database of this name.
@@ -203,6 +219,9 @@ impl Postgres {
             "autovacuum_naptime=20s".to_owned(),
         ] {
             command.arg("-c").arg(setting);
+        }
+        if self.written == Written::ToKernel {
+            command.args(["-c", "fsync=off", "-c", "full_page_writes=off"]);
         }
         command.stdout(log.try_clone().doing("make the server's log")?).stderr(log);
         // SAFETY: setsid is safe between fork and exec.

@@ -1,6 +1,6 @@
 //! One PostgreSQL server for a test; it goes when the test ends, however it ends.
 
-use private_postgres::Postgres;
+use private_postgres::{Postgres, Written};
 
 /// A server in a temporary directory.
 pub struct Server {
@@ -18,6 +18,7 @@ impl Server {
         let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
         std::fs::set_permissions(dir.path(), open).expect("a directory that others may pass");
         let server = Postgres::open(&dir.path().join("postgres")).unwrap_or_else(|error| panic!("{error}"));
+        let server = server.writing(Written::ToKernel);
         server.start().unwrap_or_else(|error| panic!("{error}"));
         Server { server, _dir: dir }
     }

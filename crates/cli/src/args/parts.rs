@@ -34,6 +34,10 @@ pub struct Start {
     /// How replicas are kept apart. Without root only `none` is possible, and is taken by itself.
     #[arg(long, env = "MAINYARD_ISOLATION", value_name = "KIND")]
     pub isolation: Option<IsolationKind>,
+    /// Don't wait for the disk when the record is written: for tests. A power failure may then lose the record; a
+    /// killed process doesn't.
+    #[arg(long, env = "MAINYARD_NO_DISK_SYNC", value_parser = clap::builder::FalseyValueParser::new())]
+    pub no_disk_sync: bool,
     /// Come back when it is ready, and leave it running.
     #[arg(long)]
     pub background: bool,

@@ -35,6 +35,9 @@ pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     for folder in &start.allow_repositories {
         command.arg("--allow-repositories").arg(absolute(folder));
     }
+    if start.no_disk_sync {
+        command.arg("--no-disk-sync");
+    }
     if start.demo {
         command.arg("--demo").arg("--crowd").arg(start.crowd.to_string());
     }

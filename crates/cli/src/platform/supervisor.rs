@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::model::Signal;
 use mainyard_runtime::{Isolation, Means, NodeNetwork};
-use private_postgres::Postgres;
+use private_postgres::{Postgres, Written};
 use reqwest::Method;
 use serde_json::json;
 
@@ -103,6 +103,7 @@ fn bring_up(
     let listeners = Listeners::open(start, &left, chosen.claim)?;
     std::fs::create_dir_all(place.file("logs")).map_err(|error| failed(&error))?;
     let postgres = Postgres::open(&place.file("postgres")).map_err(|error| failed(&error))?;
+    let postgres = postgres.writing(if start.no_disk_sync { Written::ToKernel } else { Written::ToDisk });
     let pid = postgres.start().map_err(|error| failed(&error))?;
     postgres.create_database("mainyard").map_err(|error| failed(&error))?;
 
