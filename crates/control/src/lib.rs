@@ -106,6 +106,7 @@ pub(crate) struct Control {
     pub gateway_https: String,
     /// The local authority's certificate.
     pub authority: PathBuf,
+    pub moments: past::Moments,
 }
 
 /// Largest JSON body of a request.
@@ -150,6 +151,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         gateway_http: config.gateway_http,
         gateway_https: config.gateway_https,
         authority: config.authority,
+        moments: past::Moments::default(),
     });
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
     actix_web::rt::spawn(sources::follow_all(control.clone()));

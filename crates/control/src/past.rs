@@ -1,7 +1,10 @@
 //! Any moment: what is asked of the present is answered of the past too, and what became of everything since.
 
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, PoisonError};
+
 use actix_web::web::{self, Data, Json, Query};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use mainyard_core::cluster::{Object, State};
 use mainyard_core::model::{Name, Target};
 use mainyard_core::past::{in_few_words, since};
@@ -23,12 +26,38 @@ pub struct AsOf {
     pub as_of: Option<Timestamp>,
 }
 
+/// How many moments are kept that were looked at.
+const KEPT: usize = 2;
+/// A moment that is so long ago has nothing on its way into the record any more.
+const SETTLED: SignedDuration = SignedDuration::from_secs(60);
+
+/// The moments that were looked at last: whoever looks at one asks for it again and again.
+#[derive(Default)]
+pub struct Moments(Mutex<VecDeque<(Timestamp, Arc<Past>)>>);
+
+impl Moments {
+    fn find(&self, at: Timestamp) -> Option<Arc<Past>> {
+        let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.iter().find(|(of, _)| *of == at).map(|(_, past)| Arc::clone(past))
+    }
+
+    fn keep(&self, at: Timestamp, past: &Arc<Past>) {
+        if Timestamp::now().duration_since(at) < SETTLED {
+            return;
+        }
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.retain(|(of, _)| *of != at);
+        kept.push_front((at, Arc::clone(past)));
+        kept.truncate(KEPT);
+    }
+}
+
 /// Everything, as it is or as it was.
 pub enum View<'a> {
     /// Now.
     Present(RwLockReadGuard<'a, (State, u64)>),
     /// Then.
-    Past(Box<Past>, Timestamp),
+    Past(Arc<Past>, Timestamp),
 }
 
 impl View<'_> {
@@ -79,8 +108,15 @@ pub async fn view(control: &Control, AsOf { as_of }: AsOf) -> Result<View<'_>, P
     if at > Timestamp::now() {
         return Err(Problem::invalid(format!("{at:.0} is still to come; the past can be seen")));
     }
+    if let Some(past) = control.moments.find(at) {
+        return Ok(View::Past(past, at));
+    }
     match control.store.past(at).await? {
-        Some(past) => Ok(View::Past(Box::new(past), at)),
+        Some(past) => {
+            let past = Arc::new(past);
+            control.moments.keep(at, &past);
+            Ok(View::Past(past, at))
+        }
         None => {
             let reach = control.store.reach().await?;
             let begins =
