@@ -25,6 +25,8 @@ pub struct Present {
     pub secrets: BTreeMap<Name, u32>,
     /// How the newest version of each secret is kept.
     pub sealed: BTreeMap<Name, String>,
+    /// Secrets that were declared.
+    pub declared_secrets: BTreeMap<Name, PresentSecret>,
     /// The environment's own name.
     pub environment: Option<Name>,
     /// Services.
@@ -41,6 +43,17 @@ pub struct Present {
     pub domain: String,
     /// What is not to be touched, whatever is declared of it.
     pub left_alone: BTreeSet<Touched>,
+}
+
+/// A secret that an application declared.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PresentSecret {
+    /// Which one.
+    pub application: Name,
+    /// Workloads that have it now: by the release they want, or in any replica.
+    pub users: BTreeSet<Name>,
+    /// Every release that has it, such as `locker-api@3`.
+    pub releases: Vec<String>,
 }
 
 impl Present {
@@ -77,6 +90,8 @@ pub enum Step {
     RemoveService(Name),
     /// Remove an object.
     RemoveRoute(Name),
+    /// Remove an object.
+    RemoveSecret(Name),
 }
 
 /// A line about one change.
@@ -285,6 +300,31 @@ fn by_hand(origin: &Origin) -> String {
     if origin.act == "declared" { String::new() } else { format!(" ({origin})") }
 }
 
+/// Secrets that this application declared, declares no longer, and that nothing has any more. One that a workload is just being
+/// rolled away from stays until that is done, since the rollout may go back.
+fn unused_secrets<'a>(
+    declared: &Declared,
+    present: &'a Present,
+    plan: &Plan,
+) -> Vec<(&'a Name, &'a PresentSecret)> {
+    let mut used: BTreeSet<&Name> = BTreeSet::new();
+    for workload in declared.workloads.values() {
+        used.extend(workload.spec.secret_uses().map(|it| &it.secret));
+    }
+    used.extend(declared.routes.values().filter_map(|route| route.enter.secret()));
+    let staying =
+        present.routes.iter().filter(|(name, _)| !plan.steps.contains(&Step::RemoveRoute((*name).clone())));
+    used.extend(staying.filter_map(|(_, route)| route.spec.enter.secret()));
+    let gone = present.declared_secrets.iter().filter(|(name, secret)| {
+        secret.application == declared.application
+            && !declared.secrets.contains_key(*name)
+            && !used.contains(name)
+            && !present.leaves(Touched::Secret((*name).clone()))
+            && secret.users.iter().all(|user| plan.steps.contains(&Step::RemoveWorkload(user.clone())))
+    });
+    gone.collect()
+}
+
 fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let mine = |application: &Name| *application == declared.application;
     let removed =
@@ -320,6 +360,14 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
         plan.lines.push(removed(format!("workload {name}"), format!("{} replicas end", workload.wanted)));
         plan.steps.push(Step::RemoveWorkload(name.clone()));
     }
+    for (name, secret) in unused_secrets(declared, present, plan) {
+        let words = match secret.releases.as_slice() {
+            [] => "nothing uses it".to_owned(),
+            releases => format!("{} cannot be gone back to without it", releases.join(", ")),
+        };
+        plan.lines.push(removed(format!("secret {name}"), words));
+        plan.steps.push(Step::RemoveSecret(name.clone()));
+    }
 }
 
 fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &Present) -> Vec<Conflict> {
@@ -333,6 +381,9 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
     };
     for name in declared.workloads.keys() {
         owned("workload", name, present.workloads.get(name).map(|(workload, ..)| &workload.application));
+    }
+    for name in declared.secrets.keys() {
+        owned("secret", name, present.declared_secrets.get(name).map(|secret| &secret.application));
     }
     for name in declared.services.keys() {
         owned("service", name, present.services.get(name).map(|service| &service.application));

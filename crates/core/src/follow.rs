@@ -62,7 +62,8 @@ pub fn ahead(
 
 /// Whether so many removals are more of all that was declared than the rule lets pass by itself.
 fn removes_much(declared: &Declared, removals: usize, rule: &FollowRule) -> bool {
-    let stay = declared.workloads.len() + declared.services.len() + declared.routes.len();
+    let ways = declared.services.len() + declared.routes.len();
+    let stay = declared.workloads.len() + declared.secrets.len() + ways;
     removals * 100 > (stay + removals) * rule.remove_at_most as usize
 }
 
@@ -117,7 +118,7 @@ pub fn touched_by(step: &Step) -> Vec<Touched> {
             let release = release.then(|| Touched::Release(name.clone()));
             release.into_iter().chain(replicas.map(|_| Touched::Replicas(name.clone()))).collect()
         }
-        Step::Secret(name, ..) => vec![Touched::Secret(name.clone())],
+        Step::Secret(name, ..) | Step::RemoveSecret(name) => vec![Touched::Secret(name.clone())],
         Step::Service(name, _) | Step::RemoveService(name) => vec![Touched::Service(name.clone())],
         Step::Route(name, _) | Step::RemoveRoute(name) => vec![Touched::Route(name.clone())],
         Step::RemoveWorkload(name) => vec![Touched::Workload(name.clone())],

@@ -32,7 +32,10 @@ async fn show(client: &Client, application: &Target, output: Output) -> Result<(
     let workloads: Vec<_> = state.workloads.values().filter(|it| own(&it.target, &it.application)).collect();
     let services: Vec<_> = state.services.values().filter(|it| own(&it.target, &it.application)).collect();
     let routes: Vec<_> = state.routes.values().filter(|it| own(&it.target, &it.application)).collect();
-    if workloads.is_empty() && services.is_empty() && routes.is_empty() {
+    let secrets = state.secrets.values();
+    let secrets: Vec<_> =
+        secrets.filter(|it| it.application.as_ref().is_some_and(|of| own(&it.target, of))).collect();
+    if workloads.is_empty() && services.is_empty() && routes.is_empty() && secrets.is_empty() {
         let here = state.workloads.values().filter(|it| it.target.environment == application.environment);
         let known: BTreeSet<&str> = here.map(|it| it.application.as_str()).collect();
         let hint = mainyard_core::near::did_you_mean(application.name.as_str(), known);
@@ -43,7 +46,9 @@ async fn show(client: &Client, application: &Target, output: Output) -> Result<(
             && source.application.as_ref() == Some(&application.name)
     });
     if output.json {
-        let all = json!({"workloads": workloads, "services": services, "routes": routes, "source": source});
+        let secrets: Vec<_> =
+            secrets.iter().map(|it| json!({"secret": it.target, "version": it.newest()})).collect();
+        let all = json!({"workloads": workloads, "services": services, "routes": routes, "secrets": secrets, "source": source});
         println!("{all:#}");
         return Ok(());
     }
@@ -62,6 +67,13 @@ async fn show(client: &Client, application: &Target, output: Output) -> Result<(
     }
     for route in routes {
         rows.add_row(["route".to_owned(), route.target.name.to_string(), route.spec.at()]);
+    }
+    for secret in secrets {
+        rows.add_row([
+            "secret".to_owned(),
+            secret.target.name.to_string(),
+            format!("version {}", secret.newest()),
+        ]);
     }
     print(&rows);
     Ok(())

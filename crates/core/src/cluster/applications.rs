@@ -42,7 +42,13 @@ impl Cluster {
         let services: Vec<Target> = services.map(|it| it.target.clone()).collect();
         let workloads = self.state.workloads.values().filter(|it| of(&it.target, &it.application));
         let workloads: Vec<(Target, u32)> = workloads.map(|it| (it.target.clone(), it.wanted)).collect();
-        if routes.is_empty() && services.is_empty() && workloads.is_empty() {
+        let secrets = self.state.secrets.values();
+        let secrets = secrets.filter(|it| it.application.as_ref().is_some_and(|owner| of(&it.target, owner)));
+        let secrets: Vec<Target> = secrets.map(|it| it.target.clone()).collect();
+        for secret in &secrets {
+            self.check_unused(secret, Some(&application.name))?;
+        }
+        if routes.is_empty() && services.is_empty() && workloads.is_empty() && secrets.is_empty() {
             let here = self.state.workloads.values().filter(|it| it.target.environment == *environment);
             let known: BTreeSet<&str> = here.map(|it| it.application.as_str()).collect();
             let hint = did_you_mean(application.name.as_str(), known);
@@ -64,6 +70,10 @@ impl Cluster {
         for (target, wanted) in workloads {
             gone.push(format!("workload {target}: {wanted} replicas end"));
             self.remove_workload(&target);
+        }
+        for target in secrets {
+            gone.push(format!("secret {target}: nothing uses it any more"));
+            self.remove(Kind::Secret, target.to_string());
         }
         self.hosts_stale.insert(environment.clone());
         self.table_stale = true;

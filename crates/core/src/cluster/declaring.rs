@@ -8,7 +8,7 @@ use super::acts::{Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::address;
-use crate::declare::{ChangeLine, Conflict, Plan, Present, Step, plan};
+use crate::declare::{ChangeLine, Conflict, Plan, Present, PresentSecret, Step, plan};
 use crate::follow::touched_by;
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
@@ -88,6 +88,9 @@ impl Cluster {
                 self.hosts_stale.insert(environment.clone());
             }
             Step::RemoveRoute(name) => self.remove(Kind::Route, Target::new(environment, &name).to_string()),
+            Step::RemoveSecret(name) => {
+                self.remove(Kind::Secret, Target::new(environment, &name).to_string());
+            }
         }
     }
 
@@ -103,6 +106,16 @@ impl Cluster {
         let sealed = |secret: &Secret| {
             Some((secret.target.name.clone(), secret.versions.values().next_back()?.sealed.clone()))
         };
+        let declared = |secret: &Secret| {
+            let releases = self.state.releases.values().filter(|release| self.uses(release, &secret.target));
+            let releases = releases.map(|release| format!("{}@{}", release.workload.name, release.number));
+            let present = PresentSecret {
+                application: secret.application.clone()?,
+                users: self.users(&secret.target).into_iter().map(|user| user.name).collect(),
+                releases: releases.collect(),
+            };
+            Some((secret.target.name.clone(), present))
+        };
         let services = self.state.services.values().filter(|service| here(&service.target));
         let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
             self.state.routes.values().partition(|route| here(&route.target));
@@ -115,6 +128,13 @@ impl Cluster {
                 .values()
                 .filter(|secret| here(&secret.target))
                 .filter_map(sealed)
+                .collect(),
+            declared_secrets: self
+                .state
+                .secrets
+                .values()
+                .filter(|secret| here(&secret.target))
+                .filter_map(declared)
                 .collect(),
             environment: Some(environment.clone()),
             services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),

@@ -84,15 +84,7 @@ impl Cluster {
         now: Timestamp,
     ) -> Result<Vec<String>, Refusal> {
         let secret = self.secret(target)?.clone();
-        let mut users: Vec<String> = self.users(target).iter().map(Target::to_string).collect();
-        let routes = self.state.routes.values().filter(|route| {
-            route.target.environment == target.environment && route.spec.enter.secret() == Some(&target.name)
-        });
-        users.extend(routes.map(|route| format!("the route {}", route.target)));
-        if !users.is_empty() {
-            let message = format!("{target} is used by {}; take it out there first", users.join(", "));
-            return Refusal::new(RefusalKind::Conflict, message);
-        }
+        self.check_unused(target, None)?;
         self.cause = Origin::new(by, "removed", now);
         let count = secret.versions.len();
         let versions = if count == 1 { "1 version".to_owned() } else { format!("{count} versions") };
@@ -102,7 +94,31 @@ impl Cluster {
             format!("release {}@{} can no longer be gone back to", release.workload, release.number)
         }));
         self.remove(Kind::Secret, target.to_string());
+        if let Some(application) = secret.application {
+            let touched = [Touched::Secret(target.name.clone())];
+            self.yield_to_person(&target.environment, &application, touched);
+        }
         Ok(gone)
+    }
+
+    /// That nothing has a secret, but for what is of an application.
+    pub(super) fn check_unused(&self, target: &Target, but: Option<&Name>) -> Result<(), Refusal> {
+        let other = |of: Option<&Name>| of.is_none() || of != but;
+        let workloads = self.users(target).into_iter();
+        let workloads =
+            workloads.filter(|user| other(self.state.workloads.get(user).map(|it| &it.application)));
+        let routes = self.state.routes.values().filter(|route| {
+            route.target.environment == target.environment
+                && route.spec.enter.secret() == Some(&target.name)
+                && other(Some(&route.application))
+        });
+        let routes = routes.map(|route| format!("the route {}", route.target));
+        let users: Vec<String> = workloads.map(|user| user.to_string()).chain(routes).collect();
+        if users.is_empty() {
+            return Ok(());
+        }
+        let message = format!("{target} is used by {}; take it out there first", users.join(", "));
+        Refusal::new(RefusalKind::Conflict, message)
     }
 
     /// The secret of this target.
@@ -130,7 +146,7 @@ impl Cluster {
         live.map(|release| release.workload.clone()).collect()
     }
 
-    fn uses(&self, release: &Release, secret: &Target) -> bool {
+    pub(super) fn uses(&self, release: &Release, secret: &Target) -> bool {
         release.workload.environment == secret.environment
             && release.spec.secret_uses().any(|used| used.secret == secret.name)
     }

@@ -24,9 +24,13 @@ pub fn changes(declared: &Declared, source: &Source, state: &State) -> (Vec<Chan
     };
     let touched = |name: &&Name| source.yields.iter().any(|it| it.what == Touched::Secret((*name).clone()));
     for name in declared.secrets.keys().filter(touched) {
-        left.push(format!(
-            "the value of the secret {name} is another here: encrypt it with mainyard secret encrypt {environment}/{name}, and put it into the files by hand"
-        ));
+        left.push(if state.secrets.contains_key(&Target::new(environment, name)) {
+            format!(
+                "the value of the secret {name} is another here: encrypt it with mainyard secret encrypt {environment}/{name}, and put it into the files by hand"
+            )
+        } else {
+            format!("secret {name} is not here: take its table out of the files by hand")
+        });
     }
     for (name, git) in &declared.workloads {
         let target = Target::new(environment, name);

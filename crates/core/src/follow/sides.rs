@@ -73,6 +73,10 @@ pub fn compare(declared: &Declared, environment: &Name, state: &State) -> Vec<Ro
         running: None,
     };
     let own = |target: &Target, of: &Name| target.environment == *environment && of == application;
+    let secrets =
+        state.secrets.values().filter(|it| it.application.as_ref().is_some_and(|of| own(&it.target, of)));
+    let only_here = secrets.filter(|it| !declared.secrets.contains_key(&it.target.name));
+    rows.extend(only_here.map(|it| row(format!("secret {}", it.target.name))));
     let services = state.services.values().filter(|it| own(&it.target, &it.application));
     let only_here = services.filter(|it| !declared.services.contains_key(&it.target.name));
     rows.extend(only_here.map(|it| row(format!("service {}", it.target.name))));

@@ -5,6 +5,8 @@ use std::sync::Arc;
 use super::*;
 use crate::model::{Commit, FollowRule, GitNewer, GoneFromGit, LiveChanged, Source, SourceState};
 
+mod secrets;
+
 const FIRST: &str = r#"
 [workload.lockers-db]
 image = "lockers/locker-api:1.4.0"
@@ -348,36 +350,4 @@ fn a_url_holds_no_password_and_leads_nowhere_else() {
     ] {
         assert!(reach(bad).is_err(), "{bad}");
     }
-}
-
-#[test]
-fn a_value_that_a_person_gave_is_left_alone_and_what_git_encrypts_next_is_not_taken() {
-    let with = |age: &str| {
-        format!(
-            "[secret.word]\nage = \"-----BEGIN AGE ENCRYPTED FILE-----{age}\"\n{}",
-            FIRST.replace("replicas = 2", "replicas = 2\nsettings = { WORD = { secret = \"word\" } }")
-        )
-    };
-    let mut yard = Yard::followed(take());
-    yard.push(1, &with("first"));
-    yard.settle_down();
-    assert_eq!(yard.told(), "in-step");
-    let secret: Target = "staging/word".parse().expect("a target");
-    let value = SealedValue { name: "by hand".into(), text: true };
-    yard.cluster.add_secret(&secret, value, "mira", yard.now).expect("added");
-    yard.settle_down();
-    let left: Vec<String> = yard.followed_as().yields.iter().map(|it| it.what.to_string()).collect();
-    assert_eq!(left, ["the value of the secret word"]);
-    yard.push(2, &with("second"));
-    yard.settle_down();
-    assert_eq!(
-        yard.cluster.state.secrets[&secret].versions.values().next_back().expect("one").sealed,
-        "by hand"
-    );
-    yard.cluster.resume_source(&source(), "mira", yard.now).expect("resumed");
-    yard.settle_down();
-    let newest =
-        yard.cluster.state.secrets[&secret].versions.values().next_back().expect("one").sealed.clone();
-    assert!(newest.ends_with("second"), "{newest}");
-    assert_eq!(yard.told(), "in-step");
 }
