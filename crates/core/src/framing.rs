@@ -3,8 +3,10 @@
 //!
 //! It sees the bytes before anything else does and says how many of them may go on. A head goes on when it is whole.
 
+mod fields;
 mod head;
 
+pub use fields::{Fields, read_fields};
 use head::{Body, read_head};
 
 use crate::model::ReasonCode;

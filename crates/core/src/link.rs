@@ -204,7 +204,7 @@ pub enum GatewayOrder {
 pub struct Private {
     /// Secrets that routes let in by, in their newest version.
     pub values: Vec<(Target, SecretValue)>,
-    /// Certificates with their keys.
+    /// Certificates with their keys. Of two that cover one name, the later in this list is served.
     #[serde(default)]
     pub certificates: Vec<PrivateCertificate>,
 }

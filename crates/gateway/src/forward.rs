@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
-use http::header::{HeaderValue, LOCATION};
+use http::header::HeaderValue;
 use http::{Method, Request, Response, StatusCode};
 use http_body_util::{Either, Full};
 use hyper::body::{Body, Incoming};
@@ -18,6 +18,7 @@ use crate::body::{Fault, Passage, RequestBody};
 use crate::compress::{self, Zipped};
 use crate::counts::Ended;
 use crate::delivered::{Delivered, Tally};
+use crate::elsewhere::sent_to;
 use crate::headers::{
     REQUEST_ID, copy_without_body, given_id, length_of, prepare, strip_hop_by_hop, wanted_upgrade,
 };
@@ -146,8 +147,8 @@ impl Forwarder {
         let (route, onward, compared) = lead::route(&self.serving, request)?;
         asked.note.way = Some(Arc::clone(&route.at));
         asked.note.route = Some(Arc::clone(&route.key));
-        if !asked.arrival.secure && route.wants_tls() {
-            return self.to_https(request).map(|answer| Led::Elsewhere(Box::new(answer)));
+        if let Some(answer) = self.elsewhere(&route, request, asked.arrival.secure)? {
+            return Ok(Led::Elsewhere(Box::new(answer)));
         }
         if let Some(limiter) = &route.limiter
             && let Err(seconds) = limiter.take(asked.arrival.peer.ip())
@@ -173,16 +174,6 @@ impl Forwarder {
             return sent_to(&to, status).map(|answer| Led::Elsewhere(Box::new(answer)));
         }
         lead::through(route, self.worker, request, onward, &compared).map(Led::To)
-    }
-
-    fn to_https(&self, request: &Request<Incoming>) -> Result<Response<AnswerBody>, Refused> {
-        let host = lead::host_of(request).unwrap_or_default();
-        let port = match self.serving.https_port() {
-            Some(443) | None => String::new(),
-            Some(port) => format!(":{port}"),
-        };
-        let path = request.uri().path_and_query().map_or("/", |path| path.as_str());
-        sent_to(&format!("https://{host}{port}{path}"), StatusCode::PERMANENT_REDIRECT)
     }
 
     async fn forward(
@@ -458,14 +449,6 @@ fn too_large(limit: u64) -> Refused {
 
 fn unavailable() -> Refused {
     Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::NoneReady, "")
-}
-
-fn sent_to(to: &str, status: StatusCode) -> Result<Response<AnswerBody>, Refused> {
-    let location = HeaderValue::from_str(to).map_err(|_| Refused::bad("the path cannot be sent on"))?;
-    let mut answer = Response::new(Either::Right(Full::default()));
-    *answer.status_mut() = status;
-    answer.headers_mut().insert(LOCATION, location);
-    Ok(answer)
 }
 
 fn note<B>(request: &Request<B>, arrival: Arrival, id: &HeaderValue) -> Note {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use http::HeaderMap;
 use http::header::{HeaderName, HeaderValue};
-use mainyard_core::model::{HeaderChange, Name, PlainHttp, RouteSpec};
+use mainyard_core::model::{HeaderChange, Name, RouteSpec};
 use mainyard_core::routing::Spread;
 
 use crate::limiter::Limiter;
@@ -64,11 +64,6 @@ impl Change {
 }
 
 impl Route {
-    /// Whether a request without TLS is sent to https.
-    pub fn wants_tls(&self) -> bool {
-        self.spec.tls.as_ref().is_some_and(|tls| tls.http == PlainHttp::Redirect)
-    }
-
     /// What a request's path has below the route's, with its slash: what is added to a rewrite or a redirect.
     pub fn below<'p>(&self, path: &'p str) -> &'p str {
         let prefix = self.spec.path.trim_end_matches('/');

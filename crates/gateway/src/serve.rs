@@ -20,10 +20,12 @@ use tokio::task::{JoinHandle, LocalSet};
 use tokio_rustls::TlsAcceptor;
 
 use crate::arrival::{Arrival, Called};
+use crate::http2;
 use crate::inside::NewDoor;
 use crate::refused::Refused;
 use crate::serving::Serving;
 use crate::strict::{Line, Strict};
+use crate::tls::HTTP_2;
 use crate::worker::Forwarder;
 use crate::{Config, Network};
 
@@ -176,7 +178,11 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                     let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
                     match opened {
                         Ok(Ok(stream)) => {
-                            talk(stream, Arrival { peer, secure: true, inside: None }, forwarder).await
+                            let arrival = Arrival { peer, secure: true, inside: None };
+                            match stream.get_ref().1.alpn_protocol() {
+                                Some(HTTP_2) => http2::talk(stream, arrival, forwarder, HEADERS_WITHIN).await,
+                                _ => talk(stream, arrival, forwarder).await,
+                            }
                         }
                         other => tracing::debug!(%peer, failed = ?other.err(), "no TLS was agreed"),
                     }

@@ -17,6 +17,9 @@ use crate::route::Route;
 use crate::serving::Serving;
 use crate::worker::Forwarder;
 
+/// What a visitor that speaks HTTP/2 agrees on (RFC 7301).
+pub const HTTP_2: &[u8] = b"h2";
+
 struct Resolver {
     serving: Arc<Serving>,
     authority: Authority,
@@ -47,7 +50,7 @@ pub fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<
     let resolver = Arc::new(Resolver { serving, authority });
     let mut config =
         builder.map_err(std::io::Error::other)?.with_no_client_auth().with_cert_resolver(resolver);
-    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    config.alpn_protocols = vec![HTTP_2.to_vec(), b"http/1.1".to_vec()];
     Ok(TlsAcceptor::from(Arc::new(config)))
 }
 

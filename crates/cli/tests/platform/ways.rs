@@ -136,6 +136,12 @@ fn a_certificate_is_given_shown_and_changed_while_a_connection_lives() {
     let by_local =
         curl(&platform, &["--cacert", &local, &format!("https://{API}:{}/who", platform.https.port())]);
     assert!(String::from_utf8_lossy(&by_local.stdout).contains("\"version\""), "{by_local:?}");
+    for (asked, spoken) in [("--http2", "2"), ("--http1.1", "1.1")] {
+        let words = ["--cacert", &local, asked, "-o", "/dev/null", "-w", "%{http_version}"];
+        let url = format!("https://{API}:{}/who", platform.https.port());
+        let said = curl(&platform, &[&words[..], &[&url]].concat());
+        assert_eq!(String::from_utf8_lossy(&said.stdout), spoken);
+    }
     let key = std::fs::read(next_key).expect("the key");
     let line = key.split(|byte| *byte == b'\n').nth(1).expect("a line");
     let kept = std::fs::read(platform.data().join("gateway/private.sealed")).expect("what the gateway keeps");
@@ -200,6 +206,9 @@ async fn a_browser_that_trusts_the_platforms_authority_is_answered_over_tls() {
     wait_for_text(&client, "Locker 17, Market Square").await;
     wait_for_text(&client, "answered by").await;
     assert_eq!(client.title().await.expect("a title"), "Larkfield couriers");
+    let protocol =
+        client.execute("return performance.getEntriesByType('navigation')[0].nextHopProtocol", vec![]);
+    assert_eq!(protocol.await.expect("it ran"), "h2");
     let script = "const done = arguments[0]; const socket = new WebSocket(`wss://api.staging.lockers.localhost:${location.port}/live`); \
                   socket.onmessage = (event) => { done(event.data); socket.close() }; socket.onerror = () => done('refused'); \
                   socket.onopen = () => socket.send('from a browser')";

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use jiff::Timestamp;
 use mainyard_core::cluster::State;
 use mainyard_core::link::{Private, PrivateCertificate};
 use mainyard_core::model::Target;
@@ -12,7 +13,17 @@ use crate::vault::{Vault, VaultError};
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Wanted {
     secrets: BTreeMap<Target, String>,
-    certificates: BTreeMap<Target, (String, Option<String>, Vec<String>)>,
+    certificates: Vec<Given>,
+}
+
+/// A certificate as it was given.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+struct Given {
+    until: Timestamp,
+    target: Target,
+    names: Vec<String>,
+    chain: String,
+    sealed: Option<String>,
 }
 
 impl Wanted {
@@ -29,25 +40,29 @@ pub fn wanted(state: &State) -> Wanted {
         let newest = state.secrets.get(&secret)?.versions.values().next_back()?;
         Some((secret, newest.sealed.clone()))
     });
-    let certificates = state
-        .certificates
-        .values()
-        .map(|it| (it.target.clone(), (it.chain.clone(), it.sealed.clone(), it.names.clone())));
-    Wanted { secrets: secrets.collect(), certificates: certificates.collect() }
+    let certificates = state.certificates.values().map(|it| Given {
+        until: it.until,
+        target: it.target.clone(),
+        names: it.names.clone(),
+        chain: it.chain.clone(),
+        sealed: it.sealed.clone(),
+    });
+    let mut certificates: Vec<Given> = certificates.collect();
+    certificates.sort();
+    Wanted { secrets: secrets.collect(), certificates }
 }
 
 /// Opens them.
 pub async fn open(vault: &Vault, wanted: &Wanted) -> Result<Private, VaultError> {
-    let keys = wanted.certificates.values().filter_map(|(_, sealed, _)| sealed.clone());
+    let keys = wanted.certificates.iter().filter_map(|it| it.sealed.clone());
     let opened = vault.open(wanted.secrets.values().cloned().chain(keys).collect()).await?;
     let values =
         wanted.secrets.iter().filter_map(|(secret, name)| Some((secret.clone(), opened.get(name)?.clone())));
-    let certificates =
-        wanted.certificates.iter().map(|(target, (chain, sealed, names))| PrivateCertificate {
-            certificate: target.clone(),
-            names: names.clone(),
-            chain: chain.clone(),
-            key: sealed.as_ref().and_then(|name| opened.get(name).cloned()),
-        });
+    let certificates = wanted.certificates.iter().map(|it| PrivateCertificate {
+        certificate: it.target.clone(),
+        names: it.names.clone(),
+        chain: it.chain.clone(),
+        key: it.sealed.as_ref().and_then(|name| opened.get(name).cloned()),
+    });
     Ok(Private { values: values.collect(), certificates: certificates.collect() })
 }

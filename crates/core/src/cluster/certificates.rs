@@ -10,7 +10,7 @@ use crate::near::did_you_mean;
 
 impl State {
     /// The certificate that a host of an environment is served with: the one that its route names, or the one that covers
-    /// it and lasts longest. `None` where the local authority signs one.
+    /// it and lasts longest, one that names it exactly before one with a star. `None` where the local authority signs one.
     pub fn certificate_of(
         &self,
         environment: &Name,
@@ -21,7 +21,7 @@ impl State {
             return self.certificates.get(&Target::new(environment, named));
         }
         let here = self.certificates.values().filter(|it| it.target.environment == *environment);
-        here.filter(|it| it.covers(host)).max_by_key(|it| it.until)
+        here.filter(|it| it.covers(host)).max_by_key(|it| (it.names_exactly(host), it.until, &it.target))
     }
 }
 
@@ -105,4 +105,48 @@ impl Cluster {
 
 fn names(certificate: &Certificate) -> String {
     if certificate.names.is_empty() { "no host".to_owned() } else { certificate.names.join(", ") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn given(name: &str, names: &[&str], days: i64) -> Certificate {
+        Certificate {
+            target: format!("staging/{name}").parse().expect("a target"),
+            names: names.iter().map(|name| (*name).to_owned()).collect(),
+            from: Timestamp::UNIX_EPOCH,
+            until: Timestamp::from_second(days * 86_400).expect("a moment"),
+            issuer: "an authority".into(),
+            fingerprint: name.into(),
+            chain: String::new(),
+            sealed: Some(name.into()),
+            origin: Origin::new("mira", "added", Timestamp::UNIX_EPOCH),
+        }
+    }
+
+    #[test]
+    fn a_host_is_shown_what_names_it_and_lasts_longest() {
+        let mut state = State::default();
+        for certificate in [
+            given("z-short", &["a.test"], 10),
+            given("long", &["a.test", "b.test"], 20),
+            given("star", &["*.test"], 90),
+            Certificate { sealed: None, ..given("authority", &["a.test"], 900) },
+        ] {
+            state.put(Object::Certificate(certificate));
+        }
+        let (staging, other): (Name, Name) =
+            ("staging".parse().expect("a name"), "other".parse().expect("a name"));
+        let shown = |environment: &Name, host: &str, named: Option<&str>| {
+            let named = named.map(|named| named.parse().expect("a name"));
+            let found = state.certificate_of(environment, host, named.as_ref());
+            found.map(|it| it.target.name.to_string())
+        };
+        assert_eq!(shown(&staging, "a.test", None).as_deref(), Some("long"));
+        assert_eq!(shown(&staging, "c.test", None).as_deref(), Some("star"));
+        assert_eq!(shown(&staging, "a.test", Some("z-short")).as_deref(), Some("z-short"));
+        assert_eq!(shown(&staging, "a.c.test", None), None);
+        assert_eq!(shown(&other, "a.test", None), None);
+    }
 }

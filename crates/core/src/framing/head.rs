@@ -32,11 +32,15 @@ const TELLING: [&str; 10] = [
     "authorization",
 ];
 
+/// What headers say of a message's host and length.
 #[derive(Default)]
-struct Framed<'a> {
-    host: Option<&'a str>,
-    length: Option<u64>,
-    chunked: bool,
+pub struct Framed<'a> {
+    /// `Host`.
+    pub host: Option<&'a str>,
+    /// `Content-Length`.
+    pub length: Option<u64>,
+    /// Whether `Transfer-Encoding` is `chunked`.
+    pub chunked: bool,
 }
 
 /// Reads a whole head, its empty line included.
@@ -45,9 +49,7 @@ pub fn read_head(bytes: &[u8]) -> Result<Body, Violation> {
     let (target, newer) = request_line(lines.next().unwrap_or_default())?;
     let mut found = Framed::default();
     for (count, line) in lines.take_while(|line| !line.is_empty()).enumerate() {
-        if count >= HEADERS {
-            return Err(Violation::new(431, format!("there are more than {HEADERS} headers")));
-        }
+        too_many(count + 1)?;
         let (name, value) = header(line)?;
         framing(&mut found, name, value)?;
     }
@@ -56,10 +58,8 @@ pub fn read_head(bytes: &[u8]) -> Result<Body, Violation> {
         (None, true) => return Err(Violation::bad("there is no Host header")),
         (None, false) => return Err(Violation::bad("there is no Host header, by which a route is found")),
     };
-    if let Some(named) = target
-        && !named.eq_ignore_ascii_case(host)
-    {
-        return Err(Violation::bad(format!("the target names the host {named}, and the Host header {host}")));
+    if let Some(named) = target {
+        check_same(named, host)?;
     }
     match (found.length, found.chunked) {
         (Some(_), true) => Err(Violation::bad("there is a Content-Length beside Transfer-Encoding: chunked")),
@@ -82,11 +82,7 @@ fn request_line(line: &[u8]) -> Result<(Option<&str>, bool), Violation> {
             "the request line is not a method, a target and a version with one space between",
         ));
     };
-    if !(1..=20).contains(&method.len())
-        || !method.bytes().all(|byte| byte.is_ascii_uppercase() || byte == b'-')
-    {
-        return Err(Violation::bad("the method is not one to twenty capital letters"));
-    }
+    check_method(method)?;
     let newer = match *version {
         "HTTP/1.1" => true,
         "HTTP/1.0" => false,
@@ -95,16 +91,7 @@ fn request_line(line: &[u8]) -> Result<(Option<&str>, bool), Violation> {
         }
         _ => return Err(Violation::bad("the request line does not end with a version such as HTTP/1.1")),
     };
-    if target.len() > TARGET {
-        return Err(Violation::new(414, format!("the target is longer than {TARGET} bytes")));
-    }
-    if target.contains(['#', '\\']) {
-        return Err(Violation::bad("the target holds a # or a backslash, which readers take differently"));
-    }
-    if *method == "CONNECT" {
-        return Err(Violation::new(501, "CONNECT is not offered"));
-    }
-    if target.starts_with('/') || (*target == "*" && *method == "OPTIONS") {
+    if check_target(method, target)? {
         return Ok((None, newer));
     }
     let rest = target.strip_prefix("http://").or_else(|| target.strip_prefix("https://"));
@@ -114,6 +101,37 @@ fn request_line(line: &[u8]) -> Result<(Option<&str>, bool), Violation> {
         Some(_) => Err(Violation::bad("the target's host is none")),
         None => Err(Violation::bad("the target is neither a path nor a URL")),
     }
+}
+
+/// A method is capital letters.
+pub fn check_method(method: &str) -> Result<(), Violation> {
+    let capital = |byte: u8| byte.is_ascii_uppercase() || byte == b'-';
+    if !(1..=20).contains(&method.len()) || !method.bytes().all(capital) {
+        return Err(Violation::bad("the method is not one to twenty capital letters"));
+    }
+    if method == "CONNECT" {
+        return Err(Violation::new(501, "CONNECT is not offered"));
+    }
+    Ok(())
+}
+
+/// What every target is held to; whether it is a path, or the `*` of `OPTIONS`.
+pub fn check_target(method: &str, target: &str) -> Result<bool, Violation> {
+    if target.len() > TARGET {
+        return Err(Violation::new(414, format!("the target is longer than {TARGET} bytes")));
+    }
+    if target.contains(['#', '\\']) {
+        return Err(Violation::bad("the target holds a # or a backslash, which readers take differently"));
+    }
+    Ok(target.starts_with('/') || (target == "*" && method == "OPTIONS"))
+}
+
+/// More would be a burden on whoever reads them.
+pub fn too_many(headers: usize) -> Result<(), Violation> {
+    if headers > HEADERS {
+        return Err(Violation::new(431, format!("there are more than {HEADERS} headers")));
+    }
+    Ok(())
 }
 
 /// One header's name and value.
@@ -138,7 +156,8 @@ pub fn header(line: &[u8]) -> Result<(&[u8], &[u8]), Violation> {
     Ok((name, value.trim_ascii()))
 }
 
-fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) -> Result<(), Violation> {
+/// Takes what one header says of host and length.
+pub fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) -> Result<(), Violation> {
     if name.contains(&b'_') {
         let hyphens: Vec<u8> =
             name.iter().map(|byte| if *byte == b'_' { b'-' } else { byte.to_ascii_lowercase() }).collect();
@@ -174,8 +193,16 @@ fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) -> Result<(
     Ok(())
 }
 
+/// The host that is named beside the `Host` header must be the same.
+pub fn check_same(named: &str, host: &str) -> Result<(), Violation> {
+    if named.eq_ignore_ascii_case(host) {
+        return Ok(());
+    }
+    Err(Violation::bad(format!("the target names the host {named}, and the Host header {host}")))
+}
+
 /// A host with or without a port: no user, no list.
-fn is_authority(text: &str) -> bool {
+pub fn is_authority(text: &str) -> bool {
     let (host, port) = match text.rsplit_once(':') {
         Some((host, port)) if !text.ends_with(']') => (host, Some(port)),
         _ => (text, None),

@@ -38,6 +38,12 @@ impl Certificate {
         self.sealed.is_some() && covers(&self.names, host)
     }
 
+    /// Whether one of its names is the host itself, without a star. Such a one is shown rather than one with a star; of
+    /// several the one that lasts longest.
+    pub fn names_exactly(&self, host: &str) -> bool {
+        self.names.iter().any(|name| name == host)
+    }
+
     /// How it is at this moment.
     pub fn signal(&self, now: Timestamp) -> Signal {
         if self.until <= now || self.from > now {

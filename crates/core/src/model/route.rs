@@ -426,6 +426,13 @@ impl RouteSpec {
             && methods
     }
 
+    /// Whether requests without TLS are sent to https. Where the route does not say, they are as soon as a certificate was
+    /// given that covers the host (`certified`): what the local authority signs is trusted by nobody yet, and a browser's
+    /// warning is no answer.
+    pub fn sends_to_https(&self, certified: bool) -> bool {
+        self.tls.as_ref().map_or(certified, |tls| tls.http == PlainHttp::Redirect)
+    }
+
     /// Whether it is only reached over TLS, by passing the visitor's through.
     pub fn is_untouched(&self) -> bool {
         self.tls.as_ref().is_some_and(|tls| tls.untouched)

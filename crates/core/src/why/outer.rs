@@ -2,7 +2,7 @@
 
 use super::{Cause, Facts, Found, Part, Question, Walk};
 use crate::declare::leads_to;
-use crate::model::{Enter, Leg, PlainHttp, ReasonCode, Route, Signal, Target};
+use crate::model::{Certificate, Enter, Leg, ReasonCode, Route, Signal, Target};
 use crate::near::near;
 use crate::routing::{Asked, Finder, NoRoute, first_port, plain_path};
 
@@ -108,9 +108,9 @@ impl Facts<'_> {
             );
             return Ok(());
         }
-        if let (Some(tls), Some(question)) = (&spec.tls, question)
-            && tls.http == PlainHttp::Redirect
+        if let Some(question) = question
             && question.secure == Some(false)
+            && spec.sends_to_https(self.certificate_of(route, question).is_some())
         {
             walk.also.push(format!("a request over http is sent to https at port {}", self.https));
         }
@@ -121,13 +121,18 @@ impl Facts<'_> {
         self.share(walk, route)
     }
 
+    /// The certificate that was given for what is asked.
+    fn certificate_of(&self, route: &Route, question: &Question) -> Option<&Certificate> {
+        let named = route.spec.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
+        self.state.certificate_of(&route.target.environment, &question.host, named)
+    }
+
     /// What a visitor is shown over TLS.
     fn certificate(&self, walk: &mut Walk, route: &Route, question: &Question) -> Found {
         if question.secure != Some(true) || route.spec.is_untouched() {
             return Ok(());
         }
-        let named = route.spec.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
-        let Some(found) = self.state.certificate_of(&route.target.environment, &question.host, named) else {
+        let Some(found) = self.certificate_of(route, question) else {
             walk.step(
                 Part::Certificate,
                 &question.host,

@@ -1,7 +1,9 @@
 //! The gateway over real sockets: what visitors send, what a replica reads, what comes back.
 
 mod entering;
+mod frames;
 mod hostile;
+mod multiplexed;
 mod place;
 mod reading;
 mod tls;

@@ -1,6 +1,7 @@
 //! Requests that could be read two ways: the rows of `docs/http.md`, each over a raw socket and read at the replica.
 
 use std::io::{BufReader, Read, Write};
+use std::sync::Mutex;
 use std::sync::mpsc::TryRecvError;
 
 use serde_json::json;
@@ -18,10 +19,8 @@ enum Outcome {
 
 use Outcome::{Passes, Refused};
 
-/// A row: a name, the shape in words, what happens in words, the bytes and the outcome.
+/// A row: the bytes and the outcome.
 struct Row {
-    shape: &'static str,
-    happens: &'static str,
     bytes: String,
     outcome: Outcome,
 }
@@ -82,12 +81,12 @@ macro_rules! rows {
         mod row {
             use super::*;
             $(#[test] fn $name() {
-                Row { shape: $shape, happens: $happens, bytes: $bytes.into(), outcome: $outcome }.hold();
+                Row { bytes: $bytes.into(), outcome: $outcome }.hold();
             })*
         }
 
-        fn all() -> Vec<Row> {
-            vec![$(Row { shape: $shape, happens: $happens, bytes: $bytes.into(), outcome: $outcome },)*]
+        fn all() -> Vec<Written> {
+            vec![$(Written { shape: $shape, happens: $happens },)*]
         }
     };
 }
@@ -196,12 +195,25 @@ fn what_is_dropped_does_not_reach_the_replica() {
 
 #[test]
 fn the_table_in_the_docs_is_this_one() {
-    let rows = all().into_iter().map(|row| format!("| {} | {} |\n", row.shape, row.happens));
-    let table = format!("| shape | what happens |\n| --- | --- |\n{}", rows.collect::<String>());
+    hold_docs("| shape |", &all());
+}
+
+/// What the docs say of a row.
+pub struct Written {
+    pub shape: &'static str,
+    pub happens: &'static str,
+}
+
+/// Holds the table of the docs that begins with this against its rows, or writes it anew.
+pub fn hold_docs(head: &str, rows: &[Written]) {
+    static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
+    let _turn = ONE_AT_A_TIME.lock();
+    let rows: String = rows.iter().map(|row| format!("| {} | {} |\n", row.shape, row.happens)).collect();
+    let table = format!("{head} what happens |\n| --- | --- |\n{rows}");
     let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/http.md");
     let docs = std::fs::read_to_string(file).expect("docs/http.md");
     if std::env::var_os("MAINYARD_WRITE_DOCS").is_some() {
-        let start = docs.find("| shape |").unwrap_or(docs.len());
+        let start = docs.find(head).unwrap_or(docs.len());
         let end = docs[start..].find("\n\n").map_or(docs.len(), |end| start + end + 1);
         std::fs::write(file, format!("{}{table}{}", &docs[..start], &docs[end..])).expect("written");
         return;

@@ -43,11 +43,12 @@ fn provider() -> Arc<rustls::crypto::CryptoProvider> {
     Arc::new(rustls::crypto::ring::default_provider())
 }
 
-/// Connects with TLS and gives the stream, or why there is none.
-fn connect(
+/// Connects with TLS, offering `protocols`, and gives the stream, or why there is none.
+pub fn connect(
     gateway: &Gateway,
     trusted: &str,
     host: &str,
+    protocols: &[&str],
 ) -> Result<StreamOwned<ClientConnection, TcpStream>, String> {
     let mut roots = RootCertStore::empty();
     roots.add(CertificateDer::from_pem_slice(trusted.as_bytes()).expect("PEM")).expect("a root");
@@ -55,7 +56,7 @@ fn connect(
         .with_safe_default_protocol_versions()
         .expect("versions");
     let mut config = config.with_root_certificates(roots).with_no_client_auth();
-    config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    config.alpn_protocols = protocols.iter().map(|protocol| protocol.as_bytes().to_vec()).collect();
     let name = ServerName::try_from(host.to_owned()).expect("a name");
     let mut connection = ClientConnection::new(Arc::new(config), name).expect("a connection");
     let mut stream = TcpStream::connect(gateway.https).expect("it listens");
@@ -64,7 +65,7 @@ fn connect(
 }
 
 fn get(gateway: &Gateway, trusted: &str, host: &str) -> Result<(u16, String), String> {
-    let mut stream = connect(gateway, trusted, host)?;
+    let mut stream = connect(gateway, trusted, host, &["http/1.1"])?;
     write!(stream, "GET / HTTP/1.1\r\nHost: {host}\r\n\r\n").map_err(|error| error.to_string())?;
     let answer = answer(&mut BufReader::new(stream)).expect("an answer");
     Ok((answer.status, answer.text()))
@@ -121,22 +122,40 @@ fn each_host_is_shown_its_own_certificate() {
         Ok((200, "api".to_owned())),
         "the local authority signs the rest"
     );
-    let stream = connect(&gateway, &one.pem(), "a.test").expect("TLS");
-    assert_eq!(stream.conn.alpn_protocol(), Some(b"http/1.1".as_slice()));
+    for (offered, agreed) in [
+        (&["h2", "http/1.1"][..], Some("h2")),
+        (&["http/1.1", "h2"], Some("h2")),
+        (&["http/1.1"], Some("http/1.1")),
+        (&[], None),
+    ] {
+        let stream = connect(&gateway, &one.pem(), "a.test", offered).expect("TLS");
+        assert_eq!(stream.conn.alpn_protocol(), agreed.map(str::as_bytes), "{offered:?}");
+    }
 }
 
 #[test]
 fn plain_requests_are_sent_to_tls_and_plain_talk_at_its_port_is_told_so() {
     let (api, _read) = telling("api");
+    let (chain, key) = issued(&authority(), "given.test");
+    let to = json!([{"service": "api"}]);
     let gateway = Place::default()
         .service("api", &[&api])
         .api(json!({"tls": {}}))
-        .route("both", json!({"host": "both.test", "to": [{"service": "api"}], "tls": {"http": "answer"}}))
+        .route("both", json!({"host": "both.test", "to": to, "tls": {"http": "answer"}}))
+        .route("silent", json!({"host": "silent.test", "to": to}))
+        .route("given", json!({"host": "given.test", "to": to}))
+        .certificate(given("given", &["both.test", "given.test"], chain, Some(key)))
         .open();
     let sent = gateway.get("/x?y=1", "");
     let place = format!("https://a.test:{}/x?y=1", gateway.https.port());
     assert_eq!((sent.status, sent.header("location")), (308, Some(place.as_str())));
     assert_eq!(gateway.send(b"GET / HTTP/1.1\r\nHost: both.test\r\n\r\n").status, 200);
+    assert_eq!(
+        gateway.send(b"GET / HTTP/1.1\r\nHost: silent.test\r\n\r\n").status,
+        200,
+        "nobody trusts its TLS yet"
+    );
+    assert_eq!(gateway.send(b"GET / HTTP/1.1\r\nHost: given.test\r\n\r\n").status, 308);
     let mut stream = TcpStream::connect(gateway.https).expect("it listens");
     stream.write_all(b"GET / HTTP/1.1\r\nHost: a.test\r\n\r\n").expect("sent");
     let told = answer(&mut BufReader::new(stream)).expect("an answer");

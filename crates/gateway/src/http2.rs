@@ -1,0 +1,148 @@
+//! Visitors that speak HTTP/2 (RFC 9113), many requests on one connection. Each is held to the rules of HTTP/1.1, takes its
+//! form, and goes on like any other.
+
+use std::cell::Cell;
+use std::convert::Infallible;
+use std::future::Future;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::Duration;
+
+use http::header::{CONTENT_LENGTH, COOKIE, HOST, HeaderValue, TRANSFER_ENCODING};
+use http::{HeaderMap, Request, StatusCode};
+use hyper::body::{Body, Incoming};
+use hyper::rt::Executor;
+use hyper::server::conn::http2;
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use mainyard_core::framing::{Fields, HEAD, Violation, read_fields};
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::time::Instant;
+
+use crate::arrival::Arrival;
+use crate::refused::Refused;
+use crate::strict::Line;
+use crate::worker::Forwarder;
+
+/// Requests that one connection has open at once.
+const AT_ONCE: u32 = 200;
+/// Most bytes of one answer that wait for the visitor to take them.
+const WAITING: usize = 64 * 1024;
+/// A visitor that is silent for so long is asked whether it is still there, and has as long to say so.
+const STILL_THERE: Duration = Duration::from_secs(20);
+/// A connection without a new request for so long takes no more; what is open on it ends in its own time.
+const IDLE: Duration = Duration::from_secs(60);
+
+/// Keeps what belongs to a connection on its worker.
+#[derive(Clone, Copy)]
+struct Here;
+
+impl<F: Future + 'static> Executor<F> for Here
+where
+    F::Output: 'static,
+{
+    fn execute(&self, future: F) {
+        tokio::task::spawn_local(future);
+    }
+}
+
+/// Serves a connection to its end. The first request must be here within `begun_within`.
+pub async fn talk(
+    stream: impl AsyncRead + AsyncWrite + Unpin + 'static,
+    arrival: Arrival,
+    forwarder: Forwarder,
+    begun_within: Duration,
+) {
+    let leaves = Rc::new(Cell::new(Instant::now() + begun_within));
+    let service = service_fn(|request: Request<Incoming>| {
+        leaves.set(Instant::now() + IDLE);
+        let forwarder = forwarder.clone();
+        async move {
+            let answer = match plain(request) {
+                Ok(request) => forwarder.answer(request, arrival, &Arc::new(Line::default())).await,
+                Err(violation) => forwarder.refuse(refused(&violation), arrival),
+            };
+            Ok::<_, Infallible>(answer)
+        }
+    });
+    let mut builder = http2::Builder::new(Here);
+    builder
+        .timer(TokioTimer::new())
+        .max_concurrent_streams(AT_ONCE)
+        .max_header_list_size(HEAD as u32)
+        .max_send_buf_size(WAITING)
+        .keep_alive_interval(STILL_THERE)
+        .keep_alive_timeout(STILL_THERE);
+    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+    let mut leaving = false;
+    loop {
+        tokio::select! {
+            ended = connection.as_mut() => {
+                if let Err(error) = ended {
+                    tracing::trace!(%error, peer = %arrival.peer, "a visitor's connection ended");
+                }
+                return;
+            }
+            () = tokio::time::sleep_until(leaves.get()), if !leaving => {
+                if leaves.get() <= Instant::now() {
+                    connection.as_mut().graceful_shutdown();
+                    leaving = true;
+                }
+            }
+        }
+    }
+}
+
+fn refused(violation: &Violation) -> Refused {
+    let status = StatusCode::from_u16(violation.status).unwrap_or(StatusCode::BAD_REQUEST);
+    Refused::new(status, violation.code, violation.sentence.as_str())
+}
+
+/// The request as HTTP/1.1 would have brought it.
+fn plain(mut request: Request<Incoming>) -> Result<Request<Incoming>, Violation> {
+    let headers = request.headers().iter().map(|(name, value)| (name.as_str(), value.as_bytes()));
+    let fields = Fields {
+        method: request.method().as_str(),
+        path: request.uri().path_and_query().map_or("", |path| path.as_str()),
+        authority: request.uri().authority().map(|authority| authority.as_str()),
+    };
+    let host = HeaderValue::from_str(read_fields(fields, headers)?);
+    let streams = !request.body().is_end_stream();
+    let headers = request.headers_mut();
+    if let Ok(host) = host {
+        headers.insert(HOST, host);
+    }
+    if streams && !headers.contains_key(CONTENT_LENGTH) {
+        headers.insert(TRANSFER_ENCODING, HeaderValue::from_static("chunked"));
+    }
+    join_cookies(headers);
+    Ok(request)
+}
+
+/// Cookies may come in pieces; in HTTP/1.1 they are one header (RFC 9113, section 8.2.3).
+fn join_cookies(headers: &mut HeaderMap) {
+    let pieces: Vec<&[u8]> = headers.get_all(COOKIE).iter().map(HeaderValue::as_bytes).collect();
+    if pieces.len() > 1
+        && let Ok(whole) = HeaderValue::from_bytes(&pieces.join(b"; ".as_slice()))
+    {
+        headers.insert(COOKIE, whole);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cookies_in_pieces_are_one_header() {
+        let mut headers = HeaderMap::new();
+        join_cookies(&mut headers);
+        assert!(headers.is_empty());
+        for piece in ["a=1", "b=2; c=3", "d=4"] {
+            headers.append(COOKIE, HeaderValue::from_static(piece));
+        }
+        join_cookies(&mut headers);
+        let all: Vec<_> = headers.get_all(COOKIE).iter().collect();
+        assert_eq!(all, ["a=1; b=2; c=3; d=4"]);
+    }
+}
