@@ -198,11 +198,20 @@ export function taken(route: Pick<Route, 'host' | 'port' | 'path' | 'exact'>): s
   return `${route.host ?? ''}${path}${route.exact ? ' exactly' : ''}`
 }
 
-/** How a person gets there. */
+/** Whether a certificate was given that covers a route's host. */
+function certified(view: View, route: Route): boolean {
+  const host = route.host ?? ''
+  const covering = [host, `*.${host.slice(host.indexOf('.') + 1)}`]
+  return Object.values(view.objects.certificate).some((certificate) =>
+    certificate.target.environment === route.target.environment && certificate.sealed !== undefined && certificate.names.some((name) => covering.includes(name)))
+}
+
+/** How a person gets there: over TLS where the route asks for it, or a certificate was given. */
 export function url(view: View, route: Route): string {
   const [host, path] = [route.host ?? '', route.path === undefined || route.path === '/' ? '' : route.path]
   const port = (address: string) => address.slice(address.lastIndexOf(':') + 1)
-  return route.tls === undefined ? `http://${host}:${port(view.gateway)}${path}` : `https://${host}:${port(view.gateway_tls)}${path}`
+  const secure = route.tls !== undefined || certified(view, route)
+  return secure ? `https://${host}:${port(view.gateway_tls)}${path}` : `http://${host}:${port(view.gateway)}${path}`
 }
 
 /** The replicas that a service's selector matches. */

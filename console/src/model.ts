@@ -175,6 +175,8 @@ export interface Certificate {
   until: string
   issuer: string
   fingerprint: string
+  /** Where its key is kept; of one that only says whom to trust there is none. */
+  sealed?: string
   origin: Origin
 }
 

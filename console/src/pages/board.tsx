@@ -2,7 +2,8 @@ import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, taken, type Need, type Row } from '../derive'
+import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, taken, url, type Need, type Row } from '../derive'
+import type { Route } from '../model'
 import { asOf } from '../moment'
 import { SteerAct } from '../parts/acts'
 import { NewWorkload } from '../parts/guided'
@@ -165,7 +166,7 @@ function TableRow({ row }: { row: Row }) {
         )}
       </td>
       <td className="figures px-3 text-xs">
-        {row.routes.length > 0 ? row.routes.map((route) => <Host key={taken(route)} host={taken(route)} />)
+        {row.routes.length > 0 ? row.routes.map((route) => <WayIn key={route.target.name} route={route} />)
           : service === undefined ? <span className="font-sans text-faint">nothing, it takes jobs</span>
           : <>{service.target.name} <span className="font-sans text-faint">inside</span></>}
       </td>
@@ -174,8 +175,8 @@ function TableRow({ row }: { row: Row }) {
   )
 }
 
-function Host({ host }: { host: string }) {
+function WayIn({ route }: { route: Route }) {
   const view = useView()
-  const port = view.gateway.slice(view.gateway.lastIndexOf(':'))
-  return <a className="block hover:underline" href={`http://${host}${port}/`} target="_blank" rel="noreferrer">{host}</a>
+  if (route.port !== undefined) return <span className="block">{taken(route)}</span>
+  return <a className="block hover:underline" href={url(view, route)} target="_blank" rel="noreferrer">{taken(route)}</a>
 }

@@ -44,6 +44,12 @@ pub struct Snapshot {
 }
 
 impl Snapshot {
+    /// How a person gets to a route.
+    pub fn url_of(&self, route: &mainyard_core::model::Route) -> String {
+        let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0);
+        self.state.url_of(route, port(&self.gateway), port(&self.gateway_tls))
+    }
+
     /// The moment that it is of.
     pub fn at(&self) -> Timestamp {
         self.as_of.unwrap_or_else(Timestamp::now)

@@ -189,12 +189,10 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
     };
     for service in services_of(state, workload) {
         let key = service.target.to_string();
-        let port =
-            |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0u16);
         for route in state.routes.values().filter(|r| r.target.environment == service.target.environment) {
             if route.spec.to.iter().any(|leg| leg.service == service.target.name) {
                 let now = rate(&|figure| figure.service == key && figure.way == route.spec.at());
-                let url = route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls));
+                let url = snapshot.url_of(route);
                 println!("{url} {now}─┐");
             }
         }
@@ -348,8 +346,7 @@ fn replicas(snapshot: &Snapshot, target: &Target) {
 pub fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
     let state = &snapshot.state;
     let paint = Paint::stdout();
-    let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0u16);
-    let url = route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls));
+    let url = snapshot.url_of(route);
     println!("{}  {url}", paint.strong(&format!("route {}", route.target)));
     println!("leads to  {}", mainyard_core::declare::leads_to(&route.spec));
     for leg in &route.spec.to {
@@ -391,13 +388,12 @@ pub fn service(snapshot: &Snapshot, target: &mainyard_core::model::Target) {
         let names: Vec<String> = service.spec.open_to.iter().map(ToString::to_string).collect();
         println!("open to   {}", names.join(", "));
     }
-    let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0u16);
     let routes = state.routes.values().filter(|route| {
         route.target.environment == target.environment
             && route.spec.to.iter().any(|leg| leg.service == target.name)
     });
     for route in routes {
-        println!("route     {}", route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls)));
+        println!("route     {}", snapshot.url_of(route));
     }
     for near in mainyard_core::why::nearly(state, service) {
         println!("{} {near}", paint.signal(Signal::Caution, &format!("{} nearly ", shape(Signal::Caution))));

@@ -89,14 +89,8 @@ pub async fn add(client: &Client, what: Add) -> Result<(), Failure> {
             declare(client, &target, &application, &[("route", target.name.as_str(), body)], made).await?;
             if !printed {
                 let snapshot = client.snapshot().await?;
-                let port = |address: &str| {
-                    address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0)
-                };
                 if let Some(route) = snapshot.state.routes.get(&target) {
-                    println!(
-                        "reached at {}",
-                        route.spec.url(port(&snapshot.gateway), port(&snapshot.gateway_tls))
-                    );
+                    println!("reached at {}", snapshot.url_of(route));
                 }
             }
             Ok(())

@@ -23,6 +23,17 @@ impl State {
         let here = self.certificates.values().filter(|it| it.target.environment == *environment);
         here.filter(|it| it.covers(host)).max_by_key(|it| (it.names_exactly(host), it.until, &it.target))
     }
+
+    /// Whether a certificate was given that covers a route's host.
+    pub fn is_certified(&self, route: &Route) -> bool {
+        let host = route.spec.host.as_deref();
+        host.is_some_and(|host| self.certificate_of(&route.target.environment, host, None).is_some())
+    }
+
+    /// How a person gets to a route, with the gateway's ports for http and https.
+    pub fn url_of(&self, route: &Route, http: u16, https: u16) -> String {
+        route.spec.url(self.is_certified(route), http, https)
+    }
 }
 
 impl Cluster {
@@ -59,7 +70,14 @@ impl Cluster {
             let host = route.spec.host.as_deref().unwrap_or_default();
             route.target.environment == certificate.target.environment && certificate.covers(host)
         });
-        let words = covered.map(|route| format!("{} of route {}", route.spec.at(), route.target)).collect();
+        let words = covered.map(|route| {
+            // What is new for visitors is said.
+            let sent =
+                !route.spec.sends_to_https(self.state.is_certified(route)) && route.spec.sends_to_https(true);
+            let sent = if sent { "; requests over http are sent to https from now on" } else { "" };
+            format!("{} of route {}{sent}", route.spec.at(), route.target)
+        });
+        let words = words.collect();
         self.put(Object::Certificate(certificate));
         Ok(words)
     }

@@ -398,10 +398,11 @@ impl RouteSpec {
         }
     }
 
-    /// How a person gets there, with the gateway's ports for http and https.
-    pub fn url(&self, http: u16, https: u16) -> String {
-        let (scheme, port, usual) =
-            if self.tls.is_some() { ("https", https, 443) } else { ("http", http, 80) };
+    /// How a person gets there, with the gateway's ports for http and https; `certified` as in
+    /// [`RouteSpec::sends_to_https`].
+    pub fn url(&self, certified: bool, http: u16, https: u16) -> String {
+        let secure = self.tls.is_some() || certified;
+        let (scheme, port, usual) = if secure { ("https", https, 443) } else { ("http", http, 80) };
         let port = if port == usual { String::new() } else { format!(":{port}") };
         match (&self.host, self.port) {
             (_, Some(port)) => format!("port {port}"),

@@ -261,7 +261,9 @@ impl Facts<'_> {
                     && route.spec.to.iter().any(|leg| leg.service == service.target.name && leg.share > 0)
             });
             walk.also.extend(
-                routes.map(|route| format!("from outside: {}", route.spec.url(self.http, self.https))),
+                routes.map(|route| {
+                    format!("from outside: {}", self.state.url_of(route, self.http, self.https))
+                }),
             );
         }
     }
