@@ -67,7 +67,7 @@ export function TrailPage() {
         <p className="text-soft">{value('platform') === '' ? 'Every act of a person' : 'Every act of a person, and what the platform decided'}, the newest first</p>
       </div>
       <div className="my-3 flex flex-wrap items-center gap-2">
-        <input type="search" aria-label="Of one object" placeholder="Of one object, such as staging/locker-api" value={value('of')} onChange={(event) => put('of', event.target.value)} className={`${field} w-72 max-sm:w-full`} />
+        <input type="search" aria-label="Of one object" placeholder="One object: staging/locker-api" value={value('of')} onChange={(event) => put('of', event.target.value)} className={`${field} w-72 max-sm:w-full`} />
         {choice('by', 'By whom', 'everybody', people)}
         {choice('act', 'Which act', 'every act', ACTS)}
         {choice('kind', 'Of which kind', 'everything', KINDS)}

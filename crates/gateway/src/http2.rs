@@ -17,6 +17,7 @@ use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use mainyard_core::framing::{Fields, HEAD, Violation, read_fields};
 use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::sync::Notify;
 use tokio::time::Instant;
 
 use crate::arrival::Arrival;
@@ -32,6 +33,48 @@ const WAITING: usize = 64 * 1024;
 const STILL_THERE: Duration = Duration::from_secs(20);
 /// A connection without a new request for so long takes no more; what is open on it ends in its own time.
 const IDLE: Duration = Duration::from_secs(60);
+
+/// So many requests a visitor may take back before they are answered. When they are more than half of all, too, its
+/// connection ends: each costs a replica's connection.
+const TAKEN_BACK: u32 = 100;
+
+/// What was begun on a connection.
+#[derive(Default)]
+struct Begun {
+    all: Cell<u32>,
+    taken_back: Cell<u32>,
+    enough: Notify,
+}
+
+/// One request; dropped before it is answered, it was taken back.
+struct Open {
+    begun: Rc<Begun>,
+    answered: bool,
+}
+
+impl Open {
+    fn new(begun: &Rc<Begun>) -> Open {
+        begun.all.set(begun.all.get().saturating_add(1));
+        Open { begun: Rc::clone(begun), answered: false }
+    }
+
+    fn is_answered(mut self) {
+        self.answered = true;
+    }
+}
+
+impl Drop for Open {
+    fn drop(&mut self) {
+        if self.answered {
+            return;
+        }
+        let begun = &self.begun;
+        begun.taken_back.set(begun.taken_back.get().saturating_add(1));
+        if begun.taken_back.get() > TAKEN_BACK.max(begun.all.get() / 2) {
+            begun.enough.notify_one();
+        }
+    }
+}
 
 /// Keeps what belongs to a connection on its worker.
 #[derive(Clone, Copy)]
@@ -54,7 +97,9 @@ pub async fn talk(
     begun_within: Duration,
 ) {
     let leaves = Rc::new(Cell::new(Instant::now() + begun_within));
+    let begun = Rc::new(Begun::default());
     let service = service_fn(|request: Request<Incoming>| {
+        let open = Open::new(&begun);
         leaves.set(Instant::now() + IDLE);
         let forwarder = forwarder.clone();
         async move {
@@ -62,6 +107,7 @@ pub async fn talk(
                 Ok(request) => forwarder.answer(request, arrival, &Arc::new(Line::default())).await,
                 Err(violation) => forwarder.refuse(refused(&violation), arrival),
             };
+            open.is_answered();
             Ok::<_, Infallible>(answer)
         }
     });
@@ -81,6 +127,10 @@ pub async fn talk(
                 if let Err(error) = ended {
                     tracing::trace!(%error, peer = %arrival.peer, "a visitor's connection ended");
                 }
+                return;
+            }
+            () = begun.enough.notified() => {
+                tracing::debug!(peer = %arrival.peer, "a visitor takes back what it asks");
                 return;
             }
             () = tokio::time::sleep_until(leaves.get()), if !leaving => {

@@ -26,6 +26,7 @@ mod limiter;
 mod link;
 mod pages;
 mod passing;
+mod patient;
 mod ports;
 mod refused;
 mod replica;

@@ -22,6 +22,7 @@ use tokio_rustls::TlsAcceptor;
 use crate::arrival::{Arrival, Called};
 use crate::http2;
 use crate::inside::NewDoor;
+use crate::patient::Patient;
 use crate::refused::Refused;
 use crate::serving::Serving;
 use crate::strict::{Line, Strict};
@@ -31,6 +32,9 @@ use crate::{Config, Network};
 
 /// A visitor's headers must be here within this time.
 const HEADERS_WITHIN: Duration = Duration::from_secs(20);
+
+/// A visitor takes something of its answer within this time.
+const TAKEN_WITHIN: Duration = Duration::from_secs(60);
 
 /// Connections that may wait to be taken; the kernel holds it to its own limit (`net.core.somaxconn`).
 const QUEUE: i32 = 4096;
@@ -156,7 +160,10 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
         let (door, forwarder) = (door.clone(), forwarder.clone());
         tokio::task::spawn_local(async move {
             match door {
-                Door::Http => talk(stream, Arrival { peer, secure: false, inside: None }, forwarder).await,
+                Door::Http => {
+                    let arrival = Arrival { peer, secure: false, inside: None };
+                    talk(Patient::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
+                }
                 Door::Inside { port, told_apart } => {
                     // The record has services at their private places, whatever range the node has.
                     let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
@@ -164,7 +171,7 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                     let called = Called { address, port, told_apart };
                     let arrival = Arrival { peer, secure: false, inside: Some(called) };
                     if let Some(stream) = forwarder.splice_inside(stream, arrival).await {
-                        talk(stream, arrival, forwarder).await;
+                        talk(Patient::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
                     }
                 }
                 Door::Port(port) => {
@@ -175,6 +182,7 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 }
                 Door::Https(acceptor) => {
                     let Some(stream) = before_tls(stream, peer, &forwarder).await else { return };
+                    let stream = Patient::new(stream, TAKEN_WITHIN);
                     let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
                     match opened {
                         Ok(Ok(stream)) => {

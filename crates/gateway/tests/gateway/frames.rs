@@ -102,21 +102,39 @@ impl Visitor {
         }
     }
 
+    /// Takes a request back.
+    pub fn take_back(&mut self, stream: u32) {
+        self.frame(RESET, 0, stream, &8u32.to_be_bytes());
+    }
+
+    /// Waits until the gateway has read everything so far; whether the connection goes on.
+    pub fn is_heard(&mut self) -> bool {
+        self.frame(PING, 0, 0, b"are you?");
+        loop {
+            match self.read() {
+                Some((PING, flags, ..)) if flags & ACK != 0 => return true,
+                Some((AWAY, ..)) | None => return false,
+                Some(_) => {}
+            }
+        }
+    }
+
+    /// A frame: its kind, flags, stream and payload; `None` at the connection's end.
+    fn read(&mut self) -> Option<(u8, u8, u32, Vec<u8>)> {
+        let mut head = [0; 9];
+        self.stream.read_exact(&mut head).ok()?;
+        let length = u32::from_be_bytes([0, head[0], head[1], head[2]]) as usize;
+        let stream = u32::from_be_bytes([head[5] & 0x7f, head[6], head[7], head[8]]);
+        let mut payload = vec![0; length];
+        self.stream.read_exact(&mut payload).ok()?;
+        Some((head[3], head[4], stream, payload))
+    }
+
     /// Reads until the request of this stream has ended.
     pub fn end(&mut self, wanted: u32) -> End {
         let (mut status, mut body) = (0, Vec::new());
         loop {
-            let mut head = [0; 9];
-            if self.stream.read_exact(&mut head).is_err() {
-                return End::Away;
-            }
-            let length = u32::from_be_bytes([0, head[0], head[1], head[2]]) as usize;
-            let stream = u32::from_be_bytes([head[5] & 0x7f, head[6], head[7], head[8]]);
-            let mut payload = vec![0; length];
-            if self.stream.read_exact(&mut payload).is_err() {
-                return End::Away;
-            }
-            let (kind, flags) = (head[3], head[4]);
+            let Some((kind, flags, stream, payload)) = self.read() else { return End::Away };
             match kind {
                 SETTINGS if flags & ACK == 0 => self.frame(SETTINGS, ACK, 0, &[]),
                 PING if flags & ACK == 0 => self.frame(PING, ACK, 0, &payload),

@@ -2,9 +2,12 @@
 
 use std::io::{BufReader, Read, Write};
 use std::net::TcpStream;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use serde_json::json;
 
+use crate::frames::{End, Visitor};
 use crate::place::{Gateway, Place, answer, read_request, replica, telling};
 
 /// Others are served: so many requests, each on a connection of its own.
@@ -92,6 +95,46 @@ fn visitors_that_dawdle_keep_nobody_waiting() {
         .collect();
     others_are_served(&gateway);
     drop(slow);
+    others_are_served(&gateway);
+}
+
+#[test]
+fn a_visitor_that_takes_back_what_it_asks_is_sent_away() {
+    let asked = Arc::new(AtomicUsize::new(0));
+    let count = Arc::clone(&asked);
+    let bad = replica(move |mut stream| {
+        count.fetch_add(1, Ordering::SeqCst);
+        // It answers nothing, and hears that nobody waits for it any more.
+        let _ = stream.read_to_end(&mut Vec::new());
+    });
+    let gateway = with_bad(&bad);
+    let mut visitor = Visitor::of(&gateway, "a.test");
+    let request = [(":method", "GET"), (":scheme", "https"), (":path", "/"), (":authority", "a.test")];
+    let request = request.map(|(name, value)| (name, value.to_owned()));
+    let sent_away = (0..1000).find(|_| {
+        let stream = visitor.send(&request, None, &[]);
+        let heard = visitor.is_heard();
+        visitor.take_back(stream);
+        !heard
+    });
+    assert!(sent_away.is_some_and(|after| (50..200).contains(&after)), "{sent_away:?}");
+    assert!(asked.load(Ordering::SeqCst) <= 200);
+    // Who lets itself be answered may ask as often as it likes, and take back one in three.
+    let mut visitor = Visitor::of(&gateway, "good.test");
+    let of = |host: &str| {
+        let mut fields = request.clone();
+        fields[3].1 = host.to_owned();
+        fields
+    };
+    for number in 0..600 {
+        let stream = visitor.send(&of(if number % 3 == 0 { "a.test" } else { "good.test" }), None, &[]);
+        if number % 3 == 0 {
+            assert!(visitor.is_heard(), "{number}");
+            visitor.take_back(stream);
+        } else {
+            assert_eq!(visitor.end(stream), End::Answer(200, b"good".to_vec()), "{number}");
+        }
+    }
     others_are_served(&gateway);
 }
 

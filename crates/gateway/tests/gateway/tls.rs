@@ -60,6 +60,7 @@ pub fn connect(
     let name = ServerName::try_from(host.to_owned()).expect("a name");
     let mut connection = ClientConnection::new(Arc::new(config), name).expect("a connection");
     let mut stream = TcpStream::connect(gateway.https).expect("it listens");
+    stream.set_nodelay(true).expect("set");
     connection.complete_io(&mut stream).map_err(|error| error.to_string())?;
     Ok(StreamOwned::new(connection, stream))
 }
