@@ -58,7 +58,7 @@ impl Open {
         Open { begun: Rc::clone(begun), answered: false }
     }
 
-    fn is_answered(mut self) {
+    fn done(mut self) {
         self.answered = true;
     }
 }
@@ -107,7 +107,7 @@ pub async fn talk(
                 Ok(request) => forwarder.answer(request, arrival, &Arc::new(Line::default())).await,
                 Err(violation) => forwarder.refuse(refused(&violation), arrival),
             };
-            open.is_answered();
+            open.done();
             Ok::<_, Infallible>(answer)
         }
     });
