@@ -39,6 +39,7 @@ bench: setup console/dist/index.html
 	cargo bench --package mainyard --bench rollouts
 	cargo bench --package mainyard --bench sources
 	cargo bench --package mainyard-gateway --bench forward
+	cargo bench --package mainyard-gateway --bench secure
 	MAINYARD_FUZZ=$(FUZZ) cargo bench --package mainyard-gateway --bench table
 	cargo bench --package mainyard-core --bench large_record
 

@@ -25,7 +25,7 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
             "The way in",
             &[GatewaySilent, PortNotTaken, NoSuchHost, PathNotMatched, MethodNotTaken, HeaderNotMatched],
         ),
-        ("TLS", &[PlainWhereTls, TlsWherePlain, CertificateMismatch, CertificateOutOfDate]),
+        ("TLS", &[PlainWhereTls, TlsWherePlain, OtherConnection, CertificateMismatch, CertificateOutOfDate]),
         (
             "The request",
             &[BadRequest, NotAllowed, DoorSilent, RateLimited, BodyTooLarge, BodyStalled, NotOpenToCaller],
@@ -251,6 +251,11 @@ pub fn about(code: ReasonCode) -> Entry {
             "TLS was spoken where plain HTTP is expected.",
             "by the gateway, from the connection's first byte",
             "use http, or the gateway's https port",
+        ),
+        OtherConnection => entry(
+            "The route passes the visitor's TLS through, and the request came on a connection that was opened for another host.",
+            "by the gateway, from the route and the connection (status 421)",
+            "ask on a connection of its own, as browsers then do by themselves",
         ),
         CertificateMismatch => entry(
             "The certificate is for other names than the host.",

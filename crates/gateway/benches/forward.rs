@@ -6,64 +6,28 @@
 //! answering program cost is not in it.
 
 use std::collections::BTreeMap;
-use std::convert::Infallible;
-use std::net::{SocketAddr, TcpListener};
-use std::process::{Child, Command, Stdio};
+use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use http::{Request, Response, Uri};
-use http_body_util::{BodyExt, Empty, Full};
+use http::{Request, Uri};
+use http_body_util::{BodyExt, Empty};
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo};
-use mainyard_core::model::{EnvironmentIndex, ReleaseNumber, ReplicaId, RouteSpec, Target};
-use mainyard_core::routing::{Backend, LegEntry, RouteEntry, ServiceEntry, Table, TableVersion};
 
-const ROLE: &str = "MAINYARD_BENCH_ROLE";
-const HOST: &str = "api.lockers.localhost";
-const ROUNDS: usize = 5;
+use crate::parts::{HOST, Measured, Part, ROUNDS, answer, listener, ours, role, steal, table};
+
+mod parts;
 
 fn main() {
-    match std::env::var(ROLE).ok().as_deref().map(|role| role.split(' ').collect::<Vec<_>>()).as_deref() {
-        Some(["answer", port]) => answer(port.parse().expect("a port")),
-        Some(["barest", port, to]) => barest(port.parse().expect("a port"), to.parse().expect("an address")),
-        Some(["ours", port, dir]) => ours(port.parse().expect("a port"), dir),
+    let role = role().unwrap_or_default();
+    match role.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
+        ["answer", port] => answer(port.parse().expect("a port")),
+        ["barest", port, to] => barest(port.parse().expect("a port"), to.parse().expect("an address")),
+        ["ours", port, dir] => ours(port.parse().expect("a port"), dir, None),
         _ => measure(),
     }
-}
-
-fn listener(port: u16) -> TcpListener {
-    let listener = TcpListener::bind(("127.0.0.1", port)).expect("the port");
-    listener.set_nonblocking(true).expect("not blocking");
-    listener
-}
-
-/// Answers at once: so many bytes as the path says.
-fn answer(port: u16) {
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-    tokio::task::LocalSet::new().block_on(&runtime, async move {
-        let listener = tokio::net::TcpListener::from_std(listener(port)).expect("a listener");
-        let bodies: BTreeMap<&str, Bytes> = BTreeMap::from([
-            ("/1024", Bytes::from(vec![b'x'; 1024])),
-            ("/1048576", Bytes::from(vec![b'x'; 1 << 20])),
-        ]);
-        let bodies = std::rc::Rc::new(bodies);
-        loop {
-            let Ok((stream, _)) = listener.accept().await else { continue };
-            let _ = stream.set_nodelay(true);
-            let bodies = std::rc::Rc::clone(&bodies);
-            let service = service_fn(move |request: Request<Incoming>| {
-                let body = bodies.get(request.uri().path()).cloned().unwrap_or_default();
-                async move { Ok::<_, Infallible>(Response::new(Full::new(body))) }
-            });
-            tokio::task::spawn_local(async move {
-                let _ = hyper::server::conn::http1::Builder::new()
-                    .serve_connection(TokioIo::new(stream), service)
-                    .await;
-            });
-        }
-    });
 }
 
 /// The barest loop: nothing is looked at, nothing is counted.
@@ -92,87 +56,6 @@ fn barest(port: u16, to: SocketAddr) {
             });
         }
     });
-}
-
-/// The gateway with everything it does, by the table on disk; control is not there.
-fn ours(port: u16, dir: &str) {
-    let config = mainyard_gateway::Config {
-        dir: dir.into(),
-        authority: dir.into(),
-        name: "gateway-1".into(),
-        control: "http://127.0.0.1:9".into(),
-        token: String::new(),
-        http: listener(port),
-        https: None,
-        network: mainyard_gateway::Network::Elsewhere,
-    };
-    mainyard_gateway::run(config).expect("it runs until it is ended");
-}
-
-fn table(to: SocketAddr) -> Table {
-    let SocketAddr::V4(address) = to else { panic!("an IPv4 address") };
-    let target: Target = "staging/locker-api".parse().expect("a target");
-    let backend = Backend {
-        replica: ReplicaId::new(target.clone(), "a0".into()),
-        release: ReleaseNumber(1),
-        node: "node-1".parse().expect("a name"),
-        address,
-    };
-    let service = serde_json::json!({
-        "target": target, "environment": EnvironmentIndex::new(1), "address": "10.118.0.16",
-        "ports": {"80": [backend]}, "reason": null,
-    });
-    let service: ServiceEntry = serde_json::from_value(service).expect("an entry");
-    let name = "locker-api".parse().expect("a name");
-    let to = vec![LegEntry { service: "staging/locker-api".into(), port: 80, share: 100 }];
-    let route = RouteEntry { spec: RouteSpec::plain(Some(HOST.to_owned()), name), to };
-    Table {
-        version: TableVersion { epoch: 1, counter: 1 },
-        routes: BTreeMap::from([("staging/api".to_owned(), route)]),
-        services: BTreeMap::from([("staging/locker-api".to_owned(), service)]),
-    }
-}
-
-struct Part {
-    child: Child,
-    address: SocketAddr,
-}
-
-impl Part {
-    fn start(role: impl FnOnce(u16) -> String) -> Part {
-        let address = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
-        let mut command = Command::new(std::env::current_exe().expect("this program"));
-        let child = command.env(ROLE, role(address.port())).stdout(Stdio::null()).spawn().expect("a process");
-        while std::net::TcpStream::connect(address).is_err() {
-            std::thread::sleep(Duration::from_millis(5));
-        }
-        Part { child, address }
-    }
-
-    /// Nanoseconds of CPU that its threads have used.
-    fn cpu(&self) -> u64 {
-        let tasks =
-            std::fs::read_dir(format!("/proc/{}/task", self.child.id())).into_iter().flatten().flatten();
-        let used = tasks.filter_map(|task| {
-            let text = std::fs::read_to_string(task.path().join("schedstat")).ok()?;
-            text.split(' ').next()?.parse::<u64>().ok()
-        });
-        used.sum()
-    }
-}
-
-impl Drop for Part {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
-#[derive(Default)]
-struct Measured {
-    cpu: Vec<f64>,
-    rate: Vec<f64>,
-    times: Vec<f64>,
 }
 
 /// So many requests over so many connections; microseconds of each, and how long all took.
@@ -221,16 +104,6 @@ async fn load(
     (times, begun.elapsed())
 }
 
-fn median(list: &mut [f64]) -> f64 {
-    list.sort_by(f64::total_cmp);
-    list.get(list.len() / 2).copied().unwrap_or(0.0)
-}
-
-fn steal() -> u64 {
-    let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
-    stat.lines().next().and_then(|line| line.split_whitespace().nth(8)?.parse().ok()).unwrap_or(0)
-}
-
 fn measure() {
     let dir = tempfile::tempdir().expect("a directory");
     let answering = Part::start(|port| format!("answer {port}"));
@@ -247,27 +120,15 @@ fn measure() {
             let mut found: BTreeMap<&str, Measured> = BTreeMap::new();
             for _ in 0..ROUNDS {
                 for (name, part) in [("1 direct", &answering), ("2 barest", &barest), ("3 ours", &ours)] {
-                    let cpu = part.cpu();
-                    let work = load(part.address, connections, requests, path);
-                    let (times, took) = tokio::task::LocalSet::new().block_on(&runtime, work);
-                    let used = (part.cpu() - cpu) as f64 / 1000.0 / times.len() as f64;
-                    let to = found.entry(name).or_default();
-                    to.cpu.push(used);
-                    to.rate.push(times.len() as f64 / took.as_secs_f64());
-                    to.times.extend(times);
+                    let measured = found.entry(name).or_default();
+                    measured.take(part, || {
+                        let work = load(part.address, connections, requests, path);
+                        tokio::task::LocalSet::new().block_on(&runtime, work)
+                    });
                 }
             }
-            for (name, mut measured) in found {
-                measured.times.sort_by(f64::total_cmp);
-                let at = |share: f64| measured.times[(measured.times.len() as f64 * share) as usize] / 1000.0;
-                println!(
-                    "| {connections}, {size} | {} | {:.0} | {:.2} | {:.2} | {:.1} |",
-                    &name[2..],
-                    median(&mut measured.rate),
-                    at(0.5),
-                    at(0.99),
-                    median(&mut measured.cpu)
-                );
+            for (name, measured) in found {
+                println!("| {connections}, {size} | {} | {} |", &name[2..], measured.row());
             }
         }
     }

@@ -28,7 +28,7 @@ impl Forwarder {
                 route.at
             );
             let status = StatusCode::MISDIRECTED_REQUEST;
-            return Err(Refused::new(status, ReasonCode::CertificateMismatch, sentence));
+            return Err(Refused::new(status, ReasonCode::OtherConnection, sentence));
         }
         if secure || !self.sends_to_https(route, request) {
             return Ok(None);

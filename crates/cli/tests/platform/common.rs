@@ -168,11 +168,18 @@ impl Platform {
         target: &str,
         condition: impl Fn(&serde_json::Value) -> bool,
     ) -> serde_json::Value {
-        until(&format!("{target} is as it should be"), || {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
             let shown = self.run(&["show", target, "--json"]);
-            let value: serde_json::Value = serde_json::from_str(&shown.out).ok()?;
-            condition(&value["workload"]).then(|| value["workload"].clone())
-        })
+            let value: serde_json::Value = serde_json::from_str(&shown.out).unwrap_or_default();
+            if condition(&value["workload"]) {
+                return value["workload"].clone();
+            }
+            if Instant::now() > deadline {
+                panic!("waited too long for {target}, and it is {shown:?}\n{}", self.logs());
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
     }
 
     pub fn get(&self, host: &str, path: &str) -> Answer {
@@ -269,9 +276,12 @@ impl Chance {
     }
 }
 
+/// How long anything is waited for.
+const PATIENCE: Duration = Duration::from_secs(90);
+
 /// Waits for a condition; the limit is there only so that a failure ends.
 pub fn until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
-    let deadline = Instant::now() + Duration::from_secs(90);
+    let deadline = Instant::now() + PATIENCE;
     loop {
         if let Some(value) = condition() {
             return value;

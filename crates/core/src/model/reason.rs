@@ -111,6 +111,8 @@ codes! {
     PlainWhereTls = "plain-where-tls",
     /// TLS was spoken where plain HTTP is expected.
     TlsWherePlain = "tls-where-plain",
+    /// The host's TLS is passed through, and the request came on a connection that the gateway opened.
+    OtherConnection = "other-connection",
     /// The certificate is for other names than the host.
     CertificateMismatch = "certificate-mismatch",
     /// The certificate's dates are not now.
