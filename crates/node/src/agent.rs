@@ -24,6 +24,8 @@ use crate::{Config, Error, link, logs, orders};
 
 /// Images that no replica has any more are cleared away this often.
 const SWEEP_EVERY: Duration = Duration::from_secs(1800);
+/// A keeper that an earlier agent started has brought its program up, or given up, within this time.
+const BROUGHT_UP_WITHIN: Duration = Duration::from_secs(5);
 
 /// What the agent itself has of a replica.
 #[derive(Default)]
@@ -139,7 +141,7 @@ impl Agent {
             // The platform may have been started with other means since.
             order.address = self.driver.range().place(order.address);
             let id = order.id.clone();
-            let survivor = mainyard_runtime::find_survivor(&entry.path());
+            let survivor = mainyard_runtime::find_settled_survivor(&entry.path(), BROUGHT_UP_WITHIN);
             let running = survivor.and_then(|found| Some((found.keeper, found.init?)));
             let left = match keepers::unseen_end(&entry.path(), &self.log_dir_of(&id)) {
                 _ if running.is_some() => Left::Running,
@@ -147,7 +149,9 @@ impl Agent {
                     Left::Ended(keepers::with_its_words(ended, &self.log_dir_of(&id)))
                 }
                 Some(ended) => Left::Ended(ended),
-                None if orders::was_begun(&entry.path()) => Left::Begun,
+                None if orders::was_begun(&entry.path()) && !mainyard_runtime::never_began(&entry.path()) => {
+                    Left::Begun
+                }
                 None => Left::Nothing,
             };
             let (number, steps) = self.desk.find(order, left, self.now());

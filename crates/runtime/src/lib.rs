@@ -23,7 +23,9 @@ pub use listening::{Listening, listening, listening_below};
 pub use mainyard_keeper::{Ending, Progress};
 pub use network::{LAST_LINK, NodeNetwork, enter};
 pub use plain::{HOSTS_VARIABLE, Plain};
-pub use survivor::{Survivor, find_survivor, last_ending, process_started_at};
+pub use survivor::{
+    Survivor, find_settled_survivor, find_survivor, last_ending, never_began, process_started_at,
+};
 
 /// What the machine refused.
 #[derive(Debug, thiserror::Error)]

@@ -1,5 +1,7 @@
 //! The command that runs once before a release serves.
 
+use std::time::{Duration, Instant};
+
 use crate::common::{Platform, Visitors, until};
 use crate::faults::kill;
 
@@ -81,6 +83,24 @@ fn it_goes_on_while_control_and_agent_die_and_is_begun_once() {
     assert_eq!(first(&platform, 2), "passed");
     let log = platform.ok(&["show", "staging/locker-api@2"]);
     assert_eq!(log.matches("the locker map is brought to version").count(), 1, "{log}");
+}
+
+#[test]
+fn an_agent_that_dies_while_it_is_brought_up_is_followed_by_one_that_knows_it() {
+    let platform = steady();
+    for release in 2..6 {
+        let agent = until("there is an agent", || platform.part("node").first().copied());
+        deploy(&platform, &[&format!("MIGRATION_MILLIS={}", 300 + release)], &["--no-wait"]);
+        // As soon as there is a keeper: its program is not yet there.
+        let deadline = Instant::now() + Duration::from_secs(60);
+        while keeper(&platform, release).is_none() {
+            assert!(Instant::now() < deadline, "it was never begun");
+        }
+        kill(agent);
+        platform.workload("staging/locker-api", |w| w["state"] == "steady" && w["release"] == release);
+        let log = platform.ok(&["show", &format!("staging/locker-api@{release}")]);
+        assert_eq!(log.matches("the locker map is brought to version").count(), 1, "{log}");
+    }
 }
 
 #[test]
