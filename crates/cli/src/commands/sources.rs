@@ -6,7 +6,7 @@ use clap::ValueEnum;
 use comfy_table::Cell;
 use mainyard_core::declare::ChangeLine;
 use mainyard_core::follow::sides::Row;
-use mainyard_core::model::{Commit, Signal, Source, SourceState, Target};
+use mainyard_core::model::{Commit, ReasonCode, Signal, Source, SourceState, Target};
 use reqwest::Method;
 use serde_json::{Map, Value, json};
 
@@ -161,7 +161,8 @@ async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<
         println!("  {problem}");
     }
     if source.state == SourceState::Behind {
-        println!("Take it with: mainyard source catch-up {target}");
+        let asks = source.reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::RemovalAsks);
+        println!("Take it with: mainyard source catch-up {target}{}", if asks { " --remove" } else { "" });
     }
     Ok(())
 }

@@ -71,6 +71,20 @@ fn a_value_in_git_is_opened_by_the_platform_alone_and_a_new_one_makes_a_release(
             .as_str()
             .is_some_and(|it| it.contains("as `mainyard secret encrypt` prints it"))
     });
+
+    // Declared no longer, it stays until a person says so; what would be lost with it is said.
+    yard.push(APPLICATION, "no word");
+    let asks = yard.until("it asks", |it| it["reason"]["code"] == "removal-asks");
+    let differs = asks["differs"].to_string();
+    assert!(differs.contains("secret word: locker-api@1, locker-api@2 cannot be gone back to"), "{differs}");
+    let told = platform.ok(&["source", "look", yard.source]);
+    assert!(
+        told.trim_end().ends_with(&format!("mainyard source catch-up {} --remove", yard.source)),
+        "{told}"
+    );
+    let taken = platform.ok(&["source", "catch-up", yard.source, "--remove"]);
+    assert!(taken.trim_end().ends_with("in-step"), "{taken}");
+    assert!(!platform.ok(&["secret", "list"]).contains("square/word"));
 }
 
 #[test]
