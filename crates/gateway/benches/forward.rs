@@ -16,7 +16,7 @@ use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo};
 
-use crate::parts::{HOST, Measured, Part, ROUNDS, answer, listener, ours, role, steal, table};
+use crate::parts::{HOST, Measured, Part, ROUNDS, answer, gather, listener, ours, role, steal, table};
 
 mod parts;
 
@@ -97,11 +97,7 @@ async fn load(
             times
         }));
     }
-    let mut times = Vec::new();
-    for one in all {
-        times.extend(one.await.expect("a visitor"));
-    }
-    (times, begun.elapsed())
+    gather(all, begun).await
 }
 
 fn measure() {

@@ -17,7 +17,7 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName};
 use tokio_rustls::TlsConnector;
 
-use crate::parts::{HOST, Measured, Part, ROUNDS, answer, ours, role, steal, table};
+use crate::parts::{HOST, Measured, Part, ROUNDS, answer, gather, ours, role, steal, table};
 
 mod parts;
 
@@ -125,11 +125,7 @@ async fn load(
         })
     });
     let all: Vec<_> = all.collect();
-    let mut times = Vec::new();
-    for one in all {
-        times.extend(one.await.expect("a visitor"));
-    }
-    (times, begun.elapsed())
+    gather(all, begun).await
 }
 
 fn measure() {

@@ -171,6 +171,18 @@ impl Measured {
     }
 }
 
+/// What every visitor measured, and how long all of them took.
+pub async fn gather(
+    visitors: Vec<tokio::task::JoinHandle<Vec<f64>>>,
+    begun: std::time::Instant,
+) -> (Vec<f64>, Duration) {
+    let mut times = Vec::new();
+    for one in visitors {
+        times.extend(one.await.expect("a visitor"));
+    }
+    (times, begun.elapsed())
+}
+
 /// The middle one.
 pub fn median(list: &mut [f64]) -> f64 {
     list.sort_by(f64::total_cmp);

@@ -6,8 +6,8 @@ use std::sync::mpsc::TryRecvError;
 use serde_json::json;
 
 use crate::frames::{End, Field, Visitor};
-use crate::place::{Gateway, Place, Request, telling};
-use crate::reading::{Written, hold_docs};
+use crate::place::{Place, telling};
+use crate::reading::{Written, hold_docs, is_read_as, open};
 
 /// What happens to a request.
 #[derive(Debug)]
@@ -32,11 +32,6 @@ struct Row {
     outcome: Outcome,
 }
 
-fn open() -> (Gateway, std::sync::mpsc::Receiver<Request>) {
-    let (api, read) = telling("api");
-    (Place::default().service("api", &[&api]).api(json!({})).open(), read)
-}
-
 impl Row {
     /// Sends the row and then, on another connection, a request that must be the next one that a replica reads.
     fn hold(&self) {
@@ -53,16 +48,7 @@ impl Row {
             Passes(lines, body) => {
                 assert_eq!(end, End::Answer(200, b"api".to_vec()));
                 let got = read.recv().expect("a request");
-                for line in *lines {
-                    assert!(got.head.iter().any(|read| read == line), "{line} is not in {:#?}", got.head);
-                }
-                let framing = ["content-length:", "transfer-encoding:"];
-                let framed = got
-                    .head
-                    .iter()
-                    .filter(|line| framing.iter().any(|name| line.to_lowercase().starts_with(name)));
-                assert!(framed.count() <= 1, "it is framed once: {:#?}", got.head);
-                assert_eq!(String::from_utf8_lossy(&got.body), *body);
+                is_read_as(&got, lines, body);
             }
         }
         assert_eq!(gateway.get("/next", "").status, 200);

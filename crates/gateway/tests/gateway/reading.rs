@@ -25,7 +25,19 @@ struct Row {
     outcome: Outcome,
 }
 
-fn open() -> (Gateway, std::sync::mpsc::Receiver<Request>) {
+/// Holds what a replica read against these lines of head, among the gateway's own, and this body; it is framed once.
+pub fn is_read_as(got: &Request, lines: &[&str], body: &str) {
+    for line in lines {
+        assert!(got.head.iter().any(|read| read == line), "{line} is not in {:#?}", got.head);
+    }
+    let framing = ["content-length:", "transfer-encoding:"];
+    let frames = |line: &&String| framing.iter().any(|name| line.to_lowercase().starts_with(name));
+    assert!(got.head.iter().filter(frames).count() <= 1, "it is framed once: {:#?}", got.head);
+    assert_eq!(String::from_utf8_lossy(&got.body), body);
+}
+
+/// A gateway with one route to a replica that tells what it reads.
+pub fn open() -> (Gateway, std::sync::mpsc::Receiver<Request>) {
     let (api, read) = telling("api");
     (Place::default().service("api", &[&api]).api(json!({})).open(), read)
 }
@@ -55,16 +67,7 @@ impl Row {
                     assert_eq!(answer(&mut reader).expect("an answer").status, 200);
                 }
                 let got = read.recv().expect("a request");
-                for line in *lines {
-                    assert!(got.head.iter().any(|read| read == line), "{line} is not in {:#?}", got.head);
-                }
-                let framing = ["content-length:", "transfer-encoding:"];
-                let framed = got
-                    .head
-                    .iter()
-                    .filter(|line| framing.iter().any(|name| line.to_lowercase().starts_with(name)));
-                assert!(framed.count() <= 1, "it is framed once: {:#?}", got.head);
-                assert_eq!(String::from_utf8_lossy(&got.body), *body);
+                is_read_as(&got, lines, body);
                 assert_eq!(read.recv().expect("the next").head[0], "GET /next HTTP/1.1");
             }
         }
