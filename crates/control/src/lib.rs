@@ -30,6 +30,7 @@ mod why;
 use std::net::TcpListener;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::{App, HttpServer, web};
 use mainyard_images::ContentStore;
@@ -111,6 +112,11 @@ pub(crate) struct Control {
 
 /// Largest JSON body of a request.
 const JSON_LIMIT: usize = 8 << 20;
+/// An idle connection is kept for so long: longer than our clients keep theirs (90 s), so that none of them sends a request into
+/// a connection that is being closed, however long it was held up meanwhile.
+const KEPT_OPEN: Duration = Duration::from_secs(120);
+/// A request's head is here within this time.
+const HEAD_WITHIN: Duration = Duration::from_secs(60);
 /// Largest report of a node or a gateway.
 const REPORT_LIMIT: usize = 64 << 20;
 
@@ -167,6 +173,7 @@ async fn serve(config: Config) -> Result<(), Error> {
             .configure(api::routes)
             .default_service(web::get().to(console::file))
     });
+    let server = server.keep_alive(KEPT_OPEN).client_request_timeout(HEAD_WITHIN);
     let server = server.workers(2).shutdown_timeout(1).disable_signals().listen(config.listener)?.run();
     let handle = server.handle();
     let mut ends = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
