@@ -70,11 +70,12 @@ fn what_is_wrong_is_told() {
 #[test]
 fn what_the_local_authority_issues_is_a_whole_chain_of_its_own() {
     let dir = tempfile::tempdir().expect("a directory");
-    let issuer = crate::authority::issuer(dir.path()).expect("made");
-    let (chain, key) = crate::authority::issue(&issuer, "locker-api.staging.internal", 365).expect("issued");
+    let names = crate::authority::Names::of(&["internal".into()], &[]);
+    let issuer = crate::authority::issuer(dir.path(), &names).expect("made");
+    let (chain, key) = crate::authority::issue(&issuer, "locker-api.staging.internal").expect("issued");
     let found = check(&chain, Some(&key), Timestamp::now()).expect("whole");
     assert_eq!(found.names, ["locker-api.staging.internal"]);
-    let again = crate::authority::issuer(dir.path()).expect("found");
+    let again = crate::authority::issuer(dir.path(), &names).expect("found");
     assert_eq!(std::fs::read_to_string(dir.path().join("authority.pem")).expect("kept"), again.pem());
     assert!(follows_from(&chain, &again.pem()), "a later start has the same key");
 }

@@ -8,9 +8,9 @@ mod parts;
 mod sources;
 mod things;
 
-pub use parts::{IsolationKind, Part, Serve, Start};
+pub use parts::{IsolationKind, LOCAL_AUTHORITY, Part, Serve, Start};
 pub use sources::{AddSource, SourceCommand, SourceRule};
-pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret, Trail};
+pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret, Token, Trail};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -50,6 +50,21 @@ pub enum Command {
     /// Print a link that signs a browser in to the console.
     #[command(after_help = "Example:\n  mainyard sign-in")]
     SignIn,
+    /// End sessions of the console: one, or all.
+    #[command(
+        after_help = "Example:\n  mainyard token list\n  mainyard sign-out 3f9a11c2\n  mainyard sign-out --all"
+    )]
+    SignOut {
+        /// The session's id, as `mainyard token list` shows it.
+        #[arg(required_unless_present = "all")]
+        session: Option<String>,
+        /// Every session, and every sign-in link that was not used.
+        #[arg(long, conflicts_with = "session")]
+        all: bool,
+    },
+    /// Make, list and remove tokens: what lets clients, programs and parts of the platform in.
+    #[command(subcommand)]
+    Token(Token),
     /// See everything at a glance: what needs you, what moves, what there is.
     #[command(after_help = "Example:\n  mainyard board staging\n  mainyard board staging --as-of 14:05")]
     Board {

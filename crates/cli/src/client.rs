@@ -75,6 +75,29 @@ struct RawEntry {
     body: Option<Value>,
 }
 
+/// Where the authority is kept that the API's certificate leads to, as a PEM file.
+const AUTHORITY: &str = "MAINYARD_AUTHORITY";
+
+/// Whose certificates are trusted: the machine's authorities, or only the one that was named.
+fn trust() -> Result<rustls::ClientConfig, Failure> {
+    let failed = |error: &dyn std::fmt::Display| Failure::failed(format!("TLS cannot be prepared: {error}"));
+    let mut roots = rustls::RootCertStore::empty();
+    match std::env::var_os(AUTHORITY) {
+        Some(file) => {
+            let pem = std::fs::read_to_string(&file).map_err(|error| {
+                Failure::failed(format!("{AUTHORITY}: {} cannot be read: {error}", file.display()))
+            })?;
+            for certificate in mainyard_certificates::certificates(&pem).map_err(|error| failed(&error))? {
+                roots.add(certificate).map_err(|error| failed(&error))?;
+            }
+        }
+        None => drop(roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs)),
+    }
+    let provider = std::sync::Arc::new(rustls::crypto::ring::default_provider());
+    let builder = rustls::ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
+    Ok(builder.map_err(|error| failed(&error))?.with_root_certificates(roots).with_no_client_auth())
+}
+
 /// How long an answer may take to begin.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -93,6 +116,8 @@ impl Client {
 
     pub fn to(call: Call) -> Result<Client, Failure> {
         let builder = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5));
+        let builder =
+            if call.url.starts_with("https:") { builder.use_preconfigured_tls(trust()?) } else { builder };
         let http = builder.build().map_err(|error| Failure::failed(error.to_string()))?;
         Ok(Client { call, http, as_of: None, goes_on: true })
     }
@@ -181,7 +206,7 @@ impl Client {
 
     fn unreachable(&self, error: &reqwest::Error) -> Failure {
         let url = &self.call.url;
-        if error.is_connect() {
+        if error.is_connect() && url.starts_with("http:") {
             return Failure::unreachable(format!(
                 "nothing answers at {url}\nStart the platform with: mainyard start"
             ));
@@ -191,6 +216,12 @@ impl Client {
         while let Some(cause) = source {
             words = format!("{words}: {cause}");
             source = cause.source();
+        }
+        if words.contains("UnknownIssuer") {
+            words = format!(
+                "{words}\nIts certificate leads to no authority that is trusted here. Name the platform's own: \
+                 {AUTHORITY}=authority.pem (on the platform's machine: mainyard certificate show-authority)"
+            );
         }
         Failure::unreachable(format!("{url} does not answer as it should: {words}"))
     }
@@ -202,6 +233,11 @@ impl Client {
 
     pub async fn post(&self, path: &str, body: &Value) -> Result<Value, Failure> {
         let answer = self.send(self.request(Method::POST, path).json(body)).await?;
+        answer.json().await.map_err(|error| self.unreachable(&error))
+    }
+
+    pub async fn delete(&self, path: &str) -> Result<Value, Failure> {
+        let answer = self.send(self.request(Method::DELETE, path)).await?;
         answer.json().await.map_err(|error| self.unreachable(&error))
     }
 

@@ -23,9 +23,13 @@ pub struct Place {
 pub struct Call {
     /// Where the API answers.
     pub url: String,
-    /// The bearer token.
+    /// The bearer token; on the platform's machine it stands in a file of its own.
+    #[serde(skip)]
     pub token: String,
 }
+
+/// The file of the token that `start` makes for the first member.
+pub const CLIENT_TOKEN: &str = "client-token";
 
 impl Place {
     pub fn of(arguments: &Arguments) -> Place {
@@ -90,7 +94,9 @@ impl Place {
         let kept: Option<Call> = std::fs::read(self.file("client.json"))
             .ok()
             .and_then(|bytes| serde_json::from_slice(&bytes).ok());
-        let token = std::env::var("MAINYARD_TOKEN").ok().or(kept.as_ref().map(|call| call.token.clone()));
+        let own =
+            || std::fs::read_to_string(self.file(CLIENT_TOKEN)).ok().map(|token| token.trim().to_owned());
+        let token = std::env::var("MAINYARD_TOKEN").ok().or_else(own);
         match (self.url.clone().or(kept.map(|call| call.url)), token) {
             (Some(url), Some(token)) => Ok(Call { url: url.trim_end_matches('/').to_owned(), token }),
             (Some(url), None) => {

@@ -2,8 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use actix_web::http::Method;
 use actix_web::web::{Data, Json, Path, Query};
-use actix_web::{HttpResponse, web};
 use jiff::Timestamp;
 use mainyard_core::cluster::Cluster;
 use mainyard_core::manifest::{SourceFile, read_as};
@@ -12,14 +12,16 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
 
-use crate::access::{self, Member};
 use crate::answers::{Answer, target};
+use crate::callers::{Anyone, Member, Who};
 use crate::forecast::{self, Ask};
+use crate::operations::{Limits, Operation, Operations};
 use crate::past::{self, AsOf, view};
 use crate::problem::Problem;
 use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
 use crate::{
-    Control, JSON_LIMIT, certificates, metrics, releases, secrets, sources, stats, stream, transfer, why,
+    Control, JSON_LIMIT, certificates, metrics, parts, releases, secrets, sessions, sources, stats, stream,
+    tokens, transfer, why,
 };
 
 #[derive(OpenApi)]
@@ -30,7 +32,13 @@ use crate::{
     ),
     paths(
         health,
-        sign_in_keys,
+        document,
+        sessions::sign_in_keys,
+        sessions::sign_out,
+        sessions::end_sessions,
+        tokens::list,
+        tokens::add,
+        tokens::remove,
         snapshot,
         stream::stream,
         list_environments,
@@ -115,71 +123,87 @@ use crate::{
         stats::Stats,
         stats::OfRelease,
         Declare,
-        Declared
+        Declared,
+        tokens::AddToken,
+        tokens::TokenEntry
     ))
 )]
 struct Document;
 
-/// The OpenAPI document.
+/// The OpenAPI document. Who may call each operation, and what it takes at most, comes from where it is mounted.
 pub fn openapi() -> Value {
-    serde_json::to_value(Document::openapi()).unwrap_or_default()
+    let mut document = serde_json::to_value(Document::openapi()).unwrap_or_default();
+    for Operation { method, path, who, limits } in operations().list() {
+        let described = &mut document["paths"][&path][method.as_str().to_ascii_lowercase()];
+        let Some(described) = described.as_object_mut() else { continue };
+        described.insert("x-mainyard-caller".to_owned(), json!(who));
+        described.insert("x-mainyard-limits".to_owned(), json!(limits));
+        let security = match who {
+            Who::Anyone => json!([]),
+            Who::Person => json!([{"token": []}, {"session": []}]),
+            Who::Node | Who::Gateway | Who::Part => json!([{"part": []}]),
+        };
+        described.insert("security".to_owned(), security);
+    }
+    document["components"]["securitySchemes"] = json!({
+        "token": {"type": "http", "scheme": "bearer", "description": "A client's token: `mainyard token add`."},
+        "session": {"type": "apiKey", "in": "cookie", "name": "mainyard-session-INSTANCE",
+            "description": "The console's session. What changes something also needs the console's Origin."},
+        "part": {"type": "http", "scheme": "bearer", "description": "A node agent's or gateway's own token."},
+    });
+    document
 }
 
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.service(
-        web::scope("/api/v1")
-            .route("/health", web::get().to(health))
-            .route("/openapi.json", web::get().to(|| async { Json(openapi()) }))
-            .route("/sign-in-keys", web::post().to(sign_in_keys))
-            .route("/snapshot", web::get().to(snapshot))
-            .route("/stream", web::get().to(stream::stream))
-            .route("/environments", web::get().to(list_environments))
-            .route("/environments", web::post().to(add_environment))
-            .route("/environments/{environment}/board", web::get().to(board))
-            .route("/environments/{environment}/applications/{name}", web::delete().to(remove_application))
-            .route("/environments/{environment}/export", web::get().to(export))
-            .route("/environments/{environment}/workloads/{name}", web::get().to(show_workload))
-            .route("/environments/{environment}/workloads/{name}", web::delete().to(remove))
-            .route("/environments/{environment}/workloads/{name}/scale", web::post().to(scale))
-            .configure(releases::routes)
-            .configure(secrets::routes)
-            .configure(stats::routes)
-            .configure(why::routes)
-            .configure(metrics::routes)
-            .configure(traffic::routes)
-            .configure(sources::routes)
-            .configure(certificates::routes)
-            .route("/environments/{environment}/workloads/{name}/logs", web::get().to(transfer::logs))
-            .route("/declare", web::post().to(declare))
-            .route("/images", web::get().to(transfer::list_images))
-            .route("/images", web::post().to(transfer::add_image))
-            .route("/images/config", web::get().to(transfer::image_config))
-            .configure(past::routes),
-    );
-    app.route("/sign-in", web::get().to(sign_in));
+/// Every operation of the API, and the page that a sign-in link opens.
+pub fn operations() -> Operations {
+    const WORKLOAD: &str = "/environments/{environment}/workloads/{name}";
+    let mut all = Operations::default();
+    all.get("/health", health)
+        .get("/openapi.json", document)
+        .at(Method::GET, "/sign-in".to_owned(), Limits::NONE, sessions::sign_in)
+        .add(Method::POST, "/sign-in-keys", Limits::NONE, sessions::sign_in_keys)
+        .add(Method::POST, "/sign-out", Limits::NONE, sessions::sign_out)
+        .delete("/sessions", sessions::end_sessions)
+        .get("/snapshot", snapshot)
+        .get("/stream", stream::stream)
+        .get("/environments", list_environments)
+        .post("/environments", add_environment)
+        .get("/environments/{environment}/board", board)
+        .delete("/environments/{environment}/applications/{name}", remove_application)
+        .get("/environments/{environment}/export", export)
+        .get(WORKLOAD, show_workload)
+        .delete(WORKLOAD, remove)
+        .post(&format!("{WORKLOAD}/scale"), scale)
+        .get(&format!("{WORKLOAD}/logs"), transfer::logs)
+        .add(Method::POST, "/declare", Limits::bytes(2 * JSON_LIMIT as u64), declare)
+        .get("/images", transfer::list_images)
+        .add(Method::POST, "/images", Limits::streamed(transfer::IMAGE_LIMIT), transfer::add_image)
+        .get("/images/config", transfer::image_config);
+    tokens::operations(&mut all);
+    releases::operations(&mut all);
+    secrets::operations(&mut all);
+    stats::operations(&mut all);
+    why::operations(&mut all);
+    metrics::operations(&mut all);
+    traffic::operations(&mut all);
+    sources::operations(&mut all);
+    certificates::operations(&mut all);
+    past::operations(&mut all);
+    parts::operations(&mut all);
+    all
+}
+
+/// The OpenAPI document itself.
+#[utoipa::path(get, path = "/api/v1/openapi.json", responses((status = 200)))]
+async fn document(_: Anyone) -> Json<Value> {
+    Json(openapi())
 }
 
 #[utoipa::path(get, path = "/api/v1/health", responses((status = 200)))]
-async fn health(control: Data<Control>) -> Json<Value> {
+async fn health(_: Anyone, control: Data<Control>) -> Json<Value> {
     Json(
         json!({"ok": true, "version": env!("CARGO_PKG_VERSION"), "change": *control.steward.latest.borrow()}),
     )
-}
-
-#[derive(Deserialize)]
-struct Key {
-    #[serde(default)]
-    key: String,
-}
-
-async fn sign_in(control: Data<Control>, key: Query<Key>) -> Result<HttpResponse, Problem> {
-    access::sign_in(control, &key.key).await
-}
-
-#[utoipa::path(post, path = "/api/v1/sign-in-keys", responses((status = 200)))]
-async fn sign_in_keys(control: Data<Control>, member: Member) -> Answer {
-    let key = access::sign_in_key(&control, &member).await?;
-    Ok(Json(json!({"path": format!("/sign-in?key={key}"), "good_for_seconds": 900})))
 }
 
 /// Everything the record holds, and the number to follow the stream from.
@@ -213,8 +237,8 @@ struct Snapshot {
 
 #[utoipa::path(get, path = "/api/v1/snapshot", params(AsOf), responses((status = 200, body = Snapshot), (status = 404, body = Problem)))]
 async fn snapshot(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     moment: Query<AsOf>,
 ) -> Result<Json<Snapshot>, Problem> {
     let view = view(&control, moment.into_inner()).await?;
@@ -224,7 +248,7 @@ async fn snapshot(
         cursor: view.cursor(),
         as_of: view.as_of(),
         whole: view.whole(),
-        member: member.0,
+        member: member.name,
         gateway: control.gateway_http.clone(),
         gateway_tls: control.gateway_https.clone(),
         objects: view.state().bodies().map_err(|error| Problem::unavailable(error.to_string()))?,
@@ -247,7 +271,7 @@ fn signals() -> Value {
 }
 
 #[utoipa::path(get, path = "/api/v1/environments", params(AsOf), responses((status = 200)))]
-async fn list_environments(control: Data<Control>, moment: Query<AsOf>) -> Answer {
+async fn list_environments(_: Member, control: Data<Control>, moment: Query<AsOf>) -> Answer {
     let view = view(&control, moment.into_inner()).await?;
     Ok(Json(json!(view.state().environments.values().collect::<Vec<_>>())))
 }
@@ -264,8 +288,8 @@ struct NewEnvironment {
 
 #[utoipa::path(post, path = "/api/v1/environments", params(Ask), request_body = NewEnvironment, responses((status = 200), (status = 409, body = Problem)))]
 async fn add_environment(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     ask: Query<Ask>,
     body: Json<NewEnvironment>,
 ) -> Answer {
@@ -279,6 +303,7 @@ async fn add_environment(
 
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/board", params(AsOf), responses((status = 200), (status = 404, body = Problem)))]
 async fn board(
+    _: Member,
     control: Data<Control>,
     environment: Path<String>,
     moment: Query<AsOf>,
@@ -305,8 +330,8 @@ async fn board(
 /// Removes all that an application declared.
 #[utoipa::path(delete, path = "/api/v1/environments/{environment}/applications/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
 async fn remove_application(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -328,7 +353,12 @@ struct ExportOf {
 
 /// Files that declare what is here, one for each application.
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/export", params(ExportOf), responses((status = 200), (status = 404, body = Problem)))]
-async fn export(control: Data<Control>, environment: Path<String>, query: Query<ExportOf>) -> Answer {
+async fn export(
+    _: Member,
+    control: Data<Control>,
+    environment: Path<String>,
+    query: Query<ExportOf>,
+) -> Answer {
     let published = control.steward.published.read().await;
     let state = &published.0;
     let known = || state.environments.keys();
@@ -346,7 +376,12 @@ async fn export(control: Data<Control>, environment: Path<String>, query: Query<
 }
 
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}", params(AsOf), responses((status = 200), (status = 404, body = Problem)))]
-async fn show_workload(control: Data<Control>, path: Path<(String, String)>, moment: Query<AsOf>) -> Answer {
+async fn show_workload(
+    _: Member,
+    control: Data<Control>,
+    path: Path<(String, String)>,
+    moment: Query<AsOf>,
+) -> Answer {
     let target = target(path)?;
     let view = view(&control, moment.into_inner()).await?;
     let state = view.state();
@@ -389,8 +424,8 @@ struct Scaled {
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", params(Ask), request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
 async fn scale(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<Scale>,
@@ -408,8 +443,8 @@ async fn scale(
 
 #[utoipa::path(delete, path = "/api/v1/environments/{environment}/workloads/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem)))]
 async fn remove(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -445,7 +480,7 @@ struct Declared {
 }
 
 #[utoipa::path(post, path = "/api/v1/declare", params(Ask), request_body = Declare, responses((status = 200, body = Declared), (status = 422, body = Problem)))]
-async fn declare(control: Data<Control>, member: Member, ask: Query<Ask>, body: Json<Declare>) -> Answer {
+async fn declare(member: Member, control: Data<Control>, ask: Query<Ask>, body: Json<Declare>) -> Answer {
     let Declare { environment, files, exact, named } = body.into_inner();
     if files.iter().map(|file| file.text.len()).sum::<usize>() > JSON_LIMIT {
         return Err(Problem::too_large("the files are longer than 8 MiB together"));

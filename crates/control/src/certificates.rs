@@ -2,7 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use actix_web::web::{self, Data, Json, Path, Query};
+use actix_web::http::Method;
+use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_certificates::authority;
 use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue};
@@ -13,17 +14,19 @@ use serde_json::{Value, json};
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::access::Member;
 use crate::answers::{Answer, target};
+use crate::callers::Member;
 use crate::forecast::{self, Ask};
+use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
 
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/certificates", web::get().to(list))
-        .route("/authority", web::get().to(authority))
-        .route("/environments/{environment}/services/{name}/certificate", web::post().to(issue))
-        .route("/environments/{environment}/certificates/{name}", web::put().to(add))
-        .route("/environments/{environment}/certificates/{name}", web::delete().to(remove));
+pub fn operations(to: &mut Operations) {
+    const ONE: &str = "/environments/{environment}/certificates/{name}";
+    to.get("/certificates", list)
+        .get("/authority", authority)
+        .post("/environments/{environment}/services/{name}/certificate", issue)
+        .add(Method::PUT, ONE, Limits::bytes(4 * mainyard_certificates::LIMIT as u64), add)
+        .delete(ONE, remove);
 }
 
 /// A chain, with its key where hosts are served with it.
@@ -54,7 +57,7 @@ pub fn told(certificate: &Certificate, now: Timestamp) -> Value {
 
 /// All certificates, without their keys.
 #[utoipa::path(get, path = "/api/v1/certificates", responses((status = 200)))]
-pub async fn list(control: Data<Control>) -> Json<Value> {
+pub async fn list(_: Member, control: Data<Control>) -> Json<Value> {
     let published = control.steward.published.read().await;
     let now = Timestamp::now();
     Json(json!(published.0.certificates.values().map(|it| told(it, now)).collect::<Vec<_>>()))
@@ -62,7 +65,7 @@ pub async fn list(control: Data<Control>) -> Json<Value> {
 
 /// The local authority's own certificate, as PEM: what to trust where no other was given.
 #[utoipa::path(get, path = "/api/v1/authority", responses((status = 200), (status = 404, body = Problem)))]
-pub async fn authority(control: Data<Control>) -> Answer {
+pub async fn authority(_: Member, control: Data<Control>) -> Answer {
     let pem = tokio::fs::read_to_string(&control.authority).await.map_err(|error| {
         let file = control.authority.display();
         Problem::not_found(format!("the local authority's certificate is not there: {file}: {error}"))
@@ -73,8 +76,8 @@ pub async fn authority(control: Data<Control>) -> Answer {
 /// Adds a certificate, or puts one in the place of its predecessor; no connection is interrupted.
 #[utoipa::path(put, path = "/api/v1/environments/{environment}/certificates/{name}", params(Ask), request_body = Given, responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     given: Json<Given>,
@@ -104,7 +107,7 @@ pub async fn add(
         fingerprint: found.fingerprint,
         chain,
         sealed,
-        origin: Origin::new(member.0.clone(), "added", now),
+        origin: Origin::new(member.name.clone(), "added", now),
     };
     let act = move |cluster: &mut Cluster, by: &str, now| {
         let serves = cluster.add_certificate(certificate.clone(), by, now)?;
@@ -116,8 +119,8 @@ pub async fn add(
 /// Removes a certificate that no route names.
 #[utoipa::path(delete, path = "/api/v1/environments/{environment}/certificates/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -128,15 +131,12 @@ pub async fn remove(
     forecast::plain(&control, member, ask, act).await
 }
 
-/// Days that a certificate of the local authority lasts.
-const DAYS: i64 = 365;
-
 /// Has the local authority issue a certificate for a service's name inside. Chain and key become secrets, which the
 /// workload takes as files; issued again, they are new versions, and who follows them gets a release.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/services/{name}/certificate", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn issue(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -158,10 +158,10 @@ pub async fn issue(
     let (chain_name, key_name) = (secret("chain")?, secret("key")?);
     let host = format!("{}.{}.{}", service.name, service.environment, mainyard_core::resolving::DOMAIN);
     let dir = control.authority.parent().unwrap_or(&control.authority).to_owned();
-    let for_host = host.clone();
+    let (for_host, names) = (host.clone(), control.authority_names.clone());
     let issued = tokio::task::spawn_blocking(move || {
-        let issuer = authority::issuer(&dir).map_err(|error| error.to_string())?;
-        authority::issue(&issuer, &for_host, DAYS).map_err(|error| error.to_string())
+        let issuer = authority::issuer(&dir, &names).map_err(|error| error.to_string())?;
+        authority::issue(&issuer, &for_host).map_err(|error| error.to_string())
     });
     let unavailable =
         |error: String| Problem::unavailable(format!("the local authority cannot sign: {error}"));
@@ -184,7 +184,7 @@ pub async fn issue(
             made.extend(cluster.add_secret(target, sealed.clone(), by, now)?.releases);
         }
         Ok(
-            json!({"host": host, "days": DAYS, "chain": chain_name.name, "key": key_name.name, "releases": made}),
+            json!({"host": host, "days": authority::DAYS, "chain": chain_name.name, "key": key_name.name, "releases": made}),
         )
     };
     Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))

@@ -11,9 +11,16 @@ struct Files;
 /// A file of the console; every other path is a view of it, which the console itself shows.
 pub async fn file(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
-    if path.starts_with("api/") {
-        let problem = crate::problem::Problem::not_found(format!("the API has nothing at /{path}"));
-        return actix_web::ResponseError::error_response(&problem);
+    // Only the API's own spelling reaches the API; what looks like it in another spelling is no view of the console.
+    let first = path.split('/').next().unwrap_or_default().to_ascii_lowercase();
+    let plain = first != "api" && !request.path().contains("//") && !first.contains('%');
+    if !plain
+        || crate::paths::written_plainly(&format!("/{path}"), "/{view}/{a}/{b}/{c}/{d}/{e}/{f}").is_err()
+            && !path.is_empty()
+    {
+        return actix_web::ResponseError::error_response(&crate::problem::Problem::bad_path(
+            "this is neither a page of the console nor a path of the API",
+        ));
     }
     let found = Files::get(path).filter(|_| !path.is_empty()).map(|file| (path, file));
     let Some((name, file)) = found.or_else(|| Some(("index.html", Files::get("index.html")?))) else {

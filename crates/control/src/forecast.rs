@@ -14,8 +14,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::Control;
-use crate::access::Member;
 use crate::answers::Answer;
+use crate::callers::Member;
 use crate::problem::Problem;
 use crate::stats::stats;
 
@@ -62,7 +62,7 @@ pub async fn act(
         if ask.lose_node.is_some() {
             return Err(Problem::invalid("a node is lost in a forecast only: ask with forecast=true"));
         }
-        let done = control.steward.act(move |cluster| act(cluster, &member.0, Timestamp::now()));
+        let done = control.steward.act(move |cluster| act(cluster, &member.name, Timestamp::now()));
         return Ok(done.await?);
     }
     let state = control.steward.published.read().await.0.clone();
@@ -79,7 +79,7 @@ pub async fn act(
         let mut cluster = copy(state, now);
         cluster.hear_all_declared(declared);
         let before = cluster.table();
-        let mut answer = act(&mut cluster, &member.0, now)?;
+        let mut answer = act(&mut cluster, &member.name, now)?;
         let shown = rehearse(&cluster, &before, &watched(&answer), ask.lose_node.as_ref(), now);
         answer["forecast"] = json!(shown);
         Ok::<(Value, State), Refusal>((answer, cluster.state))

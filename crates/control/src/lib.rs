@@ -4,41 +4,54 @@
 //! it. It writes what it decides to the record before anything is ordered or answered. Everything else here is
 //! about who may ask and how the answer looks.
 
-mod access;
 mod answers;
 mod api;
-mod calls;
+mod bodies;
+mod callers;
 mod certificates;
 mod console;
 mod forecast;
+mod hosts;
 mod housekeeping;
 mod links;
 mod metrics;
+mod operations;
+mod parts;
 mod past;
+mod paths;
 mod problem;
 mod releases;
 mod secrets;
+mod sessions;
 mod sources;
 mod stats;
 mod steward;
 mod stream;
+mod tls;
+mod tokens;
 mod traffic;
 mod transfer;
 mod vault;
 mod why;
 
-use std::net::TcpListener;
+use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::{App, HttpServer, web};
+use mainyard_certificates::authority::Names;
+use mainyard_git::{Allowed, Fence};
 use mainyard_images::ContentStore;
 use mainyard_store::Store;
 
-pub use api::openapi;
+pub use api::{openapi, operations};
+pub use callers::Who;
 pub use forecast::Size;
+pub use operations::{Limits, Operation, PREFIX};
+pub use sessions::ClientToken;
 pub use stats::{OfRelease, Stats};
+pub use tls::ApiCertificate;
 pub use traffic::{Facet, Point, Traffic, TrafficRow, WayFigures};
 pub use vault::KeySource;
 
@@ -54,15 +67,20 @@ pub struct Config {
     pub database: String,
     /// Where images are kept.
     pub images: PathBuf,
-    /// Where repositories that are followed are kept, and folders of this machine that repositories may be in.
+    /// Where repositories that are followed are kept, and which ones may be reached.
     pub repositories: PathBuf,
-    pub allowed_repositories: Vec<PathBuf>,
+    pub git_allowed: Vec<Allowed>,
+    /// The user id that `git` runs as, where this process may give it one.
+    pub git_account: Option<u32>,
     /// A short word that tells this platform from others on the machine, used in the cookie's name.
     pub instance: String,
     /// The token of the first member's client.
-    pub client_token: String,
-    /// The token of node agents and gateways.
-    pub part_token: String,
+    pub client_token: ClientToken,
+    /// The token of each part, by `node/NAME` or `gateway/NAME`.
+    pub part_tokens: Vec<(String, String)>,
+    /// Addresses that the API answers at, and names that it has there.
+    pub addresses: Vec<SocketAddr>,
+    pub names: Vec<String>,
     /// The platform's keys, under which the values of secrets are sealed.
     pub secrets_key: KeySource,
     /// The first member.
@@ -73,6 +91,10 @@ pub struct Config {
     pub gateway_https: String,
     /// The local authority's certificate.
     pub authority: PathBuf,
+    /// What it may sign for.
+    pub authority_names: Names,
+    /// Where people reach the API over TLS, and with which certificate.
+    pub tls: Option<(TcpListener, ApiCertificate)>,
 }
 
 /// Why control cannot run.
@@ -102,11 +124,16 @@ pub(crate) struct Control {
     pub vault: vault::Vault,
     pub follower: sources::Follower,
     pub instance: String,
+    /// Whether people reach the API over TLS.
+    pub tls: bool,
+    pub hosts: hosts::Hosts,
+    pub sign_in_attempts: sessions::SignInAttempts,
     pub gateway_http: String,
     /// Where it is reached over TLS.
     pub gateway_https: String,
     /// The local authority's certificate.
     pub authority: PathBuf,
+    pub authority_names: Names,
     pub moments: past::Moments,
 }
 
@@ -117,20 +144,34 @@ const JSON_LIMIT: usize = 8 << 20;
 const KEPT_OPEN: Duration = Duration::from_secs(120);
 /// A request's head is here within this time.
 const HEAD_WITHIN: Duration = Duration::from_secs(60);
-/// Largest report of a node or a gateway.
-const REPORT_LIMIT: usize = 64 << 20;
+
+/// Connections at once, and TLS handshakes at once, that each of the two workers takes.
+const CONNECTIONS: usize = 2_000;
+const HANDSHAKES: usize = 64;
 
 /// Serves until the process is asked to end.
 pub fn run(config: Config) -> Result<(), Error> {
     actix_web::rt::System::new().block_on(serve(config))
 }
 
+/// The surroundings in which `git` runs.
+fn fence(config: &Config) -> Result<Fence, Error> {
+    let mut fence = match config.git_account {
+        Some(account) => Fence::with_account(&config.repositories, account)?,
+        None => Fence::new(&config.repositories)?,
+    };
+    fence.allowed.allowed = config.git_allowed.clone();
+    let gateway = [&config.gateway_http, &config.gateway_https];
+    let gateway = gateway.into_iter().filter_map(|address| address.parse().ok());
+    fence.allowed.own = config.addresses.iter().copied().chain(gateway).collect();
+    Ok(fence)
+}
+
 async fn serve(config: Config) -> Result<(), Error> {
     let store = Store::connect(&config.database).await?;
-    access::admit(&store, &config).await?;
+    sessions::admit(&store, &config).await?;
     let images = ContentStore::open(&config.images)?;
-    let mut fence = mainyard_git::Fence::new(&config.repositories)?;
-    fence.allowed = config.allowed_repositories;
+    let fence = fence(&config)?;
     let traffic = Arc::new(Traffic::new());
     let links = links::Links::default();
     let vault = vault::Vault::new(store.clone(), config.secrets_key);
@@ -154,27 +195,38 @@ async fn serve(config: Config) -> Result<(), Error> {
         vault,
         follower: sources::Follower::new(fence),
         instance: config.instance,
+        tls: config.tls.is_some(),
+        hosts: hosts::Hosts::of(&config.addresses, &config.names),
+        sign_in_attempts: sessions::SignInAttempts::default(),
         gateway_http: config.gateway_http,
         gateway_https: config.gateway_https,
         authority: config.authority,
+        authority_names: config.authority_names,
         moments: past::Moments::default(),
     });
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
+    actix_web::rt::spawn(sessions::follow_client_token(record.clone(), config.client_token, config.member));
     actix_web::rt::spawn(sources::follow_all(control.clone()));
     let server = HttpServer::new(move || {
         App::new()
             .app_data(control.clone())
-            .app_data(web::JsonConfig::default().limit(REPORT_LIMIT).error_handler(problem::body))
+            // Each operation holds its body to its own limit.
+            .app_data(web::JsonConfig::default().limit(usize::MAX).error_handler(problem::body))
+            .app_data(web::PayloadConfig::new(usize::MAX))
             .app_data(web::PathConfig::default().error_handler(problem::path))
             .app_data(web::QueryConfig::default().error_handler(problem::query))
-            .wrap(actix_web::middleware::from_fn(access::check))
-            // The narrower path first: the API's scope would take everything below it.
-            .configure(calls::routes)
-            .configure(api::routes)
+            .wrap(actix_web::middleware::from_fn(hosts::check))
+            .configure(|app| api::operations().configure(app))
             .default_service(web::get().to(console::file))
     });
     let server = server.keep_alive(KEPT_OPEN).client_request_timeout(HEAD_WITHIN);
-    let server = server.workers(2).shutdown_timeout(1).disable_signals().listen(config.listener)?.run();
+    let server = server.max_connections(CONNECTIONS).max_connection_rate(HANDSHAKES);
+    let server = server.workers(2).shutdown_timeout(1).disable_signals().listen(config.listener)?;
+    let server = match config.tls {
+        Some((listener, certificate)) => server.listen_rustls_0_23(listener, tls::server(certificate)?)?,
+        None => server,
+    };
+    let server = server.run();
     let handle = server.handle();
     let mut ends = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
     actix_web::rt::spawn(async move {

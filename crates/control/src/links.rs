@@ -14,7 +14,8 @@ type Line = mpsc::UnboundedSender<Bytes>;
 struct Inner {
     nodes: HashMap<String, Line>,
     gateways: HashMap<String, Line>,
-    streams: HashMap<u64, mpsc::Sender<Bytes>>,
+    /// By the part that was asked, such as `node/node-1`.
+    streams: HashMap<u64, (String, mpsc::Sender<Bytes>)>,
     next_stream: u64,
 }
 
@@ -41,9 +42,12 @@ impl Links {
         orders
     }
 
-    /// Where a stream goes that was asked for; once.
-    pub fn take_stream(&self, stream: u64) -> Option<mpsc::Sender<Bytes>> {
-        self.with(|inner| inner.streams.remove(&stream))
+    /// Where a stream goes that this part was asked for; once.
+    pub fn take_stream(&self, stream: u64, part: &str) -> Option<mpsc::Sender<Bytes>> {
+        self.with(|inner| {
+            inner.streams.get(&stream).filter(|(asked, _)| asked == part)?;
+            inner.streams.remove(&stream).map(|(_, to)| to)
+        })
     }
 
     /// To one node, where it is linked.
@@ -82,12 +86,13 @@ impl Links {
     /// Asks every gateway for something; what each answers comes through its receiver.
     pub fn ask_gateways(&self, order: impl Fn(u64) -> GatewayOrder) -> Vec<mpsc::Receiver<Bytes>> {
         self.with(|inner| {
-            let lines: Vec<Line> = inner.gateways.values().cloned().collect();
-            let asked = lines.iter().map(|line| {
+            let lines: Vec<(String, Line)> =
+                inner.gateways.iter().map(|(name, line)| (name.clone(), line.clone())).collect();
+            let asked = lines.iter().map(|(gateway, line)| {
                 let (to, from) = mpsc::channel(64);
                 inner.next_stream += 1;
+                inner.streams.insert(inner.next_stream, (format!("gateway/{gateway}"), to));
                 send(Some(line), &order(inner.next_stream));
-                inner.streams.insert(inner.next_stream, to);
                 from
             });
             asked.collect()
@@ -108,7 +113,7 @@ impl Links {
             inner.next_stream += 1;
             let stream = inner.next_stream;
             send(Some(line), &NodeOrder::Log { stream, replicas, tail, follow });
-            inner.streams.insert(stream, to);
+            inner.streams.insert(stream, (format!("node/{node}"), to));
             Some(from)
         })
     }

@@ -1,18 +1,20 @@
 //! Figures for whoever gathers them: OpenMetrics 1.0 (application/openmetrics-text).
 
 use actix_web::HttpResponse;
-use actix_web::web::{self, Data};
+use actix_web::web::Data;
 use jiff::Timestamp;
 
 use crate::Control;
+use crate::callers::Member;
+use crate::operations::Operations;
 
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/metrics", web::get().to(metrics));
+pub fn operations(to: &mut Operations) {
+    to.get("/metrics", metrics);
 }
 
 /// Requests by route, service, release and replica; replicas by state; when certificates end.
 #[utoipa::path(get, path = "/api/v1/metrics", responses((status = 200, content_type = "application/openmetrics-text")))]
-pub async fn metrics(control: Data<Control>) -> HttpResponse {
+pub async fn metrics(_: Member, control: Data<Control>) -> HttpResponse {
     let mut text = control.traffic.metrics();
     let published = control.steward.published.read().await;
     let state = &published.0;

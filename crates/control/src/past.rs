@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use actix_web::web::{self, Data, Json, Query};
+use actix_web::web::{Data, Json, Query};
 use jiff::{SignedDuration, Timestamp};
 use mainyard_core::cluster::{Object, State};
 use mainyard_core::model::{Name, Target};
@@ -15,6 +15,8 @@ use tokio::sync::RwLockReadGuard;
 
 use crate::Control;
 use crate::answers::{Answer, default_tail};
+use crate::callers::Member;
+use crate::operations::Operations;
 use crate::problem::Problem;
 
 /// At which moment; now, where none is given.
@@ -126,8 +128,8 @@ pub async fn view(control: &Control, AsOf { as_of }: AsOf) -> Result<View<'_>, P
     }
 }
 
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/trail", web::get().to(trail)).route("/since", web::get().to(became));
+pub fn operations(to: &mut Operations) {
+    to.get("/trail", trail).get("/since", became);
 }
 
 /// Since when, and of what.
@@ -147,7 +149,7 @@ pub struct Since {
 
 /// What is not as it was then, object by object and field by field.
 #[utoipa::path(get, path = "/api/v1/since", params(Since), responses((status = 200), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn became(control: Data<Control>, query: Query<Since>) -> Answer {
+pub async fn became(_: Member, control: Data<Control>, query: Query<Since>) -> Answer {
     let Since { as_of, environment, of } = query.into_inner();
     let then = view(&control, AsOf { as_of: Some(as_of) }).await?;
     let now = view(&control, AsOf::default()).await?;
@@ -195,7 +197,7 @@ pub struct TrailQuery {
 
 /// Who did what, the newest first.
 #[utoipa::path(get, path = "/api/v1/trail", params(TrailQuery), responses((status = 200)))]
-pub async fn trail(control: Data<Control>, query: Query<TrailQuery>) -> Answer {
+pub async fn trail(_: Member, control: Data<Control>, query: Query<TrailQuery>) -> Answer {
     let it = query.into_inner();
     let platform = it.platform || it.by == "platform";
     let limit = it.limit.min(1000) as usize;

@@ -1,5 +1,6 @@
 //! Errors as problem documents (RFC 9457).
 
+use actix_web::error::{JsonPayloadError, PayloadError};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use mainyard_core::cluster::{Refusal, RefusalKind};
@@ -25,6 +26,9 @@ pub struct Problem {
     /// Where to ask instead, when another control decides.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holder: Option<String>,
+    /// Seconds after which it may be tried again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_after: Option<u64>,
     /// For declarations: everything that is wrong, each with its place.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schema(value_type = Vec<Object>)]
@@ -40,6 +44,7 @@ impl Problem {
             detail: detail.into(),
             code: code.to_owned(),
             holder: None,
+            retry_after: None,
             problems: Vec::new(),
         }
     }
@@ -91,6 +96,57 @@ impl Problem {
         )
     }
 
+    /// RFC 9110, section 15.5.1: the path is written in a way that could be read as another.
+    pub fn bad_path(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::BAD_REQUEST, "bad-path", "The path is not written as it should be", detail)
+    }
+
+    /// RFC 9110, section 15.5.6.
+    pub fn no_such_method(method: &str, allowed: &str) -> Problem {
+        let title = "The path has no such method";
+        let detail = format!("{method} is nothing that can be done here; possible: {allowed}");
+        Problem::new(StatusCode::METHOD_NOT_ALLOWED, "no-such-method", title, detail)
+    }
+
+    /// RFC 9110, section 15.5.20: the request is for a host that this platform does not answer for.
+    pub fn other_host() -> Problem {
+        let title = "Another host is meant";
+        let detail = "the API answers only to the addresses and names that it was started with; to add a name: \
+                      mainyard start --api-name NAME";
+        Problem::new(StatusCode::MISDIRECTED_REQUEST, "other-host", title, detail)
+    }
+
+    /// RFC 6585, section 4; `wait` in milliseconds.
+    pub fn too_many_attempts(wait: u64) -> Problem {
+        let seconds = wait.div_ceil(1000);
+        let detail = format!("signing in failed too often; try again in {seconds} s");
+        let problem =
+            Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many-attempts", "Too many attempts", detail);
+        Problem { retry_after: Some(seconds), ..problem }
+    }
+
+    /// RFC 9110, section 15.5.9: the body came too slowly.
+    pub fn too_slow() -> Problem {
+        let detail = "the body did not come in time; nothing was changed";
+        Problem::new(StatusCode::REQUEST_TIMEOUT, "too-slow", "The request came too slowly", detail)
+    }
+
+    /// RFC 4918, section 11.5.
+    pub fn no_space(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::INSUFFICIENT_STORAGE, "no-space", "The disk has no room for this", detail)
+    }
+
+    /// What a part of the server says that knows no problem documents.
+    pub fn of_status(status: StatusCode, detail: impl Into<String>) -> Problem {
+        match status {
+            StatusCode::PAYLOAD_TOO_LARGE => {
+                Problem::too_large("the body is longer than this operation takes")
+            }
+            StatusCode::NOT_FOUND => Problem::not_found(detail),
+            _ => Problem::invalid(detail),
+        }
+    }
+
     pub fn too_large(detail: impl Into<String>) -> Problem {
         Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "This is too large", detail)
     }
@@ -119,7 +175,11 @@ impl ResponseError for Problem {
     }
 
     fn error_response(&self) -> HttpResponse {
-        HttpResponse::build(self.status_code()).content_type("application/problem+json").json(self)
+        let mut answer = HttpResponse::build(self.status_code());
+        if let Some(seconds) = self.retry_after {
+            answer.insert_header((actix_web::http::header::RETRY_AFTER, seconds));
+        }
+        answer.content_type("application/problem+json").json(self)
     }
 }
 
@@ -131,6 +191,7 @@ impl From<ActError> for Problem {
                 RefusalKind::Conflict => Problem::conflict(message),
                 RefusalKind::Invalid => Problem::invalid(message),
             },
+            ActError::Unwritable(message) => Problem::invalid(message),
             ActError::Record(message) => Problem::unavailable(message),
             ActError::Elsewhere(holder) => Problem::elsewhere(holder),
         }
@@ -144,7 +205,20 @@ impl From<mainyard_store::Error> for Problem {
 }
 
 /// A body that cannot be read.
-pub fn body(error: actix_web::error::JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
+pub fn body(error: JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
+    match &error {
+        JsonPayloadError::Payload(PayloadError::Overflow)
+        | JsonPayloadError::Overflow { .. }
+        | JsonPayloadError::OverflowKnownLength { .. } => {
+            return Problem::too_large("the body is longer than this operation takes").into();
+        }
+        JsonPayloadError::Payload(PayloadError::Io(error))
+            if error.kind() == std::io::ErrorKind::TimedOut =>
+        {
+            return Problem::too_slow().into();
+        }
+        _ => {}
+    }
     // What the reader of the JSON says is enough; which library read it is of no interest.
     let words = error.to_string();
     let words = words.strip_prefix("Json deserialize error: ").unwrap_or(&words);

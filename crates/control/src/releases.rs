@@ -2,7 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use actix_web::web::{self, Data, Json, Path, Query};
+use actix_web::http::Method;
+use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal};
 use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, ReplicaId, Setting, Span, Target};
@@ -11,24 +12,25 @@ use serde_json::{Value, json};
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::access::Member;
 use crate::answers::{Answer, target};
+use crate::callers::Member;
 use crate::forecast::{self, Ask};
+use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
 
-pub fn routes(app: &mut web::ServiceConfig) {
+pub fn operations(to: &mut Operations) {
     let act = |act: &str| format!("/environments/{{environment}}/workloads/{{name}}/{act}");
-    app.route(&act("deploy"), web::post().to(deploy))
-        .route(&act("promote"), web::post().to(promote))
-        .route(&act("rollback"), web::post().to(rollback))
-        .route(&act("restart"), web::post().to(restart))
-        .route(&act("set-aside"), web::post().to(set_aside))
-        .route(&act("hold"), web::post().to(hold))
-        .route(&act("resume"), web::post().to(resume))
-        .route(&act("advance"), web::post().to(advance))
-        .route(&act("cancel"), web::post().to(cancel))
-        .route(&act("keep"), web::post().to(keep))
-        .route("/compare", web::get().to(compare));
+    to.add(Method::POST, &act("deploy"), Limits::bytes(1 << 20), deploy)
+        .post(&act("promote"), promote)
+        .post(&act("rollback"), rollback)
+        .post(&act("restart"), restart)
+        .post(&act("set-aside"), set_aside)
+        .post(&act("hold"), hold)
+        .post(&act("resume"), resume)
+        .post(&act("advance"), advance)
+        .post(&act("cancel"), cancel)
+        .post(&act("keep"), keep)
+        .get("/compare", compare);
 }
 
 /// An act on one workload, or a look at it.
@@ -87,8 +89,8 @@ pub struct Deployed {
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/deploy", params(Ask), request_body = Deploy, responses((status = 200, body = Deployed), (status = 404, body = Problem)))]
 pub async fn deploy(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<Deploy>,
@@ -116,8 +118,8 @@ pub struct Promote {
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/promote", params(Ask), request_body = Promote, responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn promote(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<Promote>,
@@ -147,8 +149,8 @@ pub struct Rollback {
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/rollback", params(Ask), request_body = Rollback, responses((status = 200), (status = 409, body = Problem)))]
 pub async fn rollback(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<Rollback>,
@@ -170,8 +172,8 @@ pub async fn rollback(
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/restart", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
 pub async fn restart(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -194,8 +196,8 @@ pub struct SetAside {
 /// Takes a replica out of service for study; a fresh one takes its place.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/set-aside", params(Ask), request_body = SetAside, responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn set_aside(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<SetAside>,
@@ -220,8 +222,8 @@ pub struct Hold {
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/hold", params(Ask), request_body = Hold, responses((status = 200), (status = 409, body = Problem)))]
 pub async fn hold(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<Hold>,
@@ -235,8 +237,8 @@ pub async fn hold(
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/resume", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
 pub async fn resume(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -257,8 +259,8 @@ pub async fn resume(
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/advance", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
 pub async fn advance(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -272,8 +274,8 @@ pub async fn advance(
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/cancel", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
 pub async fn cancel(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -299,8 +301,8 @@ fn yes() -> bool {
 
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/keep", params(Ask), request_body = Keep, responses((status = 200), (status = 404, body = Problem)))]
 pub async fn keep(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<Keep>,
@@ -322,7 +324,7 @@ pub struct Pair {
 }
 
 #[utoipa::path(get, path = "/api/v1/compare", responses((status = 200), (status = 404, body = Problem)))]
-pub async fn compare(control: Data<Control>, pair: Query<Pair>) -> Answer {
+pub async fn compare(_: Member, control: Data<Control>, pair: Query<Pair>) -> Answer {
     let published = control.steward.published.read().await;
     let find = |text: &str| {
         let id: ReleaseId = text.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;

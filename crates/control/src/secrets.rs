@@ -2,7 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use actix_web::web::{self, Bytes, Data, Json, Path, Query};
+use actix_web::http::Method;
+use actix_web::web::{Bytes, Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue, State};
 use mainyard_core::model::{Name, SECRET_LIMIT, Secret, SecretValue, Target};
@@ -11,22 +12,20 @@ use serde_json::{Value, json};
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::access::Member;
 use crate::answers::{Answer, target};
+use crate::callers::Member;
 use crate::forecast::{self, Ask};
+use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
 use crate::vault::VaultError;
 
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/secrets", web::get().to(list))
-        .route("/secrets/rotate-key", web::post().to(rotate_key))
-        .route("/environments/{environment}/public-key", web::get().to(public_key))
-        .service(
-            web::resource("/environments/{environment}/secrets/{name}")
-                .app_data(web::PayloadConfig::new(2 * SECRET_LIMIT))
-                .route(web::put().to(add))
-                .route(web::delete().to(remove)),
-        );
+pub fn operations(to: &mut Operations) {
+    const ONE: &str = "/environments/{environment}/secrets/{name}";
+    to.get("/secrets", list)
+        .post("/secrets/rotate-key", rotate_key)
+        .get("/environments/{environment}/public-key", public_key)
+        .add(Method::PUT, ONE, Limits::bytes(2 * SECRET_LIMIT as u64), add)
+        .delete(ONE, remove);
 }
 
 impl From<VaultError> for Problem {
@@ -63,7 +62,7 @@ fn listed(cluster: &Cluster, secret: &Secret) -> Listed {
 
 /// All secrets, without their values.
 #[utoipa::path(get, path = "/api/v1/secrets", responses((status = 200, body = Vec<Listed>)))]
-pub async fn list(control: Data<Control>) -> Answer {
+pub async fn list(_: Member, control: Data<Control>) -> Answer {
     let state: State = control.steward.published.read().await.0.clone();
     let cluster = Cluster::new(state, 0, Timestamp::now());
     let list: Vec<Listed> = cluster.state.secrets.values().map(|secret| listed(&cluster, secret)).collect();
@@ -73,8 +72,8 @@ pub async fn list(control: Data<Control>) -> Answer {
 /// Adds a secret or a version of one. The body is the value, as it is; no answer ever holds it.
 #[utoipa::path(put, path = "/api/v1/environments/{environment}/secrets/{name}", params(Ask), request_body(content = String, content_type = "application/octet-stream"), responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Bytes,
@@ -106,8 +105,8 @@ pub async fn add(
 /// Removes a secret that nothing uses.
 #[utoipa::path(delete, path = "/api/v1/environments/{environment}/secrets/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -120,7 +119,7 @@ pub async fn remove(
 
 /// The key to which values for an environment can be encrypted into files, in the age format.
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/public-key", responses((status = 200), (status = 404, body = Problem)))]
-pub async fn public_key(control: Data<Control>, environment: Path<String>) -> Answer {
+pub async fn public_key(_: Member, control: Data<Control>, environment: Path<String>) -> Answer {
     let name = {
         let published = control.steward.published.read().await;
         let known = || published.0.environments.keys();
@@ -134,7 +133,7 @@ pub async fn public_key(control: Data<Control>, environment: Path<String>) -> An
 
 /// Makes a new platform key and seals all values anew under it.
 #[utoipa::path(post, path = "/api/v1/secrets/rotate-key", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
-pub async fn rotate_key(control: Data<Control>, member: Member, ask: Query<Ask>) -> Answer {
+pub async fn rotate_key(member: Member, control: Data<Control>, ask: Query<Ask>) -> Answer {
     if ask.forecast {
         return Ok(Json(json!({"sealed_anew": control.store.count_sealed().await?})));
     }
@@ -142,6 +141,6 @@ pub async fn rotate_key(control: Data<Control>, member: Member, ask: Query<Ask>)
         return Err(Problem::elsewhere(holder));
     }
     let (key, count) = control.vault.change_key().await?;
-    tracing::info!(by = member.0, key, count, "the platform's key was changed");
+    tracing::info!(by = member.name, key, count, "the platform's key was changed");
     Ok(Json(json!({"key": key, "sealed_anew": count})))
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use actix_web::web::{self, Data, Json, Path, Query};
+use actix_web::web::{Data, Json, Path, Query};
 use mainyard_core::cluster::State;
 use mainyard_core::model::{Bytes, ReleaseNumber, Target};
 use mainyard_core::sizing::{Fit, Usage, fit, tells};
@@ -12,11 +12,12 @@ use utoipa::ToSchema;
 
 use crate::Control;
 use crate::answers::{Answer, target};
+use crate::callers::Member;
+use crate::operations::Operations;
 use crate::problem::Problem;
 
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/stats", web::get().to(of_all))
-        .route("/environments/{environment}/workloads/{name}/stats", web::get().to(of_one));
+pub fn operations(to: &mut Operations) {
+    to.get("/stats", of_all).get("/environments/{environment}/workloads/{name}/stats", of_one);
 }
 
 /// What a workload used in the last days.
@@ -103,7 +104,12 @@ pub fn stats(state: &State, workload: &Target, usage: &[Usage], against: Option<
 
 /// What one workload used in the last seven days.
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}/stats", params(Against), responses((status = 200, body = Stats), (status = 404, body = Problem)))]
-pub async fn of_one(control: Data<Control>, path: Path<(String, String)>, against: Query<Against>) -> Answer {
+pub async fn of_one(
+    _: Member,
+    control: Data<Control>,
+    path: Path<(String, String)>,
+    against: Query<Against>,
+) -> Answer {
     let target = target(path)?;
     let usage = control.store.usage(Some(&target)).await?;
     let published = control.steward.published.read().await;
@@ -117,7 +123,7 @@ pub async fn of_one(control: Data<Control>, path: Path<(String, String)>, agains
 
 /// What all workloads used in the last seven days.
 #[utoipa::path(get, path = "/api/v1/stats", responses((status = 200, body = Vec<Stats>)))]
-pub async fn of_all(control: Data<Control>) -> Answer {
+pub async fn of_all(_: Member, control: Data<Control>) -> Answer {
     let usage = control.store.usage(None).await?;
     let mut by_workload: BTreeMap<Target, Vec<Usage>> = BTreeMap::new();
     for it in usage {

@@ -14,6 +14,7 @@ use serde::Deserialize;
 use tokio::time::Instant;
 
 use crate::Control;
+use crate::callers::Member;
 use crate::problem::Problem;
 
 /// Where to begin.
@@ -39,6 +40,7 @@ struct Reader {
 /// Every change after a number, as it comes.
 #[utoipa::path(get, path = "/api/v1/stream", params(From), responses((status = 200, content_type = "text/event-stream", body = String)))]
 pub async fn stream(
+    _: Member,
     request: HttpRequest,
     control: Data<Control>,
     from: Query<From>,

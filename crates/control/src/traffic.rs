@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 pub mod answers;
 mod metrics;
 
-pub use answers::routes;
+pub use answers::operations;
 
 /// Seconds in one point of a series.
 const STEP: i64 = 10;

@@ -14,10 +14,13 @@ use serde_json::{Value, json};
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
 use crate::Control;
-use crate::access::Member;
 use crate::answers::{Answer, default_tail, target};
+use crate::callers::Member;
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
+
+/// Largest archive that is taken.
+pub const IMAGE_LIMIT: u64 = 16 << 30;
 
 #[derive(Deserialize, utoipa::IntoParams)]
 pub struct LogQuery {
@@ -34,6 +37,7 @@ pub struct LogQuery {
 /// Log lines as JSON, one a line.
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}/logs", params(LogQuery), responses((status = 200, content_type = "application/x-ndjson", body = String)))]
 pub async fn logs(
+    _: Member,
     control: Data<Control>,
     path: Path<(String, String)>,
     query: Query<LogQuery>,
@@ -80,7 +84,7 @@ pub async fn logs(
 }
 
 #[utoipa::path(get, path = "/api/v1/images", responses((status = 200)))]
-pub async fn list_images(control: Data<Control>) -> Json<Value> {
+pub async fn list_images(_: Member, control: Data<Control>) -> Json<Value> {
     let published = control.steward.published.read().await;
     Json(json!(published.0.images.values().collect::<Vec<_>>()))
 }
@@ -94,8 +98,8 @@ pub struct NewImage {
 /// Takes in an image layout as a tar archive, plain or compressed.
 #[utoipa::path(post, path = "/api/v1/images", params(NewImage, Ask), request_body(content = Vec<u8>, content_type = "application/x-tar"), responses((status = 200), (status = 422, body = Problem)))]
 pub async fn add_image(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     query: Query<NewImage>,
     ask: Query<Ask>,
     body: Payload,
@@ -144,7 +148,7 @@ pub async fn add_image(
         let name: ImageRef = name
             .parse()
             .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
-        let origin = Origin::new(member.0.clone(), "added", Timestamp::now());
+        let origin = Origin::new(member.name.clone(), "added", Timestamp::now());
         records.push(ImageRecord {
             image: name,
             digest: image.digest.to_string(),
@@ -175,7 +179,7 @@ pub struct WhichImage {
 
 /// What an image says of itself: the ports it exposes and the command it runs (OCI image configuration).
 #[utoipa::path(get, path = "/api/v1/images/config", params(WhichImage), responses((status = 200), (status = 404, body = Problem)))]
-pub async fn image_config(control: Data<Control>, which: Query<WhichImage>) -> Answer {
+pub async fn image_config(_: Member, control: Data<Control>, which: Query<WhichImage>) -> Answer {
     let name = which.image.to_string();
     let digest = {
         let published = control.steward.published.read().await;

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use actix_web::HttpResponse;
-use actix_web::web::{self, Bytes, Data, Json, Query};
+use actix_web::web::{Bytes, Data, Json, Query};
 use futures_util::StreamExt;
 use mainyard_core::link::{GatewayOrder, Served};
 use mainyard_core::model::Target;
@@ -14,13 +14,15 @@ use tokio::sync::mpsc;
 
 use crate::Control;
 use crate::answers::Answer;
+use crate::callers::Member;
+use crate::operations::Operations;
 use crate::problem::Problem;
 
 /// How long gateways are waited for that are asked for a request.
 const RECALL: Duration = Duration::from_secs(2);
 
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/why", web::get().to(why)).route("/requests", web::get().to(requests));
+pub fn operations(to: &mut Operations) {
+    to.get("/why", why).get("/requests", requests);
 }
 
 /// What is asked about: one of `url`, `of` and `request`.
@@ -45,7 +47,7 @@ fn port(address: &str) -> u16 {
 
 /// The chain of causes, from the outside in.
 #[utoipa::path(get, path = "/api/v1/why", params(Asked), responses((status = 200), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn why(control: Data<Control>, asked: Query<Asked>) -> Answer {
+pub async fn why(_: Member, control: Data<Control>, asked: Query<Asked>) -> Answer {
     let served = match &asked.request {
         Some(id) => Some(recall(&control, id).await?),
         None => None,
@@ -118,7 +120,7 @@ async fn gathered(mut from: mpsc::Receiver<Bytes>) -> Vec<u8> {
 
 /// Requests as they end, a JSON object a line, for as long as they are read; empty lines come in between.
 #[utoipa::path(get, path = "/api/v1/requests", responses((status = 200, content_type = "application/x-ndjson")))]
-pub async fn requests(control: Data<Control>) -> HttpResponse {
+pub async fn requests(_: Member, control: Data<Control>) -> HttpResponse {
     let (to, from) = mpsc::channel::<Bytes>(64);
     for mut gateway in control.links.ask_gateways(|stream| GatewayOrder::Watch { stream }) {
         let to = to.clone();

@@ -11,7 +11,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
-use mainyard_control::Config;
+use mainyard_certificates::authority::Names;
+use mainyard_control::{ClientToken, Config};
 use serde_json::{Value, json};
 use testing::postgres::Server;
 
@@ -35,11 +36,16 @@ fn serve_as_a_control() {
         listener: TcpListener::bind(address).expect("the address is free"),
         database: text("database"),
         repositories: std::path::PathBuf::from(text("images")).with_file_name("repositories"),
-        allowed_repositories: Vec::new(),
+        git_allowed: Vec::new(),
+        git_account: None,
         images: text("images").into(),
         instance: "test".into(),
-        client_token: TOKEN.into(),
-        part_token: format!("{TOKEN}-of-parts"),
+        client_token: ClientToken::Given(TOKEN.into()),
+        part_tokens: vec![("gateway/gateway-1".into(), format!("{TOKEN}-of-gateway-1"))],
+        addresses: vec![address],
+        names: Vec::new(),
+        tls: None,
+        authority_names: Names::of(&[], &[]),
         secrets_key: mainyard_control::KeySource::Given("5e".repeat(32)),
         member: "mira".into(),
         gateway_http: String::new(),
@@ -188,7 +194,7 @@ async fn the_holder_is_killed_during_ten_thousand_writes() {
         post(&http, &urls[1], "/environments", &json!({ "name": "production" })).await.expect("an answer");
     assert_eq!((status, &problem["code"]), (421, &json!("another-decides")), "{problem}");
     let part =
-        mainyard_calling::Control::at(urls[1].trim_end_matches("/api/v1"), &format!("{TOKEN}-of-parts"));
+        mainyard_calling::Control::at(urls[1].trim_end_matches("/api/v1"), &format!("{TOKEN}-of-gateway-1"));
     let refused =
         part.orders("/link/gateways/gateway-1/orders", &json!({ "life": 1 })).await.err().expect("a refusal");
     assert!(refused.to_string().contains("another control decides"), "{refused}");

@@ -15,6 +15,7 @@
 //! - [`placement`]: which node has room
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
 //! - [`framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
+//! - [`attempts`]: how often signing in may be tried
 //! - [`pace`]: how often one visitor may ask
 //! - [`past`]: what became of everything between two moments, in words
 //! - [`resolving`]: what names of services stand for, as replicas ask for them
@@ -24,6 +25,7 @@
 //! - [`link`]: what control, node agents and gateways say to each other
 
 pub mod address;
+pub mod attempts;
 pub mod board;
 pub mod cluster;
 pub mod declare;

@@ -5,26 +5,28 @@
 use std::collections::HashMap;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
-use mainyard_certificates::authority::{Issuer, issuer};
-use rcgen::{CertificateParams, DnType, KeyPair};
-use rustls::crypto::ring::sign::any_supported_type;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
+use mainyard_certificates::authority::{DAYS, Issuer, Names, issue, issuer};
+use rustls::pki_types::CertificateDer;
 use rustls::sign::CertifiedKey;
 
 /// Certificates kept ready.
 const KEPT: usize = 1000;
+/// A certificate is signed again after two thirds of its time.
+const RENEWED_AFTER: Duration = Duration::from_secs(DAYS as u64 * 86_400 / 3 * 2);
 
 /// Signs certificates, and keeps them ready.
 pub struct Authority {
     issuer: Issuer,
-    ready: Mutex<HashMap<String, Arc<CertifiedKey>>>,
+    names: Names,
+    ready: Mutex<HashMap<String, (Instant, Arc<CertifiedKey>)>>,
 }
 
 impl Authority {
-    /// The one of this directory; it is made where there is none.
-    pub fn of(dir: &Path) -> std::io::Result<Authority> {
-        Ok(Authority { issuer: issuer(dir)?, ready: Mutex::default() })
+    /// The one of this directory, which may sign for these names; it is made where there is none.
+    pub fn of(dir: &Path, names: Names) -> std::io::Result<Authority> {
+        Ok(Authority { issuer: issuer(dir, &names)?, names, ready: Mutex::default() })
     }
 
     /// Its own certificate.
@@ -32,27 +34,25 @@ impl Authority {
         self.issuer.der().clone()
     }
 
-    /// A certificate for this host.
+    /// A certificate for a host that is served; `None` for a host that it may not sign for.
     pub fn signed(&self, host: &str) -> Option<Arc<CertifiedKey>> {
+        if !self.names.permit(host) {
+            return None;
+        }
         let mut ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(found) = ready.get(host) {
+        if let Some((_, found)) = ready.get(host).filter(|(signed, _)| signed.elapsed() < RENEWED_AFTER) {
             return Some(Arc::clone(found));
         }
         let signed = self.sign(host)?;
         if ready.len() >= KEPT {
             ready.clear();
         }
-        ready.insert(host.to_owned(), Arc::clone(&signed));
+        ready.insert(host.to_owned(), (Instant::now(), Arc::clone(&signed)));
         Some(signed)
     }
 
     fn sign(&self, host: &str) -> Option<Arc<CertifiedKey>> {
-        let key = KeyPair::generate().ok()?;
-        let mut params = CertificateParams::new(vec![host.to_owned()]).ok()?;
-        params.distinguished_name.push(DnType::CommonName, host);
-        let certificate = params.signed_by(&key, &self.issuer).ok()?;
-        let der = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
-        let signing = any_supported_type(&der).ok()?;
-        Some(Arc::new(CertifiedKey::new(vec![certificate.der().clone(), self.issuer.der().clone()], signing)))
+        let (chain, key) = issue(&self.issuer, host).ok()?;
+        mainyard_certificates::certified(&chain, &key).ok().map(Arc::new)
     }
 }

@@ -51,6 +51,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use mainyard_calling::Control;
+use mainyard_certificates::authority::Names;
 use mainyard_core::address::Range;
 
 pub use serving::Serving;
@@ -62,6 +63,8 @@ pub struct Config {
     pub dir: PathBuf,
     /// Where the local authority is kept, which all gateways of a machine share.
     pub authority: PathBuf,
+    /// What it may sign for.
+    pub authority_names: Names,
     /// Its name among gateways.
     pub name: String,
     /// Where control answers, such as `http://127.0.0.1:8700`.
@@ -120,8 +123,8 @@ pub fn run(config: Config) -> Result<(), Error> {
     let tls = match &config.https {
         Some(_) => {
             std::fs::create_dir_all(&config.authority).map_err(io("make the authority's directory"))?;
-            let authority =
-                authority::Authority::of(&config.authority).map_err(io("prepare the local authority"))?;
+            let authority = authority::Authority::of(&config.authority, config.authority_names.clone())
+                .map_err(io("prepare the local authority"))?;
             let trusted = certificates::trusting(&[authority.certificate()]).map_err(std::io::Error::other);
             serving.trust_platform(trusted.map_err(io("trust the local authority"))?);
             Some(tls::acceptor(Arc::clone(&serving), authority).map_err(io("prepare TLS"))?)

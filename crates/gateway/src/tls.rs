@@ -33,15 +33,19 @@ impl std::fmt::Debug for Resolver {
 
 impl ResolvesServerCert for Resolver {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        let host = hello.server_name().unwrap_or("localhost").to_ascii_lowercase();
-        let route = self.serving.routing().finder.of_host(&host).cloned();
-        let given = route.and_then(|route| {
-            let named = route.spec.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
-            self.serving.certificates().of(&route.environment, &host, named)
-        });
-        given.or_else(|| self.authority.signed(&host))
+        let host = hello.server_name().unwrap_or(UNSERVED).to_ascii_lowercase();
+        let Some(route) = self.serving.routing().finder.of_host(&host).cloned() else {
+            // Nobody has this host: no key is made for it, and the visitor gets one that does not name it.
+            return self.authority.signed(UNSERVED);
+        };
+        let named = route.spec.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
+        let given = self.serving.certificates().of(&route.environment, &host, named);
+        given.or_else(|| self.authority.signed(&host)).or_else(|| self.authority.signed(UNSERVED))
     }
 }
+
+/// Whose certificate those visitors get who ask for a host that is not served.
+const UNSERVED: &str = "localhost";
 
 /// Takes TLS 1.2 and 1.3.
 pub fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<TlsAcceptor> {

@@ -26,6 +26,7 @@ pub async fn write_branch(fence: &Fence, written: &Written<'_>) -> Result<String
     let repository = fence.repository(written.name);
     let here = |error| Error::Here { path: repository.display().to_string(), error };
     let kept = tempfile::tempdir_in(&repository).map_err(here)?;
+    fence.own(kept.path())?;
     let index = kept.path().join("index");
     let run =
         async |words: &[&str], input: &[u8]| fence.run_on_index(&repository, &index, words, input).await;
@@ -55,10 +56,10 @@ pub async fn push(
     branch: &str,
     access: &Access,
 ) -> Result<(), Error> {
-    fence.may_follow(url)?;
+    fence.may_follow(url).await?;
     let spec = format!("{commit}:refs/heads/{branch}");
     let words = ["push", "--quiet", "--no-verify", "--", url, &spec];
-    fence.run_let_in(&fence.repository(name), &words, access).await.map(drop)
+    fence.run_let_in(&fence.repository(name), url, &words, access).await.map(drop)
 }
 
 /// What a commit changes, as a unified difference.

@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::Duration;
 
+use crate::allowed::{AllowList, Reached};
+use crate::sandbox::{Plan, Sandbox, Visible};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::Command;
 
@@ -40,10 +42,8 @@ pub enum Error {
         /// The limit.
         limit: u64,
     },
-    /// A folder of this machine that the platform's owner does not allow.
-    #[error(
-        "{0} is a folder of this machine that the platform's owner does not allow: mainyard start --allow-repositories FOLDER"
-    )]
+    /// A folder or host that the platform's owner does not allow, and how to allow it.
+    #[error("{0}")]
     NotAllowed(String),
     /// Something on this machine went wrong.
     #[error("{path}: {error}")]
@@ -87,8 +87,9 @@ pub enum Let {
 #[derive(Debug, Clone)]
 pub struct Fence {
     dir: PathBuf,
-    /// Folders of this machine from which repositories may be read.
-    pub allowed: Vec<PathBuf>,
+    /// Which repositories may be reached.
+    pub allowed: AllowList,
+    sandbox: Option<Sandbox>,
     /// How long one call may take.
     pub time: Duration,
     /// How much of one repository is kept, in MiB.
@@ -104,7 +105,33 @@ const CONFIG: &str = "[safe]\n\tdirectory = *\n[core]\n\thooksPath = /dev/null\n
     [http]\n\tlowSpeedLimit = 1000\n\tlowSpeedTime = 20\n\tfollowRedirects = false\n[gc]\n\tautoDetach = false\n\
     [user]\n\tname = Main Yard\n\temail = main-yard@localhost\n";
 
+/// Said on the command line, which no repository's configuration can override: nothing of it names a program.
+const OVERRIDES: [&str; 10] = [
+    "core.hooksPath=/dev/null",
+    "core.alternateRefsCommand=true",
+    "core.fsmonitor=false",
+    "core.sshCommand=ssh",
+    "core.attributesFile=/dev/null",
+    "core.pager=cat",
+    "diff.external=",
+    "gc.auto=0",
+    "receive.autogc=false",
+    "credential.helper=",
+];
+
 impl Fence {
+    /// Surroundings kept in this folder, in which `git` runs as an account that owns nothing else. Only root can give
+    /// it one; without it, `git` has what the calling account has.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub fn with_account(dir: &Path, account: u32) -> Result<Fence, Error> {
+        let here = |error| Error::Here { path: dir.display().to_string(), error };
+        let fence = Fence::new(dir)?;
+        let sandbox = Sandbox::new(&fence.dir, account).map_err(here)?;
+        Ok(Fence { sandbox: Some(sandbox), ..fence })
+    }
+
     /// Surroundings kept in this folder, which only this account reads.
     ///
     /// # Errors
@@ -114,7 +141,9 @@ impl Fence {
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(dir).map_err(here)?;
         std::fs::write(dir.join("config"), CONFIG).map_err(here)?;
         let (time, size) = (Duration::from_secs(60), 512);
-        Ok(Fence { dir: dir.to_owned(), allowed: Vec::new(), time, size })
+        // The sandbox has it at the same place, whatever links lead there.
+        let dir = std::fs::canonicalize(dir).map_err(here)?;
+        Ok(Fence { dir, allowed: AllowList::default(), sandbox: None, time, size })
     }
 
     /// Where the repository of this name is kept.
@@ -122,30 +151,31 @@ impl Fence {
         self.dir.join(format!("{}.git", name.replace('/', ".")))
     }
 
-    /// Whether a URL may be followed: a folder of this machine only where the owner allows it.
+    /// Whether a URL may be followed.
     ///
     /// # Errors
     /// When it may not.
-    pub fn may_follow(&self, url: &str) -> Result<(), Error> {
-        let Some(path) = url.strip_prefix("file://") else { return Ok(()) };
-        // A link that leads elsewhere is held against the list by where it leads.
-        let real = std::fs::canonicalize(path).unwrap_or_else(|_| PathBuf::from(path));
-        let plain = !real.components().any(|part| part == std::path::Component::ParentDir);
-        let allowed = |folder: &PathBuf| {
-            let folder = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.clone());
-            real.starts_with(folder)
-        };
-        if plain && self.allowed.iter().any(allowed) {
-            Ok(())
-        } else {
-            Err(Error::NotAllowed(path.to_owned()))
-        }
+    pub async fn may_follow(&self, url: &str) -> Result<(), Error> {
+        self.reach(url).await.map(drop)
     }
 
-    fn command(&self, repository: &Path) -> Command {
+    /// Looking a host's address up may take long, so it is done aside.
+    async fn reach(&self, url: &str) -> Result<Reached, Error> {
+        let (allowed, url) = (self.allowed.clone(), url.to_owned());
+        let checked = tokio::task::spawn_blocking(move || allowed.check(&url)).await;
+        checked.map_err(|error| Error::NotRun(std::io::Error::other(error)))?
+    }
+
+    /// Hands what was made for `git` to its account.
+    pub(crate) fn own(&self, path: &Path) -> Result<(), Error> {
+        let here = |error| Error::Here { path: path.display().to_string(), error };
+        self.sandbox.as_ref().map_or(Ok(()), |sandbox| sandbox.own(path).map_err(here))
+    }
+
+    fn command(&self, repository: &Path, visible: Visible<'_>) -> Result<Command, Error> {
         let mut command = Command::new("git");
         command.env_clear().current_dir(repository);
-        command.env("PATH", "/usr/local/bin:/usr/bin:/bin").env("LC_ALL", "C.UTF-8").env("HOME", &self.dir);
+        command.env("PATH", "/usr/local/bin:/usr/bin:/bin").env("LC_ALL", "C.UTF-8").env("HOME", "/nowhere");
         command.env("GIT_DIR", repository).env("GIT_CONFIG_NOSYSTEM", "1");
         command.env("GIT_CONFIG_GLOBAL", self.dir.join("config")).env("GIT_TERMINAL_PROMPT", "0");
         command
@@ -153,20 +183,35 @@ impl Fence {
             .env("SSH_ASKPASS", "/bin/false")
             .env("GIT_ATTR_NOSYSTEM", "1");
         command.env("GIT_OPTIONAL_LOCKS", "0").env("GIT_NO_REPLACE_OBJECTS", "1");
+        for setting in OVERRIDES {
+            command.arg("-c").arg(setting);
+        }
         command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
         command.process_group(0).kill_on_drop(true);
+        let here = |error| Error::Here { path: repository.display().to_string(), error };
+        let plan = match &self.sandbox {
+            Some(sandbox) => {
+                sandbox.own(repository).map_err(here)?;
+                let config = self.dir.join("config");
+                let mut visible = visible;
+                visible.own.push(repository);
+                visible.read.push(&config);
+                Some(sandbox.plan(&visible, repository).map_err(here)?)
+            }
+            None => None,
+        };
         let largest = self.size << 20;
-        // SAFETY: `setrlimit` is async-signal-safe, and nothing else is done between fork and exec.
+        // SAFETY: system calls on what was prepared before; nothing allocates between fork and exec.
         unsafe {
             command.pre_exec(move || {
                 let limit = libc::rlimit { rlim_cur: largest, rlim_max: largest };
-                match libc::setrlimit(libc::RLIMIT_FSIZE, &limit) {
-                    0 => Ok(()),
-                    _ => Err(std::io::Error::last_os_error()),
+                if libc::setrlimit(libc::RLIMIT_FSIZE, &limit) != 0 {
+                    return Err(std::io::Error::last_os_error());
                 }
+                plan.as_ref().map_or(Ok(()), Plan::carry_out)
             });
         }
-        command
+        Ok(command)
     }
 
     /// Runs `git` on a repository of its own; gives what it printed.
@@ -176,7 +221,7 @@ impl Fence {
         words: &[impl AsRef<OsStr>],
         input: &[u8],
     ) -> Result<Vec<u8>, Error> {
-        let mut command = self.command(repository);
+        let mut command = self.command(repository, Visible::default())?;
         command.args(words);
         self.end(command, words, input).await
     }
@@ -185,11 +230,11 @@ impl Fence {
     pub(crate) async fn run_let_in(
         &self,
         repository: &Path,
+        url: &str,
         words: &[impl AsRef<OsStr>],
         access: &Access,
     ) -> Result<Vec<u8>, Error> {
-        let mut command = self.command(repository);
-        command.args(words);
+        let reached = self.reach(url).await?;
         let here = |error| Error::Here { path: self.dir.display().to_string(), error };
         // What lets in is in files and variables that only this account reads, never among the words of a command.
         let kept = tempfile::tempdir_in(&self.dir).map_err(here)?;
@@ -201,6 +246,21 @@ impl Fence {
             Ok(path)
         };
         let mut settings: Vec<(&str, String)> = Vec::new();
+        let pushes = words.first().is_some_and(|word| word.as_ref() == "push");
+        let mut visible = Visible { own: vec![kept.path()], ..Visible::default() };
+        let mut ssh_to = None;
+        match &reached {
+            Reached::Folder(folder) => visible.folder = Some((folder, pushes)),
+            Reached::Https { resolve } => {
+                visible.network = true;
+                settings.push(("http.curloptResolve", resolve.clone()));
+            }
+            Reached::Ssh { address, known_as } => {
+                visible.network = true;
+                ssh_to = Some(format!("-o HostName={address} -o HostKeyAlias='{known_as}'"));
+            }
+        }
+        let mut ssh_command = None;
         match &access.let_in {
             Some(Let::Token { user, token }) => {
                 use base64::Engine as _;
@@ -216,11 +276,12 @@ impl Fence {
                 let ssh = format!(
                     "ssh -F /dev/null -i '{}' -o IdentitiesOnly=yes -o IdentityAgent=none -o BatchMode=yes \
                      -o StrictHostKeyChecking=yes -o UserKnownHostsFile='{}' -o GlobalKnownHostsFile=/dev/null \
-                     -o ConnectTimeout=15 -o LogLevel=ERROR",
+                     -o ConnectTimeout=15 -o LogLevel=ERROR {}",
                     key.display(),
-                    hosts.display()
+                    hosts.display(),
+                    ssh_to.as_deref().unwrap_or_default()
                 );
-                command.env("GIT_SSH_COMMAND", ssh);
+                ssh_command = Some(ssh);
             }
             None => {}
         }
@@ -229,6 +290,20 @@ impl Fence {
                 "http.sslCAInfo",
                 private("authority.pem", authority.as_bytes())?.display().to_string(),
             ));
+        }
+        self.own(kept.path())?;
+        let mut command = self.command(repository, visible)?;
+        let (act, rest) = words.split_first().map_or((None, words), |(act, rest)| (Some(act), rest));
+        command.args(act);
+        if let Reached::Folder(_) = reached {
+            // The other side of a folder runs here too, with the folder's own configuration, which cannot override this.
+            let overrides: Vec<String> = OVERRIDES.iter().map(|setting| format!("-c {setting}")).collect();
+            let side = if pushes { "receive-pack" } else { "upload-pack" };
+            command.arg(format!("--{side}=git {} {side}", overrides.join(" ")));
+        }
+        command.args(rest);
+        if let Some(ssh) = ssh_command {
+            command.env("GIT_SSH_COMMAND", ssh);
         }
         command.env("GIT_CONFIG_COUNT", settings.len().to_string());
         for (number, (key, value)) in settings.iter().enumerate() {
@@ -246,7 +321,7 @@ impl Fence {
         words: &[&str],
         input: &[u8],
     ) -> Result<String, Error> {
-        let mut command = self.command(repository);
+        let mut command = self.command(repository, Visible::default())?;
         command.env("GIT_INDEX_FILE", index).args(words);
         let out = self.end(command, words, input).await?;
         Ok(String::from_utf8_lossy(&out).trim().to_owned())

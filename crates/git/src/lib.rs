@@ -3,11 +3,14 @@
 //! Nobody is asked anything, no hook runs, no submodule is fetched and no filter is applied: a repository is kept bare,
 //! and files are read from its objects. Calls are limited in time, and what they may keep is limited in size.
 
+mod allowed;
 mod branch;
 mod fence;
 mod making;
 mod reading;
+mod sandbox;
 
+pub use allowed::{AllowList, Allowed};
 pub use branch::{Written, difference, push, write_branch};
 pub use fence::{Access, Error, Fence, Let};
 pub use making::{NewCommit, make_repository};

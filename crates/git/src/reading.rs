@@ -66,7 +66,7 @@ const LOCKED: [&str; 2] = [".lock", "remove the file manually"];
 /// # Errors
 /// When the repository does not answer or does not let the platform in, or holds too much.
 pub async fn look(fence: &Fence, look: &Look<'_>, access: &Access) -> Result<Vec<Commit>, Error> {
-    fence.may_follow(look.url)?;
+    fence.may_follow(look.url).await?;
     let repository = fence.repository(look.name);
     let here = |error| Error::Here { path: repository.display().to_string(), error };
     if !repository.join("HEAD").exists() {
@@ -102,14 +102,15 @@ async fn fetch(fence: &Fence, repository: &Path, look: &Look<'_>, access: &Acces
         let known = format!("{}^{{commit}}", look.at);
         let here = fence.run(repository, &["rev-parse", "--quiet", "--verify", &known], b"").await;
         if here.is_err() {
-            fence.run_let_in(repository, &from(look.at), access).await?;
+            fence.run_let_in(repository, look.url, &from(look.at), access).await?;
         }
         fence.run(repository, &["update-ref", "refs/followed", look.at], b"").await?;
         return Ok(());
     }
     let mut last = Ok(());
     for kind in ["heads", "tags"] {
-        match fence.run_let_in(repository, &from(&format!("refs/{kind}/{}", look.at)), access).await {
+        let words = from(&format!("refs/{kind}/{}", look.at));
+        match fence.run_let_in(repository, look.url, &words, access).await {
             Err(Error::Said { said, .. }) if said.contains("couldn't find remote ref") => {
                 last = Err(Error::Said {
                     act: "fetch".to_owned(),

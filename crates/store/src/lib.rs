@@ -20,7 +20,7 @@ pub use journal::{Entry, Feed, Sought};
 pub use lease::{LEASE, Lease};
 pub use past::{Past, Reach};
 pub use sealed::SealedRow;
-pub use tokens::TokenKind;
+pub use tokens::{NewToken, Token, TokenKind};
 
 /// What went wrong with the record.
 #[derive(Debug, thiserror::Error)]
@@ -44,9 +44,25 @@ pub enum Error {
         /// What is wrong with it.
         source: serde_json::Error,
     },
+    /// What was to be written is nothing that the record can hold; it would be refused again.
+    #[error("the record cannot hold this: {0}")]
+    Refused(String),
     /// A cursor that is older than what the journal keeps.
     #[error("the journal begins after {0}; read a snapshot again")]
     Reset(u64),
+}
+
+impl Error {
+    /// Tells what can never be written from what may pass when it is tried again. Classes of SQLSTATE
+    /// (PostgreSQL's documentation, appendix A): 22 data exception, 23 integrity constraint violation, 54 program
+    /// limit exceeded.
+    fn of_write(error: sqlx::Error) -> Error {
+        let code = error.as_database_error().and_then(|error| Some(error.code()?.into_owned()));
+        match code.as_deref().and_then(|code| code.get(..2)) {
+            Some("22" | "23" | "54") => Error::Refused(error.to_string()),
+            _ => Error::Database(error),
+        }
+    }
 }
 
 /// What PostgreSQL's answer means, by its class of error codes.
@@ -110,6 +126,11 @@ pub const QUERIES: &[&str] = &[
     usage::SWEEP,
     tokens::PUT_TOKEN,
     tokens::READ_TOKEN,
+    tokens::READ_TOKENS,
+    tokens::USE_TOKEN,
+    tokens::REMOVE_TOKEN,
+    tokens::REMOVE_SESSIONS,
+    tokens::REMOVE_OTHERS,
     tokens::TAKE_TOKEN,
     tokens::SWEEP_TOKENS,
 ];
@@ -141,8 +162,8 @@ impl Store {
     /// Writes changes in one transaction; gives their journal entries.
     ///
     /// # Errors
-    /// [`Error::Superseded`] when the epoch is no longer the present one. Nothing is written then, nor after
-    /// any other error.
+    /// [`Error::Superseded`] when the epoch is no longer the present one; [`Error::Refused`] when these changes can
+    /// never be written. Nothing is written then, nor after any other error.
     pub async fn write(&self, epoch: u64, changes: &[Change]) -> Result<Vec<Entry>, Error> {
         let mut transaction = self.pool.begin().await?;
         let row = sqlx::query(TAKE_LEDGER).fetch_one(&mut *transaction).await?;
@@ -162,7 +183,12 @@ impl Store {
         };
         // What goes makes room (a host, an address) for what comes.
         let (kinds, keys, _, _) = columns(|entry| entry.body.is_none());
-        sqlx::query(DELETE_OBJECTS).bind(kinds).bind(keys).execute(&mut *transaction).await?;
+        sqlx::query(DELETE_OBJECTS)
+            .bind(kinds)
+            .bind(keys)
+            .execute(&mut *transaction)
+            .await
+            .map_err(Error::of_write)?;
         let (kinds, keys, bodies, numbers) = columns(|entry| entry.body.is_some());
         sqlx::query(PUT_OBJECTS)
             .bind(kinds)
@@ -170,15 +196,22 @@ impl Store {
             .bind(bodies)
             .bind(numbers)
             .execute(&mut *transaction)
-            .await?;
+            .await
+            .map_err(Error::of_write)?;
         let (kinds, keys, bodies, numbers) = columns(|_| true);
         let causes: Vec<serde_json::Value> = entries.iter().map(|entry| entry.cause.clone()).collect();
         let insert =
             sqlx::query(WRITE_JOURNAL).bind(numbers).bind(kinds).bind(keys).bind(bodies).bind(causes);
-        insert.execute(&mut *transaction).await?;
+        insert.execute(&mut *transaction).await.map_err(Error::of_write)?;
         let last = number + entries.len() as i64;
-        sqlx::query(SET_NUMBER).bind(last).bind(LEASE.as_secs_f64()).execute(&mut *transaction).await?;
-        transaction.commit().await?;
+        sqlx::query(SET_NUMBER)
+            .bind(last)
+            .bind(LEASE.as_secs_f64())
+            .execute(&mut *transaction)
+            .await
+            .map_err(Error::of_write)?;
+        // Deferred constraints are checked here.
+        transaction.commit().await.map_err(Error::of_write)?;
         Ok(entries)
     }
 }

@@ -7,7 +7,7 @@ use mainyard_core::model::{
 };
 use mainyard_core::retention::Journal;
 use mainyard_core::sizing::Usage;
-use mainyard_store::{Error, Lease, QUERIES, SealedRow, Sought, Store, TokenKind};
+use mainyard_store::{Error, Lease, NewToken, QUERIES, SealedRow, Sought, Store, TokenKind};
 use sqlx::{Executor, SqlSafeStr};
 use testing::postgres::Server;
 
@@ -187,15 +187,35 @@ async fn old_changes_go_and_any_moment_that_is_kept_is_as_it_was() {
 }
 
 #[tokio::test]
-async fn a_sign_in_key_is_good_once_and_no_token_for_long() {
+async fn a_credential_is_good_until_it_ends_is_taken_or_is_replaced() {
     let server = Server::start();
     let store = Store::connect(&server.database("tokens")).await.expect("a record");
-    store.put_token(b"key", "mira", TokenKind::SignIn, Some(60.0)).await.expect("kept");
-    assert_eq!(store.token(b"key", TokenKind::Client).await.expect("asked"), None, "it is no client's token");
+    let new = |hash: &'static [u8], kind, seconds| NewToken {
+        hash,
+        member: "mira",
+        kind,
+        name: "first",
+        part: None,
+        seconds,
+    };
+    let kind = async |hash: &[u8]| store.token(hash).await.expect("asked").map(|token| token.kind);
+    store.put_token(new(b"key", TokenKind::SignIn, Some(60.0))).await.expect("kept");
+    assert_eq!(store.take_token(b"key", TokenKind::Session).await.expect("asked"), None, "of another kind");
     assert_eq!(store.take_token(b"key", TokenKind::SignIn).await.expect("asked").as_deref(), Some("mira"));
-    assert_eq!(store.take_token(b"key", TokenKind::SignIn).await.expect("asked"), None);
-    store.put_token(b"old", "mira", TokenKind::Session, Some(-1.0)).await.expect("kept");
-    assert_eq!(store.token(b"old", TokenKind::Session).await.expect("asked"), None);
+    assert_eq!(store.take_token(b"key", TokenKind::SignIn).await.expect("asked"), None, "only once");
+    store.put_token(new(b"old", TokenKind::Session, Some(-1.0))).await.expect("kept");
+    assert_eq!(kind(b"old").await, None, "it has ended");
+
+    store.replace_token(new(b"one", TokenKind::Client, None)).await.expect("kept");
+    assert_eq!(kind(b"one").await, Some(TokenKind::Client));
+    assert!(store.token(b"one").await.expect("asked").expect("there").last_used.is_some());
+    store.replace_token(new(b"two", TokenKind::Client, None)).await.expect("kept");
+    assert_eq!((kind(b"one").await, kind(b"two").await), (None, Some(TokenKind::Client)), "it was replaced");
+    let listed = store.tokens().await.expect("listed");
+    assert_eq!(listed.len(), 1);
+    assert!(store.remove_token(&listed[0].id).await.expect("removed"));
+    assert!(!store.remove_token(&listed[0].id).await.expect("asked"));
+    assert_eq!(kind(b"two").await, None);
 }
 
 #[tokio::test]

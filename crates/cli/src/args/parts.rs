@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use mainyard_git::Allowed;
 
 use crate::place::Place;
 
@@ -16,12 +17,26 @@ pub struct Start {
     /// With the demo: also declare so many workloads that rest, in an environment `crowd`, to look at a large board.
     #[arg(long, requires = "demo", default_value_t = 0, value_name = "N")]
     pub crowd: usize,
-    /// Folders of this machine from which sources may follow repositories.
-    #[arg(long, value_name = "FOLDER")]
-    pub allow_repositories: Vec<PathBuf>,
+    /// A host, or a folder of this machine, whose repositories sources may follow: forge.example, *.forge.example,
+    /// forge.example:2222, /srv/git. None is reached otherwise.
+    #[arg(long, alias = "allow-repositories", value_name = "HOST|FOLDER")]
+    pub git_allow: Vec<Allowed>,
     /// Where the API and the console answer.
     #[arg(long, default_value = "127.0.0.1:8700", value_name = "A:P")]
     pub api: SocketAddr,
+    /// Serve the API over TLS: with the certificate of this PEM file, or with one that the local authority signs.
+    /// Needed where `--api` is not a loopback address.
+    #[arg(long, value_name = "FILE", num_args = 0..=1, default_missing_value = LOCAL_AUTHORITY)]
+    pub api_tls: Option<PathBuf>,
+    /// The key of that certificate, as a PEM file.
+    #[arg(long, value_name = "FILE", requires = "api_tls")]
+    pub api_tls_key: Option<PathBuf>,
+    /// A name that the API is reached by; other names than these and the address are refused.
+    #[arg(long, value_name = "NAME")]
+    pub api_name: Vec<String>,
+    /// A domain that the local authority may sign certificates for, besides `localhost`.
+    #[arg(long, value_name = "DOMAIN")]
+    pub local_domain: Vec<String>,
     /// Where the gateway takes requests.
     #[arg(long, default_value = "127.0.0.1:8780", value_name = "A:P")]
     pub http: SocketAddr,
@@ -45,12 +60,14 @@ pub struct Start {
     pub workload: Option<String>,
 }
 
+/// Stands for a certificate that the local authority signs.
+pub const LOCAL_AUTHORITY: &str = "local-authority";
+
 impl Start {
-    /// Folders of this machine that repositories may be in: those that were said, and the demo's own.
-    pub fn allowed_repositories(&self, place: &Place) -> Vec<PathBuf> {
-        let said = self.allow_repositories.iter();
-        let said = said.map(|folder| std::path::absolute(folder).unwrap_or_else(|_| folder.clone()));
-        said.chain(self.demo.then(|| place.file("demo"))).collect()
+    /// Repositories that sources may follow: those that were said, and the demo's own.
+    pub fn git_allowed(&self, place: &Place) -> Vec<Allowed> {
+        let demo = self.demo.then(|| Allowed::Folder(place.file("demo")));
+        self.git_allow.iter().cloned().chain(demo).collect()
     }
 }
 
@@ -80,6 +97,9 @@ pub struct Serve {
     /// Which one of several.
     #[arg(long, default_value_t = 1)]
     pub number: u32,
+    /// Tells one way of starting it from another.
+    #[arg(long, default_value = "")]
+    pub brief: String,
 }
 
 /// Parts of the platform.

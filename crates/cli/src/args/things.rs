@@ -30,6 +30,39 @@ pub enum Image {
     },
 }
 
+/// What to do with tokens.
+#[derive(Debug, Subcommand)]
+pub enum Token {
+    /// Make a token. It is printed once and never shown again.
+    #[command(
+        after_help = "Example:\n  mainyard token add deploys --lasts 30d\n  mainyard token add second-node --part node/node-2"
+    )]
+    Add {
+        /// What to call it.
+        name: String,
+        /// For a part of the platform instead of a client: node/NAME or gateway/NAME.
+        #[arg(long)]
+        part: Option<String>,
+        /// How long it is good, such as 12h or 30d; 366d at most.
+        #[arg(long, default_value = "90d")]
+        lasts: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// List tokens and sessions: whose they are, when they end, when they were last used.
+    #[command(after_help = "Example:\n  mainyard token list")]
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+    /// End a token or a session; whoever shows it is refused from then on.
+    #[command(after_help = "Example:\n  mainyard token remove deploys")]
+    Remove {
+        /// Its name or id, as `mainyard token list` shows it.
+        token: String,
+    },
+}
+
 /// What to do with secrets.
 #[derive(Debug, Subcommand)]
 pub enum Secret {

@@ -14,7 +14,8 @@ mod seeing;
 mod since;
 mod sources;
 mod stats;
-pub mod told;
+pub mod tokens;
+mod told;
 mod why;
 
 use serde_json::json;
@@ -58,6 +59,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Keep { release, no_longer, trial } => {
             releases::keep(&client, &parse_release(&release)?, !no_longer, &trial).await
         }
+        Command::SignOut { session: Some(session), .. } => tokens::remove(&client, &session).await,
+        Command::SignOut { .. } => tokens::end_sessions(&client).await,
+        Command::Token(what) => tokens::run(&client, what).await,
         Command::Compare { from, to, output } => {
             seeing::compare(&client, &parse_release(&from)?, &parse_release(&to)?, output).await
         }

@@ -32,8 +32,20 @@ pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
     if let Some(isolation) = start.isolation {
         command.arg("--isolation").arg(isolation.word());
     }
-    for folder in &start.allow_repositories {
-        command.arg("--allow-repositories").arg(absolute(folder));
+    for allowed in &start.git_allow {
+        command.arg("--git-allow").arg(allowed.to_string());
+    }
+    if let Some(certificate) = &start.api_tls {
+        let named = certificate != Path::new(crate::args::LOCAL_AUTHORITY);
+        command.arg("--api-tls").args(named.then(|| absolute(certificate)));
+    }
+    if let Some(key) = &start.api_tls_key {
+        command.arg("--api-tls-key").arg(absolute(key));
+    }
+    for (option, values) in [("--api-name", &start.api_name), ("--local-domain", &start.local_domain)] {
+        for value in values {
+            command.arg(option).arg(value);
+        }
     }
     if start.no_disk_sync {
         command.arg("--no-disk-sync");

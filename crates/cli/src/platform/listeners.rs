@@ -5,6 +5,7 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 use super::processes::Known;
 use super::seat::Seat;
 use crate::args::{Part, Start};
+use crate::place::{Place, write_whole};
 use crate::words::Failure;
 
 /// Listening sockets are handed down from this descriptor on.
@@ -12,7 +13,10 @@ pub const FIRST_LISTENER: i32 = 3;
 
 /// The sockets that are handed down to the parts.
 pub struct Listeners {
+    /// The API without TLS, for this machine alone where there is one with TLS.
     pub api: TcpListener,
+    /// The API over TLS.
+    pub api_tls: Option<TcpListener>,
     pub http: TcpListener,
     pub https: TcpListener,
     /// Keeps other platforms out of this one's loopback range; nobody calls there.
@@ -23,6 +27,7 @@ impl Listeners {
     /// Those that parts which still run already hold, so that nobody is refused in between; the others new.
     pub fn open(
         start: &Start,
+        api: &Api,
         running: &[(Seat, Known)],
         claim: Option<TcpListener>,
     ) -> Result<Listeners, Failure> {
@@ -35,11 +40,59 @@ impl Listeners {
             None => bind(address, option),
         };
         Ok(Listeners {
-            api: open(Part::Control, 0, start.api, "--api")?,
+            api: open(Part::Control, 0, api.local, "--api")?,
+            api_tls: api.tls.map(|address| open(Part::Control, 1, address, "--api")).transpose()?,
             http: open(Part::Gateway, 0, start.http, "--http")?,
             https: open(Part::Gateway, 1, start.https, "--https")?,
             claim,
         })
+    }
+}
+
+/// Where the API answers.
+#[derive(Debug, Clone, Copy)]
+pub struct Api {
+    /// Without TLS, always on this machine alone.
+    pub local: SocketAddr,
+    /// Over TLS, where it was asked for.
+    pub tls: Option<SocketAddr>,
+}
+
+impl Api {
+    /// By how the platform is started. With TLS, the parts and this machine's client use a loopback port that stays
+    /// the same.
+    pub fn of(place: &Place, start: &Start) -> Result<Api, Failure> {
+        if start.api_tls.is_none() {
+            if !start.api.ip().is_loopback() {
+                let message = format!(
+                    "--api {} can be reached from outside this machine, so it needs TLS\nAdd --api-tls for a \
+                     certificate of the local authority, or --api-tls CHAIN.pem --api-tls-key KEY.pem for your own",
+                    start.api
+                );
+                return Err(Failure::refused(message));
+            }
+            return Ok(Api { local: start.api, tls: None });
+        }
+        let file = place.file("local-api-port");
+        let kept = std::fs::read_to_string(&file).ok().and_then(|text| text.trim().parse().ok());
+        let port = match kept {
+            Some(port) => port,
+            None => {
+                let free =
+                    TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).and_then(|listener| listener.local_addr());
+                let port = free
+                    .map_err(|error| Failure::failed(format!("no loopback port is free: {error}")))?
+                    .port();
+                write_whole(&file, port.to_string().as_bytes(), 0o600)?;
+                port
+            }
+        };
+        Ok(Api { local: SocketAddr::from((Ipv4Addr::LOCALHOST, port)), tls: Some(start.api) })
+    }
+
+    /// All addresses that it answers at.
+    pub fn addresses(&self) -> Vec<SocketAddr> {
+        [self.local].into_iter().chain(self.tls).collect()
     }
 }
 

@@ -1,5 +1,6 @@
 //! The platform on one machine: starting it, keeping its parts running, ending it without a trace.
 
+mod accounts;
 mod background;
 mod cleaning;
 mod demo;

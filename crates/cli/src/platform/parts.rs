@@ -1,54 +1,100 @@
 //! The parts as processes: how the supervisor starts one, and what one does when started.
 
-use std::fs::OpenOptions;
+use std::fs::{File, OpenOptions};
+use std::io::Seek;
 use std::net::{SocketAddr, TcpListener};
 use std::os::fd::{AsRawFd, FromRawFd, RawFd};
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 
-use mainyard_control::KeySource;
+use mainyard_certificates::authority::Names;
+use mainyard_control::{ApiCertificate, ClientToken, KeySource};
 use mainyard_core::model::Name;
 use mainyard_gateway::Network;
 use mainyard_runtime::{Isolation, Means};
 use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
 
+use super::accounts::Account;
 use super::listeners::FIRST_LISTENER;
 use super::seat::Seat;
 use crate::args::Part;
-use crate::place::Place;
+use crate::place::{CLIENT_TOKEN, Place};
 use crate::words::Failure;
 
-/// What a part is told, besides its listeners.
-const BRIEF: &str = "MAINYARD_BRIEF";
-
 /// The key under which secrets are sealed, where it is not kept in the data directory; control alone gets it.
-const SECRETS_KEY: &str = "MAINYARD_SECRETS_KEY";
+pub const SECRETS_KEY: &str = "MAINYARD_SECRETS_KEY";
+/// What no part finds in its surroundings: credentials of others.
+const NOT_HANDED_ON: [&str; 2] = [SECRETS_KEY, "MAINYARD_TOKEN"];
 
 /// What the supervisor tells every part.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Brief {
+pub struct Common {
     /// Tells this platform from others on the machine.
     pub instance: String,
     /// What replicas are run with.
     pub means: Means,
-    /// Where the API is.
+    /// Where the API is for parts.
     pub api: SocketAddr,
     /// Where the gateway takes requests.
     pub http: SocketAddr,
     /// Where the gateway takes requests over TLS.
     pub https: SocketAddr,
+    /// What the local authority may sign for.
+    pub authority_names: Names,
+}
+
+/// What control alone is told.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct ForControl {
     /// How to connect to the record.
     pub database: String,
-    /// The first member's token.
-    pub client_token: String,
-    /// The parts' token.
-    pub part_token: String,
+    /// The parts' tokens, by `node/NAME` or `gateway/NAME`.
+    pub part_tokens: Vec<(String, String)>,
     /// The first member.
     pub member: String,
-    /// Folders of this machine that repositories may be followed from.
-    #[serde(default)]
-    pub allowed_repositories: Vec<PathBuf>,
+    /// Repositories that may be followed, as `--git-allow` has them.
+    pub git_allowed: Vec<String>,
+    /// Where the API answers, and the names that it has there.
+    pub addresses: Vec<SocketAddr>,
+    pub names: Vec<String>,
+    /// Over TLS: the chain and key that were given, or none for the local authority's.
+    pub tls: Option<Option<(PathBuf, PathBuf)>>,
+    /// The key under which secrets are sealed, where it was given.
+    pub secrets_key: Option<String>,
+}
+
+/// What one part is told: on its standard input, which nobody else can read.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Brief {
+    pub common: Common,
+    /// The part's own token; control has none.
+    pub token: Option<String>,
+    pub control: Option<ForControl>,
+}
+
+impl Brief {
+    /// Tells one brief from another without telling what is in it.
+    pub fn digest(&self) -> Result<String, Failure> {
+        let bytes = serde_json::to_vec(self).map_err(|error| Failure::failed(error.to_string()))?;
+        Ok(Sha256::digest(bytes).iter().take(8).map(|byte| format!("{byte:02x}")).collect())
+    }
+
+    /// A file that only who has its descriptor can read.
+    fn sealed(&self) -> std::io::Result<File> {
+        // SAFETY: the name is a constant; the descriptor that comes back is new and nobody else's.
+        let mut file = unsafe {
+            let fd = libc::memfd_create(c"mainyard-brief".as_ptr(), libc::MFD_CLOEXEC);
+            if fd < 0 {
+                return Err(std::io::Error::last_os_error());
+            }
+            File::from_raw_fd(fd)
+        };
+        serde_json::to_writer(&mut file, self)?;
+        file.rewind()?;
+        Ok(file)
+    }
 }
 
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.
@@ -63,16 +109,16 @@ pub fn spawn(place: &Place, seat: Seat, brief: &Brief, listeners: &[&TcpListener
         .append(true)
         .open(log)
         .map_err(|error| failed("open the log of", &error))?;
-    let brief = serde_json::to_string(brief).map_err(|error| failed("brief", &error))?;
+    let told = brief.sealed().map_err(|error| failed("brief", &error))?;
     // This very program, also when another one has taken its place on disk.
     let mut command = Command::new("/proc/self/exe");
     command.arg0("mainyard");
     command.arg("serve").arg(part.word()).arg("--data").arg(&place.data);
-    command.arg("--number").arg(seat.number.to_string()).env(BRIEF, brief);
-    if part != Part::Control {
-        command.env_remove(SECRETS_KEY);
+    command.arg("--number").arg(seat.number.to_string()).arg("--brief").arg(brief.digest()?);
+    for name in NOT_HANDED_ON {
+        command.env_remove(name);
     }
-    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log);
+    command.stdin(told).stdout(Stdio::null()).stderr(log);
     let handed: Vec<RawFd> = listeners.iter().map(|listener| listener.as_raw_fd()).collect();
     // SAFETY: only system calls on descriptors, none of which allocates.
     unsafe {
@@ -115,8 +161,12 @@ pub fn rotate_logs(place: &Place) {
 }
 
 fn brief() -> Result<Brief, Failure> {
-    let text = std::env::var(BRIEF).map_err(|_| Failure::usage("`serve` is started by `mainyard start`"))?;
-    serde_json::from_str(&text).map_err(|error| Failure::failed(format!("the brief cannot be read: {error}")))
+    let told = serde_json::from_reader(std::io::stdin());
+    told.map_err(|_| Failure::usage("`serve` is started by `mainyard start`, which tells it what it needs"))
+}
+
+fn token(brief: &Brief) -> Result<String, Failure> {
+    brief.token.clone().ok_or_else(|| Failure::failed("this part was given no token"))
 }
 
 fn listener(number: RawFd) -> TcpListener {
@@ -132,30 +182,55 @@ pub fn init_log() {
 }
 
 fn control_url(brief: &Brief) -> String {
-    format!("http://{}", super::listeners::reachable(brief.api))
+    format!("http://{}", super::listeners::reachable(brief.common.api))
 }
 
 pub fn control(place: &Place) -> Result<(), Failure> {
     let brief = brief()?;
+    let url = control_url(&brief);
+    let Brief { common, control, .. } = brief;
+    let own = control.ok_or_else(|| Failure::failed("control was not told where the record is"))?;
+    let authority = place.file("gateway");
+    let certificate = own.tls.map(|given| match given {
+        Some((chain, key)) => ApiCertificate::Given { chain, key },
+        None => ApiCertificate::Signed {
+            dir: authority.clone(),
+            names: common.authority_names.clone(),
+            host: own.names.first().cloned().unwrap_or_else(|| api_host(&own.addresses)),
+        },
+    });
     let config = mainyard_control::Config {
         name: "control-1".to_owned(),
-        url: control_url(&brief),
+        url,
         listener: listener(0),
-        database: brief.database,
+        tls: certificate.map(|certificate| (listener(1), certificate)),
+        database: own.database,
         images: place.file("images"),
         repositories: place.file("repositories"),
-        allowed_repositories: brief.allowed_repositories,
-        instance: brief.instance,
-        client_token: brief.client_token,
-        part_token: brief.part_token,
-        secrets_key: std::env::var(SECRETS_KEY)
-            .map_or_else(|_| KeySource::File(place.file("secrets-key")), KeySource::Given),
-        member: brief.member,
-        gateway_http: super::listeners::reachable(brief.http).to_string(),
-        gateway_https: super::listeners::reachable(brief.https).to_string(),
-        authority: place.file("gateway").join("authority.pem"),
+        git_allowed: own.git_allowed.iter().filter_map(|text| text.parse().ok()).collect(),
+        git_account: Account::Git.id(&common.instance),
+        instance: common.instance,
+        client_token: ClientToken::File(place.file(CLIENT_TOKEN)),
+        part_tokens: own.part_tokens,
+        addresses: own.addresses,
+        names: own.names,
+        secrets_key: own
+            .secrets_key
+            .map_or_else(|| KeySource::File(place.file("secrets-key")), KeySource::Given),
+        member: own.member,
+        gateway_http: super::listeners::reachable(common.http).to_string(),
+        gateway_https: super::listeners::reachable(common.https).to_string(),
+        authority: authority.join("authority.pem"),
+        authority_names: common.authority_names,
     };
     mainyard_control::run(config).map_err(|error| log_and_fail(&error))
+}
+
+/// What a certificate for the API names where nobody said a name.
+fn api_host(addresses: &[SocketAddr]) -> String {
+    let public =
+        addresses.iter().map(|address| address.ip()).find(|ip| !ip.is_loopback() && !ip.is_unspecified());
+    public.map_or_else(|| "localhost".to_owned(), |ip| ip.to_string())
 }
 
 /// The name of the one node.
@@ -168,9 +243,9 @@ pub fn node(place: &Place) -> Result<(), Failure> {
     let config = mainyard_node::Config {
         dir: place.file("node"),
         name: node_name(),
-        means: brief.means.clone(),
+        means: brief.common.means.clone(),
         control: control_url(&brief),
-        token: brief.part_token,
+        token: token(&brief)?,
     };
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     let runtime = runtime.map_err(|error| log_and_fail(&error))?;
@@ -190,11 +265,12 @@ pub fn gateway(place: &Place, number: u32) -> Result<(), Failure> {
         dir: place.file(&Seat { part: Part::Gateway, number }.name()),
         authority: place.file("gateway"),
         name: format!("gateway-{number}"),
+        authority_names: brief.common.authority_names.clone(),
         control: control_url(&brief),
-        token: brief.part_token,
+        token: token(&brief)?,
         http: listener(0),
         https: Some(listener(1)),
-        network: match brief.means {
+        network: match brief.common.means {
             Means::Isolated { .. } => Network::Private(Isolation::network_file(&place.file("node"))),
             Means::Plain { range } => Network::Loopback(range),
         },

@@ -51,6 +51,12 @@ impl Known {
         of("self").is_some_and(|own| of(&self.pid.to_string()) == Some(own))
     }
 
+    /// Whether it was started with the brief of this digest.
+    pub fn was_told(self, digest: &str) -> bool {
+        let line = std::fs::read(format!("/proc/{}/cmdline", self.pid)).unwrap_or_default();
+        line.split(|byte| *byte == 0).any(|word| word == digest.as_bytes())
+    }
+
     /// A second descriptor for a listening socket that the process holds as its descriptor `number`; `None` when
     /// that is not a socket that listens on `address`, or this account may not have it.
     pub fn listener(self, number: i32, address: SocketAddr) -> Option<TcpListener> {

@@ -32,6 +32,15 @@ impl Seat {
         Part::ALL.into_iter().flat_map(of).collect()
     }
 
+    /// How control knows it: the name that its token is for. Control itself has none.
+    pub fn part_name(self) -> Option<String> {
+        match self.part {
+            Part::Control => None,
+            Part::Node => Some(format!("node/{}", super::parts::node_name())),
+            Part::Gateway => Some(format!("gateway/gateway-{}", self.number)),
+        }
+    }
+
     /// Its name: that of its log, and of a gateway its directory.
     pub fn name(self) -> String {
         match self.number {

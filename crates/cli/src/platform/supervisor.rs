@@ -3,9 +3,11 @@
 
 use std::fs::File;
 use std::os::fd::AsRawFd;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use mainyard_certificates::authority::Names;
 use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::model::Signal;
 use mainyard_runtime::{Isolation, Means, NodeNetwork};
@@ -14,15 +16,15 @@ use reqwest::Method;
 use serde_json::json;
 
 use super::cleaning;
-use super::listeners::{FIRST_LISTENER, Listeners, reachable};
+use super::listeners::{Api, FIRST_LISTENER, Listeners, reachable};
 use super::means::Chosen;
-use super::parts::{self, Brief};
+use super::parts::{self, Brief, Common, ForControl};
 use super::processes::{self, Known};
 use super::seat::Seat;
 use super::{background, demo, means};
-use crate::args::{Part, Start};
+use crate::args::{LOCAL_AUTHORITY, Part, Start};
 use crate::client::Client;
-use crate::place::{Call, Place, write_whole};
+use crate::place::{CLIENT_TOKEN, Call, Place, write_whole};
 use crate::words::{Failure, Paint};
 
 static ASKED_TO_STOP: AtomicBool = AtomicBool::new(false);
@@ -82,9 +84,49 @@ struct Running {
     pause: Duration,
 }
 
+/// What the parts are told, each its own.
+struct Briefs {
+    common: Common,
+    for_control: ForControl,
+    part_tokens: Vec<(String, String)>,
+}
+
+impl Briefs {
+    fn of(&self, seat: Seat) -> Brief {
+        let name = seat.part_name();
+        let own = self.part_tokens.iter().find(|(part, _)| Some(part) == name.as_ref());
+        Brief {
+            common: self.common.clone(),
+            token: own.map(|(_, token)| token.clone()),
+            control: (seat.part == Part::Control).then(|| self.for_control.clone()),
+        }
+    }
+}
+
+/// What the local authority may sign for: names inside, and what was said at the start.
+fn authority_names(start: &Start) -> Names {
+    let said = start.local_domain.iter().chain(&start.api_name).cloned();
+    let domains: Vec<String> = said.chain([mainyard_core::resolving::DOMAIN.to_owned()]).collect();
+    Names::of(&domains, &[start.api.ip()])
+}
+
+/// The API's certificate, where it is served over TLS: the files that were given, or the local authority's.
+fn certificate_of(start: &Start) -> Result<Option<Option<(PathBuf, PathBuf)>>, Failure> {
+    let Some(chain) = &start.api_tls else { return Ok(None) };
+    if chain == Path::new(LOCAL_AUTHORITY) {
+        return Ok(Some(None));
+    }
+    let key = start.api_tls_key.as_ref().ok_or_else(|| {
+        Failure::usage("--api-tls names a certificate; its key is missing: add --api-tls-key KEY.pem")
+    })?;
+    let absolute = |file: &Path| std::path::absolute(file).unwrap_or_else(|_| file.to_owned());
+    Ok(Some(Some((absolute(chain), absolute(key)))))
+}
+
 struct Platform {
     listeners: Listeners,
-    brief: Brief,
+    briefs: Briefs,
+    api: Api,
     parts: Vec<Running>,
     postgres: Postgres,
     postgres_pid: Option<Known>,
@@ -100,7 +142,8 @@ fn bring_up(
     let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
     let begun = Instant::now();
     let paint = Paint::stdout();
-    let listeners = Listeners::open(start, &left, chosen.claim)?;
+    let api = Api::of(place, start)?;
+    let listeners = Listeners::open(start, &api, &left, chosen.claim)?;
     std::fs::create_dir_all(place.file("logs")).map_err(|error| failed(&error))?;
     let postgres = Postgres::open(&place.file("postgres")).map_err(|error| failed(&error))?;
     let postgres = postgres.writing(if start.no_disk_sync { Written::ToKernel } else { Written::ToDisk });
@@ -119,32 +162,46 @@ fn bring_up(
 
     let member =
         std::env::var("SUDO_USER").or_else(|_| std::env::var("USER")).unwrap_or_else(|_| "root".to_owned());
-    let brief = Brief {
-        instance: place.instance()?,
-        means: chosen.means.clone(),
-        api: start.api,
-        http: start.http,
-        https: start.https,
-        database: postgres.url("mainyard"),
-        client_token: place.secret("client-token", 32)?,
-        part_token: place.secret("part-token", 32)?,
-        member,
-        allowed_repositories: start.allowed_repositories(place),
-    };
-    let call = Call { url: format!("http://{}", reachable(start.api)), token: brief.client_token.clone() };
+    let call =
+        Call { url: format!("http://{}", reachable(api.local)), token: place.secret(CLIENT_TOKEN, 32)? };
     let bytes = serde_json::to_vec(&call).map_err(|error| failed(&error))?;
     write_whole(&place.file("client.json"), &bytes, 0o600)?;
+    let seats = Seat::all(start.gateways);
+    let mut part_tokens = Vec::new();
+    for part in seats.iter().filter_map(|seat| seat.part_name()) {
+        part_tokens.push((part.clone(), place.secret(&format!("token-of-{}", part.replace('/', "-")), 32)?));
+    }
+    let common = Common {
+        instance: place.instance()?,
+        means: chosen.means.clone(),
+        api: api.local,
+        http: start.http,
+        https: start.https,
+        authority_names: authority_names(start),
+    };
+    let for_control = ForControl {
+        database: postgres.url("mainyard"),
+        part_tokens: part_tokens.clone(),
+        member,
+        git_allowed: start.git_allowed(place).iter().map(ToString::to_string).collect(),
+        addresses: api.addresses(),
+        names: start.api_name.clone(),
+        tls: certificate_of(start)?,
+        secrets_key: std::env::var(parts::SECRETS_KEY).ok(),
+    };
+    let briefs = Briefs { common, for_control, part_tokens };
 
     let mut platform = Platform {
         listeners,
-        brief,
+        briefs,
+        api,
         parts: Vec::new(),
         postgres,
         postgres_pid: Known::of(pid),
         _visitors: None,
     };
     platform.adopt(left, start);
-    for seat in Seat::all(start.gateways) {
+    for seat in seats {
         if !platform.parts.iter().any(|running| running.seat == seat) {
             platform.launch(place, seat, Duration::from_millis(100))?;
         }
@@ -159,14 +216,14 @@ fn bring_up(
             demo::make_repository(place).await?;
         }
         let key = client.post("/sign-in-keys", &json!({})).await?;
-        Ok::<String, Failure>(format!("{}{}", call.url, key["path"].as_str().unwrap_or("/")))
+        Ok::<String, Failure>(format!("{}{}", console_url(&call, start), key["path"].as_str().unwrap_or("/")))
     })?;
     if start.demo {
         platform._visitors = Some(demo::Visitors::start(reachable(start.http)));
     }
     println!("{} after {:.1} s", paint.strong("Main Yard is ready"), begun.elapsed().as_secs_f64());
     println!("  console   {link}");
-    println!("  api       {}/api/v1", call.url);
+    println!("  api       {}/api/v1", console_url(&call, start));
     println!("  gateway   http://{}   https://{}", reachable(start.http), reachable(start.https));
     println!("  data      {}", place.data.display());
     if let Means::Plain { range } = chosen.means {
@@ -194,6 +251,15 @@ fn bring_up(
         println!("\nCtrl-C ends it.");
     }
     Ok(platform)
+}
+
+/// Where people reach the console and the API.
+fn console_url(call: &Call, start: &Start) -> String {
+    match (&start.api_tls, start.api_name.first()) {
+        (None, _) => call.url.clone(),
+        (Some(_), Some(name)) => format!("https://{name}:{}", start.api.port()),
+        (Some(_), None) => format!("https://{}", reachable(start.api)),
+    }
 }
 
 /// Waits until control answers, the node is linked and the gateway takes connections.
@@ -231,7 +297,7 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
 impl Platform {
     fn launch(&mut self, place: &Place, seat: Seat, pause: Duration) -> Result<(), Failure> {
         let listeners = match seat.part {
-            Part::Control => vec![&self.listeners.api],
+            Part::Control => [&self.listeners.api].into_iter().chain(&self.listeners.api_tls).collect(),
             Part::Node => vec![],
             Part::Gateway => {
                 let mut own = vec![&self.listeners.http, &self.listeners.https];
@@ -239,7 +305,7 @@ impl Platform {
                 own
             }
         };
-        let child = parts::spawn(place, seat, &self.brief, &listeners)?;
+        let child = parts::spawn(place, seat, &self.briefs.of(seat), &listeners)?;
         // One that has ended already is missed at the next look, and started again.
         let process = Known::of(child.id()).unwrap_or(Known::GONE);
         self.parts.push(Running { seat, process, begun: Instant::now(), pause });
@@ -252,12 +318,13 @@ impl Platform {
         let mut others = Vec::new();
         for (seat, process) in left {
             let addresses = match seat.part {
-                Part::Control => vec![start.api],
+                Part::Control => self.api.addresses(),
                 Part::Node => vec![],
                 Part::Gateway => vec![start.http, start.https],
             };
             let holds = |(place, address)| process.listener(FIRST_LISTENER + place, address).is_some();
-            let as_wanted = process.is_this_program() && (0..).zip(addresses).all(holds);
+            let told = self.briefs.of(seat).digest().is_ok_and(|digest| process.was_told(&digest));
+            let as_wanted = told && process.is_this_program() && (0..).zip(addresses).all(holds);
             let wanted = as_wanted && Seat::all(start.gateways).contains(&seat);
             if wanted && !self.parts.iter().any(|running| running.seat == seat) {
                 let pause = Duration::from_millis(100);

@@ -13,22 +13,27 @@ use utoipa::ToSchema;
 use super::found::{source, source_here, source_of};
 use super::looking::{declared_at, look_at};
 use crate::Control;
-use crate::access::Member;
 use crate::answers::{Answer, target};
+use crate::callers::Member;
 use crate::forecast::{self, Ask};
 use crate::past::{AsOf, view};
 use crate::problem::Problem;
 
 /// All sources.
 #[utoipa::path(get, path = "/api/v1/sources", params(AsOf), responses((status = 200)))]
-pub async fn list(control: Data<Control>, moment: Query<AsOf>) -> Answer {
+pub async fn list(_: Member, control: Data<Control>, moment: Query<AsOf>) -> Answer {
     let view = view(&control, moment.into_inner()).await?;
     Ok(Json(json!(view.state().sources.values().collect::<Vec<_>>())))
 }
 
 /// One source.
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/sources/{name}", params(AsOf), responses((status = 200), (status = 404, body = Problem)))]
-pub async fn show(control: Data<Control>, path: Path<(String, String)>, moment: Query<AsOf>) -> Answer {
+pub async fn show(
+    _: Member,
+    control: Data<Control>,
+    path: Path<(String, String)>,
+    moment: Query<AsOf>,
+) -> Answer {
     let view = view(&control, moment.into_inner()).await?;
     Ok(Json(json!(source_of(view.state(), &target(path)?)?)))
 }
@@ -36,14 +41,19 @@ pub async fn show(control: Data<Control>, path: Path<(String, String)>, moment: 
 /// Follows a folder of a repository from now on, and looks at it at once.
 #[utoipa::path(put, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), request_body = Value, responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<NewSource>,
 ) -> Answer {
     let (target, new) = (target(path)?, body.into_inner());
-    control.follower.fence.may_follow(&new.url).map_err(|error| Problem::forbidden(error.to_string()))?;
+    control
+        .follower
+        .fence
+        .may_follow(&new.url)
+        .await
+        .map_err(|error| Problem::forbidden(error.to_string()))?;
     let (forecast, key) = (ask.forecast, target.clone());
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
         cluster.add_source(&key, new.clone(), by, now)?;
@@ -67,8 +77,8 @@ async fn looked(control: &Data<Control>, target: &Target) -> Value {
 /// Changes how a source is followed: the keys that are given.
 #[utoipa::path(patch, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), request_body = Value, responses((status = 200), (status = 422, body = Problem)))]
 pub async fn change(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<Map<String, Value>>,
@@ -97,8 +107,8 @@ pub async fn change(
 /// Follows it no longer; what it declared stays.
 #[utoipa::path(delete, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem)))]
 pub async fn remove(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {
@@ -116,7 +126,7 @@ pub async fn remove(
 
 /// Looks at the repository now.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/look", responses((status = 200), (status = 404, body = Problem)))]
-pub async fn look(control: Data<Control>, path: Path<(String, String)>) -> Answer {
+pub async fn look(_: Member, control: Data<Control>, path: Path<(String, String)>) -> Answer {
     let target = target(path)?;
     source_here(&control, &target).await?;
     Ok(Json(looked(&control, &target).await))
@@ -124,7 +134,7 @@ pub async fn look(control: Data<Control>, path: Path<(String, String)>) -> Answe
 
 /// What Git says, what is declared here, and what runs, where they differ.
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/sources/{name}/compare", responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn compare(control: Data<Control>, path: Path<(String, String)>) -> Answer {
+pub async fn compare(_: Member, control: Data<Control>, path: Path<(String, String)>) -> Answer {
     let target = target(path)?;
     let source = source_here(&control, &target).await?;
     let Some(seen) = source.seen.clone() else {
@@ -152,8 +162,8 @@ pub struct CatchUp {
 /// Makes the environment like a commit.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/catch-up", params(Ask), request_body = CatchUp, responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn catch_up(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<CatchUp>,
@@ -189,8 +199,8 @@ pub struct HoldSource {
 /// Marks a source: it does nothing until it is resumed.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/hold", params(Ask), request_body = HoldSource, responses((status = 200), (status = 409, body = Problem)))]
 pub async fn hold(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
     body: Json<HoldSource>,
@@ -205,8 +215,8 @@ pub async fn hold(
 /// Takes marks away: what was left alone follows Git again.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/resume", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
 pub async fn resume(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     ask: Query<Ask>,
 ) -> Answer {

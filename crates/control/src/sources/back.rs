@@ -12,8 +12,8 @@ use utoipa::ToSchema;
 use super::found::source_here;
 use super::looking::{access, declared_at, files_at};
 use crate::Control;
-use crate::access::Member;
 use crate::answers::{Answer, target};
+use crate::callers::Member;
 use crate::problem::Problem;
 
 /// Whether to push it, and as which branch.
@@ -31,8 +31,8 @@ pub struct WriteBack {
 /// Writes the commit that would make Git agree with what is declared here, and pushes it where that is asked for.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/write-back", request_body = WriteBack, responses((status = 200), (status = 409, body = Problem)))]
 pub async fn write(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     body: Json<WriteBack>,
 ) -> Answer {
@@ -83,8 +83,9 @@ async fn put_into_git(
     let (fence, name) = (&control.follower.fence, target.to_string());
     let files: Vec<Found> =
         written.into_iter().map(|file| Found { path: file.name, text: file.text }).collect();
-    let address = format!("{}@main-yard.localhost", member.0);
-    let written = Written { name: &name, base, files: &files, message: &message, by: (&member.0, &address) };
+    let address = format!("{}@main-yard.localhost", member.name);
+    let written =
+        Written { name: &name, base, files: &files, message: &message, by: (&member.name, &address) };
     let git = |error: mainyard_git::Error| Problem::conflict(error.to_string());
     let commit = write_branch(fence, &written).await.map_err(git)?;
     let shown = difference(fence, &name, &commit).await.map_err(git)?;
@@ -119,8 +120,8 @@ pub struct PromoteInGit {
 /// its settings.
 #[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/promote-in-git", request_body = PromoteInGit, responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn promote(
-    control: Data<Control>,
     member: Member,
+    control: Data<Control>,
     path: Path<(String, String)>,
     body: Json<PromoteInGit>,
 ) -> Answer {

@@ -11,30 +11,26 @@ pub mod pushes;
 
 pub use looking::{Follower, follow_all};
 
-use actix_web::web;
+use actix_web::http::Method;
+
+use crate::operations::{Limits, Operations};
 
 const ONE: &str = "/environments/{environment}/sources/{name}";
 
-/// The paths.
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/sources", web::get().to(acts::list))
-        .service(
-            web::resource(ONE)
-                .route(web::get().to(acts::show))
-                .route(web::put().to(acts::add))
-                .route(web::patch().to(acts::change))
-                .route(web::delete().to(acts::remove)),
-        )
-        .route(&format!("{ONE}/look"), web::post().to(acts::look))
-        .route(&format!("{ONE}/compare"), web::get().to(acts::compare))
-        .route(&format!("{ONE}/catch-up"), web::post().to(acts::catch_up))
-        .route(&format!("{ONE}/hold"), web::post().to(acts::hold))
-        .route(&format!("{ONE}/write-back"), web::post().to(back::write))
-        .route(&format!("{ONE}/resume"), web::post().to(acts::resume))
-        .route("/environments/{environment}/workloads/{name}/promote-in-git", web::post().to(back::promote))
-        .service(
-            web::resource("/pushes/{environment}/{name}")
-                .app_data(web::PayloadConfig::new(crate::JSON_LIMIT))
-                .route(web::post().to(pushes::pushed)),
-        );
+/// The operations.
+pub fn operations(to: &mut Operations) {
+    let act = |act: &str| format!("{ONE}/{act}");
+    to.get("/sources", acts::list)
+        .get(ONE, acts::show)
+        .add(Method::PUT, ONE, Limits::SMALL, acts::add)
+        .add(Method::PATCH, ONE, Limits::SMALL, acts::change)
+        .delete(ONE, acts::remove)
+        .post(&act("look"), acts::look)
+        .get(&act("compare"), acts::compare)
+        .post(&act("catch-up"), acts::catch_up)
+        .post(&act("hold"), acts::hold)
+        .post(&act("write-back"), back::write)
+        .post(&act("resume"), acts::resume)
+        .post("/environments/{environment}/workloads/{name}/promote-in-git", back::promote)
+        .add(Method::POST, "/pushes/{environment}/{name}", Limits::bytes(1 << 20), pushes::pushed);
 }

@@ -7,6 +7,7 @@ use ring::hmac;
 
 use crate::Control;
 use crate::answers::target;
+use crate::callers::Anyone;
 use crate::problem::Problem;
 
 /// What the names of the headers end in that hold the signature, with or without `sha256=` in front, and the
@@ -17,6 +18,7 @@ const DELIVERIES: [&str; 1] = ["-delivery"];
 /// Looks at a source at once. What is not signed with the source's secret is not told whether there is such a source.
 #[utoipa::path(post, path = "/api/v1/pushes/{environment}/{name}", request_body = String, responses((status = 202), (status = 401, body = Problem)))]
 pub async fn pushed(
+    _: Anyone,
     control: Data<Control>,
     path: Path<(String, String)>,
     request: HttpRequest,

@@ -29,6 +29,8 @@ pub enum Message {
 pub enum ActError {
     /// It was refused.
     Refused(Refusal),
+    /// The record cannot hold what it comes to; nothing was changed.
+    Unwritable(String),
     /// The record could not be written; nothing was changed.
     Record(String),
     /// Another control decides.

@@ -21,6 +21,9 @@ const GATHER: Duration = Duration::from_millis(6);
 /// The lease is renewed this often where nothing is written meanwhile.
 const RENEW: Duration = Duration::from_secs(LEASE.as_secs() / 4);
 
+/// What the record refused is decided again after this time.
+const AFTER_A_REFUSAL: Duration = Duration::from_millis(200);
+
 struct Leader<'a> {
     steward: &'a Steward,
     cluster: Cluster,
@@ -31,6 +34,8 @@ struct Leader<'a> {
     called_nodes: BTreeSet<Name>,
     /// Where what gateways need and no table holds is kept, as it was sent.
     private: Wanted,
+    /// Whether a table was made that no gateway was sent.
+    table_unsent: bool,
 }
 
 /// Decides until it may or can no more.
@@ -54,6 +59,7 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
             called: BTreeSet::new(),
             called_nodes: BTreeSet::new(),
             private: Wanted::default(),
+            table_unsent: false,
         };
         leader.work(messages).await
     };
@@ -89,21 +95,51 @@ impl Leader<'_> {
                 Ok(None) => return Ok(()),
                 Err(_) => {}
             }
-            while let Ok(message) = messages.try_recv() {
+            // An act is settled and written alone, so that one that cannot be written takes nobody else's with it.
+            while waiting.is_empty() {
+                let Ok(message) = messages.try_recv() else { break };
+                if matches!(message, Message::Act(..)) {
+                    self.settle(&mut renewed, Vec::new()).await?;
+                }
                 self.take(message, &mut waiting);
             }
-            let settled = self.cluster.settle(Timestamp::now());
-            wake = settled.wake;
-            if let Err(error) = self.write_and_order(settled, &mut renewed).await {
+            wake = self.settle(&mut renewed, waiting).await?;
+        }
+    }
+
+    /// Decides what follows, writes it, and only then orders and answers. Gives when to look again.
+    async fn settle(&mut self, renewed: &mut Instant, waiting: Waiting) -> Result<Option<Timestamp>, Error> {
+        let settled = self.cluster.settle(Timestamp::now());
+        let wake = settled.wake;
+        match self.write_and_order(settled, renewed).await {
+            Ok(None) => {
+                for (answer, result) in waiting {
+                    let _ = answer.send(result.map_err(ActError::Refused));
+                }
+                Ok(wake)
+            }
+            Ok(Some(refused)) => {
+                for (answer, _) in waiting {
+                    let _ = answer.send(Err(ActError::Unwritable(refused.clone())));
+                }
+                // What remains is decided again, without what was taken back.
+                Ok(Some(Timestamp::now() + AFTER_A_REFUSAL))
+            }
+            Err(error) => {
                 for (answer, _) in waiting {
                     let _ = answer.send(Err(ActError::Record(error.to_string())));
                 }
-                return Err(error);
-            }
-            for (answer, result) in waiting {
-                let _ = answer.send(result.map_err(ActError::Refused));
+                Err(error)
             }
         }
+    }
+
+    /// The record cannot hold what was decided: it is as before, and links stay open.
+    async fn take_back(&mut self, settled: Settled, refused: &str) {
+        tracing::error!(error = refused, "changes were taken back: the record cannot hold them");
+        let published = self.steward.published.read().await;
+        self.cluster.withdraw(settled, &published.0, Timestamp::now());
+        self.table_unsent = true;
     }
 
     fn take(&mut self, message: Message, waiting: &mut Waiting) {
@@ -130,9 +166,21 @@ impl Leader<'_> {
         }
     }
 
-    async fn write_and_order(&mut self, settled: Settled, renewed: &mut Instant) -> Result<(), Error> {
+    /// Gives why the record refused the changes, where it did; then nothing was ordered.
+    async fn write_and_order(
+        &mut self,
+        settled: Settled,
+        renewed: &mut Instant,
+    ) -> Result<Option<String>, Error> {
         if !settled.changes.is_empty() {
-            let entries = self.steward.store.write(self.epoch, &settled.changes).await?;
+            let entries = match self.steward.store.write(self.epoch, &settled.changes).await {
+                Ok(entries) => entries,
+                Err(Error::Refused(why)) => {
+                    self.take_back(settled, &why).await;
+                    return Ok(Some(why));
+                }
+                Err(error) => return Err(error),
+            };
             *renewed = Instant::now();
             self.publish(&settled, &entries).await;
         } else if renewed.elapsed() >= RENEW {
@@ -160,9 +208,15 @@ impl Leader<'_> {
             self.steward.links.order_gateway(&gateway, GatewayOrder::Table(table));
         }
         if let Some(change) = settled.table {
-            self.steward.links.order_all_gateways(&GatewayOrder::Change(change));
+            let order = if std::mem::take(&mut self.table_unsent) {
+                // Gateways do not have the table that this one differs from.
+                GatewayOrder::Table(self.cluster.served().clone())
+            } else {
+                GatewayOrder::Change(change)
+            };
+            self.steward.links.order_all_gateways(&order);
         }
-        Ok(())
+        Ok(None)
     }
 
     /// Sends gateways what they need and no table holds: those that called, and all where it changed.

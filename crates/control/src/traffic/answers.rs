@@ -2,18 +2,19 @@
 
 use std::collections::BTreeSet;
 
-use actix_web::web::{self, Data, Json, Query};
+use actix_web::web::{Data, Json, Query};
 use mainyard_core::near::did_you_mean;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::{Facet, TrafficRow};
 use crate::Control;
+use crate::callers::Member;
+use crate::operations::Operations;
 use crate::problem::Problem;
 
-/// The paths.
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.route("/traffic", web::get().to(list_traffic));
+pub fn operations(to: &mut Operations) {
+    to.get("/traffic", list_traffic);
 }
 
 /// What is asked of traffic.
@@ -45,6 +46,7 @@ fn facets(by: &str) -> Result<BTreeSet<Facet>, Problem> {
 /// The last ten seconds and quarter of an hour, told apart by what is asked.
 #[utoipa::path(get, path = "/api/v1/traffic", params(Asked), responses((status = 200, body = Vec<TrafficRow>), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn list_traffic(
+    _: Member,
     control: Data<Control>,
     asked: Query<Asked>,
 ) -> Result<Json<Vec<TrafficRow>>, Problem> {

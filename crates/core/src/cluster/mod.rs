@@ -3,7 +3,8 @@
 //! [`Cluster`] holds the record's objects and what is known only now (which gateway confirmed which table). A
 //! command changes it in memory; [`Cluster::settle`] then decides everything that follows and hands out what is
 //! to be written, ordered and served. The caller writes first and orders after, so that nothing is done that is
-//! not recorded; if the write fails, it throws the value away and reads the record again.
+//! not recorded. What the record cannot hold is taken back ([`Cluster::withdraw`]); where the record is away, the caller
+//! throws the value away and reads the record again.
 
 mod acts;
 mod applications;
@@ -24,6 +25,7 @@ mod settle;
 mod sources;
 mod steering;
 mod tabling;
+mod withdraw;
 
 pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
 pub use heard::{Declarations, Looked};

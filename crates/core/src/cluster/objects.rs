@@ -82,6 +82,12 @@ macro_rules! objects {
                 })*
                 Ok(all)
             }
+            /// An object by its kind and key.
+            pub fn object(&self, kind: Kind, key: &str) -> Option<Object> {
+                match kind {
+                    $(Kind::$variant => self.$map.get(&indexed::<$index>(key)?).cloned().map(Object::$variant),)*
+                }
+            }
             /// Removes an object.
             pub fn remove(&mut self, kind: Kind, key: &str) {
                 match kind {

@@ -131,6 +131,8 @@ impl FromStr for Span {
     fn from_str(text: &str) -> Result<Span, String> {
         let (number, unit) = split(text);
         let size = SPANS.into_iter().find(|(name, _)| *name == unit).map(|(_, size)| size);
+        // Days are read and shown as hours: a day may have 23 or 25 of them only on a clock that is set.
+        let size = size.or((unit == "d").then_some(24 * 3_600_000));
         match number.parse::<f64>().ok().zip(size).map(|(number, size)| number * size as f64) {
             Some(millis) if (0.0..1e12).contains(&millis) => Ok(Span(millis.round() as u64)),
             _ => Err("a time such as \"500ms\", \"5s\", \"2m\" or \"1h\"".to_owned()),

@@ -66,6 +66,10 @@ pub fn ours(port: u16, dir: &str, https: Option<u16>) {
     let config = mainyard_gateway::Config {
         dir: dir.into(),
         authority: dir.into(),
+        authority_names: mainyard_certificates::authority::Names::of(
+            &["test".into(), "internal".into()],
+            &[],
+        ),
         name: "gateway-1".into(),
         control: "http://127.0.0.1:9".into(),
         token: String::new(),

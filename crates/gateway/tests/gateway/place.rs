@@ -206,6 +206,10 @@ impl Place {
         let config = Config {
             dir: dir.path().into(),
             authority: dir.path().into(),
+            authority_names: mainyard_certificates::authority::Names::of(
+                &["test".into(), "internal".into()],
+                &[],
+            ),
             name: "gateway-1".into(),
             control: "http://127.0.0.1:9".into(),
             token: String::new(),

@@ -232,9 +232,10 @@ fn tls_is_passed_through_untouched_by_its_name() {
 #[test]
 fn what_the_platforms_own_authority_issued_is_trusted_where_no_other_is_named() {
     let dir = tempfile::tempdir().expect("a directory");
-    let platform = mainyard_certificates::authority::issuer(dir.path()).expect("the authority");
+    let names = mainyard_certificates::authority::Names::of(&["internal".into()], &[]);
+    let platform = mainyard_certificates::authority::issuer(dir.path(), &names).expect("the authority");
     let (chain, key) =
-        mainyard_certificates::authority::issue(&platform, "good.staging.internal", 365).expect("issued");
+        mainyard_certificates::authority::issue(&platform, "good.staging.internal").expect("issued");
     let good = speaking("good", &chain, &key);
     let (chain, key) = issued(&authority(), "bad.staging.internal");
     let bad = speaking("bad", &chain, &key);

@@ -2,8 +2,9 @@
 
 use std::time::Duration;
 
+use actix_web::HttpResponse;
+use actix_web::http::Method;
 use actix_web::web::{Bytes, Data, Json, Path, Payload};
-use actix_web::{HttpResponse, web};
 use futures_util::StreamExt;
 use mainyard_core::link::{GatewayHello, GatewayReport, NodeHello, NodeReport};
 use mainyard_core::model::Name;
@@ -12,24 +13,28 @@ use mainyard_images::Digest;
 use tokio::sync::mpsc;
 
 use crate::Control;
+use crate::callers::{AnyPart, GatewayPart, NodeAgent};
+use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
 use crate::steward::Message;
 
 /// Something is said at least this often.
 const BEAT: Duration = Duration::from_secs(3);
 
+/// Largest report of a node or a gateway.
+const REPORT: Limits = Limits::bytes(64 << 20);
+/// A stream that was asked for goes on for as long as it is read.
+const STREAM: Limits = Limits { body: 1 << 40, within: 7 * 24 * 3600, pause: Some(24 * 3600) };
+
 /// What parts call.
-pub fn routes(app: &mut web::ServiceConfig) {
-    app.service(
-        web::scope("/api/v1/link")
-            .route("/nodes/{node}/orders", web::post().to(node_orders))
-            .route("/nodes/{node}/reports", web::post().to(node_reports))
-            .route("/nodes/{node}/usage", web::post().to(node_usage))
-            .route("/gateways/{gateway}/orders", web::post().to(gateway_orders))
-            .route("/gateways/{gateway}/reports", web::post().to(gateway_reports))
-            .route("/streams/{stream}", web::post().to(stream))
-            .route("/blobs/{digest}", web::get().to(blob)),
-    );
+pub fn operations(to: &mut Operations) {
+    to.add(Method::POST, "/link/nodes/{node}/orders", Limits::SMALL, node_orders)
+        .add(Method::POST, "/link/nodes/{node}/reports", REPORT, node_reports)
+        .add(Method::POST, "/link/nodes/{node}/usage", REPORT, node_usage)
+        .add(Method::POST, "/link/gateways/{gateway}/orders", Limits::SMALL, gateway_orders)
+        .add(Method::POST, "/link/gateways/{gateway}/reports", REPORT, gateway_reports)
+        .add(Method::POST, "/link/streams/{stream}", STREAM, stream)
+        .get("/link/blobs/{digest}", blob);
 }
 
 /// Lines as they come, and a beat when none does.
@@ -50,17 +55,22 @@ fn decides(control: &Control) -> Result<(), Problem> {
 }
 
 async fn node_orders(
+    _: NodeAgent,
     control: Data<Control>,
     node: Path<Name>,
     hello: Json<NodeHello>,
 ) -> Result<HttpResponse, Problem> {
     decides(&control)?;
+    if hello.node != *node {
+        return Err(Problem::forbidden(format!("{node} says that it is {}", hello.node)));
+    }
     let orders = control.links.add_node(&node);
     control.steward.tell(Message::Hello(hello.into_inner()));
     Ok(lines(orders, Bytes::from_static(b"\"beat\"\n")))
 }
 
 async fn node_reports(
+    _: NodeAgent,
     control: Data<Control>,
     node: Path<Name>,
     report: Json<NodeReport>,
@@ -71,13 +81,18 @@ async fn node_reports(
 }
 
 /// What replicas used. It is no part of the cluster, and goes straight into the record.
-async fn node_usage(control: Data<Control>, usage: Json<Vec<Usage>>) -> Result<HttpResponse, Problem> {
+async fn node_usage(
+    _: NodeAgent,
+    control: Data<Control>,
+    usage: Json<Vec<Usage>>,
+) -> Result<HttpResponse, Problem> {
     decides(&control)?;
     control.store.add_usage(&usage).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
 async fn gateway_orders(
+    _: GatewayPart,
     control: Data<Control>,
     gateway: Path<String>,
     hello: Json<GatewayHello>,
@@ -89,6 +104,7 @@ async fn gateway_orders(
 }
 
 async fn gateway_reports(
+    _: GatewayPart,
     control: Data<Control>,
     gateway: Path<String>,
     report: Json<GatewayReport>,
@@ -99,11 +115,12 @@ async fn gateway_reports(
 }
 
 async fn stream(
+    part: AnyPart,
     control: Data<Control>,
     stream: Path<u64>,
     mut body: Payload,
 ) -> Result<HttpResponse, Problem> {
-    let to = control.links.take_stream(*stream);
+    let to = control.links.take_stream(*stream, &part.0);
     let to = to.ok_or_else(|| Problem::not_found(format!("nobody asked for stream {stream}")))?;
     while let Some(chunk) = body.next().await {
         let chunk = chunk.map_err(|error| Problem::invalid(error.to_string()))?;
@@ -114,7 +131,7 @@ async fn stream(
     Ok(HttpResponse::NoContent().finish())
 }
 
-async fn blob(control: Data<Control>, digest: Path<String>) -> Result<HttpResponse, Problem> {
+async fn blob(_: AnyPart, control: Data<Control>, digest: Path<String>) -> Result<HttpResponse, Problem> {
     let digest = Digest::parse(&digest).map_err(|error| Problem::invalid(error.to_string()))?;
     let path = control.images.path(&digest);
     let file = tokio::fs::File::open(path)

@@ -1,0 +1,223 @@
+//! Who may call an operation, as types.
+//!
+//! Every handler takes its caller as the first argument: [`Member`], [`NodeAgent`], [`GatewayPart`], [`AnyPart`], or
+//! [`Anyone`]. [`crate::operations`] mounts nothing else, and authenticates by that type before it reads anything of
+//! the request. So a handler cannot be reached by a way of writing its path that an earlier check did not foresee.
+
+use actix_web::http::Method;
+use actix_web::http::header::{AUTHORIZATION, HeaderMap, ORIGIN};
+use actix_web::{FromRequest, HttpMessage, HttpRequest};
+use mainyard_store::{Token, TokenKind};
+use serde::Serialize;
+
+use crate::Control;
+use crate::problem::Problem;
+use crate::sessions::{cookie_name, hash};
+
+/// The kinds of callers; `docs/security.md` lists the operations of each.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Who {
+    /// No credential is asked for.
+    Anyone,
+    /// A person: a client's token, or the console's session.
+    Person,
+    /// The node agent whose name the path has.
+    Node,
+    /// The gateway whose name the path has.
+    Gateway,
+    /// Any node agent or gateway.
+    Part,
+}
+
+/// A caller that was let in. Handlers take one as their first argument.
+pub trait Caller: FromRequest<Error = Problem> + Clone + 'static {
+    /// Which kind of caller this is.
+    const WHO: Who;
+
+    /// Lets the bearer of a credential in, or says why not. `None` stands for a request without one.
+    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<Self, Problem>;
+}
+
+/// A person.
+#[derive(Debug, Clone)]
+pub struct Member {
+    /// The name, as the trail tells it.
+    pub name: String,
+    /// The credential's public id, which is not a secret.
+    pub token: String,
+}
+
+/// The node agent whose name the path has.
+#[derive(Debug, Clone)]
+pub struct NodeAgent;
+
+/// The gateway whose name the path has.
+#[derive(Debug, Clone)]
+pub struct GatewayPart;
+
+/// Any part of the platform, as `node/NAME` or `gateway/NAME`.
+#[derive(Debug, Clone)]
+pub struct AnyPart(pub String);
+
+/// Someone who shows no credential. Only exact operations may take it: a test holds the list.
+#[derive(Debug, Clone)]
+pub struct Anyone;
+
+impl Caller for Anyone {
+    const WHO: Who = Who::Anyone;
+
+    fn admit(_: Option<&Token>, _: &HttpRequest) -> Result<Anyone, Problem> {
+        Ok(Anyone)
+    }
+}
+
+impl Caller for Member {
+    const WHO: Who = Who::Person;
+
+    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<Member, Problem> {
+        let token = token.ok_or_else(no_credential)?;
+        match token.kind {
+            TokenKind::Client => {}
+            TokenKind::Session => from_the_console(request)?,
+            TokenKind::Part | TokenKind::SignIn => {
+                return Err(Problem::forbidden(
+                    "this operation is for people; a part's token does not open it",
+                ));
+            }
+        }
+        Ok(Member { name: token.member.clone(), token: token.id.clone() })
+    }
+}
+
+impl Caller for NodeAgent {
+    const WHO: Who = Who::Node;
+
+    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<NodeAgent, Problem> {
+        named_part(token, request, "node").map(|()| NodeAgent)
+    }
+}
+
+impl Caller for GatewayPart {
+    const WHO: Who = Who::Gateway;
+
+    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<GatewayPart, Problem> {
+        named_part(token, request, "gateway").map(|()| GatewayPart)
+    }
+}
+
+impl Caller for AnyPart {
+    const WHO: Who = Who::Part;
+
+    fn admit(token: Option<&Token>, _: &HttpRequest) -> Result<AnyPart, Problem> {
+        part_of(token).map(|part| AnyPart(part.to_owned()))
+    }
+}
+
+/// The part that a token is for, such as `node/node-1`.
+fn part_of(token: Option<&Token>) -> Result<&str, Problem> {
+    let part = token.ok_or_else(no_credential)?.part.as_deref();
+    part.ok_or_else(|| {
+        Problem::forbidden("this operation is for node agents and gateways, with a token of their own")
+    })
+}
+
+/// A part acts under its own name only.
+fn named_part(token: Option<&Token>, request: &HttpRequest, kind: &str) -> Result<(), Problem> {
+    let part = part_of(token)?;
+    let name = request.match_info().get(kind).unwrap_or_default();
+    match part.split_once('/') {
+        Some((of, own)) if of == kind && own == name => Ok(()),
+        _ => Err(Problem::forbidden(format!("this token is for {part}, which acts under its own name only"))),
+    }
+}
+
+fn no_credential() -> Problem {
+    Problem::unauthorized("send a bearer token, or sign in with the link that `mainyard sign-in` prints")
+}
+
+macro_rules! taken_from_the_request {
+    ($($caller:ty),*) => {$(
+        impl FromRequest for $caller {
+            type Error = Problem;
+            type Future = std::future::Ready<Result<$caller, Problem>>;
+
+            fn from_request(request: &HttpRequest, _: &mut actix_web::dev::Payload) -> Self::Future {
+                // Only `operations` puts one there, after it has let the caller in.
+                let caller = request.extensions().get::<$caller>().cloned();
+                std::future::ready(caller.ok_or_else(no_credential))
+            }
+        }
+    )*};
+}
+taken_from_the_request!(Anyone, Member, NodeAgent, GatewayPart, AnyPart);
+
+/// Tuples of handler arguments that begin with a caller.
+pub trait CallerFirst {
+    /// That caller.
+    type Caller: Caller;
+}
+
+macro_rules! caller_first {
+    ($(($($rest:ident),*)),*) => {$(
+        impl<C: Caller, $($rest),*> CallerFirst for (C, $($rest,)*) {
+            type Caller = C;
+        }
+    )*};
+}
+caller_first!((), (A), (A, B), (A, B, D), (A, B, D, E), (A, B, D, E, F), (A, B, D, E, F, G));
+
+/// The credential that a request shows, where it is known and still good. A bearer token goes before a cookie.
+///
+/// # Errors
+/// 401 where one is shown that is not known, or that cannot be read in one way.
+pub async fn credential(request: &HttpRequest, control: &Control) -> Result<Option<Token>, Problem> {
+    let headers = request.headers();
+    if headers.get_all(AUTHORIZATION).count() > 1 {
+        return Err(Problem::unauthorized("send one Authorization header"));
+    }
+    if let Some(header) = headers.get(AUTHORIZATION) {
+        let token = header.to_str().ok().and_then(|value| value.strip_prefix("Bearer "));
+        let token =
+            token.ok_or_else(|| Problem::unauthorized("the Authorization header must be: Bearer TOKEN"))?;
+        let found = control.store.token(&hash(token.trim())).await?;
+        let found = found.filter(|found| matches!(found.kind, TokenKind::Client | TokenKind::Part));
+        return found
+            .map(Some)
+            .ok_or_else(|| Problem::unauthorized("this token is not known here, or has ended"));
+    }
+    let cookie = request.cookie(&cookie_name(&control.instance, control.tls));
+    let Some(cookie) = cookie else { return Ok(None) };
+    let found = control.store.token(&hash(cookie.value())).await?;
+    let found = found.filter(|found| found.kind == TokenKind::Session);
+    found.map(Some).ok_or_else(|| {
+        Problem::unauthorized(
+            "the session has ended; sign in again with the link that `mainyard sign-in` prints",
+        )
+    })
+}
+
+/// A browser sends the session's cookie whoever's page asks, so the page must be the console's own: what changes
+/// something needs the console's origin, and what reads must not come from another site's page.
+fn from_the_console(request: &HttpRequest) -> Result<(), Problem> {
+    let foreign = || Problem::forbidden("this request comes from another site's page");
+    let changing = !matches!(*request.method(), Method::GET | Method::HEAD);
+    if changing && !same_origin(request) {
+        return Err(foreign());
+    }
+    match text(request.headers(), "sec-fetch-site") {
+        None | Some("same-origin" | "none") => Ok(()),
+        Some(_) => Err(foreign()),
+    }
+}
+
+/// RFC 6454: scheme, host and port.
+fn same_origin(request: &HttpRequest) -> bool {
+    let scheme = if request.app_config().secure() { "https" } else { "http" };
+    let host = crate::hosts::host_of(request);
+    text(request.headers(), ORIGIN.as_str()) == Some(format!("{scheme}://{host}").as_str())
+}
+
+fn text<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
+    headers.get(name).and_then(|value| value.to_str().ok())
+}

@@ -1,0 +1,215 @@
+//! Signing in to the console and out of it, and the credentials that control is started with.
+
+use std::net::IpAddr;
+use std::path::PathBuf;
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use actix_web::cookie::{Cookie, SameSite};
+use actix_web::web::{Data, Json, Query};
+use actix_web::{HttpRequest, HttpResponse};
+use mainyard_core::attempts::Attempts;
+use mainyard_store::{NewToken, Store, TokenKind};
+use serde::Deserialize;
+use serde_json::json;
+use sha2::{Digest, Sha256};
+
+use crate::answers::Answer;
+use crate::callers::{Anyone, Member};
+use crate::problem::Problem;
+use crate::{Config, Control};
+
+/// Seconds a console stays signed in.
+const SESSION: f64 = 30.0 * 86_400.0;
+/// Seconds a sign-in link is good.
+const LINK: f64 = 900.0;
+/// What the token of the data directory is called in lists.
+const DATA_DIRECTORY: &str = "data-directory";
+/// The token's file is looked at this often.
+const LOOK_EVERY: Duration = Duration::from_secs(2);
+
+/// The first member's client's token.
+#[derive(Debug, Clone)]
+pub enum ClientToken {
+    /// In a file. When the file has another one, the one before is good no more.
+    File(PathBuf),
+    /// As it is.
+    Given(String),
+}
+
+impl ClientToken {
+    fn read(&self) -> std::io::Result<String> {
+        match self {
+            ClientToken::File(file) => Ok(std::fs::read_to_string(file)?.trim().to_owned()),
+            ClientToken::Given(token) => Ok(token.clone()),
+        }
+    }
+}
+
+/// The digest that a token is kept and found under.
+pub fn hash(token: &str) -> Vec<u8> {
+    Sha256::digest(token).to_vec()
+}
+
+/// A new secret: 32 random bytes in hexadecimal.
+pub fn new_secret() -> Result<String, Problem> {
+    let mut bytes = [0; 32];
+    getrandom::fill(&mut bytes).map_err(|error| Problem::unavailable(error.to_string()))?;
+    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+}
+
+/// Lets the first member's client and the parts in.
+pub async fn admit(store: &Store, config: &Config) -> Result<(), crate::Error> {
+    admit_client(store, &config.client_token, &config.member).await?;
+    for (part, token) in &config.part_tokens {
+        let new = NewToken {
+            hash: &hash(token),
+            member: "platform",
+            kind: TokenKind::Part,
+            name: part,
+            part: Some(part),
+            seconds: None,
+        };
+        store.replace_token(new).await?;
+    }
+    Ok(())
+}
+
+/// Gives the digest of the token that is good now.
+async fn admit_client(store: &Store, token: &ClientToken, member: &str) -> Result<Vec<u8>, crate::Error> {
+    let token = token.read()?;
+    if token.len() < 16 {
+        let short = "the client's token is shorter than 16 characters";
+        return Err(std::io::Error::new(std::io::ErrorKind::InvalidData, short).into());
+    }
+    let hash = hash(&token);
+    let kind = TokenKind::Client;
+    let new = NewToken { hash: &hash, member, kind, name: DATA_DIRECTORY, part: None, seconds: None };
+    store.replace_token(new).await?;
+    Ok(hash)
+}
+
+/// Takes the token in the data directory when it is replaced, without a restart.
+pub async fn follow_client_token(store: Store, token: ClientToken, member: String) {
+    let mut known = token.read().ok().map(|token| hash(&token));
+    if matches!(token, ClientToken::Given(_)) {
+        return;
+    }
+    loop {
+        actix_web::rt::time::sleep(LOOK_EVERY).await;
+        let Ok(text) = token.read() else { continue };
+        if known.as_ref() == Some(&hash(&text)) {
+            continue;
+        }
+        match admit_client(&store, &token, &member).await {
+            Ok(hash) => {
+                known = Some(hash);
+                tracing::info!(
+                    "the token in the data directory was replaced; the one before is not good any more"
+                );
+            }
+            Err(error) => tracing::warn!(%error, "the new token in the data directory cannot be taken"),
+        }
+    }
+}
+
+/// The session cookie's name. Cookies ignore ports, so the instance is in it; over TLS the browser itself binds it to
+/// the host (RFC 6265bis, section 4.1.3.2).
+pub fn cookie_name(instance: &str, tls: bool) -> String {
+    format!("{}mainyard-session-{instance}", if tls { "__Host-" } else { "" })
+}
+
+fn cookie(control: &Control, value: String, seconds: i64) -> Cookie<'static> {
+    Cookie::build(cookie_name(&control.instance, control.tls), value)
+        .path("/")
+        .http_only(true)
+        .secure(control.tls)
+        .same_site(SameSite::Strict)
+        .max_age(actix_web::cookie::time::Duration::seconds(seconds))
+        .finish()
+}
+
+/// Failed attempts to sign in, with the clock they are timed by.
+pub struct SignInAttempts(Mutex<Attempts>, Instant);
+
+impl Default for SignInAttempts {
+    fn default() -> SignInAttempts {
+        SignInAttempts(Mutex::default(), Instant::now())
+    }
+}
+
+impl SignInAttempts {
+    fn with<T>(&self, act: impl FnOnce(&mut Attempts, u64) -> T) -> T {
+        let now = self.1.elapsed().as_millis() as u64;
+        act(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner), now)
+    }
+}
+
+/// A new sign-in link for whoever asks.
+#[utoipa::path(post, path = "/api/v1/sign-in-keys", responses((status = 200)))]
+pub async fn sign_in_keys(member: Member, control: Data<Control>) -> Answer {
+    let key = new_secret()?;
+    let kind = TokenKind::SignIn;
+    let hash = hash(&key);
+    let new = NewToken { hash: &hash, member: &member.name, kind, name: "", part: None, seconds: Some(LINK) };
+    control.store.put_token(new).await?;
+    Ok(Json(json!({"path": format!("/sign-in?key={key}"), "good_for_seconds": LINK as u64})))
+}
+
+#[derive(Deserialize)]
+pub struct Key {
+    #[serde(default)]
+    key: String,
+}
+
+/// Takes a sign-in key for a session cookie, and leads to the console.
+pub async fn sign_in(
+    _: Anyone,
+    control: Data<Control>,
+    request: HttpRequest,
+    key: Query<Key>,
+) -> Result<HttpResponse, Problem> {
+    let address = request.peer_addr().map_or(IpAddr::from([0, 0, 0, 0]), |peer| peer.ip());
+    let attempts = &control.sign_in_attempts;
+    attempts.with(|attempts, now| attempts.may_try(address, now)).map_err(Problem::too_many_attempts)?;
+    let member = control.store.take_token(&hash(&key.key), TokenKind::SignIn).await?;
+    let Some(member) = member else {
+        attempts.with(|attempts, now| attempts.failed(address, now));
+        return Ok(HttpResponse::Unauthorized().content_type("text/html; charset=utf-8").body(USED_LINK));
+    };
+    attempts.with(|attempts, _| attempts.succeeded(address));
+    let session = new_secret()?;
+    let from = format!("console, from {address}");
+    let (hash, kind) = (hash(&session), TokenKind::Session);
+    let new =
+        NewToken { hash: &hash, member: &member, kind, name: &from, part: None, seconds: Some(SESSION) };
+    control.store.put_token(new).await?;
+    // A page of our own that goes on by itself: a redirect from elsewhere would leave a strict cookie behind.
+    Ok(HttpResponse::Ok()
+        .cookie(cookie(&control, session, SESSION as i64))
+        .insert_header(("cache-control", "no-store"))
+        .insert_header(("referrer-policy", "no-referrer"))
+        .content_type("text/html; charset=utf-8")
+        .body(SIGNED_IN))
+}
+
+/// Ends the credential that this request shows: a session of the console, or a client's token.
+#[utoipa::path(post, path = "/api/v1/sign-out", responses((status = 200)))]
+pub async fn sign_out(member: Member, control: Data<Control>) -> Result<HttpResponse, Problem> {
+    control.store.remove_token(&member.token).await?;
+    Ok(HttpResponse::Ok().cookie(cookie(&control, String::new(), 0)).json(json!({"ended": member.token})))
+}
+
+/// Ends every session of the console, and every sign-in link that was not used.
+#[utoipa::path(delete, path = "/api/v1/sessions", responses((status = 200)))]
+pub async fn end_sessions(_: Member, control: Data<Control>) -> Answer {
+    Ok(Json(json!({"ended": control.store.remove_sessions().await?})))
+}
+
+const SIGNED_IN: &str = "<!doctype html><meta charset=utf-8><title>Main Yard</title>\
+    <meta http-equiv=refresh content='0;url=/'><p>Signed in. <a href=/>To the board</a></p>";
+
+const USED_LINK: &str = "<!doctype html><meta charset=utf-8><title>Main Yard</title>\
+    <body style='font:16px/1.5 system-ui,sans-serif;max-width:34rem;margin:12vh auto'>\
+    <h1>This link was used already, or is too old</h1><p>A sign-in link works once and for 15 minutes. \
+    Make a new one with: <code>mainyard sign-in</code></p>";
