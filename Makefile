@@ -3,6 +3,8 @@
 # make build   target/debug/mainyard, or with PROFILE=release target/release/mainyard
 # make bench   measure, and print tables; docs/benchmarks.md keeps them; FUZZ (seconds) says how long requests and tables
 #              are mutated
+# make attack  every attack that we know, in its long form: all spellings of all paths, floods, and programs from Debian's
+#              packages that try to get out
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
 #              MINUTES and SEEDS say how much of each
@@ -17,7 +19,7 @@ FUZZ ?= 60
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo test build bench soak lint setup setup-test
+.PHONY: demo test build bench attack soak lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -42,6 +44,12 @@ bench: setup console/dist/index.html
 	cargo bench --package mainyard-gateway --bench secure
 	MAINYARD_FUZZ=$(FUZZ) cargo bench --package mainyard-gateway --bench table
 	cargo bench --package mainyard-core --bench large_record
+
+attack: setup-test console/dist/index.html
+	MAINYARD_ATTACK=long cargo test --package mainyard --test attacks -- --nocapture
+	MAINYARD_ATTACK=long cargo test --package mainyard-git --test attacks -- --nocapture
+	MAINYARD_ATTACK=long cargo test --package mainyard-gateway --test gateway attacks -- --nocapture
+	MAINYARD_ATTACK=long cargo test --package mainyard-runtime --test isolation -- --nocapture
 
 soak: setup-test console/dist/index.html
 	MAINYARD_FAULTS=$(FAULTS) cargo test --package mainyard --test platform faults -- --nocapture --test-threads=2

@@ -112,7 +112,12 @@ impl Bare {
             env: vec![],
             cwd: "/".into(),
             user: (1000, 1000),
-            limits: Limits { cpu: Cpu::from_milli(500), memory: Bytes::mib(64), processes: 64 },
+            limits: Limits {
+                cpu: Cpu::from_milli(500),
+                memory: Bytes::mib(64),
+                processes: 64,
+                ..Limits::default()
+            },
             address: address_of(number),
             port: None,
             hosts: String::new(),

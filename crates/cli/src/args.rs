@@ -137,6 +137,9 @@ pub enum Command {
         /// How many lines of what is there.
         #[arg(long, default_value_t = 100)]
         tail: u32,
+        /// Pass what replicas write on as it is, with everything that a terminal takes for commands.
+        #[arg(long)]
+        raw: bool,
         #[command(flatten)]
         output: Output,
     },

@@ -5,6 +5,7 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use jiff::Timestamp;
 use mainyard_core::cluster::{Kind, Object, State};
+use mainyard_core::untrusted_text::visible_lines;
 use reqwest::{Method, Response};
 use serde::Deserialize;
 use serde_json::Value;
@@ -156,6 +157,7 @@ impl Client {
             let elsewhere = Client { goes_on: false, ..Client::to(elsewhere)? };
             return Box::pin(elsewhere.send_to(again)).await;
         }
+        let problem = for_a_terminal(problem);
         let detail = problem["detail"]
             .as_str()
             .map_or_else(|| format!("the platform answers {status}"), str::to_owned);
@@ -227,13 +229,18 @@ impl Client {
     }
 
     pub async fn get(&self, path: &str) -> Result<Value, Failure> {
+        self.get_as_it_is(path).await.map(for_a_terminal)
+    }
+
+    /// The same, where what comes is written to a file and not to a terminal.
+    pub async fn get_as_it_is(&self, path: &str) -> Result<Value, Failure> {
         let answer = self.send(self.request(Method::GET, &moments::asked(path, self.as_of))).await?;
         answer.json().await.map_err(|error| self.unreachable(&error))
     }
 
     pub async fn post(&self, path: &str, body: &Value) -> Result<Value, Failure> {
         let answer = self.send(self.request(Method::POST, path).json(body)).await?;
-        answer.json().await.map_err(|error| self.unreachable(&error))
+        answer.json().await.map(for_a_terminal).map_err(|error| self.unreachable(&error))
     }
 
     pub async fn delete(&self, path: &str) -> Result<Value, Failure> {
@@ -328,8 +335,22 @@ fn apply(event: &str, snapshot: &mut Snapshot) -> Result<bool, Failure> {
     }
 }
 
+/// Texts that replicas, repositories and images wrote are part of most answers: none of them may move the cursor of
+/// the terminal that shows them.
+fn for_a_terminal(value: Value) -> Value {
+    match value {
+        Value::String(text) => Value::String(visible_lines(&text).into_owned()),
+        Value::Array(list) => list.into_iter().map(for_a_terminal).collect(),
+        Value::Object(map) => map
+            .into_iter()
+            .map(|(key, value)| (visible_lines(&key).into_owned(), for_a_terminal(value)))
+            .collect(),
+        other => other,
+    }
+}
+
 fn object(kind: Kind, key: &str, body: Value) -> Result<Object, Failure> {
-    Object::read(kind, body).map_err(|error| {
+    Object::read(kind, for_a_terminal(body)).map_err(|error| {
         Failure::failed(format!(
             "the {} {key} cannot be read: {error}\nIs this client of the platform's version?",
             kind.word()

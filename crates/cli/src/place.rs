@@ -1,5 +1,6 @@
 //! Where the platform on this machine keeps things, and how a client finds it.
 
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -47,6 +48,7 @@ impl Place {
         let shown = self.data.display();
         std::fs::create_dir_all(&self.data)
             .map_err(|error| Failure::failed(format!("cannot make {shown}: {error}")))?;
+        self.close()?;
         let file = self.file("layout");
         match std::fs::read_to_string(&file) {
             Ok(found) if found.trim() == LAYOUT => Ok(()),
@@ -67,6 +69,14 @@ impl Place {
                 write_whole(&file, LAYOUT.as_bytes(), 0o644)
             }
         }
+    }
+
+    /// Closes the directory to every other account. PostgreSQL's gets its way through when its server is opened.
+    fn close(&self) -> Result<(), Failure> {
+        let closed = std::fs::Permissions::from_mode(0o700);
+        std::fs::set_permissions(&self.data, closed).map_err(|error| {
+            Failure::failed(format!("cannot close {} to other accounts: {error}", self.data.display()))
+        })
     }
 
     /// A short word that tells this platform from others on the machine.
@@ -127,8 +137,12 @@ fn default_data() -> PathBuf {
 pub fn write_whole(path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
     let partial = path.with_extension("partial");
     let write = || -> std::io::Result<()> {
-        std::fs::write(&partial, content)?;
-        std::fs::set_permissions(&partial, std::os::unix::fs::PermissionsExt::from_mode(mode))?;
+        // Never readable for others, not even before its mode is set.
+        let _ = std::fs::remove_file(&partial);
+        let mut options = std::fs::OpenOptions::new();
+        let mut file = options.write(true).create_new(true).mode(0o600).open(&partial)?;
+        std::io::Write::write_all(&mut file, content)?;
+        std::fs::set_permissions(&partial, std::fs::Permissions::from_mode(mode))?;
         std::fs::rename(&partial, path)
     };
     write().map_err(|error| Failure::failed(format!("cannot write {}: {error}", path.display())))

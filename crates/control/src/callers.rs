@@ -11,8 +11,8 @@ use mainyard_store::{Token, TokenKind};
 use serde::Serialize;
 
 use crate::Control;
+use crate::credentials::{cookie_name, hash};
 use crate::problem::Problem;
-use crate::sessions::{cookie_name, hash};
 
 /// The kinds of callers; `docs/security.md` lists the operations of each.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]

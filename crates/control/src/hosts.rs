@@ -42,6 +42,14 @@ impl Hosts {
         Hosts(all)
     }
 
+    /// The names without ports, and this machine's own.
+    pub fn names(&self) -> BTreeSet<String> {
+        let bare = |host: &String| host.rsplit_once(':').map_or(host.as_str(), |(name, _)| name).to_owned();
+        let machine = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        let machine = machine.trim().to_ascii_lowercase();
+        self.0.iter().map(bare).chain(Some(machine).filter(|name| !name.is_empty())).collect()
+    }
+
     /// Whether a host is one of them.
     pub fn has(&self, host: &str) -> bool {
         self.0.contains(&host.to_ascii_lowercase())

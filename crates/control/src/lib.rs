@@ -10,6 +10,7 @@ mod bodies;
 mod callers;
 mod certificates;
 mod console;
+mod credentials;
 mod forecast;
 mod hosts;
 mod housekeeping;
@@ -175,6 +176,7 @@ async fn serve(config: Config) -> Result<(), Error> {
     let traffic = Arc::new(Traffic::new());
     let links = links::Links::default();
     let vault = vault::Vault::new(store.clone(), config.secrets_key);
+    let hosts = hosts::Hosts::of(&config.addresses, &config.names);
     let post = steward::Post {
         name: config.name,
         url: config.url,
@@ -182,6 +184,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         links: links.clone(),
         traffic: Arc::clone(&traffic),
         vault: vault.clone(),
+        reserved_hosts: hosts.names(),
     };
     let steward = steward::start(post).await?;
     let holder = steward.holder.clone();
@@ -196,7 +199,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         follower: sources::Follower::new(fence),
         instance: config.instance,
         tls: config.tls.is_some(),
-        hosts: hosts::Hosts::of(&config.addresses, &config.names),
+        hosts,
         sign_in_attempts: sessions::SignInAttempts::default(),
         gateway_http: config.gateway_http,
         gateway_https: config.gateway_https,

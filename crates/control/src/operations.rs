@@ -7,7 +7,6 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::time::Duration;
 
 use actix_web::dev::{HttpServiceFactory, Payload};
 use actix_web::http::Method;
@@ -18,6 +17,7 @@ use actix_web::{
 use serde::Serialize;
 
 use crate::Control;
+pub use crate::bodies::Limits;
 use crate::bodies::{self, Watched};
 use crate::callers::{Caller, CallerFirst, Who, credential};
 use crate::paths;
@@ -25,34 +25,6 @@ use crate::problem::Problem;
 
 /// Where the API is.
 pub const PREFIX: &str = "/api/v1";
-
-/// What one call may send, and how long it may take to send it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-pub struct Limits {
-    /// The body's largest size in bytes; 0 where there is none.
-    pub body: u64,
-    /// The whole body is here within so many seconds, unless it is a stream.
-    pub within: u64,
-    /// The longest pause between two pieces of a streamed body, in seconds.
-    pub pause: Option<u64>,
-}
-
-impl Limits {
-    /// No body, or an empty JSON object.
-    pub const NONE: Limits = Limits { body: 1 << 10, within: 10, pause: None };
-    /// A small JSON document.
-    pub const SMALL: Limits = Limits { body: 64 << 10, within: 10, pause: None };
-
-    /// Up to so many bytes.
-    pub const fn bytes(body: u64) -> Limits {
-        Limits { body, within: 60, pause: None }
-    }
-
-    /// A body that comes in pieces for as long as it goes on.
-    pub const fn streamed(body: u64) -> Limits {
-        Limits { body, within: 24 * 3600, pause: Some(30) }
-    }
-}
 
 /// An operation, as the OpenAPI document and `docs/security.md` tell of it.
 #[derive(Debug, Clone, Serialize)]
@@ -254,6 +226,3 @@ fn refuse_if_given_up(request: &HttpRequest) -> Result<(), Problem> {
         _ => Ok(()),
     }
 }
-
-/// How often a stream's credential is looked at.
-pub const RECHECK: Duration = Duration::from_secs(5);

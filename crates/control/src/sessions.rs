@@ -12,10 +12,10 @@ use mainyard_core::attempts::Attempts;
 use mainyard_store::{NewToken, Store, TokenKind};
 use serde::Deserialize;
 use serde_json::json;
-use sha2::{Digest, Sha256};
 
 use crate::answers::Answer;
 use crate::callers::{Anyone, Member};
+use crate::credentials::{cookie_name, hash, new_secret};
 use crate::problem::Problem;
 use crate::{Config, Control};
 
@@ -44,18 +44,6 @@ impl ClientToken {
             ClientToken::Given(token) => Ok(token.clone()),
         }
     }
-}
-
-/// The digest that a token is kept and found under.
-pub fn hash(token: &str) -> Vec<u8> {
-    Sha256::digest(token).to_vec()
-}
-
-/// A new secret: 32 random bytes in hexadecimal.
-pub fn new_secret() -> Result<String, Problem> {
-    let mut bytes = [0; 32];
-    getrandom::fill(&mut bytes).map_err(|error| Problem::unavailable(error.to_string()))?;
-    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
 /// Lets the first member's client and the parts in.
@@ -111,12 +99,6 @@ pub async fn follow_client_token(store: Store, token: ClientToken, member: Strin
             Err(error) => tracing::warn!(%error, "the new token in the data directory cannot be taken"),
         }
     }
-}
-
-/// The session cookie's name. Cookies ignore ports, so the instance is in it; over TLS the browser itself binds it to
-/// the host (RFC 6265bis, section 4.1.3.2).
-pub fn cookie_name(instance: &str, tls: bool) -> String {
-    format!("{}mainyard-session-{instance}", if tls { "__Host-" } else { "" })
 }
 
 fn cookie(control: &Control, value: String, seconds: i64) -> Cookie<'static> {

@@ -2,8 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use actix_web::HttpResponse;
+use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::web::{Bytes, Data, Json, Path, Payload, Query};
+use actix_web::{HttpRequest, HttpResponse};
 use futures_util::StreamExt;
 use jiff::Timestamp;
 use mainyard_core::cluster::{AddedImage, Cluster};
@@ -95,6 +96,26 @@ pub struct NewImage {
     name: Option<String>,
 }
 
+/// Room that stays free on the disk, whatever is sent: the record and the logs need some.
+const KEPT_FREE: u64 = 1 << 30;
+/// The disk is looked at again after so many bytes.
+const LOOK_EVERY: usize = 64 << 20;
+
+/// Why so many bytes more cannot be staged in a folder, where they cannot.
+fn no_room(dir: &std::path::Path, more: u64) -> Option<Problem> {
+    let path = std::ffi::CString::new(dir.as_os_str().as_encoded_bytes()).ok()?;
+    // SAFETY: the structure is plain data that the call fills; the string lives across it.
+    let free = unsafe {
+        let mut found: libc::statvfs = std::mem::zeroed();
+        (libc::statvfs(path.as_ptr(), &mut found) == 0).then(|| found.f_bavail * found.f_frsize)?
+    };
+    (free < more.saturating_add(KEPT_FREE)).then(|| {
+        let [free, more, kept] = [free, more, KEPT_FREE].map(mainyard_core::model::Bytes::new);
+        let needed = if more.bytes() > 0 { format!("{more} are sent, ") } else { String::new() };
+        Problem::no_space(format!("{needed}{free} are free, and {kept} of them stay free"))
+    })
+}
+
 /// Takes in an image layout as a tar archive, plain or compressed.
 #[utoipa::path(post, path = "/api/v1/images", params(NewImage, Ask), request_body(content = Vec<u8>, content_type = "application/x-tar"), responses((status = 200), (status = 422, body = Problem)))]
 pub async fn add_image(
@@ -102,6 +123,7 @@ pub async fn add_image(
     control: Data<Control>,
     query: Query<NewImage>,
     ask: Query<Ask>,
+    request: HttpRequest,
     body: Payload,
 ) -> Answer {
     // To look at it, it is read into a place of its own, which goes when it was looked at.
@@ -110,6 +132,11 @@ pub async fn add_image(
     } else {
         None
     };
+    let staged = aside.as_ref().map_or_else(|| control.images.root().to_owned(), |dir| dir.path().to_owned());
+    let length = request.headers().get(CONTENT_LENGTH).and_then(|value| value.to_str().ok()?.parse().ok());
+    if let Some(refused) = no_room(&staged, length.unwrap_or(0)) {
+        return Err(refused);
+    }
     let (to, from) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     let store = match &aside {
         Some(dir) => {
@@ -122,13 +149,26 @@ pub async fn add_image(
     let reader = StreamReader::new(Box::pin(reader));
     let imported = tokio::task::spawn_blocking(move || import_archive(&store, SyncIoBridge::new(reader)));
     let mut body = body;
+    let (mut since_looked, mut refused) = (0, None);
     while let Some(chunk) = body.next().await {
-        if to.send(chunk.map_err(std::io::Error::other)).await.is_err() {
+        since_looked += chunk.as_ref().map_or(0, Bytes::len);
+        if since_looked > LOOK_EVERY {
+            since_looked = 0;
+            refused = no_room(&staged, 0);
+        }
+        let chunk = match &refused {
+            Some(_) => Err(std::io::Error::from(std::io::ErrorKind::StorageFull)),
+            None => chunk.map_err(std::io::Error::other),
+        };
+        if to.send(chunk).await.is_err() || refused.is_some() {
             break; // refused already; the reason comes below
         }
     }
     drop(to);
     let imported = imported.await.map_err(|error| Problem::unavailable(error.to_string()))?;
+    if let Some(refused) = refused {
+        return Err(refused);
+    }
     let imported = imported.map_err(|error| Problem::invalid(error.to_string()))?;
     let mut records = Vec::new();
     for image in &imported {

@@ -47,16 +47,24 @@ impl Failures {
 pub struct Attempts {
     by_address: BTreeMap<IpAddr, Failures>,
     total: Failures,
+    /// Whether failures of all addresses together count too.
+    each_alone: bool,
 }
 
 impl Attempts {
+    /// Where only an address's own failures count.
+    pub fn by_address_only() -> Attempts {
+        Attempts { each_alone: true, ..Attempts::default() }
+    }
+
     /// Whether an address may try now.
     ///
     /// # Errors
     /// The milliseconds that it has to wait.
     pub fn may_try(&self, address: IpAddr, now: u64) -> Result<(), u64> {
         let own = self.by_address.get(&address).map_or(0, |failures| failures.wait(now, FREE));
-        match own.max(self.total.wait(now, FREE_IN_TOTAL)) {
+        let total = if self.each_alone { 0 } else { self.total.wait(now, FREE_IN_TOTAL) };
+        match own.max(total) {
             0 => Ok(()),
             wait => Err(wait),
         }

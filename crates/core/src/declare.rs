@@ -43,6 +43,8 @@ pub struct Present {
     pub domain: String,
     /// What is not to be touched, whatever is declared of it.
     pub left_alone: BTreeSet<Touched>,
+    /// Hosts that are the platform's own.
+    pub reserved_hosts: BTreeSet<String>,
 }
 
 /// A secret that an application declared.
@@ -400,6 +402,15 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
     }
     for (name, route) in routes {
         let object = || format!("route {name}");
+        if let Some(host) = route.host.as_ref().filter(|_| route.is_of_the_platform(&present.reserved_hosts))
+        {
+            let message = format!(
+                "{host} is a host of the platform itself: a browser sends the console's session there, whatever the \
+                 port. Choose a name of the application's own, such as {name}.{}",
+                present.domain
+            );
+            list.push(Conflict { object: object(), message });
+        }
         let stays = |other: &&Route| !routes.contains_key(&other.target.name);
         let here = present.routes.values().filter(stays).chain(&present.foreign_routes);
         if let Some(holder) = here.into_iter().find(|other| other.spec.clashes(route)) {

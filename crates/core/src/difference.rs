@@ -80,6 +80,7 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     list.field("cpu limit", before.limits.cpu.to_string(), after.limits.cpu.to_string());
     list.field("memory limit", before.limits.memory.to_string(), after.limits.memory.to_string());
     list.field("process limit", before.limits.processes.to_string(), after.limits.processes.to_string());
+    list.field("log lines a second", before.limits.log_lines.to_string(), after.limits.log_lines.to_string());
     list.field("cpu reserve", before.reserve.cpu.to_string(), after.reserve.cpu.to_string());
     list.field("memory reserve", before.reserve.memory.to_string(), after.reserve.memory.to_string());
     list.field("drain", before.stop.drain.to_string(), after.stop.drain.to_string());

@@ -4,9 +4,11 @@
 //! It sees the bytes before anything else does and says how many of them may go on. A head goes on when it is whole.
 
 mod fields;
+mod frames;
 mod head;
 
 pub use fields::{Fields, read_fields};
+pub use frames::{FrameBudget, FrameCounter, Seen};
 use head::{Body, read_head};
 
 use crate::model::ReasonCode;

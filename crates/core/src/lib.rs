@@ -19,6 +19,7 @@
 //! - [`pace`]: how often one visitor may ask
 //! - [`past`]: what became of everything between two moments, in words
 //! - [`resolving`]: what names of services stand for, as replicas ask for them
+//! - [`untrusted_text`]: what a stranger wrote, made safe for a terminal and for the record
 //! - [`why`]: why an address or a workload answers, or does not; [`reasons`] is the catalogue behind it
 //! - [`drain`]: when a replica that left the table may be stopped
 //! - [`replica_run`]: what the node agent does for one replica
@@ -51,4 +52,5 @@ pub mod routing;
 pub mod sizing;
 pub mod started;
 pub mod steer;
+pub mod untrusted_text;
 pub mod why;

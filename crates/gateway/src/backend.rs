@@ -17,6 +17,7 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 
 use crate::body::RequestBody;
+use crate::head_bound::{Bound, HeadBound};
 
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
 const CONNECT_WITHIN: Duration = Duration::from_millis(700);
@@ -28,11 +29,17 @@ const IDLE: usize = 1024;
 /// A connection that can take a request.
 pub struct Connection {
     /// Sends on it.
-    pub sender: SendRequest<RequestBody>,
+    pub sender: Sender,
     /// Whether it has carried a request before.
     pub reused: bool,
     /// Where it is kept when it is idle.
     pub place: Place,
+}
+
+/// A replica's connection, ready to be sent on.
+pub struct Sender {
+    inner: SendRequest<RequestBody>,
+    bound: Bound,
 }
 
 /// A connection to a replica, or to whoever is there.
@@ -68,7 +75,7 @@ pub type Place = (SocketAddrV4, usize);
 /// A worker's idle connections.
 #[derive(Clone, Default)]
 pub struct Pool {
-    idle: Rc<RefCell<HashMap<Place, Vec<SendRequest<RequestBody>>>>>,
+    idle: Rc<RefCell<HashMap<Place, Vec<Sender>>>>,
 }
 
 impl Pool {
@@ -77,7 +84,7 @@ impl Pool {
         let place = (address, onward.kind());
         loop {
             let Some(mut sender) = self.idle.borrow_mut().get_mut(&place).and_then(Vec::pop) else { break };
-            if !sender.is_closed() && sender.ready().await.is_ok() {
+            if !sender.inner.is_closed() && sender.inner.ready().await.is_ok() {
                 return Ok(Connection { sender, reused: true, place });
             }
         }
@@ -100,8 +107,8 @@ impl Pool {
     }
 
     /// Keeps a connection whose answer was read to its end.
-    pub fn put(&self, place: Place, sender: SendRequest<RequestBody>) {
-        if sender.is_closed() {
+    pub fn put(&self, place: Place, sender: Sender) {
+        if sender.inner.is_closed() {
             return;
         }
         let mut idle = self.idle.borrow_mut();
@@ -121,14 +128,15 @@ impl Pool {
 async fn speak(
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
     address: SocketAddrV4,
-) -> std::io::Result<SendRequest<RequestBody>> {
+) -> std::io::Result<Sender> {
+    let (stream, bound) = HeadBound::new(stream);
     let (sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
     tokio::task::spawn_local(async move {
         if let Err(error) = connection.with_upgrades().await {
             tracing::trace!(%error, %address, "a connection to a replica ended");
         }
     });
-    Ok(sender)
+    Ok(Sender { inner: sender, bound })
 }
 
 /// The answer of a replica, or the request back where it was not sent.
@@ -151,7 +159,10 @@ pub mod http1_error {
 impl Connection {
     /// Sends a request.
     pub async fn send(&mut self, request: hyper::Request<RequestBody>) -> Sent {
-        self.sender.try_send_request(request).await.map_err(|mut failed| {
+        self.sender.bound.begin();
+        let sent = self.sender.inner.try_send_request(request).await;
+        self.sender.bound.end();
+        sent.map_err(|mut failed| {
             let unsent = failed.take_message();
             http1_error::Failed { unsent, error: failed.into_error() }
         })

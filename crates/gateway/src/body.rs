@@ -42,11 +42,41 @@ impl std::fmt::Debug for RequestBody {
     }
 }
 
+/// A body brings at least this many bytes in each window of time.
+const LEAST: u64 = 1024;
+const WINDOW: Duration = Duration::from_secs(60);
+
+/// Whether bytes come faster than someone would send them who only wants to hold a connection.
+#[derive(Debug)]
+pub struct MinimumRate {
+    since: Instant,
+    bytes: u64,
+}
+
+impl MinimumRate {
+    /// From now on.
+    pub fn new(now: Instant) -> MinimumRate {
+        MinimumRate { since: now, bytes: 0 }
+    }
+
+    /// So many bytes came; false where a whole window brought too few.
+    pub fn keeps_up(&mut self, bytes: u64, now: Instant) -> bool {
+        self.bytes += bytes;
+        if now.duration_since(self.since) < WINDOW {
+            return true;
+        }
+        let enough = self.bytes >= LEAST;
+        *self = MinimumRate::new(now);
+        enough
+    }
+}
+
 struct Passing {
     body: Incoming,
     limit: Option<u64>,
     pause: Duration,
     timer: Pin<Box<Sleep>>,
+    pace: MinimumRate,
     passage: Rc<Passage>,
 }
 
@@ -63,7 +93,8 @@ impl RequestBody {
         }
         let passage = Rc::new(Passage::default());
         let timer = Box::pin(tokio::time::sleep(pause));
-        let passing = Passing { body, limit, pause, timer, passage: Rc::clone(&passage) };
+        let pace = MinimumRate::new(Instant::now());
+        let passing = Passing { body, limit, pause, timer, pace, passage: Rc::clone(&passage) };
         (RequestBody(Some(Box::new(passing))), Some(passage))
     }
 }
@@ -90,7 +121,11 @@ impl Body for RequestBody {
                 if let Some(limit) = it.limit.filter(|limit| bytes > *limit) {
                     return fail(Fault::TooLarge(limit), &it.passage);
                 }
-                it.timer.as_mut().reset(Instant::now() + it.pause);
+                let now = Instant::now();
+                it.timer.as_mut().reset(now + it.pause);
+                if !it.pace.keeps_up(size, now) && !it.body.is_end_stream() {
+                    return fail(Fault::Stalled(WINDOW), &it.passage);
+                }
                 it.passage.ended.set(it.body.is_end_stream());
                 Poll::Ready(Some(Ok(frame)))
             }

@@ -8,10 +8,9 @@ use std::time::Instant;
 
 use bytes::Bytes;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
-use hyper::client::conn::http1::SendRequest;
 
-use crate::backend::Place;
-use crate::body::{Passage, RequestBody};
+use crate::backend::{Place, Sender};
+use crate::body::Passage;
 use crate::counts::{Ended, Way};
 use crate::seen::Note;
 
@@ -34,7 +33,7 @@ pub struct Tally {
     /// Counts as open until the answer has ended.
     pub open: Open,
     /// The connection to the replica, and where it is kept when it is idle.
-    pub sender: Option<(SendRequest<RequestBody>, Place)>,
+    pub sender: Option<(Sender, Place)>,
     /// What is known of the request's body.
     pub passage: Option<Rc<Passage>>,
     /// What is remembered of the request.

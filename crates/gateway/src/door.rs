@@ -4,25 +4,59 @@ use std::time::Duration;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use http::header::{AUTHORIZATION, HOST, HeaderName, HeaderValue};
+use http::header::{AUTHORIZATION, HOST, HeaderValue};
 use http::{HeaderMap, Request, StatusCode};
 use hyper::body::Incoming;
 use mainyard_core::model::{AskUrl, Enter, Name, ReasonCode, Target};
 
+use crate::admission::network_of;
+use crate::arrival::Arrival;
 use crate::backend::{Onward, Pool};
 use crate::body::RequestBody;
+use crate::headers::{ASKED_METHOD, ASKED_PATH, clean, strip_hop_by_hop};
 use crate::refused::Refused;
 use crate::route::Route;
 use crate::worker::Forwarder;
 
-const ASKED_METHOD: HeaderName = HeaderName::from_static("x-forwarded-method");
-const ASKED_PATH: HeaderName = HeaderName::from_static("x-forwarded-uri");
-
 impl Forwarder {
     /// Lets a request in, or not.
-    pub async fn enter(&self, route: &Route, request: &Request<Incoming>) -> Result<(), Refused> {
+    ///
+    /// `path` is the request's path as it goes on, with its query.
+    pub async fn enter(
+        &self,
+        route: &Route,
+        request: &Request<Incoming>,
+        arrival: Arrival,
+        path: &str,
+    ) -> Result<(), Refused> {
         match &route.spec.enter {
             Enter::Open => Ok(()),
+            Enter::Ask(ask) => self.ask(route, ask, request, arrival, path).await,
+            Enter::Token(_) | Enter::Basic(_) => {
+                let visitor = network_of(arrival.peer.ip());
+                self.serving.guesses.may_try(visitor).map_err(|seconds| {
+                    let sentence = format!("the route {} was guessed at too often by this visitor", route.at);
+                    let status = StatusCode::TOO_MANY_REQUESTS;
+                    Refused::new(status, ReasonCode::RateLimited, sentence).retry_after(seconds)
+                })?;
+                let entered = self.shown(route, request);
+                match &entered {
+                    Ok(()) => self.serving.guesses.succeeded(visitor),
+                    // Showing nothing is how a browser begins.
+                    Err(_) if request.headers().contains_key(AUTHORIZATION) => {
+                        self.serving.guesses.failed(visitor)
+                    }
+                    Err(_) => {}
+                }
+                entered
+            }
+        }
+    }
+
+    /// Whether what the visitor shows opens the route.
+    fn shown(&self, route: &Route, request: &Request<Incoming>) -> Result<(), Refused> {
+        match &route.spec.enter {
+            Enter::Open | Enter::Ask(_) => Ok(()),
             Enter::Token(secret) => {
                 let known = self.secret(route, secret)?;
                 match credentials(request.headers(), "bearer") {
@@ -49,7 +83,6 @@ impl Forwarder {
                 Err(stranger(route, StatusCode::UNAUTHORIZED, given.is_some())
                     .challenge("Basic realm=\"mainyard\", charset=\"UTF-8\""))
             }
-            Enter::Ask(ask) => self.ask(route, ask, request).await,
         }
     }
 
@@ -63,7 +96,14 @@ impl Forwarder {
         })
     }
 
-    async fn ask(&self, route: &Route, ask: &AskUrl, request: &Request<Incoming>) -> Result<(), Refused> {
+    async fn ask(
+        &self,
+        route: &Route,
+        ask: &AskUrl,
+        request: &Request<Incoming>,
+        arrival: Arrival,
+        asked: &str,
+    ) -> Result<(), Refused> {
         let silent = |why: String| {
             let sentence = format!("{} was asked whether this request may enter, and {why}", ask.ask_url);
             Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::DoorSilent, sentence)
@@ -81,12 +121,14 @@ impl Forwarder {
                 question.headers_mut().append(name, value.clone());
             }
         }
-        crate::headers::strip_hop_by_hop(question.headers_mut());
+        // The very request that a replica would see: a word of the visitor's own that the gateway takes out before a
+        // replica gets it must not decide here.
+        strip_hop_by_hop(question.headers_mut());
+        clean(question.headers_mut(), arrival);
         question.headers_mut().insert(HOST, host);
         if let Ok(method) = HeaderValue::from_str(request.method().as_str()) {
             question.headers_mut().insert(ASKED_METHOD, method);
         }
-        let asked = request.uri().path_and_query().map_or("/", |path| path.as_str());
         if let Ok(asked) = HeaderValue::from_str(asked) {
             question.headers_mut().insert(ASKED_PATH, asked);
         }
@@ -109,14 +151,14 @@ impl Forwarder {
         }
     }
 
-    /// Where a service of the route's environment, or an address, is reached.
+    /// Where a service is reached that the route's environment may call.
     fn place_of(&self, route: &Route, authority: &str) -> Result<std::net::SocketAddrV4, String> {
         let (host, port) = match authority.rsplit_once(':') {
             Some((host, port)) => (host, port.parse().map_err(|_| format!("{port:?} is no port"))?),
             None => (authority, 80),
         };
-        if let Ok(address) = host.parse() {
-            return Ok(std::net::SocketAddrV4::new(address, port));
+        if host.parse::<std::net::Ipv4Addr>().is_ok() {
+            return Err(format!("{host} is an address; a service is asked, by its name"));
         }
         let plain = host.strip_suffix(".internal").unwrap_or(host);
         let target = match plain.split_once('.') {
@@ -125,6 +167,11 @@ impl Forwarder {
         };
         let target: Target = target.parse().map_err(|_| format!("{host} is no service"))?;
         let service = self.serving.service(&target).ok_or_else(|| format!("there is no service {target}"))?;
+        let own = target.environment == route.environment;
+        let from = self.serving.environment(&route.environment);
+        if !own && !from.is_some_and(|from| service.callers.contains(&from)) {
+            return Err(format!("{target} is not open to {}", route.environment));
+        }
         let port = service.ports.get(&port).ok_or_else(|| format!("{target} has no port {port}"))?;
         let first = port.in_turn(self.worker, 1).next();
         first.map(|replica| replica.backend.address).ok_or_else(|| service.silent().sentence)

@@ -20,11 +20,12 @@ use crate::counts::Ended;
 use crate::delivered::{Delivered, Tally};
 use crate::elsewhere::sent_to;
 use crate::headers::{
-    REQUEST_ID, copy_without_body, given_id, length_of, prepare, strip_hop_by_hop, wanted_upgrade,
+    REQUEST_ID, copy_without_body, given_id, length_of, prepare, remove_session_cookies, strip_hop_by_hop,
+    wanted_upgrade,
 };
 use crate::lead::{self, Lead};
 use crate::pages;
-use crate::passing::both_ways;
+use crate::passing::{IDLE, both_ways};
 use crate::refused::Refused;
 use crate::replica::Open;
 use crate::route::joined;
@@ -161,7 +162,8 @@ impl Forwarder {
             let refused = Refused::new(StatusCode::TOO_MANY_REQUESTS, ReasonCode::RateLimited, sentence);
             return Err(refused.retry_after(seconds));
         }
-        self.enter(&route, request).await?;
+        let path = request.uri().query().map_or(onward.clone(), |query| format!("{onward}?{query}"));
+        self.enter(&route, request, asked.arrival, &path).await?;
         if let (Some(limit), Some(length)) = (route.spec.limits.body, length_of(request.headers()))
             && length > limit.bytes()
         {
@@ -240,6 +242,20 @@ impl Forwarder {
                 let answered =
                     in_time(connection.send(onward), limits.answer.duration(), passage.as_ref()).await;
                 let next = match answered {
+                    Some(Ok(answer))
+                        if answer.status() == StatusCode::SWITCHING_PROTOCOLS && on_upgrade.is_none() =>
+                    {
+                        // RFC 9110, section 15.2.2: only who asked may be switched.
+                        let sentence = format!(
+                            "{} changed to a protocol that nobody asked for",
+                            replica.backend.replica
+                        );
+                        return Err(Refused::new(
+                            StatusCode::BAD_GATEWAY,
+                            ReasonCode::AnswerBroken,
+                            sentence,
+                        ));
+                    }
                     Some(Ok(answer)) => {
                         let unavailable = matches!(answer.status().as_u16(), 502..=504);
                         match spare.filter(|_| unavailable && may(repeat, RepeatOn::Unavailable, again)) {
@@ -355,7 +371,7 @@ impl Forwarder {
             tokio::task::spawn_local(async move {
                 // The connection counts as open for as long as both sides talk.
                 if let (Ok(visitor), Ok(replica)) = (visitor.await, replica.await) {
-                    let passed = both_ways(TokioIo::new(visitor), TokioIo::new(replica)).await;
+                    let passed = both_ways(TokioIo::new(visitor), TokioIo::new(replica), IDLE).await;
                     open.replica.counts.add_bytes(&way, &service, passed.received, passed.sent);
                 }
             });
@@ -363,6 +379,7 @@ impl Forwarder {
         }
         let failed = answer.status().is_server_error();
         strip_hop_by_hop(answer.headers_mut());
+        remove_session_cookies(answer.headers_mut());
         let (mut head, body) = answer.into_parts();
         let zip = lead.route.as_ref().is_some_and(|route| {
             route.answer.apply(&mut head.headers);

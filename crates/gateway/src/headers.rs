@@ -3,8 +3,8 @@
 use std::net::IpAddr;
 
 use http::header::{
-    CONNECTION, CONTENT_LENGTH, FORWARDED, HOST, HeaderName, HeaderValue, TE, TRAILER, TRANSFER_ENCODING,
-    UPGRADE,
+    CONNECTION, CONTENT_LENGTH, COOKIE, FORWARDED, HOST, HeaderName, HeaderValue, SET_COOKIE, TE, TRAILER,
+    TRANSFER_ENCODING, UPGRADE,
 };
 use http::{HeaderMap, Method, Request, StatusCode, Uri};
 use mainyard_core::model::ReasonCode;
@@ -22,6 +22,9 @@ const FORWARDED_PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto")
 const FORWARDED_HOST: HeaderName = HeaderName::from_static("x-forwarded-host");
 const FORWARDED_PORT: HeaderName = HeaderName::from_static("x-forwarded-port");
 const FORWARDED_PREFIX: HeaderName = HeaderName::from_static("x-forwarded-prefix");
+/// What the service that is asked about a request is told of it.
+pub const ASKED_METHOD: HeaderName = HeaderName::from_static("x-forwarded-method");
+pub const ASKED_PATH: HeaderName = HeaderName::from_static("x-forwarded-uri");
 const REAL_ADDRESS: HeaderName = HeaderName::from_static("x-real-ip");
 const TRACE_PARENT: HeaderName = HeaderName::from_static("traceparent");
 const TRACE_STATE: HeaderName = HeaderName::from_static("tracestate");
@@ -29,7 +32,7 @@ const KEEP_ALIVE: HeaderName = HeaderName::from_static("keep-alive");
 const PROXY_CONNECTION: HeaderName = HeaderName::from_static("proxy-connection");
 
 /// What tells where a request comes from: a visitor's own word on it counts for nothing.
-const ACCOUNT: [HeaderName; 7] = [
+const ACCOUNT: [HeaderName; 9] = [
     FORWARDED,
     FORWARDED_FOR,
     FORWARDED_PROTO,
@@ -37,6 +40,8 @@ const ACCOUNT: [HeaderName; 7] = [
     FORWARDED_PORT,
     FORWARDED_PREFIX,
     REAL_ADDRESS,
+    ASKED_METHOD,
+    ASKED_PATH,
 ];
 
 /// The protocol that a request asks to change to: WebSocket (RFC 6455) and no other. One that carries requests of its own
@@ -108,15 +113,67 @@ pub fn prepare(
         head.headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
         head.headers.insert(UPGRADE, protocol.clone());
     }
-    if arrival.inside.is_none() {
-        account(&mut head.headers, arrival);
-    }
+    clean(&mut head.headers, arrival);
     trace(&mut head.headers);
     head.headers.insert(REQUEST_ID, id.clone());
     if let Some(route) = &lead.route {
         route.request.apply(&mut head.headers);
     }
     Ok(())
+}
+
+/// What every program behind sees of a request's headers, a replica as well as a service that is asked whether it may
+/// enter: the gateway's own word on where it comes from, and none of the platform's cookies.
+pub fn clean(headers: &mut HeaderMap, arrival: Arrival) {
+    remove_platform_cookies(headers);
+    if arrival.inside.is_none() {
+        account(headers, arrival);
+    }
+}
+
+/// What the names of the console's session cookies contain.
+const SESSION: &[u8] = b"mainyard-session-";
+
+/// Cookies ignore ports, so a browser sends the console's session to every host and port of the same machine.
+fn remove_platform_cookies(headers: &mut HeaderMap) {
+    let holds = |value: &HeaderValue| value.as_bytes().windows(SESSION.len()).any(|part| part == SESSION);
+    if !headers.get_all(COOKIE).iter().any(holds) {
+        return;
+    }
+    let cookies: Vec<HeaderValue> = headers.get_all(COOKIE).iter().cloned().collect();
+    headers.remove(COOKIE);
+    for value in cookies {
+        let kept: Vec<&[u8]> = value
+            .as_bytes()
+            .split(|byte| *byte == b';')
+            .map(<[u8]>::trim_ascii)
+            .filter(|pair| !pair.is_empty() && !is_session(pair))
+            .collect();
+        if let Ok(value) = HeaderValue::from_bytes(&kept.join(&b"; "[..]))
+            && !value.is_empty()
+        {
+            headers.append(COOKIE, value);
+        }
+    }
+}
+
+/// A pair of name and value that is the console's session.
+fn is_session(pair: &[u8]) -> bool {
+    let name = pair.split(|byte| *byte == b'=').next().unwrap_or_default();
+    let name = name.to_ascii_lowercase();
+    name.strip_prefix(b"__host-").unwrap_or(&name).starts_with(SESSION)
+}
+
+/// A replica cannot put a session of its own choosing into a visitor's browser.
+pub fn remove_session_cookies(headers: &mut HeaderMap) {
+    if !headers.get_all(SET_COOKIE).iter().any(|value| is_session(value.as_bytes().trim_ascii())) {
+        return;
+    }
+    let all: Vec<HeaderValue> = headers.get_all(SET_COOKIE).iter().cloned().collect();
+    headers.remove(SET_COOKIE);
+    for value in all.into_iter().filter(|value| !is_session(value.as_bytes().trim_ascii())) {
+        headers.append(SET_COOKIE, value);
+    }
 }
 
 /// Who asks, for which host and how, in the standard's form and in the one that is older than it.
@@ -209,6 +266,25 @@ mod tests {
             .map(|(name, value)| format!("{name}: {}", value.to_str().unwrap_or("?")))
             .collect();
         insta::assert_snapshot!(all.join("\n"));
+    }
+
+    #[test]
+    fn the_consoles_session_goes_no_further_and_comes_from_nowhere_else() {
+        let mut headers = HeaderMap::new();
+        for value in
+            ["a=1; mainyard-session-7=key; b=2", "__Host-mainyard-session-7=key", "c=mainyard-session-7"]
+        {
+            headers.append(COOKIE, HeaderValue::from_static(value));
+        }
+        remove_platform_cookies(&mut headers);
+        let left: Vec<_> = headers.get_all(COOKIE).iter().collect();
+        assert_eq!(left, ["a=1; b=2", "c=mainyard-session-7"]);
+        let mut answer = HeaderMap::new();
+        for value in ["mainyard-session-7=mine; Path=/", "own=1; Path=/", " MAINYARD-session-7=x"] {
+            answer.append(SET_COOKIE, HeaderValue::from_static(value));
+        }
+        remove_session_cookies(&mut answer);
+        assert_eq!(answer.get_all(SET_COOKIE).iter().collect::<Vec<_>>(), ["own=1; Path=/"]);
     }
 
     #[test]

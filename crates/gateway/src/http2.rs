@@ -1,16 +1,18 @@
 //! Visitors that speak HTTP/2 (RFC 9113), many requests on one connection. Each is held to the rules of HTTP/1.1, takes its
 //! form, and goes on like any other.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::convert::Infallible;
 use std::future::Future;
-use std::rc::Rc;
+use std::pin::Pin;
+use std::rc::{Rc, Weak};
 use std::sync::Arc;
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 use http::header::{CONTENT_LENGTH, COOKIE, HOST, HeaderValue, TRANSFER_ENCODING};
 use http::{HeaderMap, Request, StatusCode};
-use hyper::body::{Body, Incoming};
+use hyper::body::{Body, Frame, Incoming, SizeHint};
 use hyper::rt::Executor;
 use hyper::server::conn::http2;
 use hyper::service::service_fn;
@@ -20,7 +22,9 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::Notify;
 use tokio::time::Instant;
 
+use crate::answer::AnswerBody;
 use crate::arrival::Arrival;
+use crate::frame_watch::FrameWatch;
 use crate::refused::Refused;
 use crate::strict::Line;
 use crate::worker::Forwarder;
@@ -38,12 +42,56 @@ const IDLE: Duration = Duration::from_secs(60);
 /// connection ends: each costs a replica's connection.
 const TAKEN_BACK: u32 = 100;
 
+/// A visitor makes room for more of an answer within this time.
+const TAKEN_WITHIN: Duration = Duration::from_secs(30);
+const LOOK_EVERY: Duration = Duration::from_secs(5);
+
 /// What was begun on a connection.
 #[derive(Default)]
 struct Begun {
     all: Cell<u32>,
     taken_back: Cell<u32>,
     enough: Notify,
+    /// Since when each open answer has had a piece that the visitor makes no room for.
+    answers: RefCell<Vec<Weak<Cell<Option<Instant>>>>>,
+}
+
+impl Begun {
+    /// Whether an answer was not taken on for too long.
+    fn is_stuck(&self, now: Instant) -> bool {
+        let answers = self.answers.borrow();
+        let since = answers.iter().filter_map(|answer| answer.upgrade()?.get());
+        since.into_iter().any(|since| now.duration_since(since) > TAKEN_WITHIN)
+    }
+}
+
+/// An answer's body. The connection asks for the next piece once the visitor has made room for one: until then the
+/// visitor is waited for, and from then on the replica.
+struct Taken {
+    body: AnswerBody,
+    progress: Rc<Cell<Option<Instant>>>,
+}
+
+impl Body for Taken {
+    type Data = <AnswerBody as Body>::Data;
+    type Error = <AnswerBody as Body>::Error;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Self::Data>, Self::Error>>> {
+        let polled = Pin::new(&mut self.body).poll_frame(context);
+        self.progress.set(polled.is_ready().then(Instant::now));
+        polled
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.body.is_end_stream()
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        self.body.size_hint()
+    }
 }
 
 /// One request; dropped before it is answered, it was taken back.
@@ -58,8 +106,15 @@ impl Open {
         Open { begun: Rc::clone(begun), answered: false }
     }
 
-    fn done(mut self) {
+    /// It is answered. Gives what is to be told of how the visitor takes the answer.
+    fn done(mut self) -> Rc<Cell<Option<Instant>>> {
         self.answered = true;
+        let progress = Rc::new(Cell::new(Some(Instant::now())));
+        let mut answers = self.begun.answers.borrow_mut();
+        answers.retain(|answer| answer.strong_count() > 0);
+        answers.push(Rc::downgrade(&progress));
+        drop(answers);
+        progress
     }
 }
 
@@ -107,8 +162,8 @@ pub async fn talk(
                 Ok(request) => forwarder.answer(request, arrival, &Arc::new(Line::default())).await,
                 Err(violation) => forwarder.refuse(refused(&violation), arrival),
             };
-            open.done();
-            Ok::<_, Infallible>(answer)
+            let progress = open.done();
+            Ok::<_, Infallible>(answer.map(|body| Taken { body, progress }))
         }
     });
     let mut builder = http2::Builder::new(Here);
@@ -119,8 +174,10 @@ pub async fn talk(
         .max_send_buf_size(WAITING)
         .keep_alive_interval(STILL_THERE)
         .keep_alive_timeout(STILL_THERE);
+    let stream = FrameWatch::new(stream);
     let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
     let mut leaving = false;
+    let mut looks = tokio::time::interval(LOOK_EVERY);
     loop {
         tokio::select! {
             ended = connection.as_mut() => {
@@ -132,6 +189,12 @@ pub async fn talk(
             () = begun.enough.notified() => {
                 tracing::debug!(peer = %arrival.peer, "a visitor takes back what it asks");
                 return;
+            }
+            _ = looks.tick() => {
+                if begun.is_stuck(Instant::now()) {
+                    tracing::debug!(peer = %arrival.peer, "a visitor takes nothing of an answer");
+                    return;
+                }
             }
             () = tokio::time::sleep_until(leaves.get()), if !leaving => {
                 if leaves.get() <= Instant::now() {

@@ -10,8 +10,8 @@ use std::time::Duration;
 use tokio::sync::mpsc::UnboundedSender;
 use tokio_util::sync::CancellationToken;
 
-use crate::Network;
 use crate::serving::Serving;
+use crate::{Arrivals, Network};
 
 /// A listener for callers inside, and the service port that it stands for; or one for visitors at a port that a route
 /// takes, until it goes.
@@ -26,15 +26,18 @@ pub fn start(
     network: Network,
     serving: Arc<Serving>,
     workers: Vec<UnboundedSender<NewDoor>>,
+    arrived: &Arrivals,
 ) -> std::io::Result<()> {
     if matches!(network, Network::Elsewhere) {
         return Ok(());
     }
+    let on_the_way = arrived.expect();
     std::thread::Builder::new().name("inside".to_owned()).spawn(move || {
         if let Err(error) = network.enter() {
             tracing::error!(%error, "callers inside are not served");
             return;
         }
+        drop(on_the_way);
         let mut open: BTreeSet<SocketAddrV4> = BTreeSet::new();
         let mut refused: BTreeMap<SocketAddrV4, std::io::ErrorKind> = BTreeMap::new();
         loop {

@@ -5,6 +5,7 @@
 //! and control is told how many are still open. Connections are accepted outside and dialled inside: each worker
 //! thread lives in the node's network namespace and accepts on sockets that were opened before it went there.
 
+mod admission;
 mod answer;
 mod arrival;
 mod authority;
@@ -17,6 +18,9 @@ mod delivered;
 mod door;
 mod elsewhere;
 mod forward;
+mod frame_watch;
+mod guesses;
+mod head_bound;
 mod headers;
 mod http2;
 mod inside;
@@ -48,7 +52,7 @@ mod worker;
 
 use std::net::TcpListener;
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use mainyard_calling::Control;
 use mainyard_certificates::authority::Names;
@@ -59,6 +63,8 @@ pub use serving::Serving;
 /// What a gateway is started with.
 #[derive(Debug)]
 pub struct Config {
+    /// The user id that it runs as once its threads are where the replicas are; only root can give it one.
+    pub account: Option<u32>,
     /// Where it keeps its table; its own.
     pub dir: PathBuf,
     /// Where the local authority is kept, which all gateways of a machine share.
@@ -100,6 +106,37 @@ impl Network {
     }
 }
 
+/// Threads that are on their way to where the replicas are.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Arrivals(Arc<(Mutex<usize>, Condvar)>);
+
+impl Arrivals {
+    /// One more is on its way, until what this gives is dropped.
+    pub(crate) fn expect(&self) -> OnTheWay {
+        *self.0.0.lock().unwrap_or_else(PoisonError::into_inner) += 1;
+        OnTheWay(self.clone())
+    }
+
+    /// Waits until none is.
+    fn all(&self) {
+        let mut count = self.0.0.lock().unwrap_or_else(PoisonError::into_inner);
+        while *count > 0 {
+            count = self.0.1.wait(count).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+}
+
+/// A thread that has not arrived.
+pub(crate) struct OnTheWay(Arrivals);
+
+impl Drop for OnTheWay {
+    fn drop(&mut self) {
+        let (count, changed) = &*self.0.0;
+        *count.lock().unwrap_or_else(PoisonError::into_inner) -= 1;
+        changed.notify_all();
+    }
+}
+
 /// Why the gateway cannot run.
 #[derive(Debug, thiserror::Error)]
 #[error("cannot {doing}: {source}")]
@@ -120,6 +157,14 @@ pub fn run(config: Config) -> Result<(), Error> {
     let outside = config.http.local_addr().map_err(io("ask where visitors come in"))?.ip();
     let https_port = config.https.as_ref().and_then(|it| it.local_addr().ok()).map(|address| address.port());
     let serving = Arc::new(Serving::new(serve::workers(), https_port));
+    let descriptors = admission::raise_descriptor_limit();
+    if descriptors < 4096 {
+        tracing::warn!(
+            descriptors,
+            "this account may have few descriptors, so few connections are taken at once"
+        );
+    }
+    serving.bound_connections(descriptors);
     let tls = match &config.https {
         Some(_) => {
             std::fs::create_dir_all(&config.authority).map_err(io("make the authority's directory"))?;
@@ -137,10 +182,19 @@ pub fn run(config: Config) -> Result<(), Error> {
         // Control's word is better than what is on disk; but it is not waited for long.
         let mut kept = kept::Kept::at(&config.dir);
         link::first_table(&config, &control, &serving, &mut kept).await;
-        let ports = serve::start(&config, tls, &serving).map_err(io("start the workers"))?;
+        let arrived = Arrivals::default();
+        let ports = serve::start(&config, tls, &serving, &arrived).map_err(io("start the workers"))?;
         tokio::spawn(ports::follow(outside, Arc::clone(&serving), ports.clone()));
-        resolver::start(config.network.clone(), Arc::clone(&serving)).map_err(io("start the resolver"))?;
-        inside::start(config.network.clone(), Arc::clone(&serving), ports).map_err(io("listen inside"))?;
+        resolver::start(config.network.clone(), Arc::clone(&serving), &arrived)
+            .map_err(io("start the resolver"))?;
+        inside::start(config.network.clone(), Arc::clone(&serving), ports, &arrived)
+            .map_err(io("listen inside"))?;
+        if let Some(account) = config.account {
+            // Only root may enter the node's network: from here on nobody needs to.
+            arrived.all();
+            sandbox::drop_to(account).map_err(io("give up root"))?;
+            sandbox::filter::Filter::for_servers().hold().map_err(io("hold to the system call filter"))?;
+        }
         tokio::spawn(link::report(config.name.clone(), control.clone(), Arc::clone(&serving)));
         link::follow(&config, &control, &serving, kept).await;
         Ok(())

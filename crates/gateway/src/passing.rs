@@ -1,6 +1,7 @@
 //! Bytes that are carried both ways, and how that ended.
 
 use std::cell::Cell;
+use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadHalf, WriteHalf};
 
@@ -17,16 +18,38 @@ pub struct Passed {
     pub broken: bool,
 }
 
-/// Carries bytes both ways until both sides have ended or one breaks off.
-pub async fn both_ways(visitor: impl AsyncRead + AsyncWrite, replica: impl AsyncRead + AsyncWrite) -> Passed {
+/// A connection on which nothing goes either way for so long is closed.
+pub const IDLE: Duration = Duration::from_secs(3600);
+
+/// Carries bytes both ways until both sides have ended, one breaks off, or nothing goes by for `idle`.
+pub async fn both_ways(
+    visitor: impl AsyncRead + AsyncWrite,
+    replica: impl AsyncRead + AsyncWrite,
+    idle: Duration,
+) -> Passed {
     let (from_visitor, to_visitor) = tokio::io::split(visitor);
     let (from_replica, to_replica) = tokio::io::split(replica);
     let (received, sent) = (Cell::new(0), Cell::new(0));
-    let ended = tokio::try_join!(
-        one_way(from_visitor, to_replica, &received, Side::Visitor),
-        one_way(from_replica, to_visitor, &sent, Side::Replica)
-    );
-    let broken = matches!(ended, Err(Side::Replica));
+    let carried = async {
+        tokio::try_join!(
+            one_way(from_visitor, to_replica, &received, Side::Visitor),
+            one_way(from_replica, to_visitor, &sent, Side::Replica)
+        )
+    };
+    let silent = async {
+        let mut seen = (0, 0);
+        loop {
+            tokio::time::sleep(idle).await;
+            let now = (received.get(), sent.get());
+            if now == std::mem::replace(&mut seen, now) {
+                return;
+            }
+        }
+    };
+    let broken = tokio::select! {
+        ended = carried => matches!(ended, Err(Side::Replica)),
+        () = silent => false,
+    };
     Passed { received: received.get(), sent: sent.get(), broken }
 }
 
@@ -84,9 +107,28 @@ mod tests {
             visitor.shutdown().await.expect("ended");
             all
         };
-        let (passed, all) = tokio::join!(both_ways(near, far), ended);
+        let (passed, all) = tokio::join!(both_ways(near, far, IDLE), ended);
         assert_eq!((passed.received, passed.sent, passed.broken), (5, 11, false));
         assert_eq!(all, b"well, hello");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_connection_on_which_nothing_goes_is_closed_and_another_is_not() {
+        let ((mut visitor, near), (far, mut replica)) = (tokio::io::duplex(64), tokio::io::duplex(64));
+        let talk = async {
+            for _ in 0..5 {
+                tokio::time::sleep(IDLE / 2).await;
+                replica.write_all(b"still here").await.expect("carried");
+                visitor.read_exact(&mut [0; 10]).await.expect("carried");
+            }
+            // Both sides stay open, and say nothing more.
+            std::future::pending::<()>().await;
+        };
+        let passed = tokio::select! {
+            passed = both_ways(near, far, IDLE) => passed,
+            () = talk => unreachable!("it says nothing more for ever"),
+        };
+        assert_eq!((passed.sent, passed.broken), (50, false));
     }
 
     #[tokio::test]
@@ -108,7 +150,7 @@ mod tests {
             visitor.read_exact(&mut read).await.expect("carried");
         };
         let onward = tokio::net::TcpStream::connect(address).await.expect("there");
-        let (passed, ..) = tokio::join!(both_ways(near, onward), replica, asking);
+        let (passed, ..) = tokio::join!(both_ways(near, onward, IDLE), replica, asking);
         assert_eq!((passed.received, passed.sent, passed.broken), (4, 4, true));
     }
 }

@@ -8,7 +8,9 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::time::Sleep;
+use tokio::time::{Instant, Sleep};
+
+use crate::body::MinimumRate;
 
 /// A stream whose writes do not wait without end.
 #[derive(Debug)]
@@ -16,19 +18,29 @@ pub struct Patient<S> {
     stream: S,
     within: Duration,
     waiting: Option<Pin<Box<Sleep>>>,
+    /// What was taken while writes had to wait, since when.
+    pace: Option<MinimumRate>,
 }
 
 impl<S> Patient<S> {
     /// Gives up a write of which nothing was taken within this time.
     pub fn new(stream: S, within: Duration) -> Patient<S> {
-        Patient { stream, within, waiting: None }
+        Patient { stream, within, waiting: None, pace: None }
     }
 
-    fn in_time<T>(&mut self, context: &mut Context<'_>, written: Poll<Result<T>>) -> Poll<Result<T>> {
-        if written.is_ready() {
-            self.waiting = None;
+    fn in_time(&mut self, context: &mut Context<'_>, written: Poll<Result<usize>>) -> Poll<Result<usize>> {
+        if let Poll::Ready(taken) = &written {
+            // One byte now and then holds a replica's connection as well as none does.
+            if self.waiting.take().is_none() {
+                self.pace = None;
+            } else if let (Ok(taken), Some(pace)) = (taken, &mut self.pace)
+                && !pace.keeps_up(*taken as u64, Instant::now())
+            {
+                return Poll::Ready(Err(Error::from(ErrorKind::TimedOut)));
+            }
             return written;
         }
+        self.pace.get_or_insert_with(|| MinimumRate::new(Instant::now()));
         let within = self.within;
         let waiting = self.waiting.get_or_insert_with(|| Box::pin(tokio::time::sleep(within)));
         ready!(waiting.as_mut().poll(context));

@@ -9,12 +9,15 @@ use hickory_proto::op::{Message, MessageType, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::{A, SOA, SRV};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use mainyard_core::address::NODE_ADDRESS;
+use mainyard_core::model::{Rate, Span};
 use mainyard_core::resolving::{Asked, DOMAIN, KEEP, Resolved, resolve};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 
-use crate::Network;
+use crate::admission::Callers;
+use crate::limiter::Limiter;
 use crate::serving::Serving;
+use crate::{Arrivals, Network};
 
 const PORT: u16 = 53;
 /// Largest answer over UDP to whoever did not say that it takes more.
@@ -22,17 +25,24 @@ const UDP: usize = 512;
 /// A question over TCP must be here within this time.
 const WITHIN: Duration = Duration::from_secs(5);
 
+/// Questions of one replica over UDP: each program of it may ask for every name at its start.
+const QUESTIONS: Rate = Rate { requests: 500, every: Span::from_secs(1), burst: Some(1000) };
+/// Connections of one replica over TCP.
+const CONNECTIONS: usize = 16;
+
 /// Starts the thread that answers, where replicas have a network of their own.
-pub fn start(network: Network, serving: Arc<Serving>) -> std::io::Result<()> {
+pub fn start(network: Network, serving: Arc<Serving>, arrived: &Arrivals) -> std::io::Result<()> {
     if !matches!(network, Network::Private(_)) {
         return Ok(());
     }
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let on_the_way = arrived.expect();
     std::thread::Builder::new().name("resolver".to_owned()).spawn(move || {
         if let Err(error) = network.enter() {
             tracing::error!(%error, "names of services are not resolved");
             return;
         }
+        drop(on_the_way);
         runtime.block_on(async {
             let at = SocketAddrV4::new(NODE_ADDRESS, PORT);
             // One gateway of a node answers; another takes over when it ends.
@@ -55,8 +65,13 @@ async fn patiently<T, F: Future<Output = std::io::Result<T>>>(bind: impl Fn() ->
 
 async fn over_udp(socket: UdpSocket, serving: &Serving) {
     let mut buffer = vec![0; 4096];
+    let rates = Limiter::new(QUESTIONS);
     loop {
         let Ok((length, peer)) = socket.recv_from(&mut buffer).await else { continue };
+        // Nothing is said to one that asks too often: an answer costs more than the question.
+        if rates.take(peer.ip()).is_err() {
+            continue;
+        }
         if let Some(answer) = answer(&buffer[..length], peer, serving, false) {
             let _ = socket.send_to(&answer, peer).await;
         }
@@ -64,13 +79,16 @@ async fn over_udp(socket: UdpSocket, serving: &Serving) {
 }
 
 async fn over_tcp(listener: TcpListener, serving: Arc<Serving>) {
+    let connections = Arc::new(Callers::new(CONNECTIONS));
     loop {
         let Ok((stream, peer)) = listener.accept().await else {
             tokio::time::sleep(Duration::from_millis(20)).await;
             continue;
         };
         let serving = Arc::clone(&serving);
+        let Some(admitted) = connections.enter(peer.ip()) else { continue };
         tokio::spawn(async move {
+            let _admitted = admitted;
             let _ = tokio::time::timeout(WITHIN, talk(stream, peer, &serving)).await;
         });
     }

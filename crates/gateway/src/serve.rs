@@ -19,6 +19,7 @@ use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{JoinHandle, LocalSet};
 use tokio_rustls::TlsAcceptor;
 
+use crate::admission::Admitted;
 use crate::arrival::{Arrival, Called};
 use crate::http2;
 use crate::inside::NewDoor;
@@ -28,7 +29,7 @@ use crate::serving::Serving;
 use crate::strict::{Line, Strict};
 use crate::tls::HTTP_2;
 use crate::worker::Forwarder;
-use crate::{Config, Network};
+use crate::{Arrivals, Config, Network};
 
 /// A visitor's headers must be here within this time.
 const HEADERS_WITHIN: Duration = Duration::from_secs(20);
@@ -65,6 +66,7 @@ pub fn start(
     config: &Config,
     tls: Option<TlsAcceptor>,
     serving: &Arc<Serving>,
+    arrived: &Arrivals,
 ) -> std::io::Result<Vec<UnboundedSender<NewDoor>>> {
     let mut ports = Vec::new();
     for listener in [Some(&config.http), config.https.as_ref()].into_iter().flatten() {
@@ -81,7 +83,12 @@ pub fn start(
         ports.push(to_worker);
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
         let (network, serving) = (config.network.clone(), Arc::clone(serving));
+        let on_the_way = arrived.expect();
         std::thread::Builder::new().name(format!("worker-{number}")).spawn(move || {
+            if let Err(error) = network.enter() {
+                tracing::error!(%error, "no replica can be reached");
+            }
+            drop(on_the_way);
             LocalSet::new().block_on(&runtime, work(number, doors, more, network, serving));
         })?;
     }
@@ -95,9 +102,6 @@ async fn work(
     network: Network,
     serving: Arc<Serving>,
 ) {
-    if let Err(error) = network.enter() {
-        tracing::error!(%error, "no replica can be reached");
-    }
     let forwarder = Forwarder::new(serving, number);
     for (listener, door) in doors {
         listen(listener, door, &forwarder);
@@ -156,9 +160,15 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 continue;
             }
         };
+        let Some(admitted) = admitted(&stream, peer, &door, &forwarder) else {
+            // Nothing is said: an answer would cost what there is too little of.
+            let _ = stream.set_zero_linger();
+            continue;
+        };
         let _ = stream.set_nodelay(true);
         let (door, forwarder) = (door.clone(), forwarder.clone());
         tokio::task::spawn_local(async move {
+            let _admitted = admitted;
             match door {
                 Door::Http => {
                     let arrival = Arrival { peer, secure: false, inside: None };
@@ -197,6 +207,15 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 }
             }
         });
+    }
+}
+
+/// Takes a connection into account: by the visitor's address, or by the replica that calls and the service it calls.
+fn admitted(stream: &TcpStream, peer: SocketAddr, door: &Door, forwarder: &Forwarder) -> Option<Admitted> {
+    let admission = forwarder.serving.admission();
+    match (door, stream.local_addr()) {
+        (Door::Inside { .. }, Ok(SocketAddr::V4(called))) => admission.caller(peer.ip(), *called.ip()),
+        _ => admission.visitor(peer.ip()),
     }
 }
 
@@ -263,6 +282,8 @@ async fn talk(
     let service = service_fn(|request: Request<Incoming>| {
         let (forwarder, line) = (forwarder.clone(), Arc::clone(&line));
         async move {
+            // While it is open, a visitor that has sent all of its side may still wait for the answer.
+            let _open = line.open();
             let answer = match line.refused(request.headers()) {
                 Some(refused) => forwarder.refuse(refused, arrival),
                 None => forwarder.answer(request, arrival, &line).await,
@@ -272,7 +293,7 @@ async fn talk(
     });
     let stream = Strict::new(stream, Arc::clone(&line));
     let mut builder = http1::Builder::new();
-    builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN).half_close(true);
+    builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN);
     if let Err(error) = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await {
         tracing::trace!(%error, peer = %arrival.peer, "a visitor's connection ended");
     }

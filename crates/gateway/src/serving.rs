@@ -7,13 +7,15 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{Figure, Private};
-use mainyard_core::model::Target;
+use mainyard_core::model::{EnvironmentIndex, Name, Target};
 use mainyard_core::routing::{Table, TableChange, TableVersion};
 use rustls::ClientConfig;
 use tokio::sync::Notify;
 
+use crate::admission::Admission;
 use crate::certificates::Certificates;
 use crate::counts::{Counts, Ended, Way};
+use crate::guesses::Guesses;
 use crate::replica::{Open, Replica};
 use crate::seen::Seen;
 use crate::service::Service;
@@ -36,6 +38,9 @@ pub struct Serving {
     certificates: ArcSwap<Certificates>,
     /// How replicas are checked whose certificates the platform's own authority issued.
     platform_trust: OnceLock<Arc<ClientConfig>>,
+    /// Guesses at what opens routes.
+    pub guesses: Guesses,
+    admission: OnceLock<Arc<Admission>>,
     /// Requests of the last while.
     pub seen: Seen,
     /// Whether something failed since figures were last taken: control should hear of it soon.
@@ -58,6 +63,8 @@ impl Serving {
             values: ArcSwap::default(),
             certificates: ArcSwap::default(),
             platform_trust: OnceLock::new(),
+            guesses: Guesses::default(),
+            admission: OnceLock::new(),
             seen: Seen::new(workers.max(1)),
             failing: AtomicBool::new(false),
             changed: Arc::default(),
@@ -77,6 +84,27 @@ impl Serving {
     /// The service of this name.
     pub fn service(&self, target: &Target) -> Option<Arc<Service>> {
         self.held().cell(&target.to_string())?.now()
+    }
+
+    /// The index of an environment, where it has a service.
+    pub fn environment(&self, name: &Name) -> Option<EnvironmentIndex> {
+        self.with_table(|table| {
+            table
+                .services
+                .values()
+                .find(|service| service.target.environment == *name)
+                .map(|it| it.environment)
+        })
+    }
+
+    /// How many connections are held.
+    pub fn admission(&self) -> &Arc<Admission> {
+        self.admission.get_or_init(Arc::default)
+    }
+
+    /// Holds connections to the descriptors that this process may have.
+    pub fn bound_connections(&self, descriptors: u64) {
+        let _ = self.admission.set(Arc::new(Admission::with_descriptors(descriptors)));
     }
 
     /// Looks at the table itself.

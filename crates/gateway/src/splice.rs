@@ -10,7 +10,7 @@ use crate::arrival::Arrival;
 use crate::backend::connect;
 use crate::counts::{Ended, Way};
 use crate::lead;
-use crate::passing::{Passed, both_ways};
+use crate::passing::{IDLE, Passed, both_ways};
 use crate::route::Route;
 use crate::service::Cell;
 use crate::worker::Forwarder;
@@ -75,7 +75,7 @@ impl Forwarder {
             for replica in port.in_turn(self.worker, TRIES) {
                 let Some(_open) = self.serving.enter(replica, Some((&way, &service))) else { continue };
                 let Ok(onward) = connect(replica.backend.address).await else { continue };
-                let Passed { received, sent, broken } = both_ways(stream, onward).await;
+                let Passed { received, sent, broken } = both_ways(stream, onward, IDLE).await;
                 let ended = Ended { failed: broken, micros: micros(), received, sent };
                 self.serving.count(&way, &service.target, Some(replica), ended);
                 return;

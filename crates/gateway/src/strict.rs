@@ -6,18 +6,22 @@
 use std::io::{Error, ErrorKind, Result};
 use std::mem::MaybeUninit;
 use std::pin::Pin;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::task::{Context, Poll, ready};
+use std::time::Duration;
 
 use http::header::HeaderName;
 use http::{HeaderMap, StatusCode};
 use mainyard_core::framing::{Framing, Step, Violation};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::time::Sleep;
 
 use crate::pages;
 use crate::refused::Refused;
 
+/// A visitor that has closed its side waits for an answer for at most so long.
+const AFTER_CLOSING: Duration = Duration::from_secs(5);
 /// How much is read at once where it is looked at.
 const READ: usize = 16 * 1024;
 /// Marks the request that takes a refused one's place. Nobody outside knows its value.
@@ -32,11 +36,28 @@ fn mark() -> &'static str {
 #[derive(Debug, Default)]
 pub struct Line {
     refused: OnceLock<Violation>,
+    /// Requests whose answers have not begun.
+    open: AtomicU32,
     /// Whether it carries another protocol from now on.
     pub raw: AtomicBool,
 }
 
+/// A request whose answer has not begun.
+pub struct Waiting(Arc<Line>);
+
+impl Drop for Waiting {
+    fn drop(&mut self) {
+        self.0.open.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
 impl Line {
+    /// A request waits for its answer.
+    pub fn open(self: &Arc<Self>) -> Waiting {
+        self.open.fetch_add(1, Ordering::Relaxed);
+        Waiting(Arc::clone(self))
+    }
+
     /// Why the request with these headers, which is ours, stands in another's place.
     pub fn refused(&self, headers: &HeaderMap) -> Option<Refused> {
         let ours = headers.get(REFUSED).is_some_and(|value| value == mark());
@@ -61,13 +82,23 @@ pub struct Strict<S> {
     free: usize,
     /// Whether nothing more comes.
     ended: bool,
+    /// How long a visitor that has closed its side is still taken to wait for an answer.
+    leaving: Option<Pin<Box<Sleep>>>,
     line: Arc<Line>,
 }
 
 impl<S> Strict<S> {
     /// Looks at this stream from its beginning.
     pub fn new(stream: S, line: Arc<Line>) -> Strict<S> {
-        Strict { stream, framing: Framing::default(), inbox: Vec::new(), free: 0, ended: false, line }
+        Strict {
+            stream,
+            framing: Framing::default(),
+            inbox: Vec::new(),
+            free: 0,
+            ended: false,
+            leaving: None,
+            line,
+        }
     }
 
     fn give(&mut self, buffer: &mut ReadBuf<'_>) {
@@ -106,6 +137,13 @@ impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
                 return Poll::Ready(Ok(()));
             }
             if this.ended {
+                // A visitor may close its side and wait for the answer; one that has left looks the same. So it is
+                // waited for, but not for long: then its request ends at the replica too.
+                if this.line.open.load(Ordering::Relaxed) > 0 {
+                    let left =
+                        this.leaving.get_or_insert_with(|| Box::pin(tokio::time::sleep(AFTER_CLOSING)));
+                    ready!(left.as_mut().poll(context));
+                }
                 return Poll::Ready(Ok(()));
             }
             if this.line.raw.load(Ordering::Relaxed) {
@@ -139,12 +177,10 @@ impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
                     if part.filled().is_empty() {
                         // Half a message is none: what is left of it goes nowhere.
                         this.ended = true;
-                        let whole = this.inbox.is_empty();
-                        return Poll::Ready(if whole {
-                            Ok(())
-                        } else {
-                            Err(ErrorKind::UnexpectedEof.into())
-                        });
+                        if !this.inbox.is_empty() {
+                            return Poll::Ready(Err(ErrorKind::UnexpectedEof.into()));
+                        }
+                        continue;
                     }
                 }
                 Err(violation) => this.refuse(violation)?,

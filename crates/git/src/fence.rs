@@ -8,7 +8,7 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use crate::allowed::{AllowList, Reached};
-use crate::sandbox::{Plan, Sandbox, Visible};
+use sandbox::{Plan, View, Visible};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::Command;
 
@@ -89,7 +89,7 @@ pub struct Fence {
     dir: PathBuf,
     /// Which repositories may be reached.
     pub allowed: AllowList,
-    sandbox: Option<Sandbox>,
+    sandbox: Option<View>,
     /// How long one call may take.
     pub time: Duration,
     /// How much of one repository is kept, in MiB.
@@ -128,7 +128,7 @@ impl Fence {
     pub fn with_account(dir: &Path, account: u32) -> Result<Fence, Error> {
         let here = |error| Error::Here { path: dir.display().to_string(), error };
         let fence = Fence::new(dir)?;
-        let sandbox = Sandbox::new(&fence.dir, account).map_err(here)?;
+        let sandbox = View::new(&fence.dir, account).map_err(here)?;
         Ok(Fence { sandbox: Some(sandbox), ..fence })
     }
 

@@ -8,7 +8,6 @@ mod branch;
 mod fence;
 mod making;
 mod reading;
-mod sandbox;
 
 pub use allowed::{AllowList, Allowed};
 pub use branch::{Written, difference, push, write_branch};

@@ -98,6 +98,11 @@ impl ContentStore {
         Ok(store)
     }
 
+    /// The folder that everything is kept in.
+    pub fn root(&self) -> &Path {
+        &self.dir
+    }
+
     /// Where a blob is, or would be.
     pub fn path(&self, digest: &Digest) -> PathBuf {
         self.dir.join("blobs/sha256").join(digest.hex())

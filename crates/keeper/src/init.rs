@@ -304,6 +304,16 @@ fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], ou
         if null > 2 {
             libc::close(null);
         }
+        for (kind, most) in limits(spec) {
+            // Rights to raise a limit are gone already; a lower one stays.
+            let mut limit: libc::rlimit = std::mem::zeroed();
+            libc::getrlimit(kind, &mut limit);
+            let most = most.min(limit.rlim_max);
+            limit = libc::rlimit { rlim_cur: most, rlim_max: most };
+            if libc::setrlimit(kind, &limit) < 0 {
+                return *libc::__errno_location();
+            }
+        }
         let mut all = std::mem::zeroed();
         libc::sigfillset(&mut all);
         libc::sigprocmask(libc::SIG_UNBLOCK, &all, std::ptr::null_mut());
@@ -346,6 +356,16 @@ fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], ou
         }
         *libc::__errno_location()
     }
+}
+
+/// What control groups do not hold a process to.
+fn limits(spec: &Spec) -> Vec<(libc::__rlimit_resource_t, u64)> {
+    let mut limits =
+        vec![(libc::RLIMIT_CORE, 0), (libc::RLIMIT_MSGQUEUE, 1 << 20), (libc::RLIMIT_SIGPENDING, 4096)];
+    if spec.open_files > 0 {
+        limits.push((libc::RLIMIT_NOFILE, spec.open_files));
+    }
+    limits
 }
 
 /// Forwards signals to the program and reaps whatever ends, until the program itself has ended. Where no namespace

@@ -90,6 +90,7 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
         child.answer()?;
     }
     child.expect("running")?;
+    join_own(&spec.groups)?;
     leave(spec, "init", &format!("{pid}\n"));
     tell(&Progress::Running(pid));
 
@@ -97,6 +98,7 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     if spec.plain {
         plain::end_children();
     }
+    leave_own(&spec.groups);
     let memory_kills = memory_kills(&spec.groups);
     let ending = Ending { memory_kills, ..ended };
     leave(spec, "exit", &format!("{ending}\n"));
@@ -151,6 +153,23 @@ fn make_groups(groups: &[Group]) -> Result<Vec<fs::File>, Fault> {
         joins.push(step("open a control group", join)?);
     }
     Ok(joins)
+}
+
+/// From here on the keeper's own work is charged to the replica, whose output is all of it.
+fn join_own(groups: &[Group]) -> Result<(), Fault> {
+    for group in groups.iter().filter(|group| group.keeper) {
+        step("join the replica's group", fs::write(Path::new(&group.dir).join(&group.join), "0"))?;
+    }
+    Ok(())
+}
+
+/// A group that the keeper is in cannot be removed.
+fn leave_own(groups: &[Group]) {
+    for group in groups.iter().filter(|group| group.keeper) {
+        if let Some(above) = Path::new(&group.dir).parent().and_then(Path::parent) {
+            let _ = fs::write(above.join(&group.join), "0");
+        }
+    }
 }
 
 fn memory_kills(groups: &[Group]) -> u64 {

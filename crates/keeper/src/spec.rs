@@ -1,7 +1,7 @@
 //! What a keeper is told, and how it travels: length-prefixed fields in a fixed order behind a version mark.
 
 /// Changes whenever a field is added, removed or reordered.
-const MARK: &[u8; 8] = b"MYKEEP02";
+const MARK: &[u8; 8] = b"MYKEEP03";
 
 /// One control group that the replica joins.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -14,6 +14,8 @@ pub struct Group {
     pub settings: Vec<(String, String)>,
     /// File in `dir` with a line `oom_kill N`, where this group has one.
     pub kills: String,
+    /// Whether the keeper joins it too: what it does for the replica's output is charged to the replica.
+    pub keeper: bool,
 }
 
 /// Everything needed to start one isolated process.
@@ -27,6 +29,8 @@ pub struct Spec {
     pub log_dir: String,
     /// The log is turned over when `current` has grown past this many bytes.
     pub log_limit: u64,
+    /// Lines in a second that are kept; 0 for any number.
+    pub log_lines: u32,
     /// An empty directory on which the keeper mounts its scratch, in a mount namespace of its own.
     pub stage: String,
     /// A file that names the node's network namespace.
@@ -72,6 +76,12 @@ pub struct Spec {
     pub gid: u32,
     /// Most inotify watches inside.
     pub watches: u32,
+    /// Most open files of one process.
+    pub open_files: u64,
+    /// Most files and directories in its scratch.
+    pub inodes: u64,
+    /// Most pseudo-terminals.
+    pub terminals: u32,
     /// Seccomp filter: an array of `sock_filter`, eight bytes each.
     pub filter: Vec<u8>,
     /// How long after the stop signal the process is killed, in milliseconds.
@@ -86,6 +96,7 @@ impl Spec {
         out.text(&self.run_dir);
         out.text(&self.log_dir);
         out.number(self.log_limit);
+        out.number(self.log_lines.into());
         out.text(&self.stage);
         out.text(&self.node_net);
         out.text(&self.id_map);
@@ -112,6 +123,7 @@ impl Spec {
                 out.text(value);
             }
             out.text(&group.kills);
+            out.number(group.keeper.into());
         }
         out.bytes(&self.address);
         out.bytes(&self.neighbour);
@@ -122,6 +134,9 @@ impl Spec {
         out.number(self.uid.into());
         out.number(self.gid.into());
         out.number(self.watches.into());
+        out.number(self.open_files);
+        out.number(self.inodes);
+        out.number(self.terminals.into());
         out.bytes(&self.filter);
         out.number(self.grace_ms);
         out.0
@@ -135,6 +150,7 @@ impl Spec {
             run_dir: from.text()?,
             log_dir: from.text()?,
             log_limit: from.number()?,
+            log_lines: from.number()? as u32,
             stage: from.text()?,
             node_net: from.text()?,
             id_map: from.text()?,
@@ -153,6 +169,7 @@ impl Spec {
                     join: from.text()?,
                     settings: from.list(|from| Some((from.text()?, from.text()?)))?,
                     kills: from.text()?,
+                    keeper: from.number()? != 0,
                 })
             })?,
             address: from.bytes()?.try_into().ok()?,
@@ -164,6 +181,9 @@ impl Spec {
             uid: from.number()? as u32,
             gid: from.number()? as u32,
             watches: from.number()? as u32,
+            open_files: from.number()?,
+            inodes: from.number()?,
+            terminals: from.number()? as u32,
             filter: from.bytes()?.to_vec(),
             grace_ms: from.number()?,
         })
@@ -229,6 +249,7 @@ mod tests {
                 join: "tasks".into(),
                 settings: vec![("memory.limit_in_bytes".into(), "1048576".into())],
                 kills: "memory.oom_control".into(),
+                keeper: true,
             }],
             address: [10, 118, 16, 2],
             env: vec!["A=ä".into(), "B=".into()],

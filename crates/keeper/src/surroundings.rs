@@ -19,7 +19,7 @@ use crate::sys::{Fault, check, mount, move_mount, open_tree, shift_owners, step,
 pub fn stage(spec: &Spec) -> Result<(), Fault> {
     step("make a mount namespace", unshare(libc::CLONE_NEWNS))?;
     step("make the mounts private", mount("", "/", "", MS_PRIVATE | MS_REC, ""))?;
-    let options = format!("mode=0755,size={}", spec.scratch);
+    let options = format!("mode=0755,size={},nr_inodes={}", spec.scratch, spec.inodes);
     step("mount the scratch", mount("scratch", &spec.stage, "tmpfs", MS_NOSUID | MS_NODEV, &options))?;
     step("enter the scratch", std::env::set_current_dir(&spec.stage))?;
     for dir in ["upper", "work", "root"] {
@@ -142,10 +142,11 @@ fn devices(spec: &Spec) -> io::Result<()> {
         symlink(target, format!("/dev/{name}"))?;
     }
     fs::create_dir("/dev/pts")?;
-    let terminals = format!("newinstance,ptmxmode=0666,mode=0620,gid={}", spec.id_base + 5);
+    let terminals =
+        format!("newinstance,ptmxmode=0666,mode=0620,gid={},max={}", spec.id_base + 5, spec.terminals);
     mount("devpts", "/dev/pts", "devpts", flags, &terminals)?;
     fs::create_dir("/dev/shm")?;
-    let shared = format!("mode=1777,size={}", spec.scratch);
+    let shared = format!("mode=1777,size={},nr_inodes={}", spec.scratch, spec.inodes);
     mount("shm", "/dev/shm", "tmpfs", MS_NOSUID | MS_NODEV | MS_NOEXEC, &shared)
 }
 

@@ -9,6 +9,7 @@ use bytes::Bytes;
 use mainyard_calling::Control;
 use mainyard_core::link::LogLine;
 use mainyard_core::model::ReplicaId;
+use mainyard_core::untrusted_text::for_record;
 use tokio::sync::mpsc;
 
 /// How far back a log is read for its last lines.
@@ -23,7 +24,10 @@ pub fn last_lines(dir: &Path, count: usize) -> Vec<String> {
     let lines = text.lines().rev().filter_map(|line| {
         let mut parts = line.splitn(3, ' ');
         let (_, source, text) = (parts.next()?, parts.next()?, parts.next()?);
-        (source != "k" && !text.trim().is_empty()).then(|| text.chars().take(200).collect())
+        (source != "k" && !text.trim().is_empty()).then(|| {
+            let cut: String = text.chars().take(200).collect();
+            for_record(&cut)
+        })
     });
     let mut last: Vec<String> = lines.take(count).collect();
     last.reverse();

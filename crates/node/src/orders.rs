@@ -1,7 +1,8 @@
 //! Orders on disk, so that a later agent knows of its replicas. The values of secrets are sealed, each replica's in a
 //! file of its own, under a key that the node made for itself.
 
-use std::io;
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use mainyard_core::link::RunOrder;
@@ -36,7 +37,9 @@ pub fn keep(dir: &Path, order: &RunOrder, keys: &KeyRing) -> io::Result<()> {
 
 fn write_whole(dir: &Path, name: &str, content: &[u8]) -> io::Result<()> {
     let partial = dir.join(format!("{name}.partial"));
-    std::fs::write(&partial, content)?;
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create(true).truncate(true).mode(0o600);
+    options.open(&partial)?.write_all(content)?;
     std::fs::rename(partial, dir.join(name))
 }
 

@@ -3,14 +3,18 @@
 //!
 //! Debian's package also starts a server of its own on the usual port; this one has nothing to do with it.
 
+mod account;
+
 use std::fs;
-use std::io;
+use std::io::{self, Write};
 use std::net::{TcpListener, TcpStream};
-use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
+use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
+
+use account::{Account, account_for, passable};
 
 /// Why there is no server.
 #[derive(Debug, thiserror::Error)]
@@ -71,13 +75,6 @@ impl<T> Doing<T> for io::Result<T> {
     }
 }
 
-/// The account a server runs as.
-#[derive(Debug, Clone, Copy)]
-struct Account {
-    uid: u32,
-    gid: u32,
-}
-
 /// What must be true of a change before the server says that it is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Written {
@@ -133,6 +130,71 @@ impl Postgres {
         format!("postgres://mainyard:{}@127.0.0.1:{}/{database}", self.password, self.port)
     }
 
+    /// How to connect to the database of this name as the role that owns it and nothing else.
+    pub fn owners_url(&self, database: &str) -> Result<String, Error> {
+        let password = kept(&self.dir.join(format!("{database}-password")), new_password)?;
+        Ok(format!("postgres://{}:{}@127.0.0.1:{}/{database}", owner(database), password.trim(), self.port))
+    }
+
+    /// Makes a database with a role that owns it, is no superuser and may make neither roles nor databases. What is
+    /// in a database that is there already becomes the role's.
+    pub fn create_owned_database(&self, name: &str) -> Result<(), Error> {
+        let password = kept(&self.dir.join(format!("{name}-password")), new_password)?;
+        let (role, password) = (owner(name), password.trim());
+        self.create_database(name)?;
+        // Everything here is of our own making: names of constants, and a password of hexadecimal digits.
+        self.sql("postgres", &format!(
+            "DO $$ BEGIN IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = '{role}') THEN CREATE ROLE {role}; END IF; END $$;
+             ALTER ROLE {role} LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD '{password}';
+             ALTER DATABASE {name} OWNER TO {role};
+             REVOKE ALL ON DATABASE {name} FROM PUBLIC; REVOKE ALL ON DATABASE postgres, template1 FROM PUBLIC;"
+        ))?;
+        self.sql(name, &format!(
+            "ALTER SCHEMA public OWNER TO {role};
+             DO $$ DECLARE it record; BEGIN
+               FOR it IN SELECT c.oid::regclass AS name, c.relkind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+                 WHERE n.nspname = 'public' AND c.relkind IN ('r', 'S') AND pg_get_userbyid(c.relowner) <> '{role}'
+                 AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i') AND c.relkind = 'S')
+               LOOP EXECUTE format('ALTER TABLE %s OWNER TO {role}', it.name); END LOOP;
+             END $$;"
+        ))
+    }
+
+    /// Runs statements as the superuser, which nothing else uses.
+    fn sql(&self, database: &str, statements: &str) -> Result<(), Error> {
+        let mut command = self.command("psql");
+        command.args(["--no-psqlrc", "--quiet", "--set", "ON_ERROR_STOP=1", "--host", "127.0.0.1"]);
+        command.args(["--username", "mainyard", "--port", &self.port.to_string(), "--dbname", database]);
+        command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
+        command.env("PGPASSFILE", self.password_file()?);
+        let mut child = command.spawn().doing("run psql")?;
+        // On its standard input: a password among its words could be seen by others.
+        if let Some(mut input) = child.stdin.take() {
+            input.write_all(statements.as_bytes()).doing("tell psql what to do")?;
+        }
+        let output = child.wait_with_output().doing("run psql")?;
+        if output.status.success() {
+            return Ok(());
+        }
+        let output = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+        Err(Error::Program { program: "psql".to_owned(), output })
+    }
+
+    /// The superuser's password, as PostgreSQL's programs read it.
+    fn password_file(&self) -> Result<PathBuf, Error> {
+        let path = self.dir.join("passfile");
+        let line = format!("127.0.0.1:{}:*:mainyard:{}\n", self.port, self.password);
+        if fs::read_to_string(&path).is_ok_and(|found| found == line) {
+            return Ok(path);
+        }
+        kept(&path, || Ok(line.clone()))?;
+        fs::write(&path, &line).doing("keep the password for PostgreSQL's programs")?;
+        if let Some(account) = self.account {
+            chown(&path, Some(account.uid), Some(account.gid)).doing("hand over the password")?;
+        }
+        Ok(path)
+    }
+
     /// A command as the server's account, in a directory that it may enter.
     fn command(&self, program: &str) -> Command {
         let mut command = Command::new(self.bin.join(program));
@@ -140,6 +202,8 @@ impl Postgres {
         if let Some(account) = self.account {
             command.uid(account.uid).gid(account.gid);
         }
+        // SAFETY: system calls between fork and exec, on memory that lives across them.
+        unsafe { command.pre_exec(forbid_new_rights) };
         command
     }
 
@@ -257,7 +321,7 @@ impl Postgres {
     /// Makes a database; one that is there already is left as it is.
     pub fn create_database(&self, name: &str) -> Result<(), Error> {
         let mut command = self.command("createdb");
-        command.env("PGPASSWORD", &self.password).args([
+        command.env("PGPASSFILE", self.password_file()?).args([
             "-h",
             "127.0.0.1",
             "-U",
@@ -309,6 +373,22 @@ impl Postgres {
     }
 }
 
+/// The role that owns a database.
+fn owner(database: &str) -> String {
+    format!("{database}_owner")
+}
+
+/// No program of PostgreSQL gains rights or leaves its memory behind.
+fn forbid_new_rights() -> io::Result<()> {
+    let none = libc::rlimit { rlim_cur: 0, rlim_max: 0 };
+    // SAFETY: the structure lives across the call.
+    let failed = unsafe {
+        libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) != 0
+            || libc::setrlimit(libc::RLIMIT_CORE, &none) != 0
+    };
+    if failed { Err(io::Error::last_os_error()) } else { Ok(()) }
+}
+
 /// Processes of PostgreSQL whose working directory is this one: a server's and its workers' is their data.
 fn working_in(data: &Path) -> Vec<i32> {
     let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
@@ -328,46 +408,6 @@ fn has_ended(pid: u32) -> bool {
         libc::waitpid(pid as i32, &mut status, libc::WNOHANG);
         libc::kill(pid as i32, 0) != 0
     }
-}
-
-/// For root, the account that the server runs as: the owner of what is there already, so that root can stop what
-/// an ordinary account started; otherwise `postgres`.
-fn account_for(dir: &Path) -> Result<Option<Account>, Error> {
-    // SAFETY: no memory is involved.
-    if unsafe { libc::geteuid() } != 0 {
-        return Ok(None);
-    }
-    if let Ok(found) = fs::metadata(dir.join("data"))
-        && found.uid() != 0
-    {
-        return Ok(Some(Account { uid: found.uid(), gid: found.gid() }));
-    }
-    let users = fs::read_to_string("/etc/passwd").doing("read /etc/passwd")?;
-    let fields =
-        users.lines().map(|line| line.split(':').collect::<Vec<_>>()).find(|fields| fields[0] == "postgres");
-    let id = |fields: &[&str], at: usize| fields.get(at).and_then(|text| text.parse().ok());
-    let account = fields.and_then(|fields| Some(Account { uid: id(&fields, 2)?, gid: id(&fields, 3)? }));
-    account.map(Some).ok_or(Error::NoAccount)
-}
-
-/// Every directory above must let the account pass.
-fn passable(dir: &Path, account: Account) -> Result<(), Error> {
-    let whole = fs::canonicalize(dir).doing(format!("find {}", dir.display()))?;
-    for above in whole.ancestors().skip(1) {
-        let found = fs::metadata(above).doing(format!("look at {}", above.display()))?;
-        let mode = found.mode() & 0o7777;
-        let may = if found.uid() == account.uid {
-            mode & 0o100
-        } else if found.gid() == account.gid {
-            mode & 0o010
-        } else {
-            mode & 0o001
-        };
-        if may == 0 {
-            return Err(Error::ShutOut { dir: above.to_owned(), mode });
-        }
-    }
-    Ok(())
 }
 
 /// The binaries of the version that made the data, or of the newest one.

@@ -34,6 +34,9 @@ pub enum Groups {
 /// What replicas are limited in, as the kernel calls it.
 const CONTROLLERS: [&str; 3] = ["memory", "cpu", "pids"];
 
+/// Version 1's limit of what waits in TCP buffers.
+const TCP_LIMIT: &str = "memory.kmem.tcp.limit_in_bytes";
+
 const PERIOD_MICROS: u64 = 100_000;
 
 impl Groups {
@@ -108,6 +111,7 @@ impl Groups {
     /// The groups of one replica, for its keeper to make.
     pub fn of_replica(&self, name: &str, limits: &Limits) -> Vec<Group> {
         let group = |base: &Path, settings: Vec<(&str, String)>, kills: &str| Group {
+            keeper: false,
             dir: base.join(name).display().to_string(),
             join: self.members_file().to_owned(),
             settings: settings.into_iter().map(|(file, value)| (file.to_owned(), value)).collect(),
@@ -117,15 +121,23 @@ impl Groups {
         let processes = limits.processes.to_string();
         match self {
             Groups::V1 { memory, cpu, processes: pids } => vec![
-                group(memory, vec![("memory.limit_in_bytes", most)], "memory.oom_control"),
+                // Version 1 counts what waits in TCP buffers apart, and does not limit it unless told to.
                 group(
-                    cpu,
-                    vec![
-                        ("cpu.cfs_period_us", PERIOD_MICROS.to_string()),
-                        ("cpu.cfs_quota_us", quota.to_string()),
-                    ],
-                    "",
+                    memory,
+                    [("memory.limit_in_bytes", most)].into_iter().chain(self.buffers(limits)).collect(),
+                    "memory.oom_control",
                 ),
+                Group {
+                    keeper: true,
+                    ..group(
+                        cpu,
+                        vec![
+                            ("cpu.cfs_period_us", PERIOD_MICROS.to_string()),
+                            ("cpu.cfs_quota_us", quota.to_string()),
+                        ],
+                        "",
+                    )
+                },
                 group(pids, vec![("pids.max", processes)], ""),
             ],
             Groups::V2 { all } => {
@@ -133,6 +145,23 @@ impl Groups {
                 let settings = vec![("memory.max", most), ("cpu.max", cpu), ("pids.max", processes)];
                 vec![group(all, settings, "memory.events")]
             }
+        }
+    }
+
+    /// The limit of what waits in TCP buffers: a quarter of the memory, where this kernel counts it.
+    fn buffers(&self, limits: &Limits) -> Option<(&'static str, String)> {
+        let Groups::V1 { memory, .. } = self else { return None };
+        let known = memory.join(TCP_LIMIT).exists();
+        known.then(|| (TCP_LIMIT, (limits.memory.bytes() / 4).to_string()))
+    }
+
+    /// What waits in TCP buffers, in bytes: version 1 does not count it as memory in use, version 2 does.
+    fn buffered(&self, name: &str) -> u64 {
+        match self {
+            Groups::V1 { memory, .. } => {
+                number(&memory.join(name).join("memory.kmem.tcp.usage_in_bytes")).unwrap_or(0)
+            }
+            Groups::V2 { .. } => 0,
         }
     }
 
@@ -153,7 +182,7 @@ impl Groups {
     /// Memory in use by the replica, in bytes.
     pub fn memory_used(&self, name: &str) -> Option<u64> {
         let file = self.memory_file(name, ["memory.usage_in_bytes", "memory.current"]);
-        fs::read_to_string(file).ok()?.trim().parse().ok()
+        Some(number(&file)? + self.buffered(name))
     }
 
     /// What the kernel counts of a replica now; `None` when it has no group.
@@ -169,6 +198,7 @@ impl Groups {
             Groups::V1 { .. } => field(&stat, "total_rss")? + field(&stat, "total_shmem")?,
             Groups::V2 { .. } => field(&stat, "anon")? + field(&stat, "shmem")?,
         };
+        let needed = needed + self.buffered(name);
         let peak_file = memory.join(match self {
             Groups::V1 { .. } => "memory.max_usage_in_bytes",
             Groups::V2 { .. } => "memory.peak",
@@ -267,7 +297,7 @@ mod tests {
         cgroup /sys/fs/cgroup/pids cgroup rw,pids 0 0\n";
 
     fn limits() -> Limits {
-        Limits { cpu: Cpu::from_milli(500), memory: Bytes::mib(64), processes: 32 }
+        Limits { cpu: Cpu::from_milli(500), memory: Bytes::mib(64), processes: 32, ..Limits::default() }
     }
 
     /// A tree of plain files that stands for a machine with version 2, and its list of mounts.

@@ -16,7 +16,7 @@ use mainyard_keeper::Spec;
 
 use crate::keepers::{keeper_command, write_keeper};
 use crate::network::link_index;
-use crate::{Doing, Error, Groups, NodeNetwork, filter, users};
+use crate::{Doing, Error, Groups, NodeNetwork, users};
 
 /// The first id of the first environment's map; the next environments follow, 65,536 apart.
 const FIRST_ID: u32 = 1_000_000;
@@ -91,7 +91,7 @@ impl Isolation {
     pub fn open(dir: &Path, name: &str) -> Result<Isolation, Error> {
         fs::create_dir_all(dir.join("stage")).doing(format!("make {}", dir.display()))?;
         let keeper = write_keeper(dir)?;
-        let filter = filter::program().map_err(std::io::Error::other).doing("make the system call filter")?;
+        let filter = sandbox::filter::Filter::for_replicas().bytes();
         Ok(Isolation {
             network: NodeNetwork::open(&Isolation::network_file(dir))?,
             groups: Groups::open(name)?,
@@ -132,6 +132,7 @@ impl Isolation {
             run_dir: text(&run.run_dir),
             log_dir: text(&run.log_dir),
             log_limit: LOG_LIMIT.bytes(),
+            log_lines: run.limits.log_lines,
             stage: text(&self.dir.join("stage")),
             node_net: text(self.network.file()),
             id_map: self.id_map(id_base)?,
@@ -154,6 +155,9 @@ impl Isolation {
             uid: run.user.0,
             gid: run.user.1,
             watches: 8192,
+            open_files: OPEN_FILES,
+            inodes: INODES,
+            terminals: 64,
             filter: self.filter.clone(),
             grace_ms: run.grace.as_millis() as u64,
         })
@@ -169,6 +173,11 @@ impl Isolation {
         Ok(format!("/proc/{}/fd/{}", std::process::id(), file.as_raw_fd()))
     }
 }
+
+/// Files that one process of a replica may have open.
+const OPEN_FILES: u64 = 65_536;
+/// Files and directories in a replica's scratch: each takes kernel memory, whatever is in it.
+const INODES: u64 = 65_536;
 
 /// What a program reads to learn how much memory it may use: its own limit.
 fn meminfo(limit: Bytes) -> String {

@@ -6,7 +6,6 @@
 //! has no threads: the node agent does the waiting.
 
 mod driver;
-mod filter;
 mod groups;
 mod isolation;
 mod keepers;

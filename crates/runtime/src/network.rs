@@ -99,6 +99,8 @@ fn furnish() -> Result<(), Error> {
         ("ipv4/ip_local_port_range", "15000 64999"),
         ("ipv4/tcp_tw_reuse", "1"),
         ("core/somaxconn", "4096"),
+        // The gateway listens here without rights, at services' low ports too.
+        ("ipv4/ip_unprivileged_port_start", "0"),
     ];
     for (key, value) in switches {
         match fs::write(format!("/proc/sys/net/{key}"), value) {

@@ -71,6 +71,7 @@ impl Plain {
             run_dir: run.run_dir.display().to_string(),
             log_dir: run.log_dir.display().to_string(),
             log_limit: LOG_LIMIT.bytes(),
+            log_lines: run.limits.log_lines,
             layers: run.layers.iter().map(|layer| layer.display().to_string()).collect(),
             argv: run.argv.clone(),
             env,

@@ -144,7 +144,7 @@ pub async fn export(client: &Client, of: &str, folder: &Path) -> Result<(), Fail
     let (environment, only) =
         of.split_once('/').map_or((of, None), |(environment, name)| (environment, Some(name)));
     let query = only.map_or(String::new(), |name| format!("?of={name}"));
-    let answer = client.get(&format!("/environments/{environment}/export{query}")).await?;
+    let answer = client.get_as_it_is(&format!("/environments/{environment}/export{query}")).await?;
     let files: Vec<SourceFile> = serde_json::from_value(answer["files"].clone())
         .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
     if files.is_empty() {

@@ -5,23 +5,30 @@ use std::io::Write;
 use futures_util::StreamExt;
 use mainyard_core::link::LogLine;
 use mainyard_core::model::{Signal, Target};
+use mainyard_core::untrusted_text::visible;
 use reqwest::Method;
 
 use crate::args::Output;
 use crate::client::Client;
 use crate::words::{Failure, Paint};
 
-pub async fn logs(
-    client: &Client,
-    target: &Target,
-    replica: Option<&str>,
-    tail: u32,
-    follow: bool,
-    output: Output,
-) -> Result<(), Failure> {
+/// Which lines, and how.
+pub struct Wanted {
+    /// One replica by its short name.
+    pub replica: Option<String>,
+    /// How many lines of what is there.
+    pub tail: u32,
+    /// Go on with what comes.
+    pub follow: bool,
+    /// Pass on what a terminal would take for commands.
+    pub raw: bool,
+}
+
+pub async fn logs(client: &Client, target: &Target, wanted: Wanted, output: Output) -> Result<(), Failure> {
+    let Wanted { replica, tail, follow, raw } = wanted;
     let path = format!("/environments/{}/workloads/{}/logs", target.environment, target.name);
     let mut query = vec![("tail", tail.to_string()), ("follow", follow.to_string())];
-    if let Some(replica) = replica {
+    if let Some(replica) = &replica {
         query.push(("replica", replica.rsplit('/').next().unwrap_or(replica).to_owned()));
     }
     let answer = client.send(client.request(Method::GET, &path).query(&query)).await?;
@@ -46,7 +53,7 @@ pub async fn logs(
             } else {
                 let parsed: LogLine =
                     serde_json::from_slice(line).map_err(|error| Failure::failed(error.to_string()))?;
-                writeln!(out, "{}", shown(&parsed, paint))
+                writeln!(out, "{}", shown(&parsed, paint, raw))
             };
             if written.and_then(|()| out.flush()).is_err() {
                 return Ok(());
@@ -59,13 +66,14 @@ pub async fn logs(
     Ok(())
 }
 
-fn shown(line: &LogLine, paint: Paint) -> String {
+fn shown(line: &LogLine, paint: Paint, raw: bool) -> String {
+    let words = if raw { line.text.as_str().into() } else { visible(&line.text) };
     let at = jiff::Timestamp::from_microsecond(line.at as i64).unwrap_or_default();
     let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f").to_string();
     let text = match line.source {
-        'e' => paint.signal(Signal::Caution, &line.text),
-        'k' => paint.quiet(&format!("[{}]", line.text)),
-        _ => line.text.clone(),
+        'e' => paint.signal(Signal::Caution, &words),
+        'k' => paint.quiet(&format!("[{words}]")),
+        _ => words.into_owned(),
     };
     format!(
         "{} {} {text}",

@@ -86,8 +86,9 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             let target = what.target.as_deref().map(parse_target).transpose()?;
             seeing::trail(&client, target.as_ref(), what).await
         }
-        Command::Logs { target, follow, replica, tail, output } => {
-            logs::logs(&client, &parse_target(&target)?, replica.as_deref(), tail, follow, output).await
+        Command::Logs { target, follow, replica, tail, raw, output } => {
+            let wanted = logs::Wanted { replica, tail, follow, raw };
+            logs::logs(&client, &parse_target(&target)?, wanted, output).await
         }
         Command::Scale { target, replicas, wait } => {
             acts::scale(&client, &parse_target(&target)?, replicas, wait).await

@@ -3,6 +3,7 @@
 use futures_util::StreamExt;
 use mainyard_core::link::Served;
 use mainyard_core::model::Signal;
+use mainyard_core::untrusted_text::visible;
 use mainyard_core::why::{Part, Step, Why};
 
 use crate::args::Output;
@@ -125,7 +126,7 @@ pub async fn requests(client: &Client, of: Option<String>, output: Output) -> Re
                     if output.json {
                         print!("{}", String::from_utf8_lossy(&line));
                     } else {
-                        println!("{}", told(&served));
+                        println!("{}", visible(&told(&served)));
                     }
                 }
                 Ok(_) => {}

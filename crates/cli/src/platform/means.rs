@@ -40,7 +40,7 @@ fn kind(means: &Means) -> IsolationKind {
     }
 }
 
-fn is_root() -> bool {
+pub fn is_root() -> bool {
     // SAFETY: no memory is involved.
     unsafe { libc::geteuid() == 0 }
 }

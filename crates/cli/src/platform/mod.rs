@@ -52,6 +52,8 @@ pub fn stop(place: &Place, workload: Option<&str>) -> Result<(), Failure> {
 /// `mainyard serve`: one part, as the supervisor starts it.
 pub fn serve(place: &Place, serve: Serve) -> Result<(), Failure> {
     parts::init_log();
+    let rights = sandbox::forbid_new_rights();
+    rights.map_err(|error| Failure::failed(format!("cannot give up the rights to gain rights: {error}")))?;
     match serve.part {
         Part::Control => parts::control(place),
         Part::Node => parts::node(place),

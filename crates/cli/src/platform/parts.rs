@@ -5,7 +5,7 @@ use std::io::Seek;
 use std::net::{SocketAddr, TcpListener};
 use std::os::fd::{AsRawFd, FromRawFd, RawFd};
 use std::os::unix::process::CommandExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use mainyard_certificates::authority::Names;
@@ -13,6 +13,8 @@ use mainyard_control::{ApiCertificate, ClientToken, KeySource};
 use mainyard_core::model::Name;
 use mainyard_gateway::Network;
 use mainyard_runtime::{Isolation, Means};
+use sandbox::filter::Filter;
+use sandbox::{View, Visible};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
@@ -187,6 +189,7 @@ fn control_url(brief: &Brief) -> String {
 
 pub fn control(place: &Place) -> Result<(), Failure> {
     let brief = brief()?;
+    Filter::for_builders_of_namespaces().hold().map_err(|error| log_and_fail(&error))?;
     let url = control_url(&brief);
     let Brief { common, control, .. } = brief;
     let own = control.ok_or_else(|| Failure::failed("control was not told where the record is"))?;
@@ -240,6 +243,10 @@ pub fn node_name() -> Name {
 
 pub fn node(place: &Place) -> Result<(), Failure> {
     let brief = brief()?;
+    // Layers are unpacked with the modes that their archives say, whatever the mask; what a replica makes has the usual
+    // one.
+    // SAFETY: no memory is involved; no other thread writes files yet.
+    unsafe { libc::umask(0o022) };
     let config = mainyard_node::Config {
         dir: place.file("node"),
         name: node_name(),
@@ -261,9 +268,16 @@ pub fn node(place: &Place) -> Result<(), Failure> {
 
 pub fn gateway(place: &Place, number: u32) -> Result<(), Failure> {
     let brief = brief()?;
+    let (dir, authority) = (place.file(&Seat { part: Part::Gateway, number }.name()), place.file("gateway"));
+    let account = Account::Gateway.id(&brief.common.instance);
+    if let Some(account) = account {
+        shut_in(place, account, &[&dir, &authority], &brief.common.means)
+            .map_err(|error| log_and_fail(&error))?;
+    }
     let config = mainyard_gateway::Config {
-        dir: place.file(&Seat { part: Part::Gateway, number }.name()),
-        authority: place.file("gateway"),
+        account,
+        dir,
+        authority,
         name: format!("gateway-{number}"),
         authority_names: brief.common.authority_names.clone(),
         control: control_url(&brief),
@@ -276,6 +290,22 @@ pub fn gateway(place: &Place, number: u32) -> Result<(), Failure> {
         },
     };
     mainyard_gateway::run(config).map_err(|error| log_and_fail(&error))
+}
+
+/// The gateway sees its own folders, the node's network and the machine's programs, and nothing else of the machine.
+fn shut_in(place: &Place, account: u32, own: &[&Path], means: &Means) -> std::io::Result<()> {
+    let stage = place.file("view");
+    let view = View::new(&stage, account)?;
+    for folder in own {
+        std::fs::create_dir_all(folder)?;
+        view.own(folder)?;
+    }
+    let network = Isolation::network_file(&place.file("node"));
+    let mut visible = Visible { own: own.to_vec(), network: true, ..Visible::default() };
+    if let Means::Isolated { .. } = means {
+        visible.read.push(&network);
+    }
+    view.plan(&visible, Path::new("/"))?.enter()
 }
 
 fn log_and_fail(error: &dyn std::fmt::Display) -> Failure {

@@ -3,6 +3,7 @@
 
 use std::fs::File;
 use std::os::fd::AsRawFd;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -17,7 +18,7 @@ use serde_json::json;
 
 use super::cleaning;
 use super::listeners::{Api, FIRST_LISTENER, Listeners, reachable};
-use super::means::Chosen;
+use super::means::{Chosen, is_root};
 use super::parts::{self, Brief, Common, ForControl};
 use super::processes::{self, Known};
 use super::seat::Seat;
@@ -56,6 +57,7 @@ fn lock(place: &Place) -> Result<File, Failure> {
 
 /// Runs the platform until it is asked to stop.
 pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
+    close_files();
     place.prepare()?;
     let lock = lock(place)?;
     let left = processes::parts(place);
@@ -75,6 +77,12 @@ pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
     let cleaned = cleaning::clean(place);
     drop(lock);
     outcome.and(cleaned)
+}
+
+/// What the platform writes is for its own account alone.
+fn close_files() {
+    // SAFETY: no memory is involved; no other thread writes files yet.
+    unsafe { libc::umask(0o077) };
 }
 
 struct Running {
@@ -145,12 +153,20 @@ fn bring_up(
     let api = Api::of(place, start)?;
     let listeners = Listeners::open(start, &api, &left, chosen.claim)?;
     std::fs::create_dir_all(place.file("logs")).map_err(|error| failed(&error))?;
+    std::fs::create_dir_all(place.file("node")).map_err(|error| failed(&error))?;
+    let shared = is_root() && matches!(chosen.means, Means::Plain { .. });
+    for dir in [&place.data, &place.file("node")] {
+        // Without isolation, replicas of root run as accounts of their own that see the machine's files, theirs among
+        // them: they pass through, and list nothing.
+        let mode = if shared { 0o711 } else { 0o700 };
+        std::fs::set_permissions(dir, std::fs::Permissions::from_mode(mode))
+            .map_err(|error| failed(&error))?;
+    }
     let postgres = Postgres::open(&place.file("postgres")).map_err(|error| failed(&error))?;
     let postgres = postgres.writing(if start.no_disk_sync { Written::ToKernel } else { Written::ToDisk });
     let pid = postgres.start().map_err(|error| failed(&error))?;
-    postgres.create_database("mainyard").map_err(|error| failed(&error))?;
+    postgres.create_owned_database("mainyard").map_err(|error| failed(&error))?;
 
-    std::fs::create_dir_all(place.file("node")).map_err(|error| failed(&error))?;
     if let Means::Isolated { .. } = chosen.means {
         // Both the node agent and the gateway live in it: it is there before either.
         NodeNetwork::open(&Isolation::network_file(&place.file("node"))).map_err(|error| {
@@ -180,7 +196,7 @@ fn bring_up(
         authority_names: authority_names(start),
     };
     let for_control = ForControl {
-        database: postgres.url("mainyard"),
+        database: postgres.owners_url("mainyard").map_err(|error| failed(&error))?,
         part_tokens: part_tokens.clone(),
         member,
         git_allowed: start.git_allowed(place).iter().map(ToString::to_string).collect(),

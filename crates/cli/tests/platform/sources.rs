@@ -36,10 +36,16 @@ pub struct Followed {
 impl Followed {
     /// A platform with the demo's images, and an empty environment that may follow a repository.
     pub fn start() -> Followed {
-        let dir = tempfile::tempdir().expect("a folder");
-        let theirs = dir.keep().join("lockers");
-        let allowed = theirs.display().to_string();
-        let platform = Platform::start_with(&["--allow-repositories", &allowed]);
+        Followed::start_with(|_| Vec::new())
+    }
+
+    /// The same, where hosts may be reached too: those that `hosts` gives, told of the folder above the repository.
+    pub fn start_with(hosts: impl FnOnce(&Path) -> Vec<String>) -> Followed {
+        let dir = tempfile::tempdir().expect("a folder").keep();
+        let theirs = dir.join("lockers");
+        let mut words = vec!["--git-allow".to_owned(), theirs.display().to_string()];
+        words.extend(hosts(&dir).into_iter().flat_map(|host| ["--git-allow".to_owned(), host]));
+        let platform = Platform::start_with(&words.iter().map(String::as_str).collect::<Vec<_>>());
         platform.ok(&["environment", "add", "square"]);
         let theirs = Repository::new(&theirs);
         theirs.git(&["config", "receive.denyCurrentBranch", "updateInstead"]);
@@ -296,12 +302,12 @@ fn over_ssh_a_key_lets_in_and_only_a_known_host_is_trusted() {
     if !crate::common::isolated() {
         return;
     }
-    let yard = Followed::start();
+    let port = free_port();
+    let yard = Followed::start_with(|_| vec![format!("127.0.0.1:{port}")]);
     let dir = tempfile::tempdir().expect("a folder");
     let (host, client) = (dir.path().join("host"), dir.path().join("client"));
     let (host_public, client_public) = (keygen(&host), keygen(&client));
     std::fs::write(dir.path().join("authorized"), client_public).expect("written");
-    let port = free_port();
     let config = format!(
         "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nAuthorizedKeysFile {}\nStrictModes no\nUsePAM no\n\
          PasswordAuthentication no\nPermitRootLogin prohibit-password\nPidFile none\n",
@@ -353,10 +359,13 @@ fn over_ssh_a_key_lets_in_and_only_a_known_host_is_trusted() {
 
 #[test]
 fn over_https_a_token_lets_in_and_the_authority_that_was_given_is_trusted() {
-    let yard = Followed::start();
     let token = base64::engine::general_purpose::STANDARD.encode("deploy:a-token-of-ours");
-    let root = yard.theirs.dir().parent().expect("a folder");
-    let server = SmartHttp::start(root, &token);
+    let mut server = None;
+    let yard = Followed::start_with(|root| {
+        let started = server.insert(SmartHttp::start(root, &token));
+        vec![format!("localhost:{}", started.address.port())]
+    });
+    let server = server.expect("it was started");
     let first = yard.push(APPLICATION, "as it begins");
     yard.platform.ok_with_input(&["secret", "add", "square/token"], "a-token-of-ours");
     let authority = yard.platform.dir.path().join("git-authority.pem");

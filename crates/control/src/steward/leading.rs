@@ -51,6 +51,7 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
         *steward.published.write().await = (state.clone(), number);
         steward.latest.send_replace(number);
         let mut cluster = Cluster::new(state, epoch, Timestamp::now());
+        cluster.reserved_hosts.clone_from(&steward.reserved_hosts);
         cluster.begin_to_decide(Timestamp::now());
         let leader = Leader {
             steward,

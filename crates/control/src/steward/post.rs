@@ -1,5 +1,6 @@
 //! What the steward works with.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mainyard_core::cluster::State;
@@ -25,6 +26,8 @@ pub struct Post {
     pub traffic: Arc<Traffic>,
     /// Opens what nodes need of secrets.
     pub vault: Vault,
+    /// Hosts that are the platform's own.
+    pub reserved_hosts: BTreeSet<String>,
 }
 
 /// The steward itself, whether it leads or follows.
@@ -35,6 +38,7 @@ pub struct Steward {
     pub links: Links,
     pub traffic: Arc<Traffic>,
     pub vault: Vault,
+    pub reserved_hosts: BTreeSet<String>,
     pub published: Arc<RwLock<(State, u64)>>,
     pub latest: watch::Sender<u64>,
     pub holder: watch::Sender<Holder>,

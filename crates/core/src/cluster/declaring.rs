@@ -120,6 +120,7 @@ impl Cluster {
         let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
             self.state.routes.values().partition(|route| here(&route.target));
         Present {
+            reserved_hosts: self.reserved_hosts.clone(),
             workloads: workloads.collect(),
             secrets: self.state.secrets.values().filter(|secret| here(&secret.target)).map(newest).collect(),
             sealed: self

@@ -38,6 +38,8 @@ pub struct Cluster {
     /// What commits of sources declare, and sources to be looked at.
     pub(super) declared: Declarations,
     pub(super) to_follow: BTreeSet<Target>,
+    /// Hosts that are the platform's own, and no route's.
+    pub reserved_hosts: BTreeSet<String>,
     pub(super) cause: Origin,
 }
 
@@ -69,6 +71,7 @@ impl Cluster {
             next_address: (epoch.wrapping_mul(401) % u64::from(address::REPLICAS_PER_NODE)) as u16,
             declared: Declarations::new(),
             to_follow: BTreeSet::new(),
+            reserved_hosts: BTreeSet::new(),
             cause: platform(now),
         }
     }

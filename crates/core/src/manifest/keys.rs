@@ -168,6 +168,11 @@ static LIMITS: Shape = Shape::Table(&[
         "Memory, what is written to the root file system included; 256 MiB by default.",
     ),
     key("processes", &Shape::Integer(4, 100_000), "Processes and threads; 128 by default."),
+    key(
+        "log_lines",
+        &Shape::Integer(1, 1_000_000),
+        "Lines of its log in a second; what is more is dropped and counted. 1000 by default.",
+    ),
 ]);
 
 static RESERVE: Shape = Shape::Table(&[

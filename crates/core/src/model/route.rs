@@ -413,6 +413,16 @@ impl RouteSpec {
         }
     }
 
+    /// Whether its host is the platform's own. Cookies ignore ports: whoever has the console's host gets the console's
+    /// cookies too. So addresses, `localhost`, the machine's names and those of the API belong to no route.
+    pub fn is_of_the_platform(&self, reserved: &BTreeSet<String>) -> bool {
+        self.host.as_ref().is_some_and(|host| {
+            let host = host.trim_end_matches('.').to_ascii_lowercase();
+            let bare = host.trim_start_matches('[').trim_end_matches(']');
+            host == "localhost" || bare.parse::<std::net::IpAddr>().is_ok() || reserved.contains(&host)
+        })
+    }
+
     /// Whether another route takes the very same requests, so that nothing tells which of both is meant.
     pub fn clashes(&self, other: &RouteSpec) -> bool {
         if self.port.is_some() || other.port.is_some() {

@@ -56,11 +56,28 @@ pub struct Limits {
     pub memory: Bytes,
     /// Processes and threads.
     pub processes: u32,
+    /// Lines of its log in a second, over some seconds; what is more is dropped and counted.
+    #[serde(skip_serializing_if = "Limits::are_usual_lines")]
+    pub log_lines: u32,
+}
+
+impl Limits {
+    /// Lines in a second where nobody says how many.
+    const LOG_LINES: u32 = 1000;
+
+    fn are_usual_lines(lines: &u32) -> bool {
+        *lines == Limits::LOG_LINES
+    }
 }
 
 impl Default for Limits {
     fn default() -> Limits {
-        Limits { cpu: Cpu::from_milli(1000), memory: Bytes::mib(256), processes: 128 }
+        Limits {
+            cpu: Cpu::from_milli(1000),
+            memory: Bytes::mib(256),
+            processes: 128,
+            log_lines: Limits::LOG_LINES,
+        }
     }
 }
 

@@ -64,6 +64,7 @@ pub fn answer(port: u16) {
 /// The gateway with everything it does, by the table on disk; control is not there.
 pub fn ours(port: u16, dir: &str, https: Option<u16>) {
     let config = mainyard_gateway::Config {
+        account: None,
         dir: dir.into(),
         authority: dir.into(),
         authority_names: mainyard_certificates::authority::Names::of(

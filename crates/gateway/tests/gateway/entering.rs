@@ -91,9 +91,5 @@ fn where_nobody_answers_for_a_visitor_it_stays_out() {
     let enter = json!({"enter": {"ask_url": "http://doorman/may"}});
     let gateway = Place::default().service("api", &[&api]).api(enter).open();
     let refused = gateway.get("/", "");
-    assert!(
-        refused.status == 503 && refused.text().contains("there is no service staging/doorman"),
-        "{}",
-        refused.text()
-    );
+    assert!(refused.status == 503 && refused.text().contains("door-silent"), "{}", refused.text());
 }

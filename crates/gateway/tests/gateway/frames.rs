@@ -102,6 +102,11 @@ impl Visitor {
         }
     }
 
+    /// A frame as it is.
+    pub fn raw(&mut self, kind: u8, flags: u8, stream: u32, payload: &[u8]) {
+        self.frame(kind, flags, stream, payload);
+    }
+
     /// Takes a request back.
     pub fn take_back(&mut self, stream: u32) {
         self.frame(RESET, 0, stream, &8u32.to_be_bytes());

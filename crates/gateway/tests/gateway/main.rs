@@ -1,5 +1,6 @@
 //! The gateway over real sockets: what visitors send, what a replica reads, what comes back.
 
+mod attacks;
 mod entering;
 mod frames;
 mod hostile;

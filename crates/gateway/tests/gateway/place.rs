@@ -204,6 +204,7 @@ impl Place {
         let address = http.local_addr().expect("an address");
         let tls = https.local_addr().expect("an address");
         let config = Config {
+            account: None,
             dir: dir.path().into(),
             authority: dir.path().into(),
             authority_names: mainyard_certificates::authority::Names::of(

@@ -98,7 +98,12 @@ impl Bench {
             env: vec!["PATH=/app".into()],
             cwd: "/".into(),
             user: (1000, 1000),
-            limits: Limits { cpu: Cpu::from_milli(1000), memory: Bytes::mib(48), processes: 64 },
+            limits: Limits {
+                cpu: Cpu::from_milli(1000),
+                memory: Bytes::mib(48),
+                processes: 64,
+                ..Limits::default()
+            },
             address,
             port: None,
             hosts: "127.0.0.1 localhost\n".into(),

@@ -3,10 +3,7 @@
 use super::{Declared, Reader};
 use crate::manifest::problem::Problem;
 use crate::model::Setting;
-
-/// Parts of names that secrets go by.
-const NAMES: [&str; 9] =
-    ["PASSWORD", "PASSWD", "PASSPHRASE", "SECRET", "TOKEN", "API_KEY", "APIKEY", "PRIVATE_KEY", "CREDENTIAL"];
+use crate::untrusted_text::SECRET_NAMES;
 
 impl Reader<'_> {
     /// Warns of settings whose values look like secrets: files are read by many.
@@ -43,7 +40,7 @@ fn looks_secret(key: &str, text: &str) -> Option<&'static str> {
     // A name such as TOKEN_FILE or PASSWORD_MIN_LENGTH speaks of one and holds none.
     let speaks_only =
         ["_FILE", "_PATH", "_URL", "_NAME", "_LENGTH", "_TTL"].iter().any(|end| upper.ends_with(end));
-    let named = NAMES.iter().any(|name| upper.contains(name)) && !speaks_only;
+    let named = SECRET_NAMES.iter().any(|name| upper.contains(name)) && !speaks_only;
     let holds =
         !text.trim().is_empty() && !["true", "false", "none"].contains(&text.to_ascii_lowercase().as_str());
     (named && holds).then_some("looks like a secret")

@@ -1,8 +1,6 @@
-//! Namespaces in which `git` sees a repository and nothing else, as an account that owns nothing.
+//! A mount namespace with a root of its own: the system's programs and libraries, and what was named.
 //!
-//! A repository can name programs in its own configuration. What `git` runs in here has no capabilities, no network
-//! where none is needed, and a root directory with the system's programs, the repository as it is kept here, and the
-//! one folder that is read from. Everything is prepared before the fork; after it there are only system calls.
+//! Everything is prepared before the fork; after it there are only system calls, and nothing is allocated.
 
 use std::ffi::CString;
 use std::fs;
@@ -13,16 +11,18 @@ use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _, chown};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-/// How one call of `git` is shut in.
+use crate::check;
+
+/// A root directory for processes of one account.
 #[derive(Debug, Clone)]
-pub struct Sandbox {
-    /// User and group that `git` runs as.
+pub struct View {
+    /// The user and group that it is for.
     account: u32,
     /// Where the new root is mounted, in a mount namespace of its own.
     root: PathBuf,
 }
 
-/// What one call sees, besides programs and libraries.
+/// What is seen, besides programs and libraries.
 #[derive(Debug, Default)]
 pub struct Visible<'a> {
     /// Folders and files that it may write.
@@ -51,15 +51,15 @@ const SYSTEM: [&str; 13] = [
     "/dev/zero",
     "/dev/urandom",
 ];
-/// Processes that one call may have at once.
+/// Processes that the account may have at once.
 const PROCESSES: u64 = 128;
 
-impl Sandbox {
+impl View {
     /// In this folder, as this user and group id, which nothing else of the machine has.
-    pub fn new(dir: &Path, account: u32) -> io::Result<Sandbox> {
+    pub fn new(dir: &Path, account: u32) -> io::Result<View> {
         let root = dir.join("root");
         fs::DirBuilder::new().recursive(true).mode(0o700).create(&root)?;
-        Ok(Sandbox { account, root })
+        Ok(View { account, root })
     }
 
     /// Gives a folder with everything in it to the account.
@@ -110,8 +110,8 @@ impl Sandbox {
                 *users = shift;
             }
         }
-        self.file(&mut steps, "/etc/passwd", format!("git:x:{0}:{0}::/tmp:/bin/false\n", self.account))?;
-        self.file(&mut steps, "/etc/group", format!("git:x:{}:\n", self.account))?;
+        self.file(&mut steps, "/etc/passwd", format!("yard:x:{0}:{0}::/tmp:/bin/false\n", self.account))?;
+        self.file(&mut steps, "/etc/group", format!("yard:x:{}:\n", self.account))?;
         Ok(Plan { steps, enter: text(enter)?, account: self.account, network: visible.network })
     }
 
@@ -194,18 +194,33 @@ const MOUNT_ATTR_IDMAP: u64 = 0x10_0000;
 const OPEN_TREE_CLONE: libc::c_uint = 1;
 const MOVE_MOUNT_F_EMPTY_PATH: libc::c_uint = 4;
 
-fn check(value: libc::c_long) -> io::Result<libc::c_long> {
-    if value < 0 { Err(io::Error::last_os_error()) } else { Ok(value) }
-}
-
 impl Plan {
-    /// Shuts the calling process in: for between fork and exec. Allocates nothing.
+    /// Shuts the calling process in and gives up its rights: for between fork and exec. Allocates nothing.
     pub fn carry_out(&self) -> io::Result<()> {
+        self.enter()?;
+        // SAFETY: structures live across the calls.
+        unsafe {
+            for (kind, most) in [(libc::RLIMIT_NPROC, PROCESSES), (libc::RLIMIT_CORE, 0)] {
+                let limit = libc::rlimit { rlim_cur: most, rlim_max: most };
+                check(libc::setrlimit(kind, &limit).into())?;
+            }
+            // The library's versions would signal other threads, which this process does not have.
+            let none: *const libc::gid_t = std::ptr::null();
+            check(libc::syscall(libc::SYS_setgroups, 0, none))?;
+            check(libc::syscall(libc::SYS_setresgid, self.account, self.account, self.account))?;
+            check(libc::syscall(libc::SYS_setresuid, self.account, self.account, self.account))?;
+            check(libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0).into())?;
+        }
+        Ok(())
+    }
+
+    /// Changes what the calling thread sees, and what threads see that it starts later.
+    pub fn enter(&self) -> io::Result<()> {
         let mut flags = libc::CLONE_NEWNS | libc::CLONE_NEWIPC | libc::CLONE_NEWUTS;
         if !self.network {
             flags |= libc::CLONE_NEWNET;
         }
-        // SAFETY: strings and structures live across the calls; no memory is shared with other threads.
+        // SAFETY: strings and structures live across the calls.
         unsafe {
             check(libc::unshare(flags).into())?;
             let all_private = libc::MS_PRIVATE | libc::MS_REC;
@@ -218,18 +233,8 @@ impl Plan {
             check(libc::umount2(c".".as_ptr(), libc::MNT_DETACH).into())?;
             let locked = libc::MS_REMOUNT | libc::MS_RDONLY | libc::MS_NOSUID | libc::MS_NODEV;
             check(libc::mount(none, c"/".as_ptr(), none, locked, none.cast()).into())?;
-            check(libc::chdir(self.enter.as_ptr()).into())?;
-            for (kind, most) in [(libc::RLIMIT_NPROC, PROCESSES), (libc::RLIMIT_CORE, 0)] {
-                let limit = libc::rlimit { rlim_cur: most, rlim_max: most };
-                check(libc::setrlimit(kind, &limit).into())?;
-            }
-            // The library's versions would signal other threads, which this process does not have.
-            check(libc::syscall(libc::SYS_setgroups, 0, none))?;
-            check(libc::syscall(libc::SYS_setresgid, self.account, self.account, self.account))?;
-            check(libc::syscall(libc::SYS_setresuid, self.account, self.account, self.account))?;
-            check(libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0).into())?;
+            check(libc::chdir(self.enter.as_ptr()).into()).map(drop)
         }
-        Ok(())
     }
 }
 
@@ -242,7 +247,7 @@ impl Step {
                     let flags = libc::MS_NOSUID | libc::MS_NODEV;
                     let options = c"mode=0755,size=1m".as_ptr().cast();
                     check(
-                        libc::mount(c"git".as_ptr(), at.as_ptr(), c"tmpfs".as_ptr(), flags, options).into(),
+                        libc::mount(c"view".as_ptr(), at.as_ptr(), c"tmpfs".as_ptr(), flags, options).into(),
                     )?;
                     check(libc::chdir(at.as_ptr()).into()).map(drop)
                 }
