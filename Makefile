@@ -8,7 +8,7 @@
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
 #              MINUTES and SEEDS say how much of each
-# make lint    formatting and lints, warnings refused
+# make lint    formatting and lints, warnings refused; licences, sources and versions of what it is built from
 
 PROFILE ?= debug
 FAULTS ?= 20
@@ -60,6 +60,7 @@ soak: setup-test console/dist/index.html
 lint: setup console/dist/index.html
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets -- --deny warnings
+	cargo test --quiet --package testing --test dependencies
 	cd console && npm run --silent lint
 
 setup:

@@ -92,3 +92,19 @@ export const lookNow = (target: Target) => call('POST', source(target, '/look'),
 export const holdSource = (target: Target, because: string) => call('POST', source(target, '/hold'), { because })
 export const resumeSource = async (target: Target, forecast: boolean) => ((await call('POST', source(target, `/resume${forecast ? '?forecast=true' : ''}`))) as { words: string[] }).words
 export const writeBack = async (target: Target, push: boolean) => (await call('POST', source(target, '/write-back'), { push })) as Written
+
+/** A token or a session, without what it lets in by. */
+export interface Credential {
+  id: string
+  name: string
+  scope: 'client' | 'part' | 'session'
+  member: string
+  part: string | null
+  created: string
+  expires: string | null
+  last_used: string | null
+  current: boolean
+}
+export const tokens = async () => (await call('GET', '/tokens')) as Credential[]
+export const removeToken = async (id: string): Promise<void> => { await call('DELETE', `/tokens/${id}`) }
+export const signOut = () => call('POST', '/sign-out', {})

@@ -1,6 +1,7 @@
 import { useState, type ReactNode } from 'react'
 import { Link, Navigate, Route, Routes, useLocation, useParams } from 'react-router'
 
+import { AccessPage } from './pages/access'
 import { BoardPage } from './pages/board'
 import { ComparePage } from './pages/compare'
 import { ImagesPage } from './pages/images'
@@ -43,6 +44,7 @@ export function App() {
       <Route path="/:environment/-/sources" element={<Frame><SourcesPage /></Frame>} />
       <Route path="/:environment/-/since" element={<Frame><SincePage /></Frame>} />
       <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
+      <Route path="/:environment/-/access" element={<Frame><AccessPage /></Frame>} />
       <Route path="/:environment/:name/log" element={<Frame><LogPage /></Frame>} />
       <Route path="/:environment/:name/compare" element={<Frame><ComparePage /></Frame>} />
       <Route path="/:environment/:name" element={<Frame><WorkloadPage /></Frame>} />
@@ -80,7 +82,7 @@ function Mark() {
 }
 
 function pageName(path: string): string {
-  const names: Record<string, string> = { trail: 'Trail', images: 'Images', since: 'What changed since', routes: 'Routes and services', sources: 'Sources' }
+  const names: Record<string, string> = { trail: 'Trail', images: 'Images', access: 'Access', since: 'What changed since', routes: 'Routes and services', sources: 'Sources' }
   return names[path.slice(path.lastIndexOf('/') + 1)] ?? 'Board'
 }
 
@@ -100,6 +102,7 @@ function Frame({ children }: { children: ReactNode }) {
         <RailLink to={`/${environment ?? ''}/-/sources`} here={pathname.endsWith('/-/sources')} word="Sources" shape="M4 1v12M4 4h6c3 0 3 3 3 3v6M2 1h4M11 13h4" />
         <RailLink to={`/${environment ?? ''}/-/trail`} here={pathname.endsWith('/-/trail')} word="Trail" shape="M2 1v12M2 3h14M2 8h10M2 13h6" />
         <RailLink to={`/${environment ?? ''}/-/images`} here={pathname.endsWith('/-/images')} word="Images" shape="M1 4l8-3 8 3-8 3zM1 8l8 3 8-3M1 11l8 3 8-3" />
+        <RailLink to={`/${environment ?? ''}/-/access`} here={pathname.endsWith('/-/access')} word="Access" shape="M3 7V4.5a3.5 3.5 0 0 1 7 0V7M1.5 7h10v7h-10zM14 3v8M12 9h4" />
       </nav>
       <div className="min-w-0 grow">
         <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-line bg-card px-6 py-2.5">

@@ -14,7 +14,7 @@ const KEPT_BACK: u64 = 512;
 /// Descriptors that the process asks for.
 const WANTED: u64 = 1 << 18;
 /// Connections of one address outside, at most; fewer where there are few descriptors.
-const OF_ONE_VISITOR: usize = 8192;
+const OF_ONE_VISITOR: usize = 20_000;
 /// Connections of one replica to one service.
 const OF_ONE_CALLER: usize = 128;
 
@@ -100,7 +100,7 @@ impl Admission {
         Admission {
             total: AtomicUsize::new(0),
             most,
-            visitors: Counted::new(OF_ONE_VISITOR.min((most / 2).max(8))),
+            visitors: Counted::new(OF_ONE_VISITOR.min((most / 4 * 3).max(8))),
             callers: Counted::new(OF_ONE_CALLER),
         }
     }
@@ -185,9 +185,9 @@ mod tests {
         let admission = Arc::new(Admission::with_descriptors(KEPT_BACK + 40));
         let address = |last: u8| IpAddr::from([192, 0, 2, last]);
         let held: Vec<_> = (0..20).filter_map(|_| admission.visitor(address(1))).collect();
-        assert_eq!(held.len(), 10, "one visitor has half of all");
+        assert_eq!(held.len(), 15, "one visitor has three quarters of all");
         let others: Vec<_> = (2..40).filter_map(|last| admission.visitor(address(last))).collect();
-        assert_eq!(others.len(), 10, "all together have no more");
+        assert_eq!(others.len(), 5, "all together have no more");
         drop(held);
         assert!(admission.visitor(address(1)).is_some(), "who left makes room");
         let admission = Arc::new(Admission::default());

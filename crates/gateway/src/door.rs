@@ -33,6 +33,10 @@ impl Forwarder {
             Enter::Open => Ok(()),
             Enter::Ask(ask) => self.ask(route, ask, request, arrival, path).await,
             Enter::Token(_) | Enter::Basic(_) => {
+                if !request.headers().contains_key(AUTHORIZATION) {
+                    // Showing nothing is how a browser begins; it is no guess.
+                    return self.shown(route, request);
+                }
                 let visitor = network_of(arrival.peer.ip());
                 self.serving.guesses.may_try(visitor).map_err(|seconds| {
                     let sentence = format!("the route {} was guessed at too often by this visitor", route.at);
@@ -42,11 +46,7 @@ impl Forwarder {
                 let entered = self.shown(route, request);
                 match &entered {
                     Ok(()) => self.serving.guesses.succeeded(visitor),
-                    // Showing nothing is how a browser begins.
-                    Err(_) if request.headers().contains_key(AUTHORIZATION) => {
-                        self.serving.guesses.failed(visitor)
-                    }
-                    Err(_) => {}
+                    Err(_) => self.serving.guesses.failed(visitor),
                 }
                 entered
             }

@@ -281,9 +281,11 @@ async fn talk(
     let line = Arc::new(Line::default());
     let service = service_fn(|request: Request<Incoming>| {
         let (forwarder, line) = (forwarder.clone(), Arc::clone(&line));
+        // While it is open, a visitor that has sent all of its side may still wait for the answer. Counted at once: the
+        // connection may read on before what follows is begun.
+        let open = line.open();
         async move {
-            // While it is open, a visitor that has sent all of its side may still wait for the answer.
-            let _open = line.open();
+            let _open = open;
             let answer = match line.refused(request.headers()) {
                 Some(refused) => forwarder.refuse(refused, arrival),
                 None => forwarder.answer(request, arrival, &line).await,

@@ -61,10 +61,19 @@ pub struct ForControl {
     /// Where the API answers, and the names that it has there.
     pub addresses: Vec<SocketAddr>,
     pub names: Vec<String>,
-    /// Over TLS: the chain and key that were given, or none for the local authority's.
-    pub tls: Option<Option<(PathBuf, PathBuf)>>,
+    /// How it is served over TLS, where it is.
+    pub tls: Option<ApiTls>,
     /// The key under which secrets are sealed, where it was given.
     pub secrets_key: Option<String>,
+}
+
+/// Where the API's certificate comes from.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub enum ApiTls {
+    /// The local authority signs it.
+    LocalAuthority,
+    /// From these files.
+    Given { chain: PathBuf, key: PathBuf },
 }
 
 /// What one part is told: on its standard input, which nobody else can read.
@@ -195,8 +204,8 @@ pub fn control(place: &Place) -> Result<(), Failure> {
     let own = control.ok_or_else(|| Failure::failed("control was not told where the record is"))?;
     let authority = place.file("gateway");
     let certificate = own.tls.map(|given| match given {
-        Some((chain, key)) => ApiCertificate::Given { chain, key },
-        None => ApiCertificate::Signed {
+        ApiTls::Given { chain, key } => ApiCertificate::Given { chain, key },
+        ApiTls::LocalAuthority => ApiCertificate::Signed {
             dir: authority.clone(),
             names: common.authority_names.clone(),
             host: own.names.first().cloned().unwrap_or_else(|| api_host(&own.addresses)),

@@ -4,7 +4,7 @@
 use std::fs::File;
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
@@ -19,7 +19,7 @@ use serde_json::json;
 use super::cleaning;
 use super::listeners::{Api, FIRST_LISTENER, Listeners, reachable};
 use super::means::{Chosen, is_root};
-use super::parts::{self, Brief, Common, ForControl};
+use super::parts::{self, ApiTls, Brief, Common, ForControl};
 use super::processes::{self, Known};
 use super::seat::Seat;
 use super::{background, demo, means};
@@ -119,16 +119,16 @@ fn authority_names(start: &Start) -> Names {
 }
 
 /// The API's certificate, where it is served over TLS: the files that were given, or the local authority's.
-fn certificate_of(start: &Start) -> Result<Option<Option<(PathBuf, PathBuf)>>, Failure> {
+fn certificate_of(start: &Start) -> Result<Option<ApiTls>, Failure> {
     let Some(chain) = &start.api_tls else { return Ok(None) };
     if chain == Path::new(LOCAL_AUTHORITY) {
-        return Ok(Some(None));
+        return Ok(Some(ApiTls::LocalAuthority));
     }
     let key = start.api_tls_key.as_ref().ok_or_else(|| {
         Failure::usage("--api-tls names a certificate; its key is missing: add --api-tls-key KEY.pem")
     })?;
     let absolute = |file: &Path| std::path::absolute(file).unwrap_or_else(|_| file.to_owned());
-    Ok(Some(Some((absolute(chain), absolute(key)))))
+    Ok(Some(ApiTls::Given { chain: absolute(chain), key: absolute(key) }))
 }
 
 struct Platform {

@@ -30,8 +30,11 @@ fn a_removed_token_opens_nothing_any_more_and_ends_what_it_opened() {
     assert!(again.code == 3 && again.err.contains("there is a token deploys already"), "{again:?}");
 
     let mut stream = TcpStream::connect(platform.api).expect("a connection");
-    let head =
-        format!("GET /api/v1/stream HTTP/1.1\r\nhost: {}\r\n{}\r\n\r\n", platform.api, bearer(&token)[0]);
+    let head = format!(
+        "GET /api/v1/stream HTTP/1.1\r\nhost: {}\r\n{}\r\nconnection: close\r\n\r\n",
+        platform.api,
+        bearer(&token)[0]
+    );
     stream.write_all(head.as_bytes()).expect("sent");
     stream.set_read_timeout(Some(std::time::Duration::from_secs(60))).expect("a timeout");
     let mut first = [0; 12];

