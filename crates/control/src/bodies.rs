@@ -61,7 +61,7 @@ pub fn limited(request: &HttpRequest, payload: Payload, limits: Limits) -> Resul
     let within = Duration::from_secs(limits.within);
     let pause = limits.pause.map(Duration::from_secs);
     let timer = Box::pin(tokio::time::sleep(pause.unwrap_or(within)));
-    let body = Limited { payload, left: limits.body, pause, timer };
+    let body = Limited { payload, left: limits.body, pause, timer, zero: ZeroFinder::default() };
     Ok(Payload::Stream { payload: Box::pin(body) })
 }
 
@@ -75,6 +75,38 @@ struct Limited {
     left: u64,
     pause: Option<Duration>,
     timer: Pin<Box<Sleep>>,
+    zero: ZeroFinder,
+}
+
+/// Finds the escape of U+0000 in JSON (RFC 8259, section 7), also across pieces. No text of the API may hold it: the
+/// record could not.
+#[derive(Default)]
+struct ZeroFinder {
+    /// How much of the escape was seen.
+    seen: usize,
+}
+
+impl ZeroFinder {
+    fn found_in(&mut self, piece: &[u8]) -> bool {
+        const ESCAPE: &[u8] = b"\\u0000";
+        for byte in piece {
+            if self.seen == 0 {
+                self.seen = usize::from(*byte == b'\\');
+                continue;
+            }
+            if *byte == ESCAPE[self.seen] {
+                self.seen += 1;
+                if self.seen == ESCAPE.len() {
+                    return true;
+                }
+            } else {
+                // Two backslashes are one, and begin nothing.
+                let other_begins = self.seen > 1 && *byte == b'\\';
+                self.seen = usize::from(other_begins);
+            }
+        }
+        false
+    }
 }
 
 impl Stream for Limited {
@@ -88,6 +120,10 @@ impl Stream for Limited {
                     return Poll::Ready(Some(Err(PayloadError::Overflow)));
                 }
                 this.left -= piece.len() as u64;
+                if this.pause.is_none() && this.zero.found_in(&piece) {
+                    let zero = std::io::Error::from(std::io::ErrorKind::InvalidData);
+                    return Poll::Ready(Some(Err(PayloadError::Io(zero))));
+                }
                 if let Some(pause) = this.pause {
                     this.timer.as_mut().reset(Instant::now() + pause);
                 }
@@ -166,5 +202,30 @@ impl MessageBody for Watched {
             return Poll::Ready(None);
         }
         Pin::new(&mut self.body).poll_next(context)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::ZeroFinder;
+
+    #[test]
+    fn the_escape_is_found_in_any_pieces_and_no_other_text_is_taken_for_it() {
+        for (text, found) in [
+            (r#"{"a":"\u0000"}"#, true),
+            (r#"{"a":"x\\\u0000"}"#, true),
+            (r#"{"a":"\\u0000"}"#, false),
+            (r#"{"a":"\\\\u0000"}"#, false),
+            (r#"{"a":"\u00001"}"#, true),
+            (r#"{"a":"\u0001 u0000 \n\u0000"}"#, true),
+            (r#"{"a":"\u000\u0000"}"#, true),
+            (r#"{"a":"u0000"}"#, false),
+        ] {
+            for size in 1..text.len() {
+                let mut finder = ZeroFinder::default();
+                let any = text.as_bytes().chunks(size).any(|piece| finder.found_in(piece));
+                assert_eq!(any, found, "{text} in pieces of {size}");
+            }
+        }
     }
 }

@@ -217,6 +217,11 @@ pub fn body(error: JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
         {
             return Problem::too_slow().into();
         }
+        JsonPayloadError::Payload(PayloadError::Io(error))
+            if error.kind() == std::io::ErrorKind::InvalidData =>
+        {
+            return Problem::invalid("the body holds U+0000, which the record cannot hold").into();
+        }
         _ => {}
     }
     // What the reader of the JSON says is enough; which library read it is of no interest.

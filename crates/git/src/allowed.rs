@@ -7,7 +7,7 @@ use std::net::{IpAddr, SocketAddr, ToSocketAddrs};
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
-use crate::fence::Error;
+use crate::error::Error;
 
 /// A folder or a host that was declared with `--git-allow`.
 #[derive(Debug, Clone, PartialEq, Eq)]

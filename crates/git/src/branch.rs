@@ -1,6 +1,7 @@
 //! Writing a commit, and pushing it as a branch.
 
-use crate::fence::{Access, Error, Fence};
+use crate::error::Error;
+use crate::fence::{Access, Fence};
 use crate::reading::Found;
 
 /// What to write.

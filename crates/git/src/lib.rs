@@ -5,12 +5,14 @@
 
 mod allowed;
 mod branch;
+mod error;
 mod fence;
 mod making;
 mod reading;
 
 pub use allowed::{AllowList, Allowed};
 pub use branch::{Written, difference, push, write_branch};
-pub use fence::{Access, Error, Fence, Let};
+pub use error::Error;
+pub use fence::{Access, Fence, Let};
 pub use making::{NewCommit, make_repository};
 pub use reading::{Commit, Fault, Found, Look, look, read, remove};

@@ -4,7 +4,8 @@ use std::path::Path;
 
 use jiff::Timestamp;
 
-use crate::fence::{Error, Fence};
+use crate::error::Error;
+use crate::fence::Fence;
 
 /// A commit to be made.
 #[derive(Debug, Clone)]

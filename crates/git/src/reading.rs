@@ -5,7 +5,8 @@ use std::path::Path;
 
 use jiff::Timestamp;
 
-use crate::fence::{Access, Error, Fence};
+use crate::error::Error;
+use crate::fence::{Access, Fence};
 
 /// Commits that are told of.
 const COMMITS: usize = 50;

@@ -60,6 +60,10 @@ pub async fn run(config: Config) -> Result<(), Error> {
     for dir in ["replicas", "logs", "layers", "trees"] {
         std::fs::create_dir_all(config.dir.join(dir)).map_err(io("make the node's directories"))?;
     }
+    if matches!(config.means, mainyard_runtime::Means::Isolated { .. }) {
+        // Layers keep the set-uid bits and owners that images say; outside of replicas neither means anything.
+        mainyard_runtime::cover(&config.dir.join("layers"))?;
+    }
     let driver = Arc::new(Driver::open(&config.dir, &config.means)?);
     let (inbox, mut messages) = mpsc::unbounded_channel();
     let (reports, to_report) = watch::channel(None);

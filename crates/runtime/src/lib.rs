@@ -20,7 +20,7 @@ pub use groups::{Groups, Reading};
 pub use isolation::{Isolation, Run, first_id};
 pub use listening::{Listening, listening, listening_below};
 pub use mainyard_keeper::{Ending, Progress};
-pub use network::{LAST_LINK, NodeNetwork, enter};
+pub use network::{LAST_LINK, NodeNetwork, cover, enter, uncover};
 pub use plain::{HOSTS_VARIABLE, Plain};
 pub use survivor::{
     Survivor, find_settled_survivor, find_survivor, last_ending, never_began, process_started_at,

@@ -118,6 +118,38 @@ fn furnish() -> Result<(), Error> {
         .doing("furnish the network namespace")
 }
 
+/// Puts a mount over a folder with what is in it, on which no set-uid bit and no device file means anything. The
+/// machine sees it: it is let go of by [`uncover`].
+pub fn cover(dir: &Path) -> Result<(), Error> {
+    if NodeNetwork::at(dir).exists() {
+        return Ok(());
+    }
+    let path = path_text(dir);
+    let flags = libc::MS_BIND | libc::MS_REMOUNT | libc::MS_NOSUID | libc::MS_NODEV;
+    // SAFETY: the string lives across the calls.
+    let covered = unsafe {
+        let none = std::ptr::null();
+        libc::mount(path.as_ptr(), path.as_ptr(), none, libc::MS_BIND, none.cast()) == 0
+            && libc::mount(none, path.as_ptr(), none, flags, none.cast()) == 0
+    };
+    if covered {
+        Ok(())
+    } else {
+        Err(std::io::Error::last_os_error()).doing(format!("cover {}", dir.display()))
+    }
+}
+
+/// Takes away what [`cover`] put there.
+pub fn uncover(dir: &Path) {
+    let path = path_text(dir);
+    while NodeNetwork::at(dir).exists() {
+        // SAFETY: the string lives across the call.
+        if unsafe { libc::umount2(path.as_ptr(), libc::MNT_DETACH) } != 0 {
+            return;
+        }
+    }
+}
+
 fn bind(from: &str, to: &Path) -> std::io::Result<()> {
     let from = std::ffi::CString::new(from).expect("a constant without zero bytes");
     let to = path_text(to);

@@ -58,6 +58,7 @@ pub fn clean(place: &Place) -> Result<(), Failure> {
                 }
             }
             groups.remove().map_err(|error| failed(&error))?;
+            mainyard_runtime::uncover(&place.file("node/layers"));
             let network = NodeNetwork::at(&Isolation::network_file(&place.file("node")));
             network.remove().map_err(|error| failed(&error))?;
         }

@@ -78,6 +78,11 @@ fn another_account_reads_runs_and_ends_nothing_of_the_platform() {
     }
     let layers = Path::new(&data).join("node/layers");
     assert!(layers.exists(), "there was something to find");
+    let mounts = std::fs::read_to_string("/proc/self/mountinfo").expect("the mounts");
+    let own =
+        mounts.lines().find(|line| line.split(' ').nth(4) == layers.to_str()).expect("a mount of its own");
+    let options = own.split(' ').nth(5).expect("options");
+    assert!(options.contains("nosuid") && options.contains("nodev"), "{options}");
     // The API without a credential, and the record without a password.
     let (_, said) = as_nobody(&format!(
         "curl -s -o /dev/null -w '%{{http_code}}' http://{}/api/v1/snapshot",

@@ -24,6 +24,9 @@ const RENEW: Duration = Duration::from_secs(LEASE.as_secs() / 4);
 /// What the record refused is decided again after this time.
 const AFTER_A_REFUSAL: Duration = Duration::from_millis(200);
 
+/// And acts are written one at a time for so long.
+const CAREFUL_FOR: Duration = Duration::from_secs(30);
+
 struct Leader<'a> {
     steward: &'a Steward,
     cluster: Cluster,
@@ -36,6 +39,8 @@ struct Leader<'a> {
     private: Wanted,
     /// Whether a table was made that no gateway was sent.
     table_unsent: bool,
+    /// When the record last refused what was decided.
+    refused: Option<Instant>,
 }
 
 /// Decides until it may or can no more.
@@ -61,6 +66,7 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
             called_nodes: BTreeSet::new(),
             private: Wanted::default(),
             table_unsent: false,
+            refused: None,
         };
         leader.work(messages).await
     };
@@ -96,12 +102,9 @@ impl Leader<'_> {
                 Ok(None) => return Ok(()),
                 Err(_) => {}
             }
-            // An act is settled and written alone, so that one that cannot be written takes nobody else's with it.
-            while waiting.is_empty() {
+            // After a refusal acts are written one at a time, so that one that cannot be written is alone in it.
+            while waiting.is_empty() || !self.one_at_a_time() {
                 let Ok(message) = messages.try_recv() else { break };
-                if matches!(message, Message::Act(..)) {
-                    self.settle(&mut renewed, Vec::new()).await?;
-                }
                 self.take(message, &mut waiting);
             }
             wake = self.settle(&mut renewed, waiting).await?;
@@ -120,8 +123,19 @@ impl Leader<'_> {
                 Ok(wake)
             }
             Ok(Some(refused)) => {
+                self.refused = Some(Instant::now());
+                let alone = waiting.len() == 1;
                 for (answer, _) in waiting {
-                    let _ = answer.send(Err(ActError::Unwritable(refused.clone())));
+                    // Of several it is not known which one it was: each may be tried again, and is then alone.
+                    let error = if alone {
+                        ActError::Unwritable(refused.clone())
+                    } else {
+                        ActError::Record(
+                            "what came with it could not be written; nothing was changed, try again"
+                                .to_owned(),
+                        )
+                    };
+                    let _ = answer.send(Err(error));
                 }
                 // What remains is decided again, without what was taken back.
                 Ok(Some(Timestamp::now() + AFTER_A_REFUSAL))
@@ -133,6 +147,11 @@ impl Leader<'_> {
                 Err(error)
             }
         }
+    }
+
+    /// Whether the record refused something a moment ago.
+    fn one_at_a_time(&self) -> bool {
+        self.refused.is_some_and(|at| at.elapsed() < CAREFUL_FOR)
     }
 
     /// The record cannot hold what was decided: it is as before, and links stay open.

@@ -23,6 +23,7 @@ mod promoting;
 mod secrets;
 mod sources;
 mod ways;
+mod withdrawn;
 
 const MANIFEST: &str = r#"
 application = "lockers"

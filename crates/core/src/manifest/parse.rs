@@ -44,7 +44,15 @@ pub(super) fn parse(files: &[SourceFile]) -> Result<Vec<Parsed<'_>>, Vec<Problem
         match Document::parse(file.text.as_str()) {
             Ok(document) => {
                 problems.extend(check(&file.name, &file.text, document.as_item(), &FILE));
-                parsed.push(Parsed { file, document });
+                let read = Parsed { file, document };
+                let mut path = Vec::new();
+                if holds_zero(&json(read.document.as_item()), &mut path) {
+                    let path: Vec<&str> = path.iter().map(String::as_str).collect();
+                    let message =
+                        "holds U+0000, which neither a program's settings nor the record can hold".to_owned();
+                    problems.push(Problem { place: read.place(&path), message });
+                }
+                parsed.push(read);
             }
             Err(error) => {
                 let place = Place::of(&file.name, &file.text, error.span());
@@ -54,6 +62,23 @@ pub(super) fn parse(files: &[SourceFile]) -> Result<Vec<Parsed<'_>>, Vec<Problem
         }
     }
     if problems.is_empty() { Ok(parsed) } else { Err(sorted(problems)) }
+}
+
+/// Whether a text in here, or a key, holds U+0000; and the keys that lead there.
+fn holds_zero(value: &Json, path: &mut Vec<String>) -> bool {
+    match value {
+        Json::String(text) => text.contains('\0'),
+        Json::Array(list) => list.iter().any(|item| holds_zero(item, path)),
+        Json::Object(map) => map.iter().any(|(key, item)| {
+            path.push(key.clone());
+            let found = key.contains('\0') || holds_zero(item, path);
+            if !found {
+                path.pop();
+            }
+            found
+        }),
+        _ => false,
+    }
 }
 
 pub(super) fn reach<'i>(item: &'i Item, path: &[&str]) -> Option<&'i Item> {

@@ -42,6 +42,63 @@ fn an_ordinary_user_gets_no_further() {
     replica.stop();
 }
 
+/// Numbers that are tried: past the last one that any kernel has.
+const NUMBERS: i64 = 1024;
+
+#[test]
+fn every_system_call_that_is_not_named_is_refused() {
+    let bench = Bench::new("calls");
+    let image = testing::probe_image(&["calls", &NUMBERS.to_string()]);
+    let mut replica = bench.start(&image, 0, |run| run.user = (0, 0));
+    let log = until("the probe is through", || {
+        let text = replica.log();
+        text.contains("end of acts").then_some(text)
+    });
+    let allowed: std::collections::BTreeSet<i64> =
+        sandbox::filter::allowed_for_replicas().into_iter().collect();
+    let outcomes: std::collections::BTreeMap<i64, &str> = log
+        .lines()
+        .filter_map(|line| line.split_once("call ")?.1.split_once(" | "))
+        .filter_map(|(number, outcome)| Some((number.parse().ok()?, outcome)))
+        .collect();
+    assert_eq!(outcomes.len(), NUMBERS as usize, "each was tried");
+    for (number, outcome) in &outcomes {
+        let (eperm, enosys) = (format!("error {}", libc::EPERM), format!("error {}", libc::ENOSYS));
+        match *number {
+            libc::SYS_clone3 => assert_eq!(*outcome, enosys),
+            // With these arguments, both make what is refused.
+            libc::SYS_clone | libc::SYS_socket => assert_eq!(*outcome, eperm, "{number}"),
+            // `uretprobe` and `uprobe` are the kernel's own trampolines: it lets no filter see them, and ends whoever calls
+            // them from anywhere else.
+            335 | 336 if cfg!(target_arch = "x86_64") => assert_ne!(*outcome, "done", "{number}"),
+            number if allowed.contains(&number) => {}
+            number => assert_eq!(*outcome, eperm, "{number} is not named, and was let through"),
+        }
+    }
+    replica.stop();
+}
+
+#[test]
+fn a_flood_of_lines_is_dropped_and_counted_and_costs_the_replica_itself() {
+    let bench = Bench::new("flood");
+    let mut replica = bench.start(&testing::probe_image(&["flood"]), 0, |run| {
+        run.limits.log_lines = 100;
+    });
+    until("it is told that lines were dropped", || {
+        replica.log().contains("lines were dropped: more than 100 a second").then_some(())
+    });
+    let kept = replica.log().lines().filter(|line| line.contains("a line of a replica")).count();
+    // Five seconds' worth at once, and what came since.
+    assert!((1..5_000).contains(&kept), "{kept} lines are kept");
+    let groups =
+        std::fs::read_to_string(format!("/proc/{}/cgroup", replica.keeper.id())).expect("its groups");
+    let of_cpu =
+        |line: &&str| line.split(':').nth(1).is_some_and(|list| list.split(',').any(|one| one == "cpu"));
+    let cpu = groups.lines().find(of_cpu).expect("a group");
+    assert!(cpu.contains("mainyard-test-flood"), "the keeper's work is charged to the replica: {cpu}");
+    replica.stop();
+}
+
 #[test]
 fn replicas_are_reached_from_the_node_and_not_from_each_other() {
     let bench = Bench::new("reach");

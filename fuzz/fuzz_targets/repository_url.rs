@@ -1,0 +1,9 @@
+//! URLs of repositories, of which none is allowed: none is reached, and no name is looked up.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use mainyard_git::AllowList;
+
+fuzz_target!(|url: &str| {
+    assert!(AllowList::default().check(url).is_err(), "{url:?} is reached");
+});
