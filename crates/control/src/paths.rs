@@ -15,8 +15,7 @@ const NEVER: [&str; 4] = ["%25", "%2f", "%5c", "%00"];
 /// follows must be written without escapes.
 pub fn written_plainly(path: &str, pattern: &str) -> Result<(), Problem> {
     let mut expected = pattern.split('/').skip(1);
-    let mut segments = path.strip_prefix('/').unwrap_or(path).split('/').peekable();
-    while let Some(segment) = segments.next() {
+    for segment in path.strip_prefix('/').unwrap_or(path).split('/') {
         if segment.is_empty() {
             return Err(refused("the path has an empty segment"));
         }
