@@ -1,4 +1,4 @@
-//! URLs of repositories, of which none is allowed: none is reached, and no name is looked up.
+//! URLs of repositories, none of them allowed: none is reached, and no name is looked up.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;

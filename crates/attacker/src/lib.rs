@@ -83,7 +83,7 @@ pub fn table(operations: &[Operation]) -> String {
         .iter()
         .map(|it| {
             let who = match it.who {
-                Who::Anyone if it.path.contains("/pushes/") => "whoever signs with the source's secret",
+                Who::Anyone if it.path.contains("/pushes/") => "a sender that signs with the source's secret",
                 Who::Anyone => "anyone",
                 Who::Person => "people: a client's token, or a session",
                 Who::Node => "the node agent of that name",

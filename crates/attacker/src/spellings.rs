@@ -14,7 +14,8 @@ fn escape(letter: char) -> String {
 }
 
 /// Every way to write a path, the plain one not among them. Each must be refused, or must be no path of the API.
-pub fn spellings(path: &str) -> Vec<Spelling> {
+/// `pattern` is the operation's path with names in braces: what is escaped in a name is the name all the same.
+pub fn spellings(path: &str, pattern: &str) -> Vec<Spelling> {
     let mut all = Vec::new();
     let mut seen = std::collections::BTreeSet::new();
     let mut add = |name: &str, target: String| {
@@ -24,14 +25,16 @@ pub fn spellings(path: &str) -> Vec<Spelling> {
     };
     let segments: Vec<&str> = path.trim_start_matches('/').split('/').collect();
     // One letter of each segment that is no name, escaped once and twice, in both cases.
-    for (at, segment) in segments.iter().enumerate() {
+    let is_name: Vec<bool> =
+        pattern.trim_start_matches('/').split('/').map(|part| part.starts_with('{')).collect();
+    for (at, segment) in segments.iter().enumerate().filter(|(at, _)| !is_name.get(*at).is_some_and(|is| *is))
+    {
         let Some(letter) = segment.chars().next().filter(char::is_ascii_alphabetic) else { continue };
         let with = |first: String| {
             let mut other = segments.iter().map(|segment| (*segment).to_owned()).collect::<Vec<_>>();
             other[at] = format!("{first}{}", &segment[1..]);
             format!("/{}", other.join("/"))
         };
-        // Names may have escapes; in the paths that are tried, names begin with a digit.
         add(&format!("segment {at} escaped"), with(escape(letter)));
         add(&format!("segment {at} escaped in capitals"), with(escape(letter).to_uppercase()));
         add(&format!("segment {at} escaped twice"), with(escape(letter).replace('%', "%25")));
@@ -57,7 +60,7 @@ pub fn spellings(path: &str) -> Vec<Spelling> {
     add("a parameter at the end", format!("{path};x=1"));
     add("a parameter in the middle", replace_last(path, ";x=1/"));
     add("an escaped zero at the end", format!("{path}%00"));
-    if !path.rsplit('/').next().is_some_and(|last| last.starts_with(|letter: char| letter.is_ascii_digit())) {
+    if is_name.last() != Some(&true) {
         // Of a name, these make another name, which the operation itself refuses.
         add("an escaped question mark", format!("{path}%3f"));
         add("an escaped line end", format!("{path}%0d%0a"));
@@ -77,7 +80,7 @@ mod tests {
 
     #[test]
     fn no_spelling_is_the_plain_one_and_none_comes_twice() {
-        let all = spellings("/api/v1/environments");
+        let all = spellings("/api/v1/environments", "/api/v1/environments");
         let targets: std::collections::BTreeSet<&str> = all.iter().map(|it| it.target.as_str()).collect();
         assert_eq!(targets.len(), all.len());
         assert!(all.len() > 25 && !targets.contains("/api/v1/environments"));

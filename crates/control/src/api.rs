@@ -6,7 +6,6 @@ use actix_web::http::Method;
 use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::Cluster;
-use mainyard_core::manifest::{SourceFile, read_as};
 use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, SourceState, WorkloadState};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -20,8 +19,8 @@ use crate::past::{self, AsOf, view};
 use crate::problem::Problem;
 use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
 use crate::{
-    Control, JSON_LIMIT, certificates, metrics, parts, releases, secrets, sessions, sources, stats, stream,
-    tokens, transfer, why,
+    Control, JSON_LIMIT, certificates, declare, metrics, parts, releases, secrets, sessions, sources, stats,
+    stream, tokens, transfer, why,
 };
 
 #[derive(OpenApi)]
@@ -90,7 +89,7 @@ use crate::{
         certificates::remove,
         certificates::issue,
         transfer::logs,
-        declare,
+        declare::declare,
         transfer::list_images,
         transfer::add_image,
         transfer::image_config,
@@ -122,8 +121,8 @@ use crate::{
         secrets::Listed,
         stats::Stats,
         stats::OfRelease,
-        Declare,
-        Declared,
+        declare::Declare,
+        declare::Declared,
         tokens::AddToken,
         tokens::TokenEntry
     ))
@@ -135,6 +134,12 @@ pub fn openapi() -> Value {
     let mut document = serde_json::to_value(Document::openapi()).unwrap_or_default();
     for Operation { method, path, who, limits } in operations().list() {
         let described = &mut document["paths"][&path][method.as_str().to_ascii_lowercase()];
+        if described.is_null() {
+            // What parts and browsers call by themselves is named, and not described further.
+            let summary =
+                if who == Who::Anyone { "Opened by a browser." } else { "Called by parts of the platform." };
+            *described = json!({"summary": summary, "responses": {"default": {"description": summary}}});
+        }
         let Some(described) = described.as_object_mut() else { continue };
         described.insert("x-mainyard-caller".to_owned(), json!(who));
         described.insert("x-mainyard-limits".to_owned(), json!(limits));
@@ -175,7 +180,7 @@ pub fn operations() -> Operations {
         .delete(WORKLOAD, remove)
         .post(&format!("{WORKLOAD}/scale"), scale)
         .get(&format!("{WORKLOAD}/logs"), transfer::logs)
-        .add(Method::POST, "/declare", Limits::bytes(2 * JSON_LIMIT as u64), declare)
+        .add(Method::POST, "/declare", Limits::bytes(2 * JSON_LIMIT as u64), declare::declare)
         .get("/images", transfer::list_images)
         .add(Method::POST, "/images", Limits::streamed(transfer::IMAGE_LIMIT), transfer::add_image)
         .get("/images/config", transfer::image_config);
@@ -453,47 +458,4 @@ async fn remove(
         Ok(json!({"gone": cluster.remove_target(&target, by, now)?}))
     };
     forecast::plain(&control, member, ask, act).await
-}
-
-#[derive(Deserialize, ToSchema)]
-struct Declare {
-    /// For which environment.
-    #[schema(value_type = String)]
-    environment: Name,
-    /// The files.
-    #[schema(value_type = Vec<Object>)]
-    files: Vec<SourceFile>,
-    /// Also remove what the application no longer declares.
-    #[serde(default)]
-    exact: bool,
-    /// The name that the application has here, where it is not its own.
-    #[serde(default, rename = "as")]
-    #[schema(value_type = Option<String>)]
-    named: Option<Name>,
-}
-
-#[derive(Serialize, ToSchema)]
-struct Declared {
-    /// What changed, or would.
-    #[schema(value_type = Vec<Object>)]
-    changes: Vec<mainyard_core::declare::ChangeLine>,
-}
-
-#[utoipa::path(post, path = "/api/v1/declare", params(Ask), request_body = Declare, responses((status = 200, body = Declared), (status = 422, body = Problem)))]
-async fn declare(member: Member, control: Data<Control>, ask: Query<Ask>, body: Json<Declare>) -> Answer {
-    let Declare { environment, files, exact, named } = body.into_inner();
-    if files.iter().map(|file| file.text.len()).sum::<usize>() > JSON_LIMIT {
-        return Err(Problem::too_large("the files are longer than 8 MiB together"));
-    }
-    let mut declared = read_as(&files, Some(&environment), named.as_ref()).map_err(Problem::files)?;
-    let closed = control.vault.look_into(&environment, &mut declared).await?;
-    if !closed.is_empty() {
-        return Err(Problem::files(closed));
-    }
-    let watched = forecast::changed(environment.clone());
-    let act = move |cluster: &mut Cluster, by: &str, now| {
-        let changes = cluster.declare(&declared, &environment, exact, by, now)?;
-        Ok(json!(Declared { changes }))
-    };
-    Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
 }

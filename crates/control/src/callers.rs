@@ -197,7 +197,7 @@ pub async fn credential(request: &HttpRequest, control: &Control) -> Result<Opti
     })
 }
 
-/// A browser sends the session's cookie whoever's page asks, so the page must be the console's own: what changes
+/// A browser sends the session's cookie for any page that asks, so the page must be the console's own: what changes
 /// something needs the console's origin, and what reads must not come from another site's page.
 fn from_the_console(request: &HttpRequest) -> Result<(), Problem> {
     let foreign = || Problem::forbidden("this request comes from another site's page");

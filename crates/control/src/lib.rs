@@ -11,6 +11,7 @@ mod callers;
 mod certificates;
 mod console;
 mod credentials;
+mod declare;
 mod forecast;
 mod hosts;
 mod housekeeping;

@@ -2,7 +2,7 @@
 //!
 //! [`Operations::add`] is the only way to mount a handler. It takes handlers whose first argument is a
 //! [`Caller`], checks how the path is written, lets the caller in, holds the body to its limits, and only then
-//! reads the arguments. A path that no operation has is answered like one that exists to whoever shows no
+//! reads the arguments. A path that no operation has is answered like one that exists where a request shows no
 //! credential.
 
 use std::collections::BTreeMap;
@@ -132,7 +132,7 @@ impl Operations {
     }
 }
 
-/// All operations at one path. A method that it does not have is told only to whoever may call one that it has.
+/// All operations at one path. A method that it does not have is told only to a caller with a credential.
 fn resource(path: &str, routes: Vec<(Arc<Operation>, Route)>) -> impl HttpServiceFactory + use<> {
     let methods: Vec<&str> = routes.iter().map(|(operation, _)| operation.method.as_str()).collect();
     let allow = methods.join(", ");

@@ -24,7 +24,7 @@ const BEAT: Duration = Duration::from_secs(3);
 /// Largest report of a node or a gateway.
 const REPORT: Limits = Limits::bytes(64 << 20);
 /// A stream that was asked for goes on for as long as it is read.
-const STREAM: Limits = Limits { body: 1 << 40, within: 7 * 24 * 3600, pause: Some(24 * 3600) };
+const STREAM: Limits = Limits { within: 7 * 24 * 3600, pause: Some(24 * 3600), ..Limits::streamed(1 << 40) };
 
 /// What parts call.
 pub fn operations(to: &mut Operations) {

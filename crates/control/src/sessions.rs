@@ -127,7 +127,7 @@ impl SignInAttempts {
     }
 }
 
-/// A new sign-in link for whoever asks.
+/// A new sign-in link for the member who asks.
 #[utoipa::path(post, path = "/api/v1/sign-in-keys", responses((status = 200)))]
 pub async fn sign_in_keys(member: Member, control: Data<Control>) -> Answer {
     let key = new_secret()?;

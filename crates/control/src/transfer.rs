@@ -96,7 +96,7 @@ pub struct NewImage {
     name: Option<String>,
 }
 
-/// Room that stays free on the disk, whatever is sent: the record and the logs need some.
+/// Room that stays free on the disk, whatever is sent: the record and the logs need some. A twentieth of a small disk.
 const KEPT_FREE: u64 = 1 << 30;
 /// The disk is looked at again after so many bytes.
 const LOOK_EVERY: usize = 64 << 20;
@@ -105,14 +105,18 @@ const LOOK_EVERY: usize = 64 << 20;
 fn no_room(dir: &std::path::Path, more: u64) -> Option<Problem> {
     let path = std::ffi::CString::new(dir.as_os_str().as_encoded_bytes()).ok()?;
     // SAFETY: the structure is plain data that the call fills; the string lives across it.
-    let free = unsafe {
+    let (free, all) = unsafe {
         let mut found: libc::statvfs = std::mem::zeroed();
-        (libc::statvfs(path.as_ptr(), &mut found) == 0).then(|| found.f_bavail * found.f_frsize)?
+        let known = libc::statvfs(path.as_ptr(), &mut found) == 0;
+        known.then(|| (found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize))?
     };
-    (free < more.saturating_add(KEPT_FREE)).then(|| {
-        let [free, more, kept] = [free, more, KEPT_FREE].map(mainyard_core::model::Bytes::new);
+    let kept = KEPT_FREE.min(all / 20);
+    (free < more.saturating_add(kept)).then(|| {
+        let [free, more, kept] = [free, more, kept].map(mainyard_core::model::Bytes::new);
         let needed = if more.bytes() > 0 { format!("{more} are sent, ") } else { String::new() };
-        Problem::no_space(format!("{needed}{free} are free, and {kept} of them stay free"))
+        Problem::no_space(format!(
+            "No space left on device: {needed}{free} are free, and {kept} of them stay free"
+        ))
     })
 }
 

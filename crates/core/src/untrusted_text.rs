@@ -43,7 +43,7 @@ fn is_hidden(letter: char) -> bool {
         || matches!(letter, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
 }
 
-/// A log line as it may be kept and shown to whoever sees a reason: visible, and with credentials masked.
+/// A log line as it may be kept and shown beside a reason: visible, and with credentials masked.
 pub fn for_record(line: &str) -> String {
     masked(&visible(line))
 }

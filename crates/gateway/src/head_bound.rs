@@ -1,4 +1,4 @@
-//! A replica's connection, of which only so much is read before an answer begins: a replica that sends interim
+//! A replica's connection, with a limit on what is read before an answer begins: a replica that sends interim
 //! answers (1xx) without end would keep its worker from everyone else.
 
 use std::io::{Error, ErrorKind, Result};
@@ -7,7 +7,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::task::{Context, Poll, ready};
 
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::io::{AsyncRead, ReadBuf};
+
+use crate::wrapped::writes_as_they_are;
 
 /// Bytes of an answer's head, with every interim answer before it.
 const HEAD: usize = 192 * 1024;
@@ -50,44 +52,23 @@ impl<S: AsyncRead + Unpin> AsyncRead for HeadBound<S> {
         context: &mut Context<'_>,
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<Result<()>> {
-        let before = buffer.filled().len();
-        ready!(Pin::new(&mut self.stream).poll_read(context, buffer))?;
         let left = self.left.load(Ordering::Relaxed);
-        if left == UNBOUND {
-            return Poll::Ready(Ok(()));
+        match left {
+            UNBOUND => return Pin::new(&mut self.stream).poll_read(context, buffer),
+            0 => return Poll::Ready(Err(Error::new(ErrorKind::InvalidData, "the answer's head has no end"))),
+            _ => {}
         }
-        match left.checked_sub(buffer.filled().len() - before) {
-            Some(left) => {
-                self.left.store(left, Ordering::Relaxed);
-                Poll::Ready(Ok(()))
-            }
-            None => Poll::Ready(Err(Error::new(ErrorKind::InvalidData, "the answer's head has no end"))),
-        }
+        // What is read at once may be more than a head: the body that follows it must not count as one.
+        let mut part = buffer.take(left);
+        ready!(Pin::new(&mut self.stream).poll_read(context, &mut part))?;
+        let count = part.filled().len();
+        // SAFETY: the part is of this very buffer, and these bytes of it were filled just now.
+        unsafe { buffer.assume_init(count) };
+        buffer.advance(count);
+        // The answer may have begun meanwhile; then nothing is bounded any more.
+        let _ = self.left.compare_exchange(left, left - count, Ordering::Relaxed, Ordering::Relaxed);
+        Poll::Ready(Ok(()))
     }
 }
 
-impl<S: AsyncWrite + Unpin> AsyncWrite for HeadBound<S> {
-    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<Result<usize>> {
-        Pin::new(&mut self.stream).poll_write(context, bytes)
-    }
-
-    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Result<()>> {
-        Pin::new(&mut self.stream).poll_flush(context)
-    }
-
-    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Result<()>> {
-        Pin::new(&mut self.stream).poll_shutdown(context)
-    }
-
-    fn is_write_vectored(&self) -> bool {
-        self.stream.is_write_vectored()
-    }
-
-    fn poll_write_vectored(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        pieces: &[std::io::IoSlice<'_>],
-    ) -> Poll<Result<usize>> {
-        Pin::new(&mut self.stream).poll_write_vectored(context, pieces)
-    }
-}
+writes_as_they_are!(HeadBound);

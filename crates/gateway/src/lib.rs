@@ -49,6 +49,7 @@ mod tell;
 mod tls;
 mod turns;
 mod worker;
+mod wrapped;
 
 use std::net::TcpListener;
 use std::path::PathBuf;

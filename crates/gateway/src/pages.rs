@@ -92,7 +92,7 @@ pub fn refused(refused: Refused, id: &HeaderValue, accept: Option<&HeaderValue>)
 }
 
 /// A problem document. It has nothing of the reason's sentence, which may name replicas, addresses, and what a failing
-/// program wrote: whoever runs the platform finds that by the request's id.
+/// program wrote: the platform's operator finds that by the request's id.
 fn document(status: StatusCode, reason: &Reason, id: &str) -> String {
     let body = serde_json::json!({
         "type": format!("urn:mainyard:reason:{}", reason.code),
@@ -123,7 +123,7 @@ fn page(status: StatusCode, reason: &Reason, id: &str) -> String {
         "<!doctype html><html lang=en><meta charset=utf-8><meta name=viewport content='width=device-width'>\
          <title>{title}</title><style>body{{font:16px/1.5 system-ui,sans-serif;background:#f4f3ee;color:#1b212b;\
          margin:12vh auto;max-width:34rem;padding:0 1.5rem}}code{{font:13px ui-monospace,monospace;color:#5a616d}}\
-         </style><h1>{title}</h1><p>Whoever runs this finds out more by the request's number.</p><p><code>{} · {} · request {id}</code></p></html>\n",
+         </style><h1>{title}</h1><p>If it should answer, tell its operator the request id below.</p><p><code>{} · {} · request {id}</code></p></html>\n",
         status.as_u16(),
         reason.code
     )

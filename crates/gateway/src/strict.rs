@@ -14,7 +14,9 @@ use std::time::Duration;
 use http::header::HeaderName;
 use http::{HeaderMap, StatusCode};
 use mainyard_core::framing::{Framing, Step, Violation};
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::io::{AsyncRead, ReadBuf};
+
+use crate::wrapped::writes_as_they_are;
 use tokio::time::Sleep;
 
 use crate::pages;
@@ -189,28 +191,4 @@ impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
     }
 }
 
-impl<S: AsyncWrite + Unpin> AsyncWrite for Strict<S> {
-    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<Result<usize>> {
-        Pin::new(&mut self.stream).poll_write(context, bytes)
-    }
-
-    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Result<()>> {
-        Pin::new(&mut self.stream).poll_flush(context)
-    }
-
-    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Result<()>> {
-        Pin::new(&mut self.stream).poll_shutdown(context)
-    }
-
-    fn is_write_vectored(&self) -> bool {
-        self.stream.is_write_vectored()
-    }
-
-    fn poll_write_vectored(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        pieces: &[std::io::IoSlice<'_>],
-    ) -> Poll<Result<usize>> {
-        Pin::new(&mut self.stream).poll_write_vectored(context, pieces)
-    }
-}
+writes_as_they_are!(Strict);

@@ -54,7 +54,8 @@ pub fn import_dir(store: &ContentStore, dir: &Path) -> Result<Vec<Imported>, Err
 
 /// Takes in a layout as a tar archive, plain or compressed with gzip or zstd.
 pub fn import_archive(store: &ContentStore, archive: impl Read) -> Result<Vec<Imported>, Error> {
-    let dir = tempfile::tempdir().doing("make a temporary directory")?;
+    // On the store's own disk, whose room is looked at; the store clears it away where it is left behind.
+    let dir = tempfile::tempdir_in(store.root().join("incoming")).doing("make a temporary directory")?;
     let mut total = 0;
     let mut archive = tar::Archive::new(decompressed(archive)?);
     let entries = archive.entries().doing("read the archive")?;

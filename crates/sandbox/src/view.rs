@@ -271,6 +271,8 @@ impl Step {
                             .into(),
                     )?;
                     let fd = OwnedFd::from_raw_fd(fd as i32);
+                    // Not as the process's mask would have it.
+                    check(libc::fchmod(fd.as_raw_fd(), 0o644).into())?;
                     check(libc::write(fd.as_raw_fd(), content.as_ptr().cast(), content.len()) as libc::c_long)
                         .map(drop)
                 }

@@ -55,7 +55,7 @@ pub enum Token {
         #[command(flatten)]
         output: Output,
     },
-    /// End a token or a session; whoever shows it is refused from then on.
+    /// End a token or a session. It is refused from then on.
     #[command(after_help = "Example:\n  mainyard token remove deploys")]
     Remove {
         /// Its name or id, as `mainyard token list` shows it.

@@ -76,7 +76,7 @@ pub async fn remove(client: &Client, token: &str) -> Result<(), Failure> {
     }
     let ended = client.delete(&format!("/tokens/{token}")).await?;
     let text = |key: &str| ended[key].as_str().unwrap_or_default();
-    println!("{} ({}) has ended: whoever shows it is refused", text("ended"), text("name"));
+    println!("{} ({}) has ended, and is refused from now on", text("ended"), text("name"));
     Ok(())
 }
 

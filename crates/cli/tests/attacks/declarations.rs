@@ -68,7 +68,7 @@ fn what_the_record_cannot_hold_fails_its_own_command_alone() {
     // PostgreSQL's JSON has no U+0000.
     let zero = "[workload.api]\nimage = \"lockers/none:1\"\nsettings = { A = \"before\\u0000after\" }\n";
     let refused = declare(&platform, &format!("{SERVICE}{zero}"));
-    assert!(refused.code == 3 && refused.err.contains("mainyard.toml:8:"), "{refused:?}");
+    assert!(refused.code == 3 && refused.err.contains("mainyard.toml:7:18"), "{refused:?}");
     let asked = platform.call("POST", "/api/v1/environments", r#"{"name": "x", "domain": "a\u0000b"}"#);
     assert_eq!(asked.status, 422, "{asked:?}");
     // The record was not changed, and the next command is carried out.

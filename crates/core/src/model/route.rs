@@ -252,7 +252,7 @@ pub enum Enter {
 /// An address that is asked about every request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AskUrl {
-    /// `http://` and a service's name or an address.
+    /// `http://` and a service's name.
     pub ask_url: String,
     /// How long it may take to answer.
     #[serde(default = "Rate::second")]
@@ -413,7 +413,7 @@ impl RouteSpec {
         }
     }
 
-    /// Whether its host is the platform's own. Cookies ignore ports: whoever has the console's host gets the console's
+    /// Whether its host is the platform's own. Cookies ignore ports: a program at the console's host gets the console's
     /// cookies too. So addresses, `localhost`, the machine's names and those of the API belong to no route.
     pub fn is_of_the_platform(&self, reserved: &BTreeSet<String>) -> bool {
         self.host.as_ref().is_some_and(|host| {

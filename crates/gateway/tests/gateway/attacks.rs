@@ -260,3 +260,25 @@ fn one_visitor_takes_no_more_connections_than_its_share() {
     drop(held);
     assert_eq!(gateway.get("/", "").status, 200);
 }
+
+#[test]
+fn a_large_answer_on_a_connection_that_carried_others_is_no_endless_head() {
+    let large = replica(move |mut stream| {
+        let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
+        let body = vec![7; 8 << 20];
+        while read_request(&mut reader).is_some() {
+            // Head and body in one piece: the gateway may read a good deal of the body with the head.
+            let answer =
+                [format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\n\r\n", body.len()).as_bytes(), &body]
+                    .concat();
+            if stream.write_all(&answer).is_err() {
+                return;
+            }
+        }
+    });
+    let gateway = Place::default().service("api", &[&large]).api(json!({})).open();
+    for _ in 0..20 {
+        let answered = gateway.get("/", "");
+        assert_eq!((answered.status, answered.body.len()), (200, 8 << 20));
+    }
+}

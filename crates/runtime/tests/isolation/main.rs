@@ -68,8 +68,8 @@ fn every_system_call_that_is_not_named_is_refused() {
             libc::SYS_clone3 => assert_eq!(*outcome, enosys),
             // With these arguments, both make what is refused.
             libc::SYS_clone | libc::SYS_socket => assert_eq!(*outcome, eperm, "{number}"),
-            // `uretprobe` and `uprobe` are the kernel's own trampolines: it lets no filter see them, and ends whoever calls
-            // them from anywhere else.
+            // `uretprobe` and `uprobe` are the kernel's own trampolines: it lets no filter see them, and ends
+            // a program that calls them itself.
             335 | 336 if cfg!(target_arch = "x86_64") => assert_ne!(*outcome, "done", "{number}"),
             number if allowed.contains(&number) => {}
             number => assert_eq!(*outcome, eperm, "{number} is not named, and was let through"),

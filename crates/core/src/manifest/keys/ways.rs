@@ -131,7 +131,11 @@ static ENTER: Shape = Shape::Or(
     &[
         key("token", &Shape::Name, "The secret whose value must come as a bearer token."),
         key("basic", &Shape::Name, "The secret that holds lines of name:password."),
-        key("ask_url", &Shape::Text, "An address that is asked about each request; 200 to 299 lets it in."),
+        key(
+            "ask_url",
+            &Shape::Text,
+            "A service that is asked about each request, as http://NAME/PATH; 200 to 299 lets it in.",
+        ),
         key("within", &Shape::Time, "How long that address may take to answer; 1s by default."),
     ],
     "{ token = \"door-token\" }",

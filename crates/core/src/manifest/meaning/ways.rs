@@ -175,13 +175,10 @@ impl Reader<'_> {
             }
         }
         if let Enter::Ask(ask) = &route.enter
-            && !ask
-                .ask_url
-                .strip_prefix("http://")
-                .is_some_and(|rest| !rest.is_empty() && !rest.starts_with('/'))
+            && !asks_a_service(&ask.ask_url)
         {
             let message = format!(
-                "`ask_url` of route `{name}` is {:?}; expected http:// and a service or an address, such as \"http://doorman/may\"",
+                "`ask_url` of route `{name}` is {:?}; expected http:// and a service by its name, such as \"http://doorman/may\"",
                 ask.ask_url
             );
             self.say(&["route", name.as_str(), "enter"], message);
@@ -256,4 +253,12 @@ impl Reader<'_> {
             before.insert(name.to_string(), (name, route));
         }
     }
+}
+
+/// Whether a URL names a service. An address could be any replica's, also of an environment that is not open to this one.
+fn asks_a_service(url: &str) -> bool {
+    let Some(rest) = url.strip_prefix("http://") else { return false };
+    let authority = rest.split('/').next().unwrap_or_default();
+    let host = authority.rsplit_once(':').map_or(authority, |(host, _)| host);
+    !host.is_empty() && host.parse::<std::net::IpAddr>().is_err() && !host.starts_with('[')
 }
