@@ -23,7 +23,7 @@ export function AccessPage() {
         {asOf === null && <Button className="ml-auto" onClick={() => { void leave() }}>Sign out</Button>}
       </div>
       <p className="mb-3 max-w-prose text-soft">
-        Tokens let clients, programs and parts of the platform in; a session lets a browser in. Nothing here shows what they are let in by. One that is removed opens nothing any more, at once.
+        Clients, programs and parts of the platform use tokens; a browser uses a session. Their secret values are never shown. Removing one ends its access at once.
       </p>
       <div className="mb-3 flex flex-wrap gap-2">
         <Command words="mainyard token add NAME --lasts 30d" />
