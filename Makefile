@@ -49,14 +49,15 @@ bench: setup console/dist/index.html
 
 attack: setup-test console/dist/index.html
 	MAINYARD_ATTACK=long cargo test --package mainyard --test attacks -- --nocapture
-	MAINYARD_ATTACK=long cargo test --package mainyard-git --test attacks -- --nocapture
-	MAINYARD_ATTACK=long cargo test --package mainyard-gateway --test gateway attacks -- --nocapture
-	MAINYARD_ATTACK=long cargo test --package mainyard-runtime --test isolation -- --nocapture
+	cargo test --package mainyard-images --test attacks -- --nocapture
+	cargo test --package mainyard-git --test attacks -- --nocapture
+	cargo test --package mainyard-gateway --test gateway -- --nocapture
+	cargo test --package mainyard-runtime --test isolation -- --nocapture
 
 fuzz:
 	set -e; for target in $$(cd fuzz && cargo fuzz list); do \
 		mkdir -p fuzz/corpus/$$target; \
-		RUSTC_BOOTSTRAP=1 cargo fuzz run $$target -- -max_total_time=$(FUZZ_SECONDS) -rss_limit_mb=4096; \
+		RUSTC_BOOTSTRAP=1 cargo fuzz run $$target $(CURDIR)/fuzz/corpus/$$target $(CURDIR)/fuzz/seeds/$$target -- -max_total_time=$(FUZZ_SECONDS) -rss_limit_mb=4096; \
 	done
 
 soak: setup-test console/dist/index.html

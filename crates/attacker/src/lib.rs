@@ -42,6 +42,20 @@ impl Caller {
         Caller::Part,
         Caller::OtherPart,
     ];
+
+    /// Those who try every way to write a path: one of each level of rights, or all kinds where
+    /// `MAINYARD_ATTACK=long` asks for the long attack.
+    pub fn with_spellings() -> &'static [Caller] {
+        match std::env::var("MAINYARD_ATTACK").as_deref() {
+            Ok("long") => &Caller::ALL,
+            _ => &[Caller::None, Caller::Client, Caller::Part],
+        }
+    }
+
+    /// Whether the API knows who it is.
+    pub fn is_known(self) -> bool {
+        !matches!(self, Caller::None | Caller::Wrong | Caller::Expired)
+    }
 }
 
 /// What must come back.

@@ -2,10 +2,11 @@
 //!
 //! One line an act: its name, `|`, and what happened. Acts that succeed say `done` and something of what was
 //! seen. A list of addresses to try may be given as arguments. With `talk N` it only writes a line every N ms, with
-//! `flood` as many lines as it can, with `calls N` it tries every system call below a number, and with `escape` it
-//! writes what a terminal would take for commands.
+//! `flood` as many lines as it can, with `calls N` it tries every system call below a number, with `buffers` it
+//! fills connections that nobody reads, and with `escape` it writes what a terminal would take for commands.
 
 mod acts;
+mod buffers;
 mod calls;
 
 fn main() {
@@ -18,10 +19,14 @@ fn main() {
     match arguments.first().map(String::as_str) {
         Some("flood") => flood(),
         Some("calls") => calls::every(arguments.get(1).and_then(|most| most.parse().ok()).unwrap_or(1024)),
+        Some("buffers") => match buffers::filled() {
+            Ok(bytes) => println!("buffered | {} MiB", bytes >> 20),
+            Err(error) => println!("buffered | {error}"),
+        },
         Some("escape") => println!("\x1b]52;c;aGVsbG8=\x07\x1b[2J\x1b[Hone\rtwo \u{9b}31m"),
         _ => {}
     }
-    if matches!(arguments.first().map(String::as_str), Some("calls" | "escape")) {
+    if matches!(arguments.first().map(String::as_str), Some("buffers" | "calls" | "escape")) {
         println!("end of acts");
         rest();
     }

@@ -11,7 +11,6 @@ use crate::common::Platform;
 pub struct Credentials {
     host: String,
     by_caller: BTreeMap<Caller, Vec<String>>,
-    node: String,
 }
 
 impl Credentials {
@@ -38,8 +37,7 @@ impl Credentials {
             (Caller::Part, bearer(&read("token-of-node-node-1"))),
             (Caller::OtherPart, bearer(&read("token-of-gateway-gateway-1"))),
         ];
-        let gateway = bearer(&read("token-of-gateway-gateway-1")).remove(0);
-        Credentials { host, by_caller: by_caller.into_iter().collect(), node: gateway }
+        Credentials { host, by_caller: by_caller.into_iter().collect() }
     }
 
     /// Header lines of a caller of an operation: for a gateway's, the gateway is the part that is meant.
@@ -49,7 +47,6 @@ impl Credentials {
             (Who::Gateway, Caller::OtherPart) => Caller::Part,
             _ => caller,
         };
-        let _ = &self.node;
         let mut lines = vec![format!("host: {}", self.host), "content-type: application/json".to_owned()];
         lines.extend(self.by_caller[&swapped].clone());
         lines
@@ -135,7 +132,7 @@ fn no_other_spelling_of_a_path_reaches_an_operation() {
     for operation in mainyard_control::operations().list() {
         let plain = target(&operation);
         for spelling in spellings(&plain, &operation.path) {
-            for caller in [Caller::None, Caller::Client, Caller::Part] {
+            for &caller in Caller::with_spellings() {
                 let headers = credentials.headers(&operation, caller);
                 let request =
                     Call { method: operation.method.as_str(), target: &spelling.target, headers, body: b"" };
@@ -145,7 +142,7 @@ fn no_other_spelling_of_a_path_reaches_an_operation() {
                 let console = answer.status == 200 && answer.text.contains("<!doctype html>");
                 let refused = matches!(answer.status, 400 | 401 | 403 | 404 | 405);
                 // A method that nothing at the path has is told only to who is known.
-                let other = answer.text.contains("no-such-method") && caller == Caller::None;
+                let other = answer.text.contains("no-such-method") && !caller.is_known();
                 if !(console || refused) || other {
                     let said = answer.text.replace("\r\n", " ");
                     wrong.push(format!(

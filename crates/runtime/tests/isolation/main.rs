@@ -3,6 +3,7 @@
 //! Needs root with namespaces, overlayfs and control groups, version 1.
 
 mod common;
+mod debian;
 
 use std::net::TcpStream;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -157,6 +158,21 @@ fn growing_past_the_memory_limit_is_counted_by_the_kernel() {
     let mut replica = bench.start_api("1.7.0", 0, |_| {});
     let ending = replica.wait_for_end();
     assert!(ending.memory_kills >= 1, "{ending:?}");
+}
+
+/// Version 1 does not count what waits in TCP buffers as memory in use: it has a limit of its own.
+#[test]
+fn connections_that_nobody_reads_hold_less_than_the_memory_limit() {
+    let bench = Bench::new("buffers");
+    let mut replica = bench.start(&testing::probe_image(&["buffers"]), 0, |_| {});
+    let log = until("the probe is through", || {
+        let text = replica.log();
+        text.contains("end of acts").then_some(text)
+    });
+    let line = log.lines().find_map(|line| line.split_once("buffered | ")).expect("its line").1;
+    let mebibytes: u64 = line.trim_end_matches(" MiB").parse().unwrap_or_else(|_| panic!("{line}"));
+    assert!((1..48).contains(&mebibytes), "{mebibytes} MiB");
+    replica.stop();
 }
 
 #[test]
