@@ -71,7 +71,7 @@ function Entry({ credential, removed }: { credential: Credential; removed: () =>
           <Act
             trigger={<Button tone="danger">Remove…</Button>}
             title={`Remove ${name}`}
-            about={`${scope === 'session' ? 'The browser that has this session' : 'Whoever shows this token'} is refused from then on. It cannot be put back; a new one can be made.`}
+            about={`${scope === 'session' ? 'The browser that has this session' : 'A client with this token'} is refused from then on. It cannot be put back; a new one can be made.`}
             command={scope === 'session' ? `mainyard sign-out ${id}` : `mainyard token remove ${id}`}
             act="Remove"
             run={() => removeToken(id).then(removed)}

@@ -49,7 +49,7 @@ const ACTS: &[(&str, &str)] = &[
     ("mount the kernel's objects", "mount -t sysfs none /mnt"),
     ("mount control groups", "mount -t cgroup -o memory none /mnt"),
     ("mount a directory again", "mount --bind / /mnt"),
-    ("mount the root anew", "mount -o remount,rw,suid,dev /"),
+    ("mount the root again, for writing", "mount -o remount,rw,suid,dev /"),
     ("take the processes' mount away", "umount -l /proc"),
     ("take the root away", "umount -l /"),
     ("a user namespace", "unshare -U true"),
