@@ -159,7 +159,7 @@ fn stamp() -> u128 {
 struct Source {
     file: Option<File>,
     mark: char,
-    /// What was read, of which the first `have` bytes are a line without its end.
+    /// What was read. Its first `have` bytes are a line without its end.
     chunk: Vec<u8>,
     have: usize,
 }
