@@ -1,6 +1,6 @@
 // Acts: each one is the API call that the client makes too.
 
-import type { Commit, Origin, Side, Signal, Target, Traffic } from './model'
+import type { Commit, LogLine, Origin, Side, Signal, Target, Traffic } from './model'
 
 export class Refused extends Error {}
 
@@ -40,6 +40,13 @@ export interface Difference {
 export const compare = async (from: string, to: string) =>
   ((await call('GET', `/compare?from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`)) as { differences: Difference[] }).differences
 export const logsPath = (target: Target, tail: number) => `/api/v1${workload(target, `/logs?follow=true&tail=${tail}`)}`
+/** The last lines that a replica of a release wrote; they are kept of one that is gone where its release failed. */
+export async function lastLines(target: Target, release: number, replica: string, count: number): Promise<string[]> {
+  const answer = await fetch(`/api/v1${workload(target, `/logs?release=${release}&replica=${replica}&tail=${count}`)}`)
+  if (!answer.ok) return []
+  const lines = (await answer.text()).split('\n').filter((line) => line !== '')
+  return lines.map((line) => JSON.parse(line) as LogLine).filter((line) => line.source !== 'k').map((line) => line.text)
+}
 
 /** What is not as it was at a moment. */
 export interface Became {
@@ -64,6 +71,7 @@ export interface Why {
   steps: { part: string; name: string; says: string; signal: Signal }[]
   cause: { code: string; sentence: string; mend: string }
   also?: string[]
+  output?: string[]
 }
 export const why = async (of: string) => (await call('GET', `/why?of=${encodeURIComponent(of)}`)) as Why
 

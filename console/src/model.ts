@@ -118,7 +118,6 @@ export interface FirstRun {
   ended?: string
   node?: string
   how?: string
-  tail?: string[]
   waived?: Origin
 }
 

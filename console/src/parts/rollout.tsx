@@ -1,7 +1,9 @@
 // The move to a release: how far it is, what was seen of both releases, and the verdict.
 
+import { useEffect, useState } from 'react'
 import { Link } from 'react-router'
 
+import { lastLines } from '../api'
 import { duration, isOpen, key, millis, percent, percentile, signal, taken, type Row } from '../derive'
 import type { FirstRun, Rollout, Rule, Seen } from '../model'
 import { useView } from '../store'
@@ -32,7 +34,7 @@ export function RolloutCard({ row }: { row: Row }) {
       </div>
       <dl className="mt-2">
         {!over && <Pair name={`Ready in release ${rollout.to}`}>{ready} of {workload.wanted}, each for at least {workload.rule.settle}</Pair>}
-        {rollout.first !== undefined && <Pair name="Before it serves"><First of={rollout.first} /></Pair>}
+        {rollout.first !== undefined && <Pair name="Before it serves"><First of={rollout.first} rollout={rollout} /></Pair>}
         {open && rollout.shadow === 'copying' && <Pair name="Shadow step">Copies of requests go to release {rollout.to}; <strong>no visitor</strong> reaches it yet</Pair>}
         {open && rollout.share !== null && <Pair name="Share"><strong>{rollout.share / 10} %</strong> of the requests go to release {rollout.to}</Pair>}
         {open && steps.length > 0 && (
@@ -87,8 +89,16 @@ function Begun({ row, rollout }: { row: Row; rollout: Rollout }) {
 const FIRST = { due: 'is to be begun', running: 'runs', passed: 'ended well', failed: 'failed', unknown: 'may have run, and its end is not known', waived: 'was gone past' }
 
 /** The command that runs once, how it stands, and its last words where it did not end well. */
-function First({ of }: { of: FirstRun }) {
+function First({ of, rollout }: { of: FirstRun; rollout: Rollout }) {
   const well = of.state === 'passed' || of.state === 'due' || of.state === 'running'
+  const [lines, setLines] = useState<string[]>([])
+  const { environment, name } = rollout.workload
+  useEffect(() => {
+    if (well) return
+    let wanted = true
+    lastLines({ environment, name }, rollout.to, `first${rollout.to}`, 100).then((found) => { if (wanted) setLines(found) }, () => { if (wanted) setLines([]) })
+    return () => { wanted = false }
+  }, [well, environment, name, rollout.to])
   return (
     <>
       <code className="text-xs">run_first</code> <strong className={`font-semibold ${well ? '' : 'text-caution'}`}>{FIRST[of.state]}</strong>
@@ -98,8 +108,8 @@ function First({ of }: { of: FirstRun }) {
         {of.waived !== undefined && ` by ${of.waived.by}`}
         {!well && of.how !== undefined && `: ${of.how}`}
       </span>
-      {!well && (of.tail ?? []).length > 0 && (
-        <pre className="figures mt-1 max-h-40 overflow-auto whitespace-pre-wrap rounded border border-line p-2 text-xs" tabIndex={0} aria-label="Last lines of run_first">{(of.tail ?? []).join('\n')}</pre>
+      {!well && lines.length > 0 && (
+        <pre className="figures mt-1 max-h-40 overflow-auto whitespace-pre-wrap rounded border border-line p-2 text-xs" tabIndex={0} aria-label="Last lines of run_first">{lines.join('\n')}</pre>
       )}
     </>
   )

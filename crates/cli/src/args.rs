@@ -123,10 +123,11 @@ pub enum Command {
     },
     /// Read what a workload's replicas write.
     #[command(
-        after_help = "Example:\n  mainyard logs staging/locker-api --follow\n  mainyard logs staging/locker-api --replica a0 --tail 20"
+        after_help = "Example:\n  mainyard logs staging/locker-api --follow\n  mainyard logs staging/locker-api --replica a0 --tail 20\n  mainyard logs staging/locker-api@7"
     )]
     Logs {
-        /// The workload, as environment/name.
+        /// The workload, as environment/name, or one of its releases, as environment/name@number. Of a release that went
+        /// back, the last 1,000 lines of each replica are kept for as long as the release is.
         target: String,
         /// Go on with what comes.
         #[arg(long, short)]

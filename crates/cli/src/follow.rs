@@ -6,11 +6,13 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressStyle};
 use mainyard_core::cluster::State;
 use mainyard_core::model::{
-    ReasonCode, ReleaseNumber, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target, WorkloadState,
+    ReasonCode, ReleaseId, ReleaseNumber, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target,
+    WorkloadState,
 };
 use mainyard_core::routing::replicas_of;
 
 use crate::client::{Client, Snapshot};
+use crate::commands::logs::last_of;
 use crate::words::{Failure, Paint, shape};
 
 /// In a pipe, a line at most this often.
@@ -227,6 +229,9 @@ fn how_far(state: &State, rollout: &Rollout, wanted: usize, last_time: Option<&s
     (new, words)
 }
 
+/// Lines of its replicas' output that are told of a release that failed.
+const LINES_OF_FAILED: usize = 5;
+
 /// Until a release's rollout comes to a verdict.
 pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
     let mut progress = Progress::new(1);
@@ -255,7 +260,13 @@ pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -
                 _ => ("went back", format!("\nRead more with: mainyard show {target}@{release}")),
             };
             progress.end(Signal::Caution, &format!("{target} {how}"));
-            Err(Failure::failed(format!("{verdict}{next}")))
+            let release = ReleaseId { workload: target.clone(), number: release };
+            let lines = match state {
+                RolloutState::Superseded | RolloutState::Cancelled => Vec::new(),
+                _ => last_of(client, &release, None, LINES_OF_FAILED).await,
+            };
+            let lines: String = lines.iter().map(|line| format!("\n  │ {line}")).collect();
+            Err(Failure::failed(format!("{verdict}{lines}{next}")))
         }
     }
 }

@@ -19,8 +19,8 @@ use crate::past::{self, AsOf, view};
 use crate::problem::Problem;
 use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
 use crate::{
-    Control, JSON_LIMIT, certificates, declare, metrics, parts, releases, secrets, sessions, sources, stats,
-    stream, tokens, transfer, why,
+    Control, JSON_LIMIT, certificates, declare, logs, metrics, parts, releases, secrets, sessions, sources,
+    stats, stream, tokens, transfer, why,
 };
 
 #[derive(OpenApi)]
@@ -88,7 +88,7 @@ use crate::{
         certificates::add,
         certificates::remove,
         certificates::issue,
-        transfer::logs,
+        logs::logs,
         declare::declare,
         transfer::list_images,
         transfer::add_image,
@@ -179,7 +179,7 @@ pub fn operations() -> Operations {
         .get(WORKLOAD, show_workload)
         .delete(WORKLOAD, remove)
         .post(&format!("{WORKLOAD}/scale"), scale)
-        .get(&format!("{WORKLOAD}/logs"), transfer::logs)
+        .get(&format!("{WORKLOAD}/logs"), logs::logs)
         .add(Method::POST, "/declare", Limits::bytes(2 * JSON_LIMIT as u64), declare::declare)
         .get("/images", transfer::list_images)
         .add(Method::POST, "/images", Limits::streamed(transfer::IMAGE_LIMIT), transfer::add_image)

@@ -35,7 +35,7 @@ pub async fn plain(
     control: &Control,
     member: Member,
     ask: Query<Ask>,
-    what: impl FnOnce(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
+    what: impl Fn(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
 ) -> Answer {
     Ok(Json(act(control, member, ask.into_inner(), |_| BTreeSet::new(), what).await?))
 }
@@ -56,7 +56,7 @@ pub async fn act(
     member: Member,
     ask: Ask,
     watched: impl Fn(&Value) -> BTreeSet<Target> + Send + Sync + 'static,
-    act: impl FnOnce(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
+    act: impl Fn(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
 ) -> Result<Value, Problem> {
     if !ask.forecast {
         if ask.lose_node.is_some() {

@@ -16,6 +16,7 @@ mod forecast;
 mod hosts;
 mod housekeeping;
 mod links;
+mod logs;
 mod metrics;
 mod operations;
 mod parts;

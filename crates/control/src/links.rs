@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use actix_web::web::Bytes;
 use mainyard_core::link::{GatewayOrder, NodeOrder};
-use mainyard_core::model::{Name, ReplicaId};
+use mainyard_core::model::{Name, ReleaseId, ReplicaId};
 use tokio::sync::mpsc;
 
 type Line = mpsc::UnboundedSender<Bytes>;
@@ -17,6 +17,21 @@ struct Inner {
     /// By the part that was asked, such as `node/node-1`.
     streams: HashMap<u64, (String, mpsc::Sender<Bytes>)>,
     next_stream: u64,
+}
+
+/// Which log lines a node is asked for.
+#[derive(Debug, Clone, Default)]
+pub struct LogAsked {
+    /// Of these replicas.
+    pub replicas: Vec<ReplicaId>,
+    /// And of the replicas of this release that are gone.
+    pub kept: Option<ReleaseId>,
+    /// Of those only this one, by its short name.
+    pub only: Option<String>,
+    /// At most this many lines of what is there.
+    pub tail: u32,
+    /// Go on with what comes.
+    pub follow: bool,
 }
 
 /// The open links.
@@ -99,20 +114,20 @@ impl Links {
         })
     }
 
+    /// The nodes that are linked.
+    pub fn nodes(&self) -> Vec<String> {
+        self.with(|inner| inner.nodes.keys().cloned().collect())
+    }
+
     /// Asks a node for log lines; they come through the receiver.
-    pub fn ask_for_log(
-        &self,
-        node: &Name,
-        replicas: Vec<ReplicaId>,
-        tail: u32,
-        follow: bool,
-    ) -> Option<mpsc::Receiver<Bytes>> {
+    pub fn ask_for_log(&self, node: &str, asked: LogAsked) -> Option<mpsc::Receiver<Bytes>> {
+        let LogAsked { replicas, kept, only, tail, follow } = asked;
         let (to, from) = mpsc::channel(16);
         self.with(|inner| {
-            let line = inner.nodes.get(node.as_str())?;
+            let line = inner.nodes.get(node)?;
             inner.next_stream += 1;
             let stream = inner.next_stream;
-            send(Some(line), &NodeOrder::Log { stream, replicas, tail, follow });
+            send(Some(line), &NodeOrder::Log { stream, replicas, kept, only, tail, follow });
             inner.streams.insert(stream, (format!("node/{node}"), to));
             Some(from)
         })

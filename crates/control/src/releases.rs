@@ -39,7 +39,7 @@ async fn act(
     member: Member,
     path: Path<(String, String)>,
     ask: Query<Ask>,
-    act: impl FnOnce(&mut Cluster, &Target, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
+    act: impl Fn(&mut Cluster, &Target, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
 ) -> Answer {
     let target = target(path)?;
     let watched = BTreeSet::from([target.clone()]);
@@ -96,9 +96,10 @@ pub async fn deploy(
     body: Json<Deploy>,
 ) -> Answer {
     let Deploy { image, settings } = body.into_inner();
+    let request = DeployRequest { image, settings };
     act(&control, member, path, ask, move |cluster, target, by, now| {
         let (instead_of, before) = (cluster.under_way(target), numbers(cluster, target));
-        let done = cluster.deploy(target, &DeployRequest { image, settings }, by, now)?;
+        let done = cluster.deploy(target, &request, by, now)?;
         let freed = freed(before, cluster, target);
         let (release, differences) =
             done.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));

@@ -97,8 +97,9 @@ pub async fn add(
         let made = serde_json::from_value::<Vec<MadeRelease>>(answer["releases"].clone()).unwrap_or_default();
         made.into_iter().map(|made| made.workload).collect::<BTreeSet<Target>>()
     };
-    let act =
-        move |cluster: &mut Cluster, by: &str, now| Ok(json!(cluster.add_secret(&target, sealed, by, now)?));
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        Ok(json!(cluster.add_secret(&target, sealed.clone(), by, now)?))
+    };
     Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
 }
 

@@ -1,88 +1,25 @@
-//! What is sent in pieces: logs on their way out, images on their way in.
+//! Images on their way in.
 
-use std::collections::BTreeMap;
-
+use actix_web::HttpRequest;
 use actix_web::http::header::CONTENT_LENGTH;
-use actix_web::web::{Bytes, Data, Json, Path, Payload, Query};
-use actix_web::{HttpRequest, HttpResponse};
+use actix_web::web::{Bytes, Data, Json, Payload, Query};
 use futures_util::StreamExt;
 use jiff::Timestamp;
 use mainyard_core::cluster::{AddedImage, Cluster};
-use mainyard_core::model::{ImageRecord, ImageRef, Name, Origin};
+use mainyard_core::model::{ImageRecord, ImageRef, Origin};
 use mainyard_images::{ContentStore, Digest, import_archive};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
 use crate::Control;
-use crate::answers::{Answer, default_tail, target};
+use crate::answers::Answer;
 use crate::callers::Member;
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
 
 /// Largest archive that is taken.
 pub const IMAGE_LIMIT: u64 = 16 << 30;
-
-#[derive(Deserialize, utoipa::IntoParams)]
-pub struct LogQuery {
-    /// One replica by its short name.
-    replica: Option<String>,
-    /// How many lines of what is there.
-    #[serde(default = "default_tail")]
-    tail: u32,
-    /// Go on with what comes.
-    #[serde(default)]
-    follow: bool,
-}
-
-/// Log lines as JSON, one a line.
-#[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}/logs", params(LogQuery), responses((status = 200, content_type = "application/x-ndjson", body = String)))]
-pub async fn logs(
-    _: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    query: Query<LogQuery>,
-) -> Result<HttpResponse, Problem> {
-    let target = target(path)?;
-    let mut by_node: BTreeMap<Name, Vec<_>> = BTreeMap::new();
-    {
-        let published = control.steward.published.read().await;
-        let state = &published.0;
-        if !state.workloads.contains_key(&target) {
-            return Err(Problem::not_found(format!("there is no workload {target}")));
-        }
-        let all: Vec<_> = mainyard_core::routing::all_of(&state.replicas, &target).collect();
-        let wanted = |short: &str| query.replica.as_deref().is_none_or(|only| only == short);
-        for replica in all.iter().filter(|replica| wanted(&replica.id.short)) {
-            if let Some(node) = &replica.node {
-                by_node.entry(node.clone()).or_default().push(replica.id.clone());
-            }
-        }
-        if let Some(only) = query.replica.as_ref().filter(|_| by_node.is_empty()) {
-            let known: Vec<&str> = all.iter().map(|replica| replica.id.short.as_str()).collect();
-            return Err(Problem::not_found(format!(
-                "{target} has no replica {only}; it has {}",
-                known.join(", ")
-            )));
-        }
-    }
-    let tail = query.tail.min(100_000);
-    let mut streams = Vec::new();
-    for (node, replicas) in by_node {
-        let lines = control.links.ask_for_log(&node, replicas, tail, query.follow);
-        let lines = lines
-            .ok_or_else(|| Problem::unavailable(format!("the node {node} is not linked at the moment")))?;
-        streams.push(
-            futures_util::stream::unfold(
-                lines,
-                |mut lines| async move { Some((lines.recv().await?, lines)) },
-            )
-            .boxed(),
-        );
-    }
-    let merged = futures_util::stream::select_all(streams).map(Ok::<Bytes, std::convert::Infallible>);
-    Ok(HttpResponse::Ok().content_type("application/x-ndjson").streaming(merged))
-}
 
 #[utoipa::path(get, path = "/api/v1/images", responses((status = 200)))]
 pub async fn list_images(_: Member, control: Data<Control>) -> Json<Value> {

@@ -15,11 +15,15 @@ use tokio::sync::mpsc;
 use crate::Control;
 use crate::answers::Answer;
 use crate::callers::Member;
+use crate::logs::last_lines;
 use crate::operations::Operations;
 use crate::problem::Problem;
 
 /// How long gateways are waited for that are asked for a request.
 const RECALL: Duration = Duration::from_secs(2);
+
+/// Lines of a program's output that are told with a cause.
+const LINES: usize = 2;
 
 pub fn operations(to: &mut Operations) {
     to.get("/why", why).get("/requests", requests);
@@ -60,7 +64,7 @@ pub async fn why(_: Member, control: Data<Control>, asked: Query<Asked>) -> Answ
         gateways: control.links.gateways(),
         now: jiff::Timestamp::now(),
     };
-    let why = match (&asked.url, &asked.of, &served) {
+    let mut why = match (&asked.url, &asked.of, &served) {
         (Some(url), None, None) => {
             let mut question = Question::parse(url).map_err(Problem::invalid)?;
             question.method = asked.method.clone().unwrap_or(question.method).to_ascii_uppercase();
@@ -86,6 +90,10 @@ pub async fn why(_: Member, control: Data<Control>, asked: Query<Asked>) -> Answ
         (None, None, Some(served)) => facts.request(served),
         _ => return Err(Problem::invalid("ask about one thing: `url`, `of` or `request`")),
     };
+    drop(published);
+    if let Some(of) = &why.output_of {
+        why.output = last_lines(&control, of, LINES).await;
+    }
     Ok(Json(json!(why)))
 }
 

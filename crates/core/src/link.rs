@@ -8,8 +8,8 @@ use serde::{Deserialize, Serialize};
 use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::model::{
-    Bytes, Cpu, EnvironmentIndex, FirstOutcome, Given, Name, Once, Reason, ReasonCode, ReleaseNumber,
-    ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Target,
+    Bytes, Cpu, EnvironmentIndex, FirstOutcome, Given, Name, Once, Reason, ReasonCode, ReleaseId,
+    ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Target,
 };
 use crate::routing::{Table, TableChange};
 
@@ -80,7 +80,14 @@ pub enum NodeOrder {
         run: Vec<RunOrder>,
         /// To stop and forget.
         stop: Vec<ReplicaId>,
+        /// Of those to stop: whose log is kept, because their release did not come through.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        keep_logs: Vec<ReplicaId>,
     },
+    /// Logs are kept of these releases only: the record has no others.
+    Recorded(BTreeSet<ReleaseId>),
+    /// These releases went from the record: their logs go as well.
+    Forgotten(BTreeSet<ReleaseId>),
     /// The hosts file of an environment's replicas.
     Hosts {
         /// Which environment.
@@ -94,6 +101,12 @@ pub enum NodeOrder {
         stream: u64,
         /// Whose log.
         replicas: Vec<ReplicaId>,
+        /// And what was kept of the replicas of this release that are gone.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        kept: Option<ReleaseId>,
+        /// Of those only this one, by its short name.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        only: Option<String>,
         /// At most this many lines of what is there.
         tail: u32,
         /// Go on with what comes.

@@ -51,8 +51,6 @@ pub struct Ended {
     pub memory_kills: u64,
     /// Whether its keeper was there to say so.
     pub told: bool,
-    /// The last lines of its output.
-    pub tail: Vec<String>,
 }
 
 /// Something that happened.
@@ -174,7 +172,7 @@ impl ReplicaRun {
     /// What is run once and may have been begun by an agent that is no more, without a trace: it is never begun again.
     pub fn lost(order: RunOrder, why: &str) -> ReplicaRun {
         let mut run = ReplicaRun::new(order);
-        run.end_once(FirstState::Unknown, why.to_owned(), Vec::new());
+        run.end_once(FirstState::Unknown, why.to_owned());
         run
     }
 

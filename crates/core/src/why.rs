@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::State;
-use crate::model::{Name, ReasonCode, Service, Signal, Target};
+use crate::model::{Name, ReasonCode, ReleaseId, ReplicaId, Service, Signal, Target};
 
 pub use inner::nearly;
 
@@ -96,6 +96,22 @@ pub struct Why {
     /// What else is worth knowing.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub also: Vec<String>,
+    /// Whose output tells more: a replica, or a release whose replicas are gone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub output_of: Option<OutputOf>,
+    /// The last lines of it, with credentials masked. They are asked of the node, and are not in the record.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub output: Vec<String>,
+}
+
+/// Whose output tells more than the reason.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OutputOf {
+    /// A replica that is there.
+    Replica(ReplicaId),
+    /// A release whose replicas are gone.
+    Release(ReleaseId),
 }
 
 /// What is asked about.
@@ -156,6 +172,7 @@ impl Question {
 struct Walk {
     steps: Vec<Step>,
     also: Vec<String>,
+    output_of: Option<OutputOf>,
 }
 
 /// Nothing more is to be found out.
@@ -183,7 +200,15 @@ impl Walk {
     fn end(self, of: String, found: Found, well: impl Into<String>) -> Why {
         let answers = found.is_ok();
         let well = || Cause { code: ReasonCode::Answers, sentence: well.into(), mend: String::new() };
-        Why { of, answers, steps: self.steps, cause: found.err().unwrap_or_else(well), also: self.also }
+        Why {
+            of,
+            answers,
+            steps: self.steps,
+            cause: found.err().unwrap_or_else(well),
+            also: self.also,
+            output_of: self.output_of,
+            output: Vec::new(),
+        }
     }
 }
 

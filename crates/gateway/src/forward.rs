@@ -213,6 +213,10 @@ impl Forwarder {
             let seated = brought.and_then(|seat| port.replicas().find(|replica| replica.seat == seat));
             let turns = port.in_turn(self.worker, TRIES + again as usize);
             for replica in seated.into_iter().chain(turns) {
+                if replica.is_full() {
+                    trouble = Some(format!("{} has as much open as it may", replica.backend.replica));
+                    continue;
+                }
                 let Some(open) = self.serving.enter(replica, Some((&way, &service))) else {
                     left = true;
                     continue;

@@ -11,6 +11,9 @@ use tokio::sync::Notify;
 use crate::counts::{Counts, Way};
 use crate::seat::seat_of;
 
+/// Requests and connections that are open to one replica, at most: a slow one must not use up the gateway's descriptors.
+const MOST_OPEN: u32 = 10_000;
+
 /// One replica as it is dialled, shared by all tables that hold it.
 #[derive(Debug)]
 pub struct Replica {
@@ -64,6 +67,11 @@ impl Replica {
         }
     }
 
+    /// Whether as much is open to it as may be.
+    pub fn is_full(&self) -> bool {
+        self.open.load(Ordering::Relaxed) >= MOST_OPEN
+    }
+
     /// Takes what was counted since the last call.
     pub fn take_figures(&self) -> impl Iterator<Item = Figure> {
         let backend = Some(&self.backend);
@@ -78,5 +86,22 @@ impl Replica {
     /// Whether it has left the table.
     pub fn is_retired(&self) -> bool {
         self.retired.load(Ordering::SeqCst)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn as_much_is_open_to_a_replica_as_may_be() {
+        let backend = serde_json::json!({
+            "replica": "staging/locker-api/a0", "release": 1, "node": "node-1", "address": "10.118.16.2:5000",
+        });
+        let replica = Replica::new(serde_json::from_value(backend).expect("a backend"));
+        replica.open.store(MOST_OPEN - 1, Ordering::Relaxed);
+        assert!(!replica.is_full());
+        replica.open.store(MOST_OPEN, Ordering::Relaxed);
+        assert!(replica.is_full());
     }
 }

@@ -73,6 +73,9 @@ impl Forwarder {
             target = Some(Arc::clone(&service.target));
             let Some(port) = service.ports.get(&port) else { return };
             for replica in port.in_turn(self.worker, TRIES) {
+                if replica.is_full() {
+                    continue;
+                }
                 let Some(_open) = self.serving.enter(replica, Some((&way, &service))) else { continue };
                 let Ok(onward) = connect(replica.backend.address).await else { continue };
                 let Passed { received, sent, broken } = both_ways(stream, onward, IDLE).await;

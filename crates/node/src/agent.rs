@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use mainyard_calling::Control;
 use mainyard_core::link::{NodeOrder, NodeReport, RunOrder};
-use mainyard_core::model::{Check, Name, ReplicaId};
+use mainyard_core::model::{Check, Name, ReleaseId, ReplicaId};
 use mainyard_core::node_desk::{Desk, Left, Orders, Step};
 use mainyard_core::replica_run::{Do, Ended, Event};
 use mainyard_core::routing::hosts_in;
@@ -17,6 +17,7 @@ use tokio::sync::{mpsc, watch};
 
 use crate::images::{Images, Prepared};
 use crate::keepers::{self, Keeper};
+use crate::kept_logs::KeptLogs;
 use crate::message::Message;
 use crate::meter::Meter;
 use crate::probes::{Probe, Probes};
@@ -47,6 +48,10 @@ pub struct Agent {
     desk: Desk,
     held: BTreeMap<ReplicaId, Held>,
     hosts: HashMap<Name, String>,
+    /// Logs of replicas that are gone.
+    kept_logs: KeptLogs,
+    /// Replicas whose log is to be kept when they go.
+    logs_to_keep: BTreeMap<ReplicaId, ReleaseId>,
     keys: KeyRing,
     meter: Meter,
     begun: Instant,
@@ -57,7 +62,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
         let doing = doing.to_owned();
         move |source| Error::Io { doing, source }
     };
-    for dir in ["replicas", "logs", "layers", "trees"] {
+    for dir in ["replicas", "logs", "kept-logs", "layers", "trees"] {
         std::fs::create_dir_all(config.dir.join(dir)).map_err(io("make the node's directories"))?;
     }
     if matches!(config.means, mainyard_runtime::Means::Isolated { .. }) {
@@ -89,6 +94,8 @@ pub async fn run(config: Config) -> Result<(), Error> {
         desk: Desk::new(heard_epoch(&config), life),
         held: BTreeMap::new(),
         hosts: HashMap::new(),
+        kept_logs: KeptLogs::at(config.dir.join("kept-logs")),
+        logs_to_keep: BTreeMap::new(),
         keys: orders::keys(&config.dir)?,
         meter: Meter::start(&config, control.clone()),
         begun: Instant::now(),
@@ -147,11 +154,8 @@ impl Agent {
             let id = order.id.clone();
             let survivor = mainyard_runtime::find_settled_survivor(&entry.path(), BROUGHT_UP_WITHIN);
             let running = survivor.and_then(|found| Some((found.keeper, found.init?)));
-            let left = match keepers::unseen_end(&entry.path(), &self.log_dir_of(&id)) {
+            let left = match keepers::unseen_end(&entry.path()) {
                 _ if running.is_some() => Left::Running,
-                Some(ended) if order.once.is_some() => {
-                    Left::Ended(keepers::with_its_words(ended, &self.log_dir_of(&id)))
-                }
                 Some(ended) => Left::Ended(ended),
                 None if orders::was_begun(&entry.path()) && !mainyard_runtime::never_began(&entry.path()) => {
                     Left::Begun
@@ -172,13 +176,19 @@ impl Agent {
 
     fn take(&mut self, message: Message, control: &Control) {
         match message {
-            Message::Order(NodeOrder::Replicas { epoch, whole, run, stop }) => {
+            Message::Order(NodeOrder::Replicas { epoch, whole, run, stop, keep_logs }) => {
+                self.mark_logs(keep_logs);
                 self.take_orders(Orders { epoch, whole, run, stop })
             }
+            Message::Order(NodeOrder::Recorded(releases)) => self.kept_logs.only_of(&releases),
+            Message::Order(NodeOrder::Forgotten(releases)) => self.kept_logs.forget(&releases),
             Message::Order(NodeOrder::Hosts { environment, text }) => self.take_hosts(environment, text),
-            Message::Order(NodeOrder::Log { stream, replicas, tail, follow }) => {
+            Message::Order(NodeOrder::Log { stream, replicas, kept, only, tail, follow }) => {
                 let dirs = replicas.into_iter().map(|id| (self.log_dir_of(&id), id)).collect();
-                tokio::spawn(logs::send(control.clone(), stream, dirs, tail, follow));
+                let mut kept = kept.map(|release| self.kept_logs.of(&release)).unwrap_or_default();
+                kept.retain(|(_, id)| only.as_ref().is_none_or(|only| *only == id.short));
+                let asked = logs::Asked { dirs, kept, tail, follow };
+                tokio::spawn(logs::send(control.clone(), stream, asked));
             }
             Message::Order(NodeOrder::Beat) => {}
             Message::Linked => self.desk.linked(),
@@ -194,6 +204,16 @@ impl Agent {
             }
             Message::Event(..) | Message::Prepared(..) | Message::Started(..) => {}
             Message::Reported(number, taken) => self.desk.reported(number, taken),
+        }
+    }
+
+    /// Remembers whose log is kept when the replica goes.
+    fn mark_logs(&mut self, replicas: Vec<ReplicaId>) {
+        for id in replicas {
+            if let Some(run) = self.desk.replica(&id) {
+                let release = ReleaseId { workload: id.workload.clone(), number: run.order.release };
+                self.logs_to_keep.insert(id, release);
+            }
         }
     }
 
@@ -235,12 +255,7 @@ impl Agent {
         self.hosts.insert(environment, text);
     }
 
-    fn handle(&mut self, id: &ReplicaId, mut event: Event) {
-        if let Event::Ended(ended) = &mut event
-            && self.desk.replica(id).is_some_and(|run| run.order.once.is_some())
-        {
-            *ended = keepers::with_its_words(std::mem::take(ended), &self.log_dir_of(id));
-        }
+    fn handle(&mut self, id: &ReplicaId, event: Event) {
         if let (Event::Ended(ended), Some(run)) = (&event, self.desk.replica(id)) {
             self.meter.ended(id, &run.order, ended.memory_kills);
         }
@@ -270,6 +285,11 @@ impl Agent {
     fn forget(&mut self, id: &ReplicaId) {
         self.held.remove(id);
         self.meter.forget(id);
+        if let Some(release) = self.logs_to_keep.remove(id)
+            && let Err(error) = self.kept_logs.keep(&self.log_dir_of(id), &release, id)
+        {
+            tracing::warn!(replica = %id, %error, "its log cannot be kept");
+        }
         for dir in [self.dir_of(id), self.log_dir_of(id)] {
             if let Err(error) = std::fs::remove_dir_all(&dir)
                 && error.kind() != std::io::ErrorKind::NotFound

@@ -16,7 +16,6 @@ use tokio::io::{AsyncBufReadExt, BufReader};
 use tokio::sync::mpsc::UnboundedSender;
 
 use crate::images::Prepared;
-use crate::logs;
 use crate::message::Message;
 
 /// A keeper that runs.
@@ -135,7 +134,6 @@ pub fn start(
     let pid = child.id().unwrap_or(0);
     let output = child.stdout.take();
     let run_dir = run.run_dir.clone();
-    let log_dir = run.log_dir.clone();
     tokio::spawn(async move {
         let mut told = None;
         if let Some(output) = output {
@@ -154,42 +152,29 @@ pub fn start(
             Some(Progress::Failed { step, errno }) => {
                 Event::CouldNotStart(format!("cannot {step}: {}", std::io::Error::from_raw_os_error(errno)))
             }
-            Some(Progress::Ended(ending)) => ended(Some(ending), &log_dir),
-            _ => ended(last_ending(&run_dir), &log_dir),
+            Some(Progress::Ended(ending)) => ended(Some(ending)),
+            _ => ended(last_ending(&run_dir)),
         };
         let _ = inbox.send(Message::Event(id, number, event));
     });
     Ok(pid)
 }
 
-/// What is told of the output of a command that runs once.
-const LINES_OF_ONCE: usize = 100;
-
-/// The end of a command that runs once is told with more of its output.
-pub fn with_its_words(ended: Ended, log_dir: &Path) -> Ended {
-    Ended { tail: logs::last_lines(log_dir, LINES_OF_ONCE), ..ended }
-}
-
 /// How a run ended that no agent was there to see, where its keeper lived to write it down.
-pub fn unseen_end(run_dir: &Path, log_dir: &Path) -> Option<Ended> {
-    last_ending(run_dir).map(|ending| told(Some(ending), log_dir))
+pub fn unseen_end(run_dir: &Path) -> Option<Ended> {
+    last_ending(run_dir).map(|ending| told(Some(ending)))
 }
 
-fn ended(ending: Option<Ending>, log_dir: &Path) -> Event {
-    Event::Ended(told(ending, log_dir))
+fn ended(ending: Option<Ending>) -> Event {
+    Event::Ended(told(ending))
 }
 
-fn told(ending: Option<Ending>, log_dir: &Path) -> Ended {
-    let tail = logs::last_lines(log_dir, 2);
+fn told(ending: Option<Ending>) -> Ended {
     match ending {
-        Some(ending) => Ended {
-            code: ending.code,
-            signal: ending.signal,
-            memory_kills: ending.memory_kills,
-            told: true,
-            tail,
-        },
-        None => Ended { tail, ..Ended::default() },
+        Some(ending) => {
+            Ended { code: ending.code, signal: ending.signal, memory_kills: ending.memory_kills, told: true }
+        }
+        None => Ended::default(),
     }
 }
 
@@ -211,8 +196,7 @@ pub fn watch_adopted(
         if let Some(waiting) = fd.and_then(|fd| unsafe { AsyncFd::register(fd) }.ok()) {
             let _ = waiting.readable().await;
         }
-        let log_dir = run_dir.parent().and_then(Path::parent).map(|dir| dir.join("logs").join(id.dotted()));
-        let event = ended(last_ending(&run_dir), &log_dir.unwrap_or_default());
+        let event = ended(last_ending(&run_dir));
         let _ = inbox.send(Message::Event(id, number, event));
     });
 }

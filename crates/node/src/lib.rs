@@ -7,6 +7,7 @@
 mod agent;
 mod images;
 mod keepers;
+mod kept_logs;
 mod link;
 mod logs;
 mod message;

@@ -9,7 +9,6 @@ use bytes::Bytes;
 use mainyard_calling::Control;
 use mainyard_core::link::LogLine;
 use mainyard_core::model::ReplicaId;
-use mainyard_core::untrusted_text::for_record;
 use tokio::sync::mpsc;
 
 /// How far back a log is read for its last lines.
@@ -18,23 +17,8 @@ const TAIL_BYTES: u64 = 1 << 20;
 /// With less room than this on its disk, a log loses lines.
 const LEAST_ROOM: u64 = 64 << 10;
 
-/// The texts of the last lines that the process itself wrote.
-pub fn last_lines(dir: &Path, count: usize) -> Vec<String> {
-    let text = end_of(&dir.join("current"));
-    let lines = text.lines().rev().filter_map(|line| {
-        let mut parts = line.splitn(3, ' ');
-        let (_, source, text) = (parts.next()?, parts.next()?, parts.next()?);
-        (source != "k" && !text.trim().is_empty()).then(|| {
-            let cut: String = text.chars().take(200).collect();
-            for_record(&cut)
-        })
-    });
-    let mut last: Vec<String> = lines.take(count).collect();
-    last.reverse();
-    last
-}
-
-fn end_of(path: &Path) -> String {
+/// The text at the end of a file of lines.
+pub fn end_of(path: &Path) -> String {
     let read = || -> std::io::Result<String> {
         let mut file = std::fs::File::open(path)?;
         let length = file.metadata()?.len();
@@ -103,10 +87,22 @@ fn no_room(reader: &Reader) -> Option<LogLine> {
     Some(LogLine { at, replica: reader.replica.clone(), source: 'k', text })
 }
 
+/// Which lines control asks for.
+pub struct Asked {
+    /// Where the logs of replicas are.
+    pub dirs: Vec<(PathBuf, ReplicaId)>,
+    /// Files that were kept of replicas that are gone.
+    pub kept: Vec<(PathBuf, ReplicaId)>,
+    /// At most this many lines of what is there.
+    pub tail: u32,
+    /// Go on with what comes.
+    pub follow: bool,
+}
+
 /// Sends the end of the logs and, if asked, what follows, as a request of the node's own.
-pub async fn send(control: Control, stream: u64, dirs: Vec<(PathBuf, ReplicaId)>, tail: u32, follow: bool) {
+pub async fn send(control: Control, stream: u64, asked: Asked) {
     let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(16);
-    tokio::spawn(produce(dirs, tail, follow, to_send));
+    tokio::spawn(produce(asked, to_send));
     let body = futures_util::stream::unfold(body, |mut body| async move { Some((body.recv().await?, body)) });
     let path = format!("/link/streams/{stream}");
     if let Err(error) = control.stream(&path, reqwest::Body::wrap_stream(body)).await {
@@ -114,22 +110,25 @@ pub async fn send(control: Control, stream: u64, dirs: Vec<(PathBuf, ReplicaId)>
     }
 }
 
-async fn produce(
-    dirs: Vec<(PathBuf, ReplicaId)>,
-    tail: u32,
-    follow: bool,
-    to: mpsc::Sender<Result<Bytes, std::io::Error>>,
-) {
+/// The last lines of a text of lines.
+fn last_of(text: &str, replica: &ReplicaId, tail: u32) -> Vec<LogLine> {
+    let mut lines: Vec<LogLine> = text.lines().filter_map(|line| parse(line, replica)).collect();
+    lines.split_off(lines.len().saturating_sub(tail as usize))
+}
+
+async fn produce(asked: Asked, to: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+    let Asked { dirs, kept, tail, follow } = asked;
     let mut readers = Vec::new();
     let mut lines: Vec<LogLine> = Vec::new();
+    for (path, replica) in kept {
+        lines.extend(last_of(&end_of(&path), &replica, tail));
+    }
     for (dir, replica) in dirs {
         let path = dir.join("current");
         let found = std::fs::metadata(&path).ok();
         let (inode, position) = found.map_or((0, 0), |found| (found.ino(), found.len()));
-        let mut own: Vec<LogLine> =
-            end_of(&dir.join("previous")).lines().filter_map(|line| parse(line, &replica)).collect();
-        own.extend(end_of(&path).lines().filter_map(|line| parse(line, &replica)));
-        lines.extend(own.split_off(own.len().saturating_sub(tail as usize)));
+        let text = end_of(&dir.join("previous")) + &end_of(&path);
+        lines.extend(last_of(&text, &replica, tail));
         readers.push(Reader { replica, path, inode, position, partial: String::new() });
     }
     lines.sort_by_key(|line| line.at);

@@ -2,13 +2,16 @@
 //! calls it may make.
 //!
 //! - [`View`]: a mount namespace with a root of its own, for `git` and for the gateway
+//! - [`Confinement`]: the machine's own files, read-only but for some folders, for control
 //! - [`drop_to`]: an account that owns nothing, without capabilities
 //! - [`filter`]: system call filters for replicas and for the platform's parts
 
+mod confine;
 pub mod filter;
 mod system_calls;
 mod view;
 
+pub use confine::{Confinement, keep_capabilities_for_namespaces};
 pub use view::{Plan, View, Visible};
 
 use std::io;

@@ -180,16 +180,16 @@ pub struct Plan {
 }
 
 #[repr(C)]
-struct MountAttributes {
-    set: u64,
-    clear: u64,
-    propagation: u64,
-    users: u64,
+pub(crate) struct MountAttributes {
+    pub(crate) set: u64,
+    pub(crate) clear: u64,
+    pub(crate) propagation: u64,
+    pub(crate) users: u64,
 }
 
-const MOUNT_ATTR_RDONLY: u64 = 1;
-const MOUNT_ATTR_NOSUID: u64 = 2;
-const MOUNT_ATTR_NODEV: u64 = 4;
+pub(crate) const MOUNT_ATTR_RDONLY: u64 = 1;
+pub(crate) const MOUNT_ATTR_NOSUID: u64 = 2;
+pub(crate) const MOUNT_ATTR_NODEV: u64 = 4;
 const MOUNT_ATTR_IDMAP: u64 = 0x10_0000;
 const OPEN_TREE_CLONE: libc::c_uint = 1;
 const MOVE_MOUNT_F_EMPTY_PATH: libc::c_uint = 4;
@@ -298,7 +298,10 @@ unsafe fn bind(from: &CString, at: &CString, access: Access, users: Option<&Owne
         if access != Access::Read {
             set |= MOUNT_ATTR_NODEV;
         }
-        let attributes = MountAttributes { set, clear: 0, propagation: 0, users: 0 };
+        // The machine may be read-only to who makes the view.
+        let clear =
+            if matches!(access, Access::Write | Access::ShiftedWrite) { MOUNT_ATTR_RDONLY } else { 0 };
+        let attributes = MountAttributes { set, clear, propagation: 0, users: 0 };
         change(&tree, libc::AT_RECURSIVE, &attributes)?;
         if let Some(users) = users {
             let shifted = MountAttributes {
@@ -346,11 +349,16 @@ fn id_map(user: u32, group: u32, account: u32) -> io::Result<OwnedFd> {
         // SAFETY: waits for the signal below, and goes with the parent if that never comes.
         unsafe {
             libc::syscall(libc::SYS_prctl, libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            // Its maps are opened by who made it, who may trace nobody.
+            libc::syscall(libc::SYS_prctl, libc::PR_SET_DUMPABLE, 1, 0, 0, 0);
+            libc::syscall(libc::SYS_kill, libc::syscall(libc::SYS_getpid), libc::SIGSTOP);
             loop {
                 libc::syscall(libc::SYS_pause);
             }
         }
     }
+    // SAFETY: no memory is involved: nothing is asked but whether it has stopped.
+    check(unsafe { libc::waitpid(pid as i32, std::ptr::null_mut(), libc::WUNTRACED) }.into())?;
     let opened = (|| {
         fs::write(format!("/proc/{pid}/uid_map"), format!("{user} {account} 1\n"))?;
         fs::write(format!("/proc/{pid}/gid_map"), format!("{group} {account} 1\n"))?;

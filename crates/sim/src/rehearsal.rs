@@ -255,8 +255,7 @@ impl Stage<'_> {
         if gone {
             report.gone.push(id.clone());
         } else {
-            let passed =
-                FirstOutcome { state: FirstState::Passed, how: "exit code 0".to_owned(), tail: Vec::new() };
+            let passed = FirstOutcome { state: FirstState::Passed, how: "exit code 0".to_owned() };
             let outcome = self.cluster.state.replicas[id].once.map(|_| passed);
             let told = ReplicaReport::of(id.clone(), ReplicaState::Ready);
             report.replicas.push(ReplicaReport { outcome, ..told });

@@ -4,8 +4,8 @@ use std::io::Write;
 
 use futures_util::StreamExt;
 use mainyard_core::link::LogLine;
-use mainyard_core::model::{Signal, Target};
-use mainyard_core::untrusted_text::visible;
+use mainyard_core::model::{ReleaseId, ReleaseNumber, Signal, Target};
+use mainyard_core::untrusted_text::{for_record, visible};
 use reqwest::Method;
 
 use crate::args::Output;
@@ -14,6 +14,8 @@ use crate::words::{Failure, Paint};
 
 /// Which lines, and how.
 pub struct Wanted {
+    /// One release only, its replicas that are gone included.
+    pub release: Option<ReleaseNumber>,
     /// One replica by its short name.
     pub replica: Option<String>,
     /// How many lines of what is there.
@@ -25,9 +27,10 @@ pub struct Wanted {
 }
 
 pub async fn logs(client: &Client, target: &Target, wanted: Wanted, output: Output) -> Result<(), Failure> {
-    let Wanted { replica, tail, follow, raw } = wanted;
+    let Wanted { release, replica, tail, follow, raw } = wanted;
     let path = format!("/environments/{}/workloads/{}/logs", target.environment, target.name);
     let mut query = vec![("tail", tail.to_string()), ("follow", follow.to_string())];
+    query.extend(release.map(|number| ("release", number.to_string())));
     if let Some(replica) = &replica {
         query.push(("replica", replica.rsplit('/').next().unwrap_or(replica).to_owned()));
     }
@@ -61,9 +64,45 @@ pub async fn logs(client: &Client, target: &Target, wanted: Wanted, output: Outp
         }
     }
     if !any && !follow {
-        eprintln!("no replica of {target} has written anything");
+        match release {
+            Some(number) => eprintln!("nothing is kept of what replicas of {target}@{number} wrote"),
+            None => eprintln!("no replica of {target} has written anything"),
+        }
     }
     Ok(())
+}
+
+/// The last lines that replicas of a release wrote themselves, as they are shown beside a reason: with credentials masked.
+/// Nothing where they cannot be had: the reason stands without them.
+pub async fn last_of(
+    client: &Client,
+    release: &ReleaseId,
+    replica: Option<&str>,
+    count: usize,
+) -> Vec<String> {
+    let ReleaseId { workload, number } = release;
+    let path = format!("/environments/{}/workloads/{}/logs", workload.environment, workload.name);
+    let mut query = vec![("tail", count.to_string()), ("release", number.to_string())];
+    query.extend(replica.map(|replica| ("replica", replica.to_owned())));
+    let Ok(answer) = client.send(client.request(Method::GET, &path).query(&query)).await else {
+        return Vec::new();
+    };
+    let text = answer.text().await.unwrap_or_default();
+    let lines = text.lines().filter_map(|line| serde_json::from_str::<LogLine>(line).ok());
+    let mut lines: Vec<LogLine> =
+        lines.filter(|line| line.source != 'k' && !line.text.trim().is_empty()).collect();
+    lines.sort_by_key(|line| line.at);
+    // What ran once and ended well says nothing of the replicas that came after it.
+    let ran_once = |line: &LogLine| line.replica.short == format!("first{number}");
+    if !lines.iter().all(ran_once) {
+        lines.retain(|line| !ran_once(line));
+    }
+    let last = lines.split_off(lines.len().saturating_sub(count));
+    let shown = |line: &LogLine| match replica {
+        Some(_) => for_record(&line.text),
+        None => format!("{}: {}", line.replica.short, for_record(&line.text)),
+    };
+    last.iter().map(shown).collect()
 }
 
 fn shown(line: &LogLine, paint: Paint, raw: bool) -> String {

@@ -7,7 +7,7 @@ mod certificates;
 pub mod files;
 mod forecast;
 mod images;
-mod logs;
+pub mod logs;
 mod releases;
 mod secrets;
 mod seeing;
@@ -87,8 +87,11 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             seeing::trail(&client, target.as_ref(), what).await
         }
         Command::Logs { target, follow, replica, tail, raw, output } => {
-            let wanted = logs::Wanted { replica, tail, follow, raw };
-            logs::logs(&client, &parse_target(&target)?, wanted, output).await
+            let (target, release) = match target.contains('@') {
+                true => parse_release(&target).map(|id| (id.workload, Some(id.number)))?,
+                false => (parse_target(&target)?, None),
+            };
+            logs::logs(&client, &target, logs::Wanted { release, replica, tail, follow, raw }, output).await
         }
         Command::Scale { target, replicas, wait } => {
             acts::scale(&client, &parse_target(&target)?, replicas, wait).await

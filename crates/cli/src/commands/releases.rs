@@ -11,16 +11,21 @@ use mainyard_core::model::{
     Setting, Signal, Target,
 };
 use mainyard_core::started::Started;
+use mainyard_core::untrusted_text::visible;
 use reqwest::Method;
 use serde_json::{Value, json};
 
 use super::acts::path;
 use super::forecast;
+use super::logs::last_of;
 use crate::args::{Output, Trial, Wait};
 use crate::client::Client;
 use crate::show::{change, coloured, print, release_number, table};
 use crate::words::{Failure, Paint, count, shape};
 use crate::{follow, moments, show};
+
+/// Lines of `run_first`'s output that are shown.
+const LINES_OF_FIRST: usize = 100;
 
 /// Asks for an act on a workload, or for a look at it.
 async fn ask(
@@ -318,8 +323,9 @@ pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(),
     print(&rows);
     if let Some(first) = rollout.as_ref().and_then(|rollout| rollout.first.as_ref()) {
         println!("\nrun_first {}", first.words());
-        for line in &first.tail {
-            println!("  {} {line}", paint.quiet("│"));
+        let replica = format!("first{}", id.number);
+        for line in last_of(client, id, Some(&replica), LINES_OF_FIRST).await {
+            println!("  {} {}", paint.quiet("│"), visible(&line));
         }
     }
     let seen = |rollout: &Rollout| rollout.evidence.served + rollout.evidence.copies.requests > 0;

@@ -88,6 +88,10 @@ pub fn shown(why: &Why, paint: Paint) -> String {
         text.push_str(&format!("{}  {}: {}\n", paint.strong("cause"), why.cause.code, why.cause.sentence));
         text.push_str(&format!("{}   {}\n", paint.strong("mend"), why.cause.mend));
     }
+    for (number, line) in why.output.iter().enumerate() {
+        let word = if number == 0 { "wrote" } else { "     " };
+        text.push_str(&format!("{}  {}\n", paint.quiet(word), visible(line)));
+    }
     for also in &why.also {
         text.push_str(&format!("{}   {also}\n", paint.quiet("also")));
     }

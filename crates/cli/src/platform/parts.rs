@@ -14,7 +14,7 @@ use mainyard_core::model::Name;
 use mainyard_gateway::Network;
 use mainyard_runtime::{Isolation, Means};
 use sandbox::filter::Filter;
-use sandbox::{View, Visible};
+use sandbox::{Confinement, View, Visible};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
@@ -196,8 +196,27 @@ fn control_url(brief: &Brief) -> String {
     format!("http://{}", super::listeners::reachable(brief.common.api))
 }
 
+/// Folders of the data directory that control works with; the others belong to other parts.
+const OF_CONTROL: [&str; 3] = ["images", "repositories", "gateway"];
+
+/// Control writes the data directory and temporary files, and sees nothing of what other parts have there.
+fn confine_control(place: &Place, means: &Means) -> std::io::Result<()> {
+    if !matches!(means, Means::Isolated { .. }) {
+        return Ok(());
+    }
+    for folder in OF_CONTROL.iter().chain(&["node"]) {
+        std::fs::create_dir_all(place.file(folder))?;
+    }
+    let folders = std::fs::read_dir(&place.data)?.flatten().filter(|entry| entry.path().is_dir());
+    let others = folders.filter(|entry| !OF_CONTROL.iter().any(|own| entry.file_name() == *own));
+    let hidden = others.map(|entry| entry.path()).collect();
+    Confinement { writable: vec![place.data.clone(), std::env::temp_dir()], hidden }.enter()?;
+    sandbox::keep_capabilities_for_namespaces()
+}
+
 pub fn control(place: &Place) -> Result<(), Failure> {
     let brief = brief()?;
+    confine_control(place, &brief.common.means).map_err(|error| log_and_fail(&error))?;
     Filter::for_builders_of_namespaces().hold().map_err(|error| log_and_fail(&error))?;
     let url = control_url(&brief);
     let Brief { common, control, .. } = brief;

@@ -183,6 +183,10 @@ fn bring_up(
     let bytes = serde_json::to_vec(&call).map_err(|error| failed(&error))?;
     write_whole(&place.file("client.json"), &bytes, 0o600)?;
     let seats = Seat::all(start.gateways);
+    for seat in seats.iter().filter(|seat| seat.part == Part::Gateway) {
+        // Control does not see what is in them; they are there before it is started.
+        std::fs::create_dir_all(place.file(&seat.name())).map_err(|error| failed(&error))?;
+    }
     let mut part_tokens = Vec::new();
     for part in seats.iter().filter_map(|seat| seat.part_name()) {
         part_tokens.push((part.clone(), place.secret(&format!("token-of-{}", part.replace('/', "-")), 32)?));

@@ -136,6 +136,18 @@ fn each_part_has_what_it_needs_and_no_more() {
             }
             if part == "control" {
                 assert_eq!(field("Seccomp"), "2", "{part}");
+                // Of root's rights it has what building namespaces for Git takes: no modules, no devices, no tracing.
+                let rights = u64::from_str_radix(&field("CapBnd"), 16).expect("a set of capabilities");
+                assert_eq!(rights & !0x0120_11ef, 0, "{rights:x}");
+                assert!(
+                    read("mountinfo").lines().any(|line| line.contains(" / / ro")),
+                    "the machine is read-only"
+                );
+                let root = format!("/proc/{pid}/root{}", platform.data().display());
+                assert!(Path::new(&format!("{root}/images")).exists());
+                for other in ["node/replicas", "postgres/port", "logs/node.log"] {
+                    assert!(!Path::new(&format!("{root}/{other}")).exists(), "control sees {other}");
+                }
             }
         }
     }
@@ -146,7 +158,7 @@ fn each_part_has_what_it_needs_and_no_more() {
 }
 
 /// What the record answers to the role that control has.
-fn as_control_asks(platform: &Platform, statement: &str) -> String {
+pub fn as_control_asks(platform: &Platform, statement: &str) -> String {
     let read =
         |name: &str| std::fs::read_to_string(platform.data().join("postgres").join(name)).expect("a file");
     let mut command = Command::new("psql");

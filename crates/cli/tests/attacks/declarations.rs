@@ -77,6 +77,36 @@ fn what_the_record_cannot_hold_fails_its_own_command_alone() {
     links_stayed(&platform);
 }
 
+/// What comes together is written together; one command that cannot be written must not take the others with it.
+#[test]
+fn a_command_that_cannot_be_written_does_not_fail_those_that_came_with_it() {
+    let platform = Platform::start(false);
+    let constraint = "ALTER TABLE object ADD CONSTRAINT refused CHECK (key NOT LIKE 'refused-%')";
+    let altered = crate::accounts::as_control_asks(&platform, constraint);
+    assert!(altered.contains("ALTER TABLE"), "{altered}");
+    let names: Vec<String> =
+        (0..12).flat_map(|number| [format!("good-{number}"), format!("refused-{number}")]).collect();
+    let answers: Vec<(String, u16)> = std::thread::scope(|scope| {
+        let add = |name: String| {
+            let platform = &platform;
+            scope.spawn(move || {
+                let body = format!(r#"{{"name": "{name}"}}"#);
+                let status = platform.call("POST", "/api/v1/environments", &body).status;
+                (name, status)
+            })
+        };
+        let asked: Vec<_> = names.into_iter().map(add).collect();
+        asked.into_iter().map(|thread| thread.join().expect("an answer")).collect()
+    });
+    for (name, status) in answers {
+        let right = if name.starts_with("good") { status == 200 } else { (400..600).contains(&status) };
+        assert!(right, "{name}: {status}");
+    }
+    let listed = platform.ok(&["environment", "list"]);
+    assert!(listed.contains("good-11") && !listed.contains("refused"), "{listed}");
+    links_stayed(&platform);
+}
+
 #[test]
 fn hosts_of_the_platform_itself_belong_to_no_route() {
     let platform = Platform::start(false);

@@ -72,6 +72,10 @@ fn each_bad_release_is_told_by_its_own_fact_and_the_old_one_serves_on() {
         "keeps-ending: release 2 went back: ended"
     };
     assert!(said.err.contains(told), "{said:?}");
+    // The replicas of the release that went back go; what they wrote is kept with it.
+    platform.workload("staging/unvisited", |w| w["state"] == "steady");
+    let kept = platform.ok(&["logs", "staging/unvisited@2", "--tail", "1000"]);
+    assert!(kept.contains("locker-api 1.7.0 starts") && !kept.contains("1.4.0"), "{kept}");
     platform.workload("staging/locker-api", |w| w["state"] == "steady" && w["release"] == 1);
 
     let missing = platform.run(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.4.1"]);

@@ -181,7 +181,7 @@ pub async fn catch_up(
     let declared = declared.map_err(Problem::files)?;
     let watched = forecast::changed(target.environment.clone());
     let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        let given = Some((commit.clone(), declared));
+        let given = Some((commit.clone(), declared.clone()));
         let changes: Vec<ChangeLine> = cluster.catch_up(&target, given, remove, by, now)?;
         Ok(json!({"commit": commit, "changes": changes}))
     };

@@ -194,7 +194,7 @@ pub async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
         let Ok(declared) = declared else { continue };
         let key = target.clone();
         let heard = control.steward.act(move |cluster| {
-            cluster.hear_declared(&key, &id, declared);
+            cluster.hear_declared(&key, &id, declared.clone());
             Ok(Value::Null)
         });
         heard.await.map_err(|error| format!("{error:?}"))?;
@@ -206,7 +206,7 @@ pub async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
 async fn tell(control: &Data<Control>, target: &Target, looked: Looked) -> Result<Vec<String>, String> {
     let key = target.clone();
     let heard = control.steward.act(move |cluster| {
-        cluster.hear_source(&key, looked, Timestamp::now());
+        cluster.hear_source(&key, looked.clone(), Timestamp::now());
         Ok(json!(cluster.unknown_commits(&key)))
     });
     let unknown = heard.await.map_err(|error| format!("{error:?}"))?;

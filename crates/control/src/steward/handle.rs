@@ -7,8 +7,8 @@ use mainyard_core::link::{GatewayHello, GatewayReport, NodeHello, NodeReport};
 use mainyard_core::model::Name;
 use tokio::sync::{RwLock, mpsc, oneshot, watch};
 
-/// An act of a person: changes the cluster, or is refused.
-pub type Act = Box<dyn FnOnce(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send>;
+/// An act of a person: changes the cluster, or is refused. It may be done again, on the cluster as it was before.
+pub type Act = Box<dyn Fn(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send>;
 
 /// What reaches the steward.
 pub enum Message {
@@ -75,7 +75,7 @@ impl Handle {
     /// Asks the steward, and waits until the answer is in the record.
     pub async fn act(
         &self,
-        act: impl FnOnce(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send + 'static,
+        act: impl Fn(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send + 'static,
     ) -> Result<serde_json::Value, ActError> {
         let (answer, answered) = oneshot::channel();
         self.tell(Message::Act(Box::new(act), answer));

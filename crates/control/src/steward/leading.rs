@@ -10,7 +10,7 @@ use mainyard_core::model::{Name, ReplicaId};
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::{mpsc, oneshot};
 
-use super::handle::{ActError, Message};
+use super::handle::{Act, ActError, Message};
 use super::post::Steward;
 use super::private::{self, Wanted};
 use crate::vault::VaultError;
@@ -24,9 +24,6 @@ const RENEW: Duration = Duration::from_secs(LEASE.as_secs() / 4);
 /// What the record refused is decided again after this time.
 const AFTER_A_REFUSAL: Duration = Duration::from_millis(200);
 
-/// And acts are written one at a time for so long.
-const CAREFUL_FOR: Duration = Duration::from_secs(30);
-
 struct Leader<'a> {
     steward: &'a Steward,
     cluster: Cluster,
@@ -39,8 +36,6 @@ struct Leader<'a> {
     private: Wanted,
     /// Whether a table was made that no gateway was sent.
     table_unsent: bool,
-    /// When the record last refused what was decided.
-    refused: Option<Instant>,
 }
 
 /// Decides until it may or can no more.
@@ -66,7 +61,6 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
             called_nodes: BTreeSet::new(),
             private: Wanted::default(),
             table_unsent: false,
-            refused: None,
         };
         leader.work(messages).await
     };
@@ -75,8 +69,12 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
     }
 }
 
-type Waiting =
-    Vec<(oneshot::Sender<Result<serde_json::Value, ActError>>, Result<serde_json::Value, Refusal>)>;
+/// An act that was done in memory: who waits for it, and what came of it.
+struct Done {
+    act: Act,
+    answer: oneshot::Sender<Result<serde_json::Value, ActError>>,
+    result: Result<serde_json::Value, Refusal>,
+}
 
 impl Leader<'_> {
     /// Until the record cannot be written or another control decides.
@@ -89,7 +87,7 @@ impl Leader<'_> {
                     at.duration_since(Timestamp::now()).as_millis().clamp(0, RENEW.as_millis() as i128);
                 Duration::from_millis(left as u64 + 1)
             });
-            let mut waiting: Waiting = Vec::new();
+            let mut waiting: Vec<Done> = Vec::new();
             match tokio::time::timeout(pause, messages.recv()).await {
                 Ok(Some(message)) => {
                     // Reports come in bursts; a person is never kept waiting for one.
@@ -102,9 +100,7 @@ impl Leader<'_> {
                 Ok(None) => return Ok(()),
                 Err(_) => {}
             }
-            // After a refusal acts are written one at a time, so that one that cannot be written is alone in it.
-            while waiting.is_empty() || !self.one_at_a_time() {
-                let Ok(message) = messages.try_recv() else { break };
+            while let Ok(message) = messages.try_recv() {
                 self.take(message, &mut waiting);
             }
             wake = self.settle(&mut renewed, waiting).await?;
@@ -112,36 +108,24 @@ impl Leader<'_> {
     }
 
     /// Decides what follows, writes it, and only then orders and answers. Gives when to look again.
-    async fn settle(&mut self, renewed: &mut Instant, waiting: Waiting) -> Result<Option<Timestamp>, Error> {
+    async fn settle(
+        &mut self,
+        renewed: &mut Instant,
+        waiting: Vec<Done>,
+    ) -> Result<Option<Timestamp>, Error> {
         let settled = self.cluster.settle(Timestamp::now());
         let wake = settled.wake;
         match self.write_and_order(settled, renewed).await {
             Ok(None) => {
-                for (answer, result) in waiting {
+                for Done { answer, result, .. } in waiting {
                     let _ = answer.send(result.map_err(ActError::Refused));
                 }
                 Ok(wake)
             }
-            Ok(Some(refused)) => {
-                self.refused = Some(Instant::now());
-                let alone = waiting.len() == 1;
-                for (answer, _) in waiting {
-                    // Of several it is not known which one it was: each may be tried again, and is then alone.
-                    let error = if alone {
-                        ActError::Unwritable(refused.clone())
-                    } else {
-                        ActError::Record(
-                            "what came with it could not be written; nothing was changed, try again"
-                                .to_owned(),
-                        )
-                    };
-                    let _ = answer.send(Err(error));
-                }
-                // What remains is decided again, without what was taken back.
-                Ok(Some(Timestamp::now() + AFTER_A_REFUSAL))
-            }
+            // One of them cannot be written: each is done alone, so that the others are not refused with it.
+            Ok(Some(_)) => self.one_by_one(renewed, waiting).await,
             Err(error) => {
-                for (answer, _) in waiting {
+                for Done { answer, .. } in waiting {
                     let _ = answer.send(Err(ActError::Record(error.to_string())));
                 }
                 Err(error)
@@ -149,9 +133,33 @@ impl Leader<'_> {
         }
     }
 
-    /// Whether the record refused something a moment ago.
-    fn one_at_a_time(&self) -> bool {
-        self.refused.is_some_and(|at| at.elapsed() < CAREFUL_FOR)
+    /// Does acts again that were taken back together, and writes each before the next is done.
+    async fn one_by_one(
+        &mut self,
+        renewed: &mut Instant,
+        waiting: Vec<Done>,
+    ) -> Result<Option<Timestamp>, Error> {
+        let mut waiting = waiting.into_iter();
+        while let Some(Done { act, answer, .. }) = waiting.next() {
+            let result = act(&mut self.cluster);
+            let settled = self.cluster.settle(Timestamp::now());
+            match self.write_and_order(settled, renewed).await {
+                Ok(None) => {
+                    let _ = answer.send(result.map_err(ActError::Refused));
+                }
+                Ok(Some(refused)) => {
+                    let _ = answer.send(Err(ActError::Unwritable(refused)));
+                }
+                Err(error) => {
+                    for answer in std::iter::once(answer).chain(waiting.map(|done| done.answer)) {
+                        let _ = answer.send(Err(ActError::Record(error.to_string())));
+                    }
+                    return Err(error);
+                }
+            }
+        }
+        // What remains is decided again, without what was taken back.
+        Ok(Some(Timestamp::now() + AFTER_A_REFUSAL))
     }
 
     /// The record cannot hold what was decided: it is as before, and links stay open.
@@ -162,12 +170,12 @@ impl Leader<'_> {
         self.table_unsent = true;
     }
 
-    fn take(&mut self, message: Message, waiting: &mut Waiting) {
+    fn take(&mut self, message: Message, waiting: &mut Vec<Done>) {
         let now = Timestamp::now();
         match message {
             Message::Act(act, answer) => {
                 let result = act(&mut self.cluster);
-                waiting.push((answer, result));
+                waiting.push(Done { act, answer, result });
             }
             Message::Hello(hello) => {
                 self.called_nodes.insert(hello.node.clone());
@@ -207,6 +215,7 @@ impl Leader<'_> {
             self.steward.store.renew_lease(self.epoch).await?;
             *renewed = Instant::now();
         }
+        let forgotten = settled.forgotten_releases();
         for (environment, text) in settled.hosts {
             self.steward.links.order_all_nodes(&NodeOrder::Hosts { environment, text });
         }
@@ -216,6 +225,10 @@ impl Leader<'_> {
             }
             let (run, stop) = (self.cluster.whole_orders(&node), self.cluster.stopping_on(&node));
             self.order(&node, true, run, stop).await?;
+            self.steward.links.order_node(&node, NodeOrder::Recorded(self.cluster.recorded_releases()));
+        }
+        if !forgotten.is_empty() {
+            self.steward.links.order_all_nodes(&NodeOrder::Forgotten(forgotten));
         }
         for (node, orders) in settled.orders {
             self.order(&node, false, orders.run, orders.stop).await?;
@@ -284,7 +297,9 @@ impl Leader<'_> {
             Err(VaultError::Store(error)) => return Err(error),
             Err(VaultError::Keys(error)) => tracing::error!(error, "secrets cannot be opened"),
         }
-        self.steward.links.order_node(node, NodeOrder::Replicas { epoch: self.epoch, whole, run, stop });
+        let keep_logs = self.cluster.whose_logs_stay(&stop);
+        let order = NodeOrder::Replicas { epoch: self.epoch, whole, run, stop, keep_logs };
+        self.steward.links.order_node(node, order);
         Ok(())
     }
 

@@ -59,7 +59,7 @@ impl Cluster {
         let Some(first) = rollout.first.as_mut().filter(|first| first.state == FirstState::Running) else {
             return;
         };
-        let outcome = FirstOutcome { state: FirstState::Unknown, how: why.to_owned(), tail: Vec::new() };
+        let outcome = FirstOutcome { state: FirstState::Unknown, how: why.to_owned() };
         first.end(outcome, now);
         self.put(Object::Rollout(rollout));
     }

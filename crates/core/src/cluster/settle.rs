@@ -6,13 +6,13 @@ use std::net::Ipv4Addr;
 use jiff::Timestamp;
 
 use super::held::{Cluster, platform};
-use super::objects::{Change, Kind, Object};
+use super::objects::{Change, Kind, Object, indexed};
 use crate::address;
 use crate::drain::{Leaving, may_stop};
 use crate::link::RunOrder;
 use crate::model::{
-    Name, Once, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, RolloutState, Target,
-    replica_short_name,
+    Name, Once, Reason, ReasonCode, ReleaseId, ReleaseNumber, Replica, ReplicaId, ReplicaState, RolloutState,
+    Target, replica_short_name,
 };
 use crate::near::near;
 use crate::placement::{Occupied, place};
@@ -41,6 +41,16 @@ pub struct Settled {
     pub hosts: BTreeMap<Name, String>,
     /// When to settle again although nothing comes in.
     pub wake: Option<Timestamp>,
+}
+
+impl Settled {
+    /// Releases that these changes take from the record.
+    pub fn forgotten_releases(&self) -> BTreeSet<ReleaseId> {
+        let gone =
+            self.changes.iter().filter(|change| change.kind == Kind::Release && change.object.is_none());
+        let keys = gone.filter_map(|change| indexed::<(Target, ReleaseNumber)>(&change.key));
+        keys.map(|(workload, number)| ReleaseId { workload, number }).collect()
+    }
 }
 
 impl Cluster {
@@ -322,6 +332,31 @@ impl Cluster {
     pub fn stopping_on(&self, node: &Name) -> Vec<ReplicaId> {
         let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
         here.filter(|replica| replica.stopping).map(|replica| replica.id.clone()).collect()
+    }
+
+    /// Those of these replicas whose log outlives them: what runs once, and replicas of releases that did not come through.
+    pub fn whose_logs_stay(&self, stopped: &[ReplicaId]) -> Vec<ReplicaId> {
+        let stays = |id: &&ReplicaId| {
+            let Some(replica) = self.state.replicas.get(id) else { return false };
+            let rollout = self.state.rollouts.get(&(id.workload.clone(), replica.release));
+            let failed = rollout.is_some_and(|rollout| {
+                matches!(
+                    rollout.state,
+                    RolloutState::GoingBack
+                        | RolloutState::WentBack
+                        | RolloutState::Cancelled
+                        | RolloutState::Superseded
+                )
+            });
+            replica.once.is_some() || failed
+        };
+        stopped.iter().filter(stays).cloned().collect()
+    }
+
+    /// Every release in the record.
+    pub fn recorded_releases(&self) -> BTreeSet<ReleaseId> {
+        let keys = self.state.releases.keys().cloned();
+        keys.map(|(workload, number)| ReleaseId { workload, number }).collect()
     }
 
     /// The hosts files of all environments.

@@ -5,10 +5,6 @@ use serde::{Deserialize, Serialize};
 
 use super::{Name, Origin};
 
-/// Of its output so many lines are kept, and of each line so many characters.
-const LINES: usize = 100;
-const LINE: usize = 500;
-
 /// How the command of a release that runs before it serves stands. It is begun at most once.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FirstRun {
@@ -26,9 +22,6 @@ pub struct FirstRun {
     /// How it ended, such as `exit code 3`.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub how: String,
-    /// The last lines of its output.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub tail: Vec<String>,
     /// Who said that the release go on without it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waived: Option<Origin>,
@@ -59,9 +52,6 @@ pub struct FirstOutcome {
     pub state: FirstState,
     /// How it ended.
     pub how: String,
-    /// The last lines of its output.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub tail: Vec<String>,
 }
 
 impl FirstRun {
@@ -73,7 +63,6 @@ impl FirstRun {
             ended: None,
             node: None,
             how: String::new(),
-            tail: Vec::new(),
             waived: None,
         }
     }
@@ -86,8 +75,6 @@ impl FirstRun {
     /// It ended, or will not be begun any more.
     pub fn end(&mut self, outcome: FirstOutcome, now: Timestamp) {
         (self.state, self.how, self.ended) = (outcome.state, outcome.how, Some(now));
-        let skip = outcome.tail.len().saturating_sub(LINES);
-        self.tail = outcome.tail.iter().skip(skip).map(|line| line.chars().take(LINE).collect()).collect();
     }
 
     /// How it stands, in words that follow the command.
@@ -106,30 +93,5 @@ impl FirstRun {
             FirstState::Unknown => format!("may have run{node}, and its end is not known: {}", self.how),
             FirstState::Waived => format!("was gone past{by}, although it {}", self.how),
         }
-    }
-
-    /// How it ended, with the last line of its output.
-    pub fn ending(&self) -> String {
-        match self.tail.last() {
-            Some(line) => format!("{}: {line}", self.how),
-            None => self.how.clone(),
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn of_much_output_the_end_is_kept() {
-        let mut first = FirstRun::due();
-        let tail = (0..1000).map(|number| format!("{number} {}", "x".repeat(2000))).collect();
-        first.end(
-            FirstOutcome { state: FirstState::Failed, how: "exit code 3".to_owned(), tail },
-            Timestamp::UNIX_EPOCH,
-        );
-        assert_eq!((first.tail.len(), first.tail[99].len()), (LINES, LINE));
-        assert!(first.ending().starts_with("exit code 3: 999 x") && first.holds_back());
     }
 }

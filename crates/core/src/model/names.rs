@@ -124,12 +124,20 @@ impl FromStr for Target {
 }
 
 /// `environment/workload@number`, such as `staging/courier-web@11`.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
 pub struct ReleaseId {
     /// Of which workload.
     pub workload: Target,
     /// Which of its releases.
     pub number: ReleaseNumber,
+}
+
+impl ReleaseId {
+    /// The id as one word that can be a file's name: `staging.courier-web.11`.
+    pub fn dotted(&self) -> String {
+        format!("{}.{}.{}", self.workload.environment, self.workload.name, self.number)
+    }
 }
 
 impl fmt::Display for ReleaseId {
@@ -146,6 +154,19 @@ impl FromStr for ReleaseId {
         let (workload, number) = text.split_once('@').ok_or_else(refused)?;
         let number = number.parse().ok().filter(|number| *number > 0).ok_or_else(refused)?;
         Ok(ReleaseId { workload: workload.parse()?, number: ReleaseNumber(number) })
+    }
+}
+
+impl TryFrom<String> for ReleaseId {
+    type Error = NameError;
+    fn try_from(text: String) -> Result<ReleaseId, NameError> {
+        text.parse()
+    }
+}
+
+impl From<ReleaseId> for String {
+    fn from(id: ReleaseId) -> String {
+        id.to_string()
     }
 }
 

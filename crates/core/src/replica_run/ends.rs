@@ -30,7 +30,7 @@ impl ReplicaRun {
             return Vec::new();
         }
         if self.order.once.is_some() {
-            return self.end_once(FirstState::Failed, format!("could not be started: {step}"), Vec::new());
+            return self.end_once(FirstState::Failed, format!("could not be started: {step}"));
         }
         self.ends += 1;
         self.reason = Some(Reason::new(ReasonCode::CannotStart, step));
@@ -63,14 +63,12 @@ impl ReplicaRun {
             Reason::new(ReasonCode::KeepsEnding, sentence)
         } else {
             let how = how(&ended);
-            let tail =
-                if ended.tail.is_empty() { String::new() } else { format!(": {}", ended.tail.join(" | ")) };
             if self.ends == 1 {
-                Reason::new(ReasonCode::EndedOnce, format!("ended with {how}{tail}"))
+                Reason::new(ReasonCode::EndedOnce, format!("ended with {how}"))
             } else {
                 Reason::new(
                     ReasonCode::KeepsEnding,
-                    format!("ended {} times, the last with {how}{tail}", self.ends),
+                    format!("ended {} times, the last with {how}", self.ends),
                 )
             }
         });
@@ -90,13 +88,13 @@ impl ReplicaRun {
             () if ended.code == Some(0) => (FirstState::Passed, how(&ended)),
             () => (FirstState::Failed, format!("ended with {}", how(&ended))),
         };
-        self.end_once(state, words, ended.tail)
+        self.end_once(state, words)
     }
 
-    pub(super) fn end_once(&mut self, state: FirstState, how: String, tail: Vec<String>) -> Vec<Do> {
+    pub(super) fn end_once(&mut self, state: FirstState, how: String) -> Vec<Do> {
         self.phase = Phase::Ended;
         self.reason = None;
-        self.outcome = Some(FirstOutcome { state, how, tail });
+        self.outcome = Some(FirstOutcome { state, how });
         Vec::new()
     }
 

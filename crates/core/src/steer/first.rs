@@ -55,7 +55,6 @@ pub(super) fn before(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now
                 let outcome = FirstOutcome {
                     state: FirstState::Failed,
                     how: format!("was not begun: {}", reason.sentence),
-                    tail: Vec::new(),
                 };
                 next.first = Some(first.clone()).map(|mut first| {
                     first.end(outcome, now);
@@ -84,7 +83,7 @@ pub(super) fn before(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now
             Moved { acts, rollout: Some(next), look_again: None }
         }
         FirstState::Failed | FirstState::Passed | FirstState::Waived => {
-            let reason = Reason::new(ReasonCode::RunFirstFailed, format!("{command} {}", first.ending()));
+            let reason = Reason::new(ReasonCode::RunFirstFailed, format!("{command} {}", first.how));
             let mut moved = fail(view, next, counts, reason, now);
             moved.acts.extend(acts);
             moved

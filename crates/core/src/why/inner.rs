@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Cause, Facts, Found, Part, Walk};
+use super::{Cause, Facts, Found, OutputOf, Part, Walk};
 use crate::cluster::State;
 use crate::declare::selector;
 use crate::model::{
-    Name, Reason, ReasonCode, Release, Replica, ReplicaState, RolloutState, Service, Signal, Target, Workload,
+    Name, Reason, ReasonCode, Release, ReleaseId, Replica, ReplicaId, ReplicaState, RolloutState, Service,
+    Signal, Target, Workload,
 };
 use crate::near::near;
 use crate::reasons;
@@ -202,12 +203,17 @@ impl Facts<'_> {
             let more = who.len().saturating_sub(some.len());
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
             let name = format!("{target}/{}{more}", some.join(", "));
+            walk.output_of = who
+                .first()
+                .map(|short| OutputOf::Replica(ReplicaId::new(target.clone(), (*short).to_owned())));
             return walk.cut(Part::Replica, name, reason.code, &reason.sentence, mend(reason.code, target));
         }
         let newest = state.newest_rollout(target).filter(|rollout| rollout.state == RolloutState::WentBack);
         if let Some((rollout, reason)) = newest.and_then(|rollout| Some((rollout, rollout.reason.as_ref()?)))
         {
             walk.also.push(format!("release {} went back: {}", rollout.to, reason.sentence));
+            let release = ReleaseId { workload: target.clone(), number: rollout.to };
+            walk.output_of = Some(OutputOf::Release(release));
         }
         if let Some(reason) = &workload.reason {
             return walk.cut(

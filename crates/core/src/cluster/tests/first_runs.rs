@@ -15,7 +15,7 @@ fn run_of(yard: &Yard, release: u32) -> Option<ReplicaId> {
 
 fn tell(yard: &mut Yard, release: u32, state: FirstState, how: &str) {
     let id = run_of(yard, release).expect("it runs");
-    let outcome = FirstOutcome { state, how: how.to_owned(), tail: vec!["12 tables".to_owned()] };
+    let outcome = FirstOutcome { state, how: how.to_owned() };
     yard.reports += 1;
     let told = ReplicaReport { outcome: Some(outcome), ..ReplicaReport::of(id, ReplicaState::Ended) };
     let report = NodeReport { life: 1, number: yard.reports, replicas: vec![told], ..NodeReport::default() };
@@ -80,7 +80,7 @@ fn one_that_fails_goes_back_with_its_last_words_and_leaves_the_old_as_it_was() {
     yard.settle_down();
     tell(&mut yard, 2, FirstState::Failed, "ended with exit code 3");
     yard.settle_down();
-    let told = "run-first-failed: run_first (first2) ended with exit code 3: 12 tables".to_owned();
+    let told = "run-first-failed: run_first (first2) ended with exit code 3".to_owned();
     assert_eq!(newest(&yard), (RolloutState::WentBack, told));
     assert_eq!((yard.running.len(), yard.state()), (3, WorkloadState::Steady));
     // Going back to what failed there is to try it again.
