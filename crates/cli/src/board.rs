@@ -17,8 +17,8 @@ pub fn board(board: &Board) {
     let rows = &board.workloads;
     let bad: Vec<&Row> = rows.iter().filter(|row| is_bad(row)).collect();
     let moving = rows.iter().filter(|row| row.signal == Signal::Moving).count();
-    let (wanted, up) = rows.iter().fold((0, 0), |(wanted, up), row| (wanted + row.wanted, up + row.ready));
-    let needs = match bad.len() {
+    let (wanted, up) = rows.iter().fold((0, 0), |(wanted, up), row| (wanted + row.wanted, up + row.ready.min(row.wanted)));
+    let needs = match bad.len() + board.waiting.len() {
         0 if moving > 0 => format!("{moving} moving, nothing needs you"),
         0 => "all is well".to_owned(),
         1 => "1 thing needs you".to_owned(),
@@ -48,7 +48,7 @@ pub fn board(board: &Board) {
         );
         return;
     }
-    if !bad.is_empty() {
+    if !bad.is_empty() || !board.waiting.is_empty() {
         println!();
     }
     for row in bad {
@@ -58,6 +58,14 @@ pub fn board(board: &Board) {
             "{}  {}  {why}",
             paint.signal(row.signal, &format!("{} {:<8}", shape(row.signal), row.state.word())),
             paint.strong(row.name.as_str())
+        );
+    }
+    for waiting in &board.waiting {
+        println!(
+            "{}  {}  {}",
+            paint.signal(waiting.signal, &format!("{} {:<8}", shape(waiting.signal), waiting.state)),
+            paint.strong(&waiting.what),
+            waiting.sentence
         );
     }
     println!();
@@ -75,7 +83,8 @@ pub fn board(board: &Board) {
             Cell::new(&row.name),
             coloured(format!("{} {}", shape(row.signal), row.state), row.signal),
             Cell::new(match board.whole {
-                true => format!("{} of {}", row.ready, row.wanted),
+                // While it moves, both releases are ready at once.
+                true => format!("{} of {}", row.ready.min(row.wanted), row.wanted),
                 false => format!("? of {}", row.wanted),
             }),
             Cell::new(release(row)),

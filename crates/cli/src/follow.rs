@@ -82,10 +82,16 @@ fn counts(state: &State, target: &Target) -> Counts {
     Counts { wanted, ready: in_state(ReplicaState::Ready), leaving: in_state(ReplicaState::Draining) }
 }
 
-/// Until as many replicas are ready as wanted, and no more.
+/// Added to a deadline where replicas may have to drain first.
+const DRAINS_WITHIN: Duration = Duration::from_secs(60);
+
+/// Until as many replicas are ready as wanted, and no more; or until the workload's deadline has passed.
 pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
     let mut snapshot = client.snapshot().await?;
     let mut progress = Progress::new(1);
+    // The time that a rollout has, and that draining replicas may take.
+    let deadline = snapshot.state.workloads.get(target).map(|workload| workload.rule.deadline.duration());
+    let limit = deadline.unwrap_or_default() + DRAINS_WITHIN;
     let ended = client.follow(&mut snapshot, |now: &Snapshot| {
         let Counts { wanted, ready, leaving } = counts(&now.state, target);
         let workload = now.state.workloads.get(target);
@@ -110,7 +116,11 @@ pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
             _ => None,
         }
     });
-    match ended.await? {
+    let ended = match tokio::time::timeout(limit, ended).await {
+        Ok(ended) => ended?,
+        Err(_) => Err(not_in_time(&snapshot.state, target, limit)),
+    };
+    match ended {
         Ok((wanted, how)) => {
             let words = if wanted == 0 {
                 format!("{target} is off")
@@ -125,6 +135,14 @@ pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
             Err(Failure::failed(words))
         }
     }
+}
+
+/// How it stands when the time is over.
+fn not_in_time(state: &State, target: &Target, limit: Duration) -> String {
+    let Counts { wanted, ready, .. } = counts(state, target);
+    let reason = state.workloads.get(target).and_then(|workload| workload.reason.as_ref());
+    let reason = reason.map_or("no replica says why".to_owned(), ToString::to_string);
+    format!("{ready} of {wanted} ready after {} s; {reason}", limit.as_secs())
 }
 
 /// How following a rollout ends.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::http::Method;
 use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal};
+use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal, WentTo};
 use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, ReplicaId, Setting, Span, Target};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -164,9 +164,11 @@ pub async fn rollback(
     };
     act(&control, member, path, ask, move |cluster, target, by, now| {
         let (instead_of, before) = (cluster.under_way(target), numbers(cluster, target));
-        let (release, same_as) = cluster.rollback(target, goal, by, now)?;
+        let WentTo { number, same_as, passed_over } = cluster.rollback(target, goal, by, now)?;
         let freed = freed(before, cluster, target);
-        Ok(json!({"release": release, "same_as": same_as, "instead_of": instead_of, "freed": freed}))
+        Ok(json!({
+            "release": number, "same_as": same_as, "passed_over": passed_over, "instead_of": instead_of, "freed": freed,
+        }))
     })
     .await
 }

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::cluster::State;
 use crate::model::{
-    Leg, Name, Origin, Reason, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal, Workload,
+    Leg, Name, Origin, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal, Workload,
     WorkloadState,
 };
 use crate::routing::selects;
@@ -29,8 +29,71 @@ pub struct Board {
     /// Certificates that end soon, or have ended, in words.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub certificates: Vec<String>,
+    /// What waits for a person, beside workloads that are not well: rollouts that ask, holds, sources.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub waiting: Vec<Waiting>,
     /// A row for each workload.
     pub workloads: Vec<Row>,
+}
+
+/// Something that waits for a person.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Waiting {
+    /// Such as `locker-api` or `source lockers`.
+    pub what: String,
+    /// How it is, such as `asks`, `held` or `refused`.
+    pub state: String,
+    /// How that is shown.
+    pub signal: Signal,
+    /// Why, and what a person can do.
+    pub sentence: String,
+}
+
+/// Rollouts that ask before they go on, holds, and sources that are not in step.
+fn waiting(state: &State, environment: &Name) -> Vec<Waiting> {
+    let mut list = Vec::new();
+    for workload in state.workloads.values().filter(|it| it.target.environment == *environment) {
+        let target = &workload.target;
+        if let Some(held) = &workload.held {
+            list.push(Waiting {
+                what: target.name.to_string(),
+                state: "held".to_owned(),
+                signal: Signal::Caution,
+                sentence: format!("by {}: {}; mainyard resume {target}", held.origin.by, held.because),
+            });
+        }
+        let asks = state.open_rollout(target).and_then(|rollout| rollout.reason.as_ref());
+        if let Some(reason) = asks.filter(|reason| reason.code == ReasonCode::AsksFirst) {
+            list.push(Waiting {
+                what: target.name.to_string(),
+                state: "asks".to_owned(),
+                signal: Signal::Caution,
+                sentence: format!("{}; mainyard advance {target}, or cancel", reason.sentence),
+            });
+        }
+    }
+    for source in state.sources.values().filter(|it| it.target.environment == *environment) {
+        let what = format!("source {}", source.target.name);
+        if let Some(held) = &source.held {
+            list.push(Waiting {
+                what: what.clone(),
+                state: "held".to_owned(),
+                signal: Signal::Caution,
+                sentence: format!("by {}: {}; mainyard source resume {}", held.origin.by, held.because, source.target),
+            });
+        }
+        let signal = source.state.signal();
+        if matches!(signal, Signal::Caution | Signal::Fault) {
+            let why = source.reason.as_ref().map_or("see what differs", |reason| &reason.sentence);
+            list.push(Waiting {
+                what,
+                state: source.state.to_string(),
+                signal,
+                sentence: format!("{why}; mainyard source show {}", source.target),
+            });
+        }
+    }
+    list
 }
 
 /// One workload.
@@ -126,6 +189,7 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>, n
         nodes: state.nodes.len() as u32,
         not_isolated: plain.map(|node| node.name.clone()).collect(),
         certificates: ending.collect(),
+        waiting: waiting(state, environment),
         workloads: here.map(row).collect(),
     }
 }

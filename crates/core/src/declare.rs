@@ -9,6 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use crate::difference::{differences, rule_differences, secret_differences, written_differences};
+use crate::losing::{Coming, why_unanswered};
 use crate::manifest::{Declared, DeclaredSecret, DeclaredWorkload};
 use crate::model::{
     Leg, Name, Origin, Release, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Touched, Workload,
@@ -23,6 +24,8 @@ pub struct Present {
     pub workloads: BTreeMap<Name, (Workload, Release, ReleaseNumber)>,
     /// The newest version of each secret.
     pub secrets: BTreeMap<Name, u32>,
+    /// The last version of secrets that are gone.
+    pub spent_versions: BTreeMap<Name, u32>,
     /// How the newest version of each secret is kept.
     pub sealed: BTreeMap<Name, String>,
     /// Secrets that were declared.
@@ -147,7 +150,7 @@ pub struct Conflict {
 pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan, Vec<Conflict>> {
     let routes: BTreeMap<Name, RouteSpec> =
         declared.routes.iter().map(|(name, route)| (name.clone(), in_full(name, route, present))).collect();
-    let conflicts = conflicts(declared, &routes, present);
+    let conflicts = conflicts(declared, &routes, present, exact);
     if !conflicts.is_empty() {
         return Err(conflicts);
     }
@@ -158,10 +161,12 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
         if present.sealed.get(name) == value.as_ref() || present.leaves(Touched::Secret(name.clone())) {
             continue;
         }
-        let version = newest.get(name).map_or(1, |newest| newest + 1);
+        let there = newest.get(name).copied();
+        let spent = present.spent_versions.get(name).copied();
+        let version = there.max(spent).map_or(1, |last| last + 1);
         newest.insert(name.clone(), version);
         plan.line(
-            version > 1,
+            there.is_some(),
             format!("secret {name}"),
             format!("version {version}, as it is encrypted there"),
         );
@@ -207,7 +212,7 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
 }
 
 /// The route with its host, where the declaration leaves it to the environment.
-fn in_full(name: &Name, route: &RouteSpec, present: &Present) -> RouteSpec {
+pub(crate) fn in_full(name: &Name, route: &RouteSpec, present: &Present) -> RouteSpec {
     let host = match (&route.host, route.port) {
         (None, None) => Some(format!("{name}.{}", present.domain)),
         (host, _) => host.clone(),
@@ -372,8 +377,19 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     }
 }
 
-fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &Present) -> Vec<Conflict> {
+fn conflicts(
+    declared: &Declared,
+    routes: &BTreeMap<Name, RouteSpec>,
+    present: &Present,
+    exact: bool,
+) -> Vec<Conflict> {
     let mut list = Vec::new();
+    // One change is judged by its end: what it removes takes nothing any more.
+    let goes = |route: &Route| {
+        exact
+            && route.application == declared.application
+            && !present.leaves(Touched::Route(route.target.name.clone()))
+    };
     let mut owned = |kind: &str, name: &Name, application: Option<&Name>| {
         if let Some(other) = application.filter(|other| **other != declared.application) {
             let message =
@@ -400,6 +416,7 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
             list.push(Conflict { object: format!("service {name}"), message });
         }
     }
+    list.extend(unanswered(declared, present, exact));
     for (name, route) in routes {
         let object = || format!("route {name}");
         if let Some(host) = route.host.as_ref().filter(|_| route.is_of_the_platform(&present.reserved_hosts))
@@ -411,7 +428,7 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
             );
             list.push(Conflict { object: object(), message });
         }
-        let stays = |other: &&Route| !routes.contains_key(&other.target.name);
+        let stays = |other: &&Route| !routes.contains_key(&other.target.name) && !goes(other);
         let here = present.routes.values().filter(stays).chain(&present.foreign_routes);
         if let Some(holder) = here.into_iter().find(|other| other.spec.clashes(route)) {
             let message = format!("{} is taken by route {}", route.at(), holder.target);
@@ -435,6 +452,47 @@ fn conflicts(declared: &Declared, routes: &BTreeMap<Name, RouteSpec>, present: &
             list.extend(
                 missing(declared, present, leg).map(|message| Conflict { object: object(), message }),
             );
+        }
+    }
+    list
+}
+
+/// Services that answer now and would not after the declaration, although nobody said that they go.
+fn unanswered(declared: &Declared, present: &Present, exact: bool) -> Vec<Conflict> {
+    let goes = |name: &Name, application: &Name, touched: Touched| {
+        exact && *application == declared.application && !declared.workloads.contains_key(name) && !present.leaves(touched)
+    };
+    let stays = present.workloads.iter().filter(|(name, (workload, ..))| {
+        !goes(name, &workload.application, Touched::Workload((*name).clone()))
+    });
+    let now: Vec<(&Workload, &Release)> = stays.map(|(_, (workload, release, _))| (workload, release)).collect();
+    let mut then: Vec<Coming<'_>> = Vec::new();
+    for (workload, release) in &now {
+        let name = &workload.target.name;
+        let of_git = !present.leaves(Touched::Workload(name.clone()))
+            && !present.leaves(Touched::Release(name.clone()));
+        let new = declared.workloads.get(name).map(|declared| &declared.spec).filter(|_| of_git);
+        let new = new.filter(|spec| **spec != release.spec);
+        then.push(match new {
+            Some(spec) => Coming { name, spec, stays: None },
+            None => Coming { name, spec: &release.spec, stays: Some(release) },
+        });
+    }
+    let fresh = declared.workloads.iter().filter(|(name, _)| !present.workloads.contains_key(*name));
+    then.extend(fresh.map(|(name, declared)| Coming { name, spec: &declared.spec, stays: None }));
+    let mut list = Vec::new();
+    for (name, service) in &present.services {
+        let removed = exact
+            && service.application == declared.application
+            && !declared.services.contains_key(name)
+            && !present.leaves(Touched::Service(name.clone()));
+        if removed {
+            continue;
+        }
+        let new = declared.services.get(name).filter(|_| !present.leaves(Touched::Service(name.clone())));
+        let after = new.unwrap_or(&service.spec);
+        if let Some(message) = why_unanswered(service, after, &now, &then) {
+            list.push(Conflict { object: format!("service {name}"), message });
         }
     }
     list

@@ -91,6 +91,9 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     list.field("command", command(before), command(after));
     let first = |spec: &ReleaseSpec| spec.run_first.as_ref().map(|words| words.join(" "));
     list.maybe("run_first", first(before), first(after));
+    let limit = |span: Option<crate::model::Span>| span.map(|span| span.to_string());
+    list.maybe("run_first_within", limit(before.run_first_within), limit(after.run_first_within));
+    list.maybe("start_within", limit(before.checks.start_within), limit(after.checks.start_within));
     list.maybe(
         "ready check",
         before.checks.ready.as_ref().map(check_words),

@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::declare::{ChangeKind, ChangeLine, Conflict, Plan, Present, Step, plan};
+use crate::declare::{ChangeKind, ChangeLine, Conflict, Plan, Present, Step, in_full, plan};
 use crate::manifest::Declared;
 use crate::model::{FollowRule, GoneFromGit, Name, Touched};
 
@@ -38,8 +38,10 @@ pub fn ahead(
     remove: bool,
 ) -> Result<Ahead, Vec<Conflict>> {
     let Plan { steps, lines } = plan(declared, present, true)?;
-    let (removals, rest): (Vec<_>, Vec<_>) =
-        lines.into_iter().zip(steps).partition(|(line, _)| line.kind == ChangeKind::Remove);
+    let (removals, rest): (Vec<_>, Vec<_>) = lines
+        .into_iter()
+        .zip(steps)
+        .partition(|(line, step)| line.kind == ChangeKind::Remove && !is_replaced(step, declared, present));
     let mut ahead = Ahead::default();
     let order = Order::of(declared);
     let mut stages: BTreeMap<usize, Vec<(ChangeLine, Step)>> = BTreeMap::new();
@@ -58,6 +60,13 @@ pub fn ahead(
     }
     ahead.stages = stages.into_values().collect();
     Ok(ahead)
+}
+
+/// Whether a removal only makes room: the declaration has a route of another name for the same requests.
+fn is_replaced(step: &Step, declared: &Declared, present: &Present) -> bool {
+    let Step::RemoveRoute(name) = step else { return false };
+    let Some(gone) = present.routes.get(name) else { return false };
+    declared.routes.iter().any(|(name, route)| in_full(name, route, present).clashes(&gone.spec))
 }
 
 /// Whether so many removals are more of all that was declared than the rule lets pass by itself.

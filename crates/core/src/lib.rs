@@ -37,6 +37,7 @@ pub mod framing;
 pub mod judge;
 pub mod leave;
 pub mod link;
+mod losing;
 pub mod manifest;
 pub mod model;
 pub mod near;

@@ -57,6 +57,7 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
             "Replicas and their processes",
             &[
                 PortSilent,
+                NotListening,
                 LoopbackOnly,
                 CheckFails,
                 OutOfMemory,
@@ -83,6 +84,11 @@ pub fn about(code: ReasonCode) -> Entry {
             "Nothing listens on the declared port.",
             "by the node, from the kernel's list of the replica's listening sockets",
             "declare the port that the process listens on, which the sentence names, or let it listen on the declared one",
+        ),
+        NotListening => entry(
+            "Nothing listens on the declared port so far. A process has until the rollout's deadline, or `checks.start_within`.",
+            "by the node, from the kernel's list of the replica's listening sockets",
+            "wait, where the process takes long to start; else declare the port that it listens on, which the sentence names",
         ),
         LoopbackOnly => entry(
             "The process listens on the declared port, but on its loopback address only, where nobody else reaches it.",

@@ -18,8 +18,6 @@ const LONGEST_PAUSE: u64 = 60_000;
 const MANY_KEEPERS_LOST: u32 = 5;
 /// A port that refuses for this long makes the agent look what the process listens on.
 const LOOK_AT_PORTS_AFTER: u64 = 1500;
-/// A process that listens on nothing is given this long.
-const NO_PORT_AFTER: u64 = 5000;
 /// Checks in a row that fail before a ready replica is unready, or a live one is replaced.
 const FAILURES_IN_A_ROW: u32 = 3;
 /// A process without any check is ready when it has run this long.
@@ -141,6 +139,8 @@ pub struct ReplicaRun {
     reason: Option<Reason>,
     check_reason: Option<Reason>,
     outcome: Option<FirstOutcome>,
+    /// Of what is run once: it was asked to end because it took too long.
+    took_too_long: bool,
 }
 
 impl ReplicaRun {
@@ -166,6 +166,7 @@ impl ReplicaRun {
             reason: None,
             check_reason: None,
             outcome: None,
+            took_too_long: false,
         }
     }
 
@@ -297,7 +298,7 @@ impl ReplicaRun {
         self.since = now;
         if self.order.once.is_some() {
             self.unsure = false;
-            return Vec::new();
+            return vec![Do::WakeAfter(self.order.spec.run_first_limit())];
         }
         (self.tries, self.failures, self.alive_failures, self.looked_at_ports) = (0, 0, 0, 0);
         let mut list = Vec::new();
@@ -328,6 +329,14 @@ impl ReplicaRun {
         match self.phase {
             Phase::Pausing if now >= self.pause_until => self.launch(),
             Phase::Fetching => self.begin(),
+            Phase::Running if self.order.once.is_some() => {
+                let ran = Span::from_millis(now.saturating_sub(self.since));
+                if self.took_too_long || ran < self.order.spec.run_first_limit() {
+                    return Vec::new();
+                }
+                self.took_too_long = true;
+                vec![Do::AskToStop]
+            }
             Phase::Running => {
                 let ran = now.saturating_sub(self.since);
                 if self.order.spec.ready_check().is_none() && ran >= UNCHECKED_READY_AFTER {

@@ -4,6 +4,7 @@
 //! are numbered by epoch and version, and a gateway takes no table that is older than the one it has. How requests are
 //! shared out is in [`shares`].
 
+mod binding;
 mod change;
 mod matching;
 mod shares;
@@ -13,13 +14,15 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 
 use serde::{Deserialize, Serialize};
 
+pub use self::binding::{bound_names, bound_ports, candidates, is_meant_for, leads_to};
 pub use self::change::TableChange;
 pub use self::matching::{Asked, Finder, NoRoute, PlainPath, plain_path};
 pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
+use crate::cluster::State;
 use crate::model::{
-    Environment, EnvironmentIndex, Leg, Name, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId,
-    ReplicaState, Rollout, Route, RouteSpec, Service, ServicePort, Shadowing, Speaks, Target, Workload,
+    Environment, EnvironmentIndex, Leg, Name, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId,
+    ReplicaState, Route, RouteSpec, Service, Shadowing, Speaks, Target, Workload,
 };
 
 /// A table's number: who decided, and the how-many-eth it was.
@@ -102,25 +105,6 @@ pub struct Backend {
     pub address: SocketAddrV4,
 }
 
-/// What the table is made from.
-#[derive(Debug, Clone, Copy)]
-pub struct Sources<'a> {
-    /// All environments.
-    pub environments: &'a BTreeMap<Name, Environment>,
-    /// All workloads.
-    pub workloads: &'a BTreeMap<Target, Workload>,
-    /// All releases that still have replicas, and the wanted ones.
-    pub releases: &'a BTreeMap<(Target, ReleaseNumber), Release>,
-    /// All replicas.
-    pub replicas: &'a BTreeMap<ReplicaId, Replica>,
-    /// All services.
-    pub services: &'a BTreeMap<Target, Service>,
-    /// All routes.
-    pub routes: &'a BTreeMap<Target, Route>,
-    /// All rollouts.
-    pub rollouts: &'a BTreeMap<(Target, ReleaseNumber), Rollout>,
-}
-
 /// Whether a workload's release carries all the labels that a service asks for. Its own name is the label
 /// `workload`.
 pub fn selects(
@@ -136,20 +120,20 @@ pub fn selects(
 }
 
 /// Makes the table.
-pub fn build(sources: Sources<'_>, version: TableVersion) -> Table {
-    let services = sources.services.values().filter_map(|service| {
-        let environment = sources.environments.get(&service.target.environment)?.index;
-        Some((service.target.to_string(), service_entry(sources, service, environment)))
+pub fn build(state: &State, version: TableVersion) -> Table {
+    let services = state.services.values().filter_map(|service| {
+        let environment = state.environments.get(&service.target.environment)?.index;
+        Some((service.target.to_string(), service_entry(state, service, environment)))
     });
-    let routes = sources.routes.values().map(|route| (route.target.to_string(), route_entry(sources, route)));
+    let routes = state.routes.values().map(|route| (route.target.to_string(), route_entry(state, route)));
     Table { version, services: services.collect(), routes: routes.collect() }
 }
 
 /// A route and where it leads.
-pub fn route_entry(sources: Sources<'_>, route: &Route) -> RouteEntry {
+pub fn route_entry(state: &State, route: &Route) -> RouteEntry {
     let leg = |leg: &Leg| {
         let service = Target::new(&route.target.environment, &leg.service);
-        let ports = &sources.services.get(&service)?.spec.ports;
+        let ports = &state.services.get(&service)?.spec.ports;
         let port = leg.port.or_else(|| first_port(ports))?;
         Some(LegEntry { service: service.to_string(), port, share: leg.share })
     };
@@ -162,47 +146,29 @@ pub fn first_port<T>(ports: &BTreeMap<u16, T>) -> Option<u16> {
 }
 
 /// A service and who answers for it.
-pub fn service_entry(sources: Sources<'_>, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
-    let environment = &service.target.environment;
-    // Most services select one workload by its name: it is looked up, so that the table grows with the services only.
-    let named = service.spec.select.get("workload").map(|name| name.parse().ok());
-    let named = named.map(|name: Option<Name>| sources.workloads.get(&Target::new(environment, &name?)));
-    let all = named.is_none().then(|| sources.workloads.values()).into_iter().flatten();
-    let here = all.filter(|workload| workload.target.environment == *environment);
-    let here = here.chain(named.flatten());
-    let mut ports: BTreeMap<u16, Vec<Backend>> =
-        service.spec.ports.keys().map(|port| (*port, Vec::new())).collect();
+pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
+    let mut answering: Ports = service.spec.ports.keys().map(|port| (*port, Vec::new())).collect();
+    let mut standing_in = answering.clone();
     let mut selected = Vec::new();
     let mut splits = Vec::new();
-    for workload in here {
-        splits.extend(split(sources, workload));
-        let wanted = sources.releases.get(&(workload.target.clone(), workload.release));
-        let matches =
-            |release: &Release| selects(&service.spec.select, &workload.target.name, &release.spec.labels);
-        if wanted.is_some_and(matches) {
+    for workload in candidates(&state.workloads, service) {
+        splits.extend(split(state, workload));
+        let wanted = state.releases.get(&(workload.target.clone(), workload.release));
+        if wanted.is_some_and(|release| leads_to(service, release)) {
             selected.push(workload);
         }
-        for replica in replicas_of(sources.replicas, &workload.target) {
-            let release = sources.releases.get(&(workload.target.clone(), replica.release));
-            let Some(release) = release.filter(|release| matches(release)) else { continue };
-            if replica.state != ReplicaState::Ready {
-                continue;
-            }
-            let (Some(node), Some(address)) = (&replica.node, replica.address) else { continue };
-            for (port, ServicePort { port: name, .. }) in &service.spec.ports {
-                if let (Some(list), Some(inner)) = (ports.get_mut(port), release.spec.ports.get(name)) {
-                    list.push(Backend {
-                        replica: replica.id.clone(),
-                        release: replica.release,
-                        node: node.clone(),
-                        address: SocketAddrV4::new(address, *inner),
-                    });
-                }
-            }
+        let meant = is_meant_for(state, service, workload);
+        add_ready(state, service, workload, if meant { &mut answering } else { &mut standing_in });
+    }
+    // Who answered before the service changed stands in at each port where nobody else answers.
+    for (port, others) in standing_in {
+        if let Some(list) = answering.get_mut(&port).filter(|list| list.is_empty()) {
+            *list = others;
         }
     }
+    let ports = answering;
     let silent = ports.values().all(Vec::is_empty);
-    let open_to = service.spec.open_to.iter().filter_map(|name| Some(sources.environments.get(name)?.index));
+    let open_to = service.spec.open_to.iter().filter_map(|name| Some(state.environments.get(name)?.index));
     let tcp = service.spec.ports.iter().filter(|(_, port)| port.speaks == Speaks::Tcp);
     let named = service.spec.ports.iter().rev().map(|(number, port)| (port.port.clone(), *number));
     let reason = silent.then(|| why_silent(service, &selected));
@@ -219,10 +185,32 @@ pub fn service_entry(sources: Sources<'_>, service: &Service, index: Environment
     }
 }
 
+type Ports = BTreeMap<u16, Vec<Backend>>;
+
+/// Adds the replicas of a workload that take requests, at the ports where the service leads to their release.
+fn add_ready(state: &State, service: &Service, workload: &Workload, ports: &mut Ports) {
+    for replica in replicas_of(&state.replicas, &workload.target) {
+        let release = state.releases.get(&(workload.target.clone(), replica.release));
+        let Some(release) = release.filter(|release| leads_to(service, release)) else { continue };
+        if replica.state != ReplicaState::Ready {
+            continue;
+        }
+        let (Some(node), Some(address)) = (&replica.node, replica.address) else { continue };
+        for (port, inner) in bound_ports(service, release) {
+            ports.entry(port).or_default().push(Backend {
+                replica: replica.id.clone(),
+                release: replica.release,
+                node: node.clone(),
+                address: SocketAddrV4::new(address, inner),
+            });
+        }
+    }
+}
+
 /// How a workload's requests are shared out while it moves to a release, or has the one before beside it.
-fn split(sources: Sources<'_>, workload: &Workload) -> Option<Split> {
+fn split(state: &State, workload: &Workload) -> Option<Split> {
     let key = |number| (workload.target.clone(), ReleaseNumber(number));
-    let (_, newest) = sources.rollouts.range(key(0)..=key(u32::MAX)).next_back()?;
+    let (_, newest) = state.rollouts.range(key(0)..=key(u32::MAX)).next_back()?;
     let shared = newest.state.is_open() || newest.warm_until.is_some();
     let per_mille = newest.share.filter(|_| shared)?;
     let shadow = newest.state.is_open() && newest.shadow == Shadowing::Copying;

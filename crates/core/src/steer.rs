@@ -15,7 +15,7 @@ mod forward;
 use jiff::Timestamp;
 
 use crate::model::{
-    Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Style,
+    Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Span, Style,
     Workload, WorkloadState,
 };
 use counts::{Counts, first_to_go};
@@ -104,8 +104,21 @@ pub fn decide(view: View<'_>, now: Timestamp) -> Decision {
     };
     let Moved { mut acts, rollout, look_again } = moved;
     never_too_few(view, &mut acts);
-    let (state, reason) = judge(view, &counts, rollout.as_ref().or(view.rollout), now);
-    Decision { acts, state, reason, rollout, look_again }
+    acts.extend(end_stale_runs(view, open));
+    let judged = judge(view, &counts, rollout.as_ref().or(view.rollout), now);
+    let look_again = look_again.into_iter().chain(judged.look_again).min();
+    Decision { acts, state: judged.state, reason: judged.reason, rollout, look_again }
+}
+
+/// A command that is run before a release serves ends where nothing waits for it any more: its release was cancelled, or
+/// another has taken its place.
+fn end_stale_runs(view: View<'_>, open: Option<&Rollout>) -> Vec<Act> {
+    let waits = open.filter(|rollout| rollout.state != RolloutState::GoingBack).map(|rollout| rollout.to);
+    let held = view.workload.held.is_some();
+    let stale = view.runs.iter().filter(|run| {
+        !held && Some(run.release) != waits && !run.stopping && run.state != ReplicaState::Draining
+    });
+    let_go(stale).collect()
 }
 
 /// No rollout: as many of the wanted release as wanted, and nothing else but a set that is kept for going back.
@@ -187,7 +200,39 @@ fn count(number: usize, what: &str) -> String {
     if number == 1 { format!("1 {what}") } else { format!("{number} {what}s") }
 }
 
-fn judge(
+/// How a workload is.
+struct Judged {
+    state: WorkloadState,
+    reason: Option<Reason>,
+    look_again: Option<Timestamp>,
+}
+
+/// A replica is given this long to come up before a workload without a ready one is said to be down.
+const COMES_UP_WITHIN: Span = Span::from_millis(1500);
+
+fn judge(view: View<'_>, counts: &Counts<'_>, rollout: Option<&Rollout>, now: Timestamp) -> Judged {
+    let (state, reason) = state_of(view, counts, rollout, now);
+    let quiet = Judged { state, reason, look_again: None };
+    // While something moves, or is told otherwise, nobody may take requests although somebody did before.
+    let serving = counts.new_ready() + counts.old_ready();
+    let should_serve = view.workload.wanted > 0 && view.workload.settled.is_some();
+    if quiet.state != WorkloadState::Moving || serving > 0 || !should_serve {
+        return quiet;
+    }
+    let staying = || counts.new.iter().chain(&counts.old);
+    if let Some(reason) = staying().find_map(|replica| replica.reason.clone()) {
+        return Judged { state: WorkloadState::TooFew, reason: Some(reason), ..quiet };
+    }
+    let youngest = staying().map(|replica| replica.created).max();
+    let until = youngest.map_or(now, |created| created + COMES_UP_WITHIN.signed());
+    if until > now {
+        return Judged { look_again: Some(until), ..quiet };
+    }
+    let reason = Reason::new(ReasonCode::StillStarting, "no replica takes requests");
+    Judged { state: WorkloadState::TooFew, reason: Some(reason), ..quiet }
+}
+
+fn state_of(
     view: View<'_>,
     counts: &Counts<'_>,
     rollout: Option<&Rollout>,
@@ -210,6 +255,13 @@ fn judge(
     if open.is_some() {
         return (WorkloadState::Moving, None);
     }
+    // Others may still answer for it: what it should run does not come up all the same.
+    let lacking = || counts.new.iter().filter(|replica| replica.state != ReplicaState::Ready);
+    let unready = lacking().find(|replica| replica.state == ReplicaState::Unready);
+    let why = unready.or_else(|| lacking().find(|replica| replica.reason.is_some()));
+    if let Some(replica) = why.filter(|_| counts.new_ready() < wanted) {
+        return (WorkloadState::TooFew, replica.reason.clone());
+    }
     let kept_beside = rollout.is_some_and(|rollout| rollout.is_warm(now));
     let beside = if kept_beside { 0 } else { counts.old.len() };
     if ready >= wanted && (counts.leaving > 0 || counts.new.len() > wanted || beside > 0) {
@@ -218,14 +270,8 @@ fn judge(
     if wanted == 0 {
         return (WorkloadState::Off, None);
     }
-    if ready >= wanted {
-        return (WorkloadState::Steady, None);
-    }
-    let unready = counts.new.iter().find(|replica| replica.state == ReplicaState::Unready);
-    match unready {
-        Some(replica) => (WorkloadState::TooFew, replica.reason.clone()),
-        None => (WorkloadState::Moving, None),
-    }
+    let state = if ready >= wanted { WorkloadState::Steady } else { WorkloadState::Moving };
+    (state, None)
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use std::io;
 
 use libc::sock_filter;
 
-use crate::system_calls::{allowed, for_builders, for_no_part};
+use crate::system_calls::{allowed, for_builders, for_no_part, for_replicas_and_their_keepers};
 
 /// Flags of `clone` that make namespaces.
 const NEW_NAMESPACES: u32 = 0x7e02_0080;
@@ -78,6 +78,13 @@ impl Filter {
     /// For a part that starts programs and builds namespaces.
     pub fn for_builders_of_namespaces() -> Filter {
         Filter::of(&[], &for_no_part(), refuse(libc::EPERM), ALLOW)
+    }
+
+    /// For the part that starts replicas.
+    pub fn for_starters_of_replicas() -> Filter {
+        let theirs = for_replicas_and_their_keepers();
+        let refused: Vec<i64> = for_no_part().into_iter().filter(|number| !theirs.contains(number)).collect();
+        Filter::of(&[], &refused, refuse(libc::EPERM), ALLOW)
     }
 
     /// For a part that only serves: it starts no program.

@@ -88,6 +88,17 @@ pub fn for_no_part() -> Vec<i64> {
     ]
 }
 
+/// Of those, what replicas do, or what is done to make one: they inherit what the node agent is refused.
+#[rustfmt::skip]
+pub fn for_replicas_and_their_keepers() -> Vec<i64> {
+    vec![
+        libc::SYS_add_key, libc::SYS_request_key, libc::SYS_keyctl, libc::SYS_ptrace, libc::SYS_process_vm_readv,
+        libc::SYS_process_vm_writev, libc::SYS_sethostname, libc::SYS_setdomainname, libc::SYS_personality,
+        libc::SYS_io_uring_setup, libc::SYS_io_uring_enter, libc::SYS_io_uring_register, libc::SYS_vhangup,
+        libc::SYS_userfaultfd,
+    ]
+}
+
 /// What only parts do that start other programs or build namespaces.
 #[rustfmt::skip]
 pub fn for_builders() -> Vec<i64> {

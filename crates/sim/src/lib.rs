@@ -14,6 +14,7 @@
 //! - a replica never has two processes;
 //! - whatever was acknowledged to a person is in the record, and stays;
 //! - the record's changes have one order without a gap, and only the holder of the lease writes;
+//! - a service that changes, with its workload or alone, leaves nobody without an answer who had one;
 //! - a release never changes; nobody who takes requests is let go where too few would be left; a rollout that went back
 //!   leaves exactly the old release;
 //! - what a release runs first is begun at most once, and no replica of the release is there before it has ended well or a

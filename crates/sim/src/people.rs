@@ -65,7 +65,7 @@ impl World {
         let done = if cluster.state.environments.is_empty() {
             begin(cluster, manner, clock)
         } else {
-            act(cluster, target, dice % 12, tag, size, clock)
+            act(cluster, target, dice % 14, tag, (size, manner), clock)
         };
         let Ok(done) = done else { return };
         // Only what was written is acknowledged.
@@ -94,10 +94,11 @@ fn act(
     target: Target,
     which: u64,
     tag: &str,
-    size: u32,
+    (size, chance): (u32, usize),
     now: jiff::Timestamp,
 ) -> Result<Done, Refusal> {
     match which {
+        12..14 => rename(cluster, target, chance, now),
         0..3 => cluster.scale(&target, size, "mira", now).map(|_| Done::Scaled(target, size)),
         3..6 => {
             let image = format!("lockers/locker-api:{tag}");
@@ -109,7 +110,7 @@ fn act(
         }
         6..8 => cluster
             .rollback(&target, Goal::Before, "jon", now)
-            .map(|(number, _)| Done::WentBack(target, number)),
+            .map(|done| Done::WentBack(target, done.number)),
         8 => cluster.hold(&target, "a look at it", "jon", now).map(|_| Done::Steered(target, "held")),
         9 => cluster.resume(&target, "jon", now).map(|_| Done::Steered(target, "resumed")),
         10 => cluster
@@ -118,6 +119,42 @@ fn act(
             .map(|_| Done::Steered(target, "advanced or restarted")),
         _ => cluster.cancel(&target, "jon", now).map(|_| Done::Steered(target, "cancelled")),
     }
+}
+
+/// The names by which service and workload find each other change in one declaration: the port's, a label's, and what the
+/// service selects by. Sometimes the service is left to the platform, which makes one by the workload's name.
+fn rename(
+    cluster: &mut Cluster,
+    target: Target,
+    chance: usize,
+    now: jiff::Timestamp,
+) -> Result<Done, Refusal> {
+    let name = &target.name;
+    let either = |bit: usize, one: &'static str, other: &'static str| if chance >> bit & 1 == 0 { one } else { other };
+    let (port, side) = (either(0, "http", "web"), either(1, "left", "right"));
+    let select = match either(2, "name", "label") {
+        "name" => format!("workload = \"{name}\""),
+        _ => format!("side-{name} = \"{side}\""),
+    };
+    let number = cluster.state.workloads.get(&target).map(|workload| workload.release);
+    let image = number.and_then(|number| cluster.state.releases.get(&(target.clone(), number)));
+    let image = image.map_or("lockers/locker-api:1.4.0".to_owned(), |release| release.spec.image.to_string());
+    let text = manifest(name.as_str(), MANNERS[(chance >> 6) % MANNERS.len()], "")
+        .replace("replicas = 3\n", "")
+        .replace("lockers/locker-api:1.4.0", &image)
+        .replace("ports = { http = 8080 }", &format!("ports = {{ {port} = 8080 }}\nlabels = {{ side-{name} = \"{side}\" }}"))
+        .replace("port = \"http\"", &format!("port = \"{port}\""));
+    let own = format!("[service.{name}]\nselect = {{ {select} }}\nports = {{ 80 = \"{port}\" }}\n");
+    let service = if chance >> 3 & 7 == 0 { String::new() } else { own };
+    let files = [SourceFile { name: "mainyard.toml".into(), text: text + &service }];
+    let declared = read(&files, Some(&staging())).expect("a valid declaration");
+    let before = number;
+    cluster.declare(&declared, &staging(), false, "mira", now)?;
+    let after = cluster.state.workloads.get(&target).map(|workload| workload.release);
+    Ok(match after.filter(|after| Some(*after) != before) {
+        Some(number) => Done::Released(target, number, image),
+        None => Done::Steered(target, "declared again"),
+    })
 }
 
 fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<Done, Refusal> {

@@ -43,7 +43,14 @@ impl World {
                 continue;
             }
             if workload.state == WorkloadState::Moving || open.is_some() {
-                return Err(format!("{target} still moves: {} {open:?}", workload.state));
+                let replicas = mainyard_core::routing::all_of(&state.replicas, target);
+                let replicas: Vec<String> = replicas
+                    .map(|it| format!("{}@{} {} {:?}", it.id.short, it.release, it.state, it.reason))
+                    .collect();
+                return Err(format!(
+                    "{target} still moves: {} {open:?}, release {} of {} wanted: {replicas:?}",
+                    workload.state, workload.release, workload.wanted
+                ));
             }
         }
         for (id, replica) in &state.replicas {

@@ -5,7 +5,7 @@ use mainyard_core::cluster::{Change, Object, State};
 use mainyard_core::model::{
     FirstState, Release, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Target,
 };
-use mainyard_core::routing::replicas_of;
+use mainyard_core::routing::{replicas_of, service_entry};
 
 use crate::world::World;
 
@@ -30,13 +30,31 @@ pub fn broken_rule(
         Some(Object::Replica(replica)) => {
             serves_too_early(&after, replica).or_else(|| too_few_left(before, &after, replica, &well))
         }
+        Some(Object::Service(service)) => silenced(before, &after, &service.target),
         _ => None,
     })
 }
 
-/// A release never changes, but for the digest of an image that was not there yet.
+/// A change of a service, of whatever kind, takes nobody's place at its ports before others answer there.
+fn silenced(before: &State, after: &State, target: &Target) -> Option<String> {
+    let entry = |state: &State| {
+        let service = state.services.get(target)?;
+        Some(service_entry(state, service, state.environments.get(&target.environment)?.index))
+    };
+    let (was, is) = (entry(before)?, entry(after)?);
+    let still = |id: &ReplicaId| after.replicas.get(id).is_some_and(|it| it.state == ReplicaState::Ready);
+    let lost = is.ports.iter().find(|(port, list)| {
+        let answered = was.ports.get(port).is_some_and(|list| list.iter().any(|it| still(&it.replica)));
+        list.is_empty() && answered
+    });
+    lost.map(|(port, _)| format!("{target} changed, and nobody answers at {port} although somebody is there"))
+}
+
+/// A release never changes, but for how services led to it, and the digest of an image that was not there yet.
 fn release_changed(before: &State, release: &Release) -> Option<String> {
     let known = before.releases.get(&(release.workload.clone(), release.number))?;
+    // What services led to it is noted when they change.
+    let known = &Release { bound: release.bound.clone(), ..known.clone() };
     let filled = Release { digest: release.digest.clone(), ..known.clone() };
     let same = *known == *release || (known.digest.is_none() && filled == *release);
     (!same).then(|| format!("{}@{} changed", release.workload, release.number))

@@ -164,6 +164,9 @@ pub async fn rollback(
     let (release, same_as) =
         (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
     println!("{}{target}: release {release} (same as {same_as})", forecast::mark(&wait.trial));
+    for words in answer["passed_over"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+        println!("not gone back to: {words}");
+    }
     say_instead_of(&answer);
     forecast::print(&answer, &wait.trial)?;
     follow_to(client, target, &answer["release"], &wait).await

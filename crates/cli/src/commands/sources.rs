@@ -164,7 +164,11 @@ async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<
         let asks = source.reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::RemovalAsks);
         println!("Take it with: mainyard source catch-up {target}{}", if asks { " --remove" } else { "" });
     }
-    Ok(())
+    match source.state {
+        SourceState::Refused => Err(Failure::refused(format!("{target}: nothing of the commit was taken"))),
+        SourceState::Unreachable => Err(Failure::failed(format!("{target} cannot be read"))),
+        _ => Ok(()),
+    }
 }
 
 /// Writes the commit with which Git declares in another environment what was tested.

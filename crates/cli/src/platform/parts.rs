@@ -271,6 +271,7 @@ pub fn node_name() -> Name {
 
 pub fn node(place: &Place) -> Result<(), Failure> {
     let brief = brief()?;
+    Filter::for_starters_of_replicas().hold().map_err(|error| log_and_fail(&error))?;
     // Layers are unpacked with the modes that their archives say, whatever the mask; what a replica makes has the usual
     // one.
     // SAFETY: no memory is involved; no other thread writes files yet.

@@ -134,6 +134,9 @@ fn each_part_has_what_it_needs_and_no_more() {
                     assert!(!Path::new(&format!("{root}/{other}")).exists(), "the gateway sees {other}");
                 }
             }
+            if part == "node" {
+                assert_eq!(field("Seccomp"), "2", "{part}");
+            }
             if part == "control" {
                 assert_eq!(field("Seccomp"), "2", "{part}");
                 // Of root's rights it has what building namespaces for Git takes: no modules, no devices, no tracing.

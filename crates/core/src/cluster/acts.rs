@@ -8,7 +8,7 @@ use super::objects::{Kind, Object};
 use crate::manifest::is_host;
 use crate::model::{
     Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Route,
-    Service, Target, Touched, Workload,
+    Rollout, RolloutState, Service, Spent, Target, Touched, Workload,
 };
 use crate::near::did_you_mean;
 
@@ -90,6 +90,7 @@ impl Cluster {
             name: name.clone(),
             index,
             domain,
+            spent: Spent::default(),
             origin: self.cause.clone(),
         }));
         self.hosts_stale.insert(name.clone());
@@ -129,6 +130,7 @@ impl Cluster {
             self.cause = Origin::new(by, "scaled", now);
             workload.wanted = wanted;
             workload.wanted_origin = self.cause.clone();
+            self.try_untried(&workload, now);
             workload.last_change = self.cause.clone();
             let application = workload.application.clone();
             self.put(Object::Workload(workload));
@@ -137,6 +139,27 @@ impl Cluster {
             self.yield_to_person(&target.environment, &application, [touched]);
         }
         Ok(before)
+    }
+
+    /// What no replica ran so far is rolled out once some are wanted: it is watched like any new release, and goes back.
+    pub(super) fn try_untried(&mut self, workload: &Workload, now: Timestamp) {
+        let newest = self.state.newest_rollout(&workload.target);
+        let Some(untried) = newest.filter(|it| workload.wanted > 0 && it.state == RolloutState::Untried) else {
+            return;
+        };
+        let begun = Rollout {
+            state: RolloutState::Starting,
+            started: now,
+            step_began: Some(now),
+            ended: None,
+            verdict: None,
+            // With no replica there was nothing to watch.
+            watched_since: None,
+            share: None,
+            step: 0,
+            ..untried.clone()
+        };
+        self.put(Object::Rollout(begun));
     }
 
     /// Removes a workload with its own service and the routes that lead only there. Gives what went, in words.
@@ -193,9 +216,26 @@ impl Cluster {
         for number in numbers {
             self.remove(Kind::Rollout, format!("{target}@{number}"));
         }
+        let next = self.state.workloads.get(target).map(|workload| workload.next_replica);
+        self.spend(target, |spent, name| {
+            let last = spent.replicas.entry(name).or_default();
+            *last = next.unwrap_or(0).max(*last);
+        });
         self.remove(Kind::Workload, target.to_string());
         self.dirty.remove(target);
         self.table_stale = true;
+    }
+
+    /// Numbers that were given to what was of this name.
+    pub(super) fn spent<'t>(&self, target: &'t Target) -> Option<(&Spent, &'t Name)> {
+        Some((&self.state.environments.get(&target.environment)?.spent, &target.name))
+    }
+
+    /// Notes numbers that were given to what goes.
+    pub(super) fn spend(&mut self, target: &Target, note: impl FnOnce(&mut Spent, Name)) {
+        let Some(mut environment) = self.state.environments.get(&target.environment).cloned() else { return };
+        note(&mut environment.spent, target.name.clone());
+        self.put(Object::Environment(environment));
     }
 
     /// The environment of this name.

@@ -84,13 +84,12 @@ impl Cluster {
             }
             Step::RemoveWorkload(name) => self.remove_workload(&Target::new(environment, &name)),
             Step::RemoveService(name) => {
+                self.unbind_all(&Target::new(environment, &name));
                 self.remove(Kind::Service, Target::new(environment, &name).to_string());
                 self.hosts_stale.insert(environment.clone());
             }
             Step::RemoveRoute(name) => self.remove(Kind::Route, Target::new(environment, &name).to_string()),
-            Step::RemoveSecret(name) => {
-                self.remove(Kind::Secret, Target::new(environment, &name).to_string());
-            }
+            Step::RemoveSecret(name) => self.forget_secret(&Target::new(environment, &name)),
         }
     }
 
@@ -102,6 +101,7 @@ impl Cluster {
                 let next = self.next_release(&workload.target);
                 Some((workload.target.name.clone(), (workload.clone(), release.clone(), next)))
             });
+        let spent = self.state.environments.get(environment).map(|it| it.spent.versions.clone());
         let newest = |secret: &Secret| (secret.target.name.clone(), secret.newest());
         let sealed = |secret: &Secret| {
             Some((secret.target.name.clone(), secret.versions.values().next_back()?.sealed.clone()))
@@ -137,6 +137,7 @@ impl Cluster {
                 .filter(|secret| here(&secret.target))
                 .filter_map(declared)
                 .collect(),
+            spent_versions: spent.unwrap_or_default(),
             environment: Some(environment.clone()),
             services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
             routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
@@ -175,7 +176,9 @@ impl Cluster {
                 after: BTreeSet::new(),
                 release: ReleaseNumber(0),
                 settled: None,
-                next_replica: 0,
+                next_replica: self.spent(target).map_or(0, |(spent, name)| {
+                    spent.replicas.get(name).copied().unwrap_or(0)
+                }),
                 origin: self.cause.clone(),
                 last_change: self.cause.clone(),
                 state: WorkloadState::Moving,
@@ -193,6 +196,7 @@ impl Cluster {
         if let Some(count) = replicas {
             workload.wanted = count;
             workload.wanted_origin = self.cause.clone();
+            self.try_untried(&workload, now);
         }
         if release {
             self.release(&mut workload, declared.spec, None, Purpose::Change, now);
@@ -202,7 +206,8 @@ impl Cluster {
     }
 
     fn declare_service(&mut self, target: &Target, application: &Name, declared: ServiceSpec) {
-        let address = match self.state.services.get(target) {
+        let before = self.state.services.get(target).cloned();
+        let address = match &before {
             Some(service) => Some(service.address),
             None => {
                 let taken = self.state.services.values().map(|service| service.address);
@@ -210,11 +215,13 @@ impl Cluster {
             }
         };
         let Some(address) = address else { return };
+        let bound = before.as_ref().map(|service| self.bind_releases(service)).unwrap_or_default();
         self.put(Object::Service(Service {
             target: target.clone(),
             application: application.clone(),
             spec: declared,
             address,
+            bound,
             origin: self.cause.clone(),
         }));
         self.hosts_stale.insert(target.environment.clone());

@@ -7,6 +7,7 @@
 //! throws the value away and reads the record again.
 
 mod acts;
+mod bindings;
 mod applications;
 mod aside;
 mod certificates;
@@ -32,7 +33,7 @@ pub use heard::{Declarations, Looked};
 pub use held::Cluster;
 pub use objects::{Change, Kind, Object, State};
 pub use promoting::{Promoted, promoted};
-pub use releasing::{DeployRequest, Goal};
+pub use releasing::{DeployRequest, Goal, WentTo};
 pub use secrets::{SealedValue, Versioned};
 pub use settle::{NodeOrders, Settled};
 pub use sources::{NewSource, Reach, reach};

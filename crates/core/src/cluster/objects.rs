@@ -10,7 +10,6 @@ use crate::model::{
     ReplicaId, Rollout, Route, Secret, Service, Source, Target, Workload,
 };
 
-use crate::routing::Sources;
 
 macro_rules! objects {
     ($($(#[$doc:meta])* $variant:ident($type:ty) = $word:literal in $map:ident[$index:ty] by |$it:ident| $key:expr, $text:expr;)*) => {
@@ -199,19 +198,6 @@ impl State {
     pub fn isolates(&self, replica: &Replica) -> bool {
         let node = replica.node.as_ref().and_then(|name| self.nodes.get(name));
         node.is_none_or(Node::isolates)
-    }
-
-    /// What the gateways' table is made from.
-    pub fn sources(&self) -> Sources<'_> {
-        Sources {
-            environments: &self.environments,
-            workloads: &self.workloads,
-            releases: &self.releases,
-            replicas: &self.replicas,
-            services: &self.services,
-            routes: &self.routes,
-            rollouts: &self.rollouts,
-        }
     }
 
     /// The newest move of a workload, whether it still goes on or not.

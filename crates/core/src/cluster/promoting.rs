@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use super::acts::{Refusal, RefusalKind};
 use super::held::Cluster;
 use crate::difference::differences;
+use crate::losing::{Coming, why_unanswered};
 use crate::model::{Name, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, RolloutState, Target};
 
 /// What a promotion made.
@@ -41,6 +42,7 @@ impl Cluster {
         };
         let spec = promoted(&tested, &present.spec);
         self.check_secrets(&to, &spec, &BTreeMap::new())?;
+        self.check_answers(&to, &spec)?;
         let mut words: Vec<String> = differences(&present.spec, &spec)
             .iter()
             .filter(|difference| difference.field != "digest")
@@ -81,6 +83,35 @@ impl Cluster {
             return Refusal::new(RefusalKind::NotFound, message);
         }
         Ok((tested, to))
+    }
+
+    /// That no service which answers through a workload loses it with another specification.
+    ///
+    /// # Errors
+    /// The first that would.
+    fn check_answers(&self, target: &Target, spec: &ReleaseSpec) -> Result<(), Refusal> {
+        let here = self.state.workloads.values().filter(|it| it.target.environment == target.environment);
+        let now: Vec<_> = here
+            .filter_map(|workload| {
+                let release = self.state.releases.get(&(workload.target.clone(), workload.release))?;
+                Some((workload, release))
+            })
+            .collect();
+        let then: Vec<Coming<'_>> = now
+            .iter()
+            .map(|(workload, release)| match workload.target == *target {
+                true => Coming { name: &workload.target.name, spec, stays: None },
+                false => Coming { name: &workload.target.name, spec: &release.spec, stays: Some(release) },
+            })
+            .collect();
+        let services = self.state.services.values().filter(|it| it.target.environment == target.environment);
+        for service in services {
+            if let Some(why) = why_unanswered(service, &service.spec, &now, &then) {
+                let message = format!("service {}: {why}", service.target);
+                return Refusal::new(RefusalKind::Conflict, message);
+            }
+        }
+        Ok(())
     }
 
     fn tested(&self, from: &Target) -> Result<&Release, Refusal> {

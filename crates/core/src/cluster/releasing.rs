@@ -39,6 +39,17 @@ pub enum Goal {
     At(Timestamp),
 }
 
+/// What a rollback made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WentTo {
+    /// The new release.
+    pub number: ReleaseNumber,
+    /// The earlier one that it equals.
+    pub same_as: ReleaseNumber,
+    /// Releases that were done and were not gone back to, with the reason.
+    pub passed_over: Vec<String>,
+}
+
 impl Cluster {
     /// Makes the next release of a workload the wanted one and begins its rollout. One that is like an earlier one has
     /// its image and its secrets, whatever their names stand for meanwhile.
@@ -61,20 +72,29 @@ impl Cluster {
             None => self.newest_secrets(&target.environment, &spec),
         };
         let origin = self.cause.clone();
-        let release = Release { workload: target.clone(), number, spec, digest, secrets, same_as, origin };
+        // What has the same labels and ports is led to as its model is.
+        let current = self.state.releases.get(&(target.clone(), workload.release));
+        let alike = |release: &&Release| {
+            (&release.spec.labels, &release.spec.ports) == (&spec.labels, &spec.ports)
+        };
+        let bound = like.or(current.filter(alike)).map(|model| model.bound.clone()).unwrap_or_default();
+        let release =
+            Release { workload: target.clone(), number, spec, digest, secrets, same_as, bound, origin };
         if purpose == Purpose::Back {
             self.adopt(&release);
         }
         let first = release.spec.run_first.is_some() && !like.is_some_and(|like| self.has_run(like));
         let first = first.then(FirstRun::due);
         self.put(Object::Release(release));
+        // What a move that ends here came from serves still, and what it went to was never proven.
+        let served = self.state.open_rollout(&target).and_then(|open| open.from);
         self.end_open(&target, purpose, now);
         // Nothing goes back to what never served.
         let may_have_served = |number: &ReleaseNumber| {
             let rollout = self.state.rollouts.get(&(target.clone(), *number));
             number.0 > 0 && !rollout.and_then(|it| it.first.as_ref()).is_some_and(FirstRun::holds_back)
         };
-        let from = workload.settled.or(Some(workload.release).filter(may_have_served));
+        let from = workload.settled.or(served).or(Some(workload.release)).filter(may_have_served);
         self.put(Object::Rollout(Rollout { first, ..Rollout::new(target, from, number, purpose, now) }));
         workload.release = number;
         workload.last_change = self.cause.clone();
@@ -210,24 +230,28 @@ impl Cluster {
     }
 
     /// Makes a release that equals an earlier one: the one given, or the last that was done before this one.
-    /// Gives its number and the number it equals.
     pub fn rollback(
         &mut self,
         target: &Target,
         to: Goal,
         by: &str,
         now: Timestamp,
-    ) -> Result<(ReleaseNumber, ReleaseNumber), Refusal> {
+    ) -> Result<WentTo, Refusal> {
         let mut workload = self.free(target)?.clone();
-        let goal = match to {
-            Goal::Release(number) => number,
-            Goal::At(at) => self.at(target, at)?,
-            Goal::Before => self.before(&workload).ok_or_else(|| Refusal {
-                kind: RefusalKind::Conflict,
-                message: format!(
-                    "{target} has no earlier release that was done; name one with --to {target}@N"
-                ),
-            })?,
+        let (goal, passed_over) = match to {
+            Goal::Release(number) => (number, Vec::new()),
+            Goal::At(at) => (self.at(target, at)?, Vec::new()),
+            Goal::Before => match self.before(&workload) {
+                (Some(number), passed_over) => (number, passed_over),
+                (None, passed_over) => {
+                    let passed_over: String =
+                        passed_over.iter().map(|words| format!("; {words}")).collect();
+                    let message = format!(
+                        "{target} has no earlier release that was done{passed_over}; name one with --to {target}@N"
+                    );
+                    return Refusal::new(RefusalKind::Conflict, message);
+                }
+            },
         };
         let release = self.release_of(target, goal)?.clone();
         if goal == workload.release && self.state.open_rollout(target).is_none() {
@@ -239,7 +263,7 @@ impl Cluster {
         self.release(&mut workload, release.spec.clone(), Some(&release), Purpose::Back, now);
         let number = workload.release;
         self.put_by_hand(workload);
-        Ok((number, same_as))
+        Ok(WentTo { number, same_as, passed_over })
     }
 
     /// One release of a workload.
@@ -270,14 +294,42 @@ impl Cluster {
         })
     }
 
-    /// The release that a rollback goes to: the newest done one that is not the same as the present.
-    fn before(&self, workload: &Workload) -> Option<ReleaseNumber> {
-        let current = self.state.releases.get(&(workload.target.clone(), workload.release))?;
+    /// The release that a rollback goes to: the newest done one that is neither the same as the present nor was left by
+    /// going back. Beside it, what was passed over.
+    fn before(&self, workload: &Workload) -> (Option<ReleaseNumber>, Vec<String>) {
+        let Some(current) = self.state.releases.get(&(workload.target.clone(), workload.release)) else {
+            return (None, Vec::new());
+        };
         let is = |release: &Release| release.same_as.unwrap_or(release.number);
-        let done = self.releases_of(&workload.target).rev().filter(|release| {
+        let left = self.left(&workload.target);
+        let mut passed_over = Vec::new();
+        for release in self.releases_of(&workload.target).rev().filter(|release| is(release) != is(current)) {
             let rollout = self.state.rollouts.get(&(workload.target.clone(), release.number));
-            rollout.is_some_and(|rollout| rollout.state == RolloutState::Done)
-        });
-        done.filter(|release| is(release) != is(current)).map(|release| release.number).next()
+            if !rollout.is_some_and(|rollout| rollout.state == RolloutState::Done) {
+                continue;
+            }
+            match left.get(&is(release)) {
+                Some(origin) => passed_over.push(format!("release {} was left: {origin}", release.number)),
+                None => return (Some(release.number), passed_over),
+            }
+        }
+        (None, passed_over)
+    }
+
+    /// Releases that were left by going back and not returned to since, with who did it.
+    fn left(&self, target: &Target) -> BTreeMap<ReleaseNumber, Origin> {
+        let mut left = BTreeMap::new();
+        let identity = |number: ReleaseNumber| {
+            let release = self.state.releases.get(&(target.clone(), number));
+            release.map_or(number, |release| release.same_as.unwrap_or(number))
+        };
+        for release in self.releases_of(target) {
+            let Some(rollout) = self.state.rollouts.get(&(target.clone(), release.number)) else { continue };
+            if let (Purpose::Back, Some(from)) = (rollout.purpose, rollout.from) {
+                left.insert(identity(from), release.origin.clone());
+            }
+            left.remove(&identity(release.number));
+        }
+        left
     }
 }

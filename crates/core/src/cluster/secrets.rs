@@ -93,12 +93,22 @@ impl Cluster {
         gone.extend(earlier.map(|release| {
             format!("release {}@{} can no longer be gone back to", release.workload, release.number)
         }));
-        self.remove(Kind::Secret, target.to_string());
+        self.forget_secret(target);
         if let Some(application) = secret.application {
             let touched = [Touched::Secret(target.name.clone())];
             self.yield_to_person(&target.environment, &application, touched);
         }
         Ok(gone)
+    }
+
+    /// Takes a secret out; the numbers of its versions never come again, so that no release means another value by one.
+    pub(super) fn forget_secret(&mut self, target: &Target) {
+        let newest = self.state.secrets.get(target).map(Secret::newest);
+        self.remove(Kind::Secret, target.to_string());
+        self.spend(target, |spent, name| {
+            let last = spent.versions.entry(name).or_default();
+            *last = newest.unwrap_or(0).max(*last);
+        });
     }
 
     /// That nothing has a secret, but for what is of an application.
@@ -201,7 +211,8 @@ impl Cluster {
             origin: origin.clone(),
         });
         secret.application = application.cloned().or(secret.application);
-        let version = secret.newest() + 1;
+        let spent = self.spent(target).and_then(|(spent, name)| spent.versions.get(name).copied());
+        let version = secret.newest().max(spent.unwrap_or(0)) + 1;
         let used = self.versions_in_use(target);
         secret.versions.retain(|number, _| used.contains(number));
         secret.versions.insert(version, SecretVersion { sealed: value.name, text: value.text, origin });

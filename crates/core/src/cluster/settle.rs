@@ -79,6 +79,7 @@ impl Cluster {
                 break;
             }
         }
+        self.release_stand_ins();
         let table = self.make_table();
         self.begin_leaving(now);
         self.stop_idle(now);

@@ -10,7 +10,7 @@ use crate::routing::{Table, TableChange, build, route_entry, service_entry};
 impl Cluster {
     /// The table as the record has it now.
     pub fn table(&self) -> Table {
-        build(self.state.sources(), self.version)
+        build(&self.state, self.version)
     }
 
     /// The table as it was last made.
@@ -32,14 +32,14 @@ impl Cluster {
     }
 
     fn change_of_marked(&self, marks: Marks) -> TableChange {
-        let sources = self.state.sources();
+        let state = &self.state;
         let Marks { workloads, mut services, mut routes, .. } = marks;
         let leads = |to: &BTreeSet<Target>, route: &crate::model::Route| {
             let environment = &route.target.environment;
             route.spec.to.iter().any(|leg| to.contains(&Target::new(environment, &leg.service)))
         };
         if !services.is_empty() {
-            let led = sources.routes.values().filter(|route| leads(&services, route));
+            let led = state.routes.values().filter(|route| leads(&services, route));
             routes.extend(led.map(|route| route.target.clone()));
         }
         let environments: BTreeSet<_> = workloads.iter().map(|workload| &workload.environment).collect();
@@ -48,19 +48,20 @@ impl Cluster {
             let named = service.spec.select.get("workload").map(|name| name.parse());
             environments.contains(environment)
                 && named.is_none_or(|name| {
-                    name.is_ok_and(|name| workloads.contains(&Target::new(environment, &name)))
+                    let mut names = name.into_iter().chain(service.bound.iter().cloned());
+                    names.any(|name| workloads.contains(&Target::new(environment, &name)))
                 })
         };
         if !workloads.is_empty() {
-            let selecting = sources.services.values().filter(may_select);
+            let selecting = state.services.values().filter(may_select);
             services.extend(selecting.map(|service| service.target.clone()));
         }
         let entry_of_service = |target: &Target| {
-            let service = sources.services.get(target)?;
-            let environment = sources.environments.get(&target.environment)?.index;
-            Some(service_entry(sources, service, environment))
+            let service = state.services.get(target)?;
+            let environment = state.environments.get(&target.environment)?.index;
+            Some(service_entry(state, service, environment))
         };
-        let entry_of_route = |target: &Target| Some(route_entry(sources, sources.routes.get(target)?));
+        let entry_of_route = |target: &Target| Some(route_entry(state, state.routes.get(target)?));
         TableChange {
             base: self.served.version,
             version: self.version,

@@ -17,6 +17,7 @@ use crate::model::{
 use crate::routing::LegEntry;
 use crate::routing::Table;
 
+mod changes;
 mod first_runs;
 mod leaving;
 mod promoting;
@@ -221,15 +222,23 @@ fn a_rollout_moves_and_goes_back() {
         Ok(None),
         "the same again is no release"
     );
-    let (number, same_as) = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
-    assert_eq!((number, same_as), (ReleaseNumber(3), ReleaseNumber(1)));
+    let done = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    assert_eq!((done.number, done.same_as), (ReleaseNumber(3), ReleaseNumber(1)));
     yard.settle_down();
     let spec = |number| &yard.cluster.state.releases[&(api(), ReleaseNumber(number))];
     assert_eq!(spec(3).spec, spec(1).spec);
     assert_eq!(spec(3).digest, spec(1).digest);
-    let (number, same_as) =
-        yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("and forward again");
-    assert_eq!((number, same_as), (ReleaseNumber(4), ReleaseNumber(2)));
+    let refused = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect_err("it was left");
+    assert!(refused.message.contains("release 2 was left: rolled back by mira"), "{refused:?}");
+    // A third one is left as well; then the first is the one that was good, not the second.
+    yard.add_image("1.6.0");
+    let image = "lockers/locker-api:1.6.0".parse().ok();
+    yard.cluster
+        .deploy(&api(), &DeployRequest { image, ..DeployRequest::default() }, "mira", yard.now)
+        .expect("taken");
+    yard.settle_down();
+    let done = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    assert_eq!(done.same_as, ReleaseNumber(1));
 }
 
 #[test]

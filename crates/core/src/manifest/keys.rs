@@ -136,6 +136,11 @@ pub static WORKLOAD: Shape = Shape::Table(&[
         "Program and arguments to run once for each release, before it serves.",
     ),
     key(
+        "run_first_within",
+        &Shape::Time,
+        "How long `run_first` may take; then it is ended, and the release has failed. 10m by default.",
+    ),
+    key(
         "after",
         &Shape::List(&Shape::Name),
         "Workloads of the same application that are steady first, where a source brings them.",
@@ -188,6 +193,11 @@ static STOP: Shape = Shape::Table(&[
 static CHECKS: Shape = Shape::Table(&[
     key("ready", &CHECK, "May it take requests? By default: does it take connections on its first port?"),
     key("alive", &CHECK, "Should it be replaced? By default only when it ends."),
+    key(
+        "start_within",
+        &Shape::Time,
+        "How long the process may take until it listens; by default until the rollout's deadline.",
+    ),
 ]);
 
 static CHECK: Shape = Shape::Table(&[

@@ -245,6 +245,7 @@ impl Reader<'_> {
             Ok(workload) => {
                 self.check_workload(name, &workload);
                 self.check_rule(name, &workload.rule, &value);
+                self.check_times(name, &workload);
                 Some(workload)
             }
             Err(error) => {
@@ -282,6 +283,25 @@ impl Reader<'_> {
             if words.as_ref().is_some_and(|words| words.first().is_none_or(String::is_empty)) {
                 self.say(&["workload", name.as_str(), key], format!("the {key} of `{name}` is empty"));
             }
+        }
+    }
+
+    /// Times that others would cut short.
+    fn check_times(&mut self, name: &Name, workload: &DeclaredWorkload) {
+        let rule = &workload.rule;
+        if rule.settle >= rule.deadline {
+            let message = format!(
+                "`settle` of `{name}` ({}) is not shorter than its `deadline` ({}): no rollout could be done in time",
+                rule.settle, rule.deadline
+            );
+            self.say(&["workload", name.as_str(), "rollout", "settle"], message);
+        }
+        if let Some(within) = workload.spec.checks.start_within.filter(|within| *within > rule.deadline) {
+            let message = format!(
+                "`start_within` of `{name}` ({within}) is longer than its rollout's `deadline` ({}): raise the deadline too",
+                rule.deadline
+            );
+            self.say(&["workload", name.as_str(), "checks", "start_within"], message);
         }
     }
 

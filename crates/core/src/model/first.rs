@@ -85,7 +85,8 @@ impl FirstRun {
         });
         let by = self.waived.as_ref().map_or(String::new(), |origin| format!(" by {}", origin.by));
         match self.state {
-            FirstState::Due => "is to be begun".to_owned(),
+            FirstState::Due if self.how.is_empty() => "is to be begun".to_owned(),
+            FirstState::Due => format!("is to be begun: it {}", self.how),
             FirstState::Running if self.began.is_none() => format!("is being begun{node}"),
             FirstState::Running => format!("runs{node}"),
             FirstState::Passed => format!("ended well{node}{took}"),

@@ -25,6 +25,8 @@ codes! {
     OutOfMemory = "out-of-memory",
     /// Nothing listens on the declared port.
     PortSilent = "port-silent",
+    /// Nothing listens on the declared port so far; the process has still time.
+    NotListening = "not-listening",
     /// The image's name is not in the store.
     ImageNotFound = "image-not-found",
     /// The image is there and cannot be used.

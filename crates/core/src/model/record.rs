@@ -52,8 +52,27 @@ pub struct Environment {
     /// What hosts are under that are not named in full; `NAME.localhost` where nothing was said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub domain: Option<String>,
+    /// Numbers that were given to what is gone: they never come again.
+    #[serde(default, skip_serializing_if = "Spent::is_empty")]
+    pub spent: Spent,
     /// Who made it.
     pub origin: Origin,
+}
+
+/// Numbers that were given in an environment to what is gone.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Spent {
+    /// Replicas, by workload: the number that the next one gets.
+    pub replicas: BTreeMap<Name, u64>,
+    /// The last version, by secret.
+    pub versions: BTreeMap<Name, u32>,
+}
+
+impl Spent {
+    fn is_empty(&self) -> bool {
+        self.replicas.is_empty() && self.versions.is_empty()
+    }
 }
 
 impl Environment {
@@ -128,6 +147,9 @@ pub struct Release {
     pub secrets: BTreeMap<Name, u32>,
     /// The earlier release that this one equals, after going back.
     pub same_as: Option<ReleaseNumber>,
+    /// By service: the names of its own ports that the service's ports led to, until the service changed.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub bound: BTreeMap<Name, BTreeMap<u16, Name>>,
     /// Who caused it.
     pub origin: Origin,
 }
@@ -207,6 +229,9 @@ pub struct Service {
     pub spec: ServiceSpec,
     /// Its address inside.
     pub address: Ipv4Addr,
+    /// Workloads with releases that it led to before it changed ([`Release::bound`]).
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub bound: BTreeSet<Name>,
     /// Who declared it.
     pub origin: Origin,
 }

@@ -38,6 +38,9 @@ pub struct ReleaseSpec {
     /// Run once for each release, in its own surroundings, before it serves.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run_first: Option<Vec<String>>,
+    /// How long that may take; then it is ended, and the release has failed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub run_first_within: Option<Span>,
     /// How a replica is stopped.
     #[serde(default)]
     pub stop: Stop,
@@ -123,6 +126,10 @@ pub struct Checks {
     /// Should it be replaced?
     #[serde(skip_serializing_if = "Option::is_none")]
     pub alive: Option<Check>,
+    /// How long the process may take until it listens where the ready check asks; by default, until the rollout's
+    /// deadline.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub start_within: Option<Span>,
 }
 
 /// One check. Either `path` (an HTTP GET that must answer 200 to 399) or `connect` (a connection that must be
@@ -177,6 +184,11 @@ impl Check {
 }
 
 impl ReleaseSpec {
+    /// How long the command that is run first may take.
+    pub fn run_first_limit(&self) -> Span {
+        self.run_first_within.unwrap_or(Span::from_secs(600))
+    }
+
     /// Every use of a secret.
     pub fn secret_uses(&self) -> impl Iterator<Item = &SecretUse> {
         self.settings.values().filter_map(Setting::secret).chain(self.files.values())

@@ -106,6 +106,8 @@ states! {
         GoingBack = "going-back" => Moving,
         /// The release runs.
         Done = "done" => Good,
+        /// It is there, and no replica ever ran it: 0 were wanted.
+        Untried = "untried" => Rest,
         /// The one before took over again.
         WentBack = "went-back" => Caution,
         /// Taken back by a person before it was done.

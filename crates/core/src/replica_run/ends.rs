@@ -81,6 +81,10 @@ impl ReplicaRun {
     fn ended_once(&mut self, ended: Ended) -> Vec<Do> {
         self.kills_now = self.kills_now.max(ended.memory_kills);
         let (state, words) = match () {
+            () if self.took_too_long => {
+                let limit = self.order.spec.run_first_limit();
+                (FirstState::Failed, format!("did not end within {limit}, and was ended"))
+            }
             () if !ended.told => {
                 (FirstState::Unknown, "its keeper was ended from outside, and told nothing".to_owned())
             }

@@ -1,6 +1,6 @@
 //! What probes say of a replica: whether it is ready, and why not.
 
-use super::{Do, FAILURES_IN_A_ROW, LOOK_AT_PORTS_AFTER, NO_PORT_AFTER, Phase, ProbeFault, ReplicaRun};
+use super::{Do, FAILURES_IN_A_ROW, LOOK_AT_PORTS_AFTER, Phase, ProbeFault, ReplicaRun};
 use crate::model::{CheckKind, Reason, ReasonCode, Span};
 
 impl ReplicaRun {
@@ -29,10 +29,10 @@ impl ReplicaRun {
         if self.failures >= FAILURES_IN_A_ROW {
             (self.is_ready, self.unsure) = (false, false);
         }
-        let port_known = self
-            .check_reason
-            .as_ref()
-            .is_some_and(|reason| matches!(reason.code, ReasonCode::PortSilent | ReasonCode::LoopbackOnly));
+        let port_known = self.check_reason.as_ref().is_some_and(|reason| {
+            use ReasonCode::*;
+            matches!(reason.code, PortSilent | NotListening | LoopbackOnly)
+        });
         let worth_saying = self.was_ready && !self.is_ready || ran >= 3000;
         if worth_saying && !(refused && port_known) && !self.is_ready {
             let code =
@@ -77,18 +77,20 @@ impl ReplicaRun {
         let kind = self.order.spec.ready_check().and_then(|check| check.kind(&self.order.spec.ports));
         let Some(CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind else { return Vec::new() };
         let list = |ports: &[u16]| ports.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
-        let mut code = ReasonCode::PortSilent;
+        // Many a process takes long, and some open another port before: only time that was declared makes it a fault.
+        let ran = Span::from_millis(now.saturating_sub(self.since));
+        let over = self.order.spec.checks.start_within.is_some_and(|within| ran >= within);
+        let (mut code, yet) =
+            if over { (ReasonCode::PortSilent, "") } else { (ReasonCode::NotListening, " yet") };
         let sentence = if self.is_ready || self.phase != Phase::Running || open.contains(&port) {
             return Vec::new();
         } else if loopback.contains(&port) {
             code = ReasonCode::LoopbackOnly;
             format!("{port} is open on loopback only; the process must listen on 0.0.0.0")
         } else if !open.is_empty() {
-            format!("nothing listens on {port}; the process listens on {}", list(open))
-        } else if now.saturating_sub(self.since) < NO_PORT_AFTER {
-            return Vec::new();
+            format!("nothing listens on {port}{yet}; the process listens on {}", list(open))
         } else {
-            format!("nothing listens on {port}; the process listens on no port")
+            format!("nothing listens on {port}{yet}; the process listens on no port")
         };
         self.check_reason = Some(Reason::new(code, sentence));
         Vec::new()

@@ -65,8 +65,17 @@ fn it_is_probed_at_once_and_then_often_until_it_is_ready() {
 }
 
 #[test]
-fn another_port_is_told_by_number_long_before_a_deadline() {
+fn another_port_is_told_by_number_and_is_a_fault_once_the_time_is_over() {
     let mut run = running(PORT);
+    run.handle(Event::Probed(1, Err(ProbeFault::Refused)), 1600);
+    run.handle(Event::Listening(vec![9090], vec![]), 60_000);
+    assert_eq!(
+        shown(&run),
+        "starting not-listening: nothing listens on 8080 yet; the process listens on 9090",
+        "without a time of its own, only the rollout's deadline ends the wait"
+    );
+    let mut run = running(PORT);
+    run.order.spec.checks.start_within = Some(crate::model::Span::from_millis(1500));
     let asked = run.handle(Event::Probed(1, Err(ProbeFault::Refused)), 1600);
     assert_eq!(asked[0], Do::LookAtPorts);
     run.handle(Event::Listening(vec![9090], vec![]), 1601);
@@ -84,9 +93,7 @@ fn loopback_and_no_port_at_all_are_told_apart() {
     assert!(shown(&run).contains("open on loopback only"));
     let mut run = running(PORT);
     run.handle(Event::Listening(vec![], vec![]), 4000);
-    assert_eq!(shown(&run), "starting");
-    run.handle(Event::Listening(vec![], vec![]), 5100);
-    assert!(shown(&run).contains("the process listens on no port"));
+    assert!(shown(&run).contains("nothing listens on 8080 yet; the process listens on no port"));
 }
 
 #[test]
@@ -211,7 +218,8 @@ fn what_runs_once_is_begun_once_and_its_end_is_told_with_its_words() {
         let mut run = ReplicaRun::new(order);
         assert_eq!(run.handle(Event::Begin, 0), [Do::Fetch]);
         assert_eq!(run.handle(Event::Fetched, 1), [Do::Start]);
-        assert_eq!(run.handle(Event::Running, 2), [], "it is not probed");
+        let limit = crate::model::Span::from_secs(600);
+        assert_eq!(run.handle(Event::Running, 2), [Do::WakeAfter(limit)], "it is not probed");
         assert_eq!(shown(&run), "ready");
         run
     };
@@ -225,6 +233,12 @@ fn what_runs_once_is_begun_once_and_its_end_is_told_with_its_words() {
     let mut failed = once();
     failed.handle(end(3), 90_000);
     assert_eq!(outcome(&failed), (FirstState::Failed, "ended with exit code 3".to_owned()));
+    let mut late = once();
+    assert_eq!(late.handle(Event::Wake, 500_000), []);
+    assert_eq!(late.handle(Event::Wake, 600_002), [Do::AskToStop]);
+    assert_eq!(late.handle(Event::Wake, 600_003), [], "once is enough");
+    late.handle(end(0), 600_100);
+    assert_eq!(outcome(&late), (FirstState::Failed, "did not end within 10m, and was ended".to_owned()));
     let mut unknown = once();
     unknown.handle(Event::Ended(Ended::default()), 90_000);
     assert_eq!(outcome(&unknown).0, FirstState::Unknown);

@@ -28,7 +28,6 @@ pub(super) fn back(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now: 
     acts.extend(let_go(idle.into_iter().chain(first_to_go(&serving).take(spare))));
     let surplus = counts.new.len().saturating_sub(wanted);
     acts.extend(let_go(first_to_go(&counts.new).take(surplus)));
-    acts.extend(let_go(super::first::runs_of(view, rollout)));
     next.share = share(counts, wanted);
     let began = rollout.step_began.unwrap_or(rollout.started);
     let deadline = began + workload.rule.deadline.signed();

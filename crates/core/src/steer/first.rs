@@ -43,10 +43,11 @@ pub(super) fn before(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now
     let mut next = rollout.clone();
     let command = run_first(view, rollout);
     match first.state {
-        // One of an earlier release is let end: two would be in each other's way.
-        FirstState::Due if !view.runs.is_empty() => Moved::nothing_but(acts),
+        // Two would be in each other's way: one of an earlier release is ended before (see `decide`).
+        FirstState::Due if !view.runs.is_empty() => after_another(view, rollout, first, counts, acts, now),
         FirstState::Due => {
-            next.first = Some(FirstRun { state: FirstState::Running, ..first.clone() });
+            next.first =
+                Some(FirstRun { state: FirstState::Running, how: String::new(), ..first.clone() });
             let acts = acts.into_iter().chain([Act::RunFirst(rollout.to)]).collect();
             Moved { acts, rollout: Some(next), look_again: Some(deadline(view, rollout)) }
         }
@@ -89,6 +90,32 @@ pub(super) fn before(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now
             moved
         }
     }
+}
+
+/// It waits until the run of another release has ended, and says so; at the deadline it has failed.
+fn after_another(
+    view: View<'_>,
+    rollout: &Rollout,
+    first: &FirstRun,
+    counts: &Counts<'_>,
+    acts: Vec<Act>,
+    now: Timestamp,
+) -> Moved {
+    let others: Vec<String> =
+        view.runs.iter().map(|run| format!("{} of release {}", run.id.short, run.release)).collect();
+    let how = format!("waits until {} has ended", others.join(", "));
+    let mut next = rollout.clone();
+    let until = deadline(view, rollout);
+    if now >= until {
+        let reason =
+            Reason::new(ReasonCode::NotReadyInTime, format!("run_first was not begun by the deadline: it {how}"));
+        next.first = Some(FirstRun { how, ..first.clone() });
+        let mut moved = fail(view, next, counts, reason, now);
+        moved.acts.extend(acts);
+        return moved;
+    }
+    next.first = Some(FirstRun { how, ..first.clone() });
+    Moved { acts, rollout: (next != *rollout).then_some(next), look_again: Some(until) }
 }
 
 /// The command as it is told.

@@ -34,8 +34,9 @@ pub(super) fn forward(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, no
         return fail(view, next, counts, reason, now);
     }
     let aim = aim(view, &next, counts);
-    let mut acts = start_new(view, &next, counts, &aim);
-    acts.extend(start_old(view, &next, counts, &aim));
+    let old = start_old(view, &next, counts, &aim);
+    let mut acts = start_new(view, &next, counts, &aim, old);
+    acts.extend(rollout.from.filter(|_| old > 0).map(|before| Act::Start(before, old as u32)));
     acts.extend(let_old_go(view, &next, counts, &aim));
     let surplus = counts.new.len().saturating_sub(aim.new);
     acts.extend(let_go(first_to_go(&counts.new).take(surplus)));
@@ -94,7 +95,13 @@ fn aim(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Aim {
     }
 }
 
-fn start_new(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) -> Vec<Act> {
+fn start_new(
+    view: View<'_>,
+    rollout: &Rollout,
+    counts: &Counts<'_>,
+    aim: &Aim,
+    old_to_come: usize,
+) -> Vec<Act> {
     let rule = &view.workload.rule;
     let missing = aim.new.saturating_sub(counts.new.len());
     let exceed = (rule.may_exceed as usize).max(usize::from(rule.may_lack == 0));
@@ -102,18 +109,30 @@ fn start_new(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) 
     let room = match style(view, rollout) {
         Style::Swap => missing,
         // With nothing to replace there is nothing to move around; and what goes back is in a hurry.
-        _ if counts.old.is_empty() || rollout.purpose == Purpose::Back => missing,
-        _ => most.saturating_sub(counts.new.len() + counts.old.len()),
+        _ if counts.old.len() + old_to_come == 0 || rollout.purpose == Purpose::Back => missing,
+        _ => most.saturating_sub(counts.new.len() + counts.old.len() + old_to_come),
     };
     let start = missing.min(room);
     if start == 0 { Vec::new() } else { vec![Act::Start(view.workload.release, start as u32)] }
 }
 
-/// Where others are to stay, as many as should: faults may have taken some, or more are wanted by now.
-fn start_old(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) -> Option<Act> {
-    let before = rollout.from.filter(|_| style(view, rollout) != Style::Rolling)?;
-    let missing = aim.old.saturating_sub(counts.old.len());
-    (missing > 0).then_some(Act::Start(before, missing as u32))
+/// How many of the release before are to be started: faults, or a stop of the whole platform, may have taken some, or more
+/// are wanted by now. What served before serves until the new ones count.
+fn start_old(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) -> usize {
+    match style(view, rollout) {
+        Style::Rolling => least_of_before(view, rollout, counts.counted + counts.old.len()),
+        Style::Stepped | Style::Swap if rollout.from.is_none() => 0,
+        Style::Stepped | Style::Swap => aim.old.saturating_sub(counts.old.len()),
+    }
+}
+
+/// How many of a proven release before are needed beside so many others, until the new ones count.
+fn least_of_before(view: View<'_>, rollout: &Rollout, others: usize) -> usize {
+    let proven = rollout.from.is_some() && rollout.from == view.workload.settled;
+    if !proven || rollout.purpose == Purpose::Back {
+        return 0;
+    }
+    (view.workload.wanted as usize).saturating_sub(view.workload.rule.may_lack as usize).saturating_sub(others)
 }
 
 fn let_old_go(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) -> Vec<Act> {
@@ -121,14 +140,20 @@ fn let_old_go(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim)
     let surplus = counts.old.len().saturating_sub(aim.old);
     let (serving, idle): (Vec<&Replica>, Vec<&Replica>) =
         counts.old.iter().copied().partition(|replica| replica.state == ReplicaState::Ready);
-    let idle = idle.into_iter().take(surplus);
+    // Some are only coming up again, because nobody else would answer.
+    let coming = match style(view, rollout) {
+        Style::Rolling => least_of_before(view, rollout, counts.counted + serving.len()),
+        Style::Stepped | Style::Swap => 0,
+    };
+    let idle: Vec<&Replica> =
+        first_to_go(&idle).take(idle.len().saturating_sub(coming).min(surplus)).collect();
     let surplus = surplus - idle.len();
     // Before its share is reached a step still needs those who answer the rest.
     let must_stay = (view.workload.wanted as usize).saturating_sub(rule.may_lack as usize);
     let spare = (counts.counted + serving.len()).saturating_sub(must_stay).min(serving.len()).min(surplus);
     let spare =
         if style(view, rollout) == Style::Swap && rollout.share != Some(1000) { surplus } else { spare };
-    let_go(idle.chain(first_to_go(&serving).take(spare))).collect()
+    let_go(idle.into_iter().chain(first_to_go(&serving).take(spare))).collect()
 }
 
 /// Moves the share, the step and the state on as far as they may. Gives when the present watch ends.
@@ -167,6 +192,8 @@ fn advance(
     let watched = watched_until.is_none_or(|until| until <= now);
     let all_there = counts.new.len() == wanted && (counts.old.is_empty() || style == Style::Swap);
     let state = match () {
+        // Nobody ran it, so nothing is known of it.
+        () if all_there && wanted == 0 && rollout.purpose == Purpose::Change => RolloutState::Untried,
         () if all_there && counts.counted == wanted && watched && is_whole(view, rollout, style) => {
             RolloutState::Done
         }
@@ -176,6 +203,13 @@ fn advance(
     };
     if state != rollout.state {
         (rollout.state, rollout.reason) = (state, None);
+    }
+    if state == RolloutState::Untried {
+        rollout.verdict = Some(format!(
+            "release {} is there and was not tried: 0 replicas are wanted; it is tried when more are",
+            rollout.to
+        ));
+        rollout.ended = Some(now);
     }
     if state == RolloutState::Done {
         let after = took(now.duration_since(rollout.started));

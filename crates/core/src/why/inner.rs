@@ -62,7 +62,7 @@ impl Facts<'_> {
         let Some(index) = state.environments.get(&target.environment).map(|it| it.index) else {
             return Ok(());
         };
-        let entry = service_entry(state.sources(), service, index);
+        let entry = service_entry(state, service, index);
         let inside = state.inside_address(service);
         let leads = service.spec.ports.get(&port).map(|to| to.port.to_string()).unwrap_or_default();
         walk.step(

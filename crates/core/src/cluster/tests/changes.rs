@@ -1,0 +1,205 @@
+//! Changes of less usual kinds: a service that answered goes on answering, or the change is refused, or it is told.
+
+use super::*;
+use crate::model::RolloutState;
+
+/// The workload and its service, by the names that are changed here.
+fn labelled(port: &str, tier: &str, image: &str) -> String {
+    format!(
+        "application = \"lockers\"\n[workload.locker-api]\nimage = \"lockers/locker-api:{image}\"\nreplicas = 2\n\
+         ports = {{ {port} = 5000 }}\nlabels = {{ tier = \"{tier}\" }}\nrollout = {{ deadline = \"5s\" }}\n\
+         [service.locker-api]\nselect = {{ tier = \"{tier}\" }}\nports = {{ 80 = \"{port}\" }}\n\
+         [route.api]\nhost = \"api.lockers.localhost\"\nto = [{{ service = \"locker-api\" }}]\n"
+    )
+}
+
+fn refused(yard: &mut Yard, text: &str) -> String {
+    let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
+    let declared = read(&files, Some(&name("staging"))).expect("valid");
+    yard.cluster.declare(&declared, &name("staging"), false, "mira", yard.now).expect_err("refused").message
+}
+
+/// So many rounds, in each of which the service answers.
+fn answers_throughout(yard: &mut Yard, rounds: usize) {
+    for round in 0..rounds {
+        yard.round();
+        assert!(!yard.backends().is_empty(), "nobody answers in round {round}");
+    }
+}
+
+fn newest(yard: &Yard) -> RolloutState {
+    yard.cluster.state.newest_rollout(&api()).expect("a rollout").state
+}
+
+#[test]
+fn a_renamed_port_and_label_are_followed_forward_and_back() {
+    let mut yard = Yard::new();
+    yard.declare(&labelled("http", "a", "1.4.0"), false);
+    yard.settle_down();
+    yard.declare(&labelled("web", "b", "1.4.0"), false);
+    answers_throughout(&mut yard, 60);
+    assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::Done, 2));
+    // Back by hand: the release from before has the old names, and the service still leads to it.
+    yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    answers_throughout(&mut yard, 60);
+    assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::Done, 2));
+    // What is deployed from there has those names as well.
+    let image = "lockers/locker-api:1.5.0".parse().ok();
+    let request = DeployRequest { image, ..DeployRequest::default() };
+    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    answers_throughout(&mut yard, 60);
+    assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::Done, 2));
+}
+
+#[test]
+fn a_renamed_port_whose_release_fails_goes_back_and_answers() {
+    let mut yard = Yard::new();
+    yard.declare(&labelled("http", "a", "1.4.0"), false);
+    yard.settle_down();
+    yard.fails = Some("sha256:1.5.0".to_owned());
+    yard.declare(&labelled("web", "b", "1.5.0"), false);
+    answers_throughout(&mut yard, 100);
+    assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::WentBack, 2));
+}
+
+#[test]
+fn a_rename_in_one_place_only_is_refused_with_both_names() {
+    let mut yard = Yard::new();
+    yard.declare(&labelled("http", "a", "1.4.0"), false);
+    yard.settle_down();
+    let workload_only = labelled("web", "a", "1.4.0").replace("80 = \"web\"", "80 = \"http\"");
+    let said = refused(&mut yard, &workload_only);
+    assert!(
+        said.contains("port-missing: its port 80 leads to `http`, and locker-api would have `web`"),
+        "{said}"
+    );
+    let service_only = labelled("http", "b", "1.4.0").replace("labels = { tier = \"b\" }", "labels = { tier = \"a\" }");
+    let said = refused(&mut yard, &service_only);
+    assert!(said.contains("selector-empty: it would select tier = b"), "{said}");
+    answers_throughout(&mut yard, 10);
+    // A service that never answered may wait for what it selects.
+    yard.declare(
+        "application = \"other\"\n[service.other]\nselect = { tier = \"none\" }\nports = { 80 = \"http\" }\n",
+        false,
+    );
+}
+
+#[test]
+fn a_service_that_is_led_to_another_workload_waits_until_that_one_answers() {
+    let mut yard = Yard::new();
+    yard.declare(&labelled("http", "a", "1.4.0"), false);
+    yard.settle_down();
+    let other = labelled("http", "a", "1.4.0").replace(
+        "[service.locker-api]\nselect = { tier = \"a\" }",
+        "[workload.second]\nimage = \"lockers/locker-api:1.5.0\"\nports = { http = 5000 }\n\
+         [service.locker-api]\nselect = { workload = \"second\" }",
+    );
+    yard.fails = Some("sha256:1.5.0".to_owned());
+    yard.declare(&other, false);
+    answers_throughout(&mut yard, 20);
+    assert!(yard.backends().iter().all(|short| short.starts_with('a')), "the first one stands in");
+    let second: Target = "staging/second".parse().expect("a target");
+    yard.fails = None;
+    yard.cluster.restart(&second, "mira", yard.now).unwrap_or((ReleaseNumber(1), ReleaseNumber(1)));
+    yard.cluster.cancel(&second, "mira", yard.now).ok();
+    let image = "lockers/locker-api:1.4.0".parse().ok();
+    let request = DeployRequest { image, ..DeployRequest::default() };
+    yard.cluster.deploy(&second, &request, "mira", yard.now).expect("taken");
+    answers_throughout(&mut yard, 60);
+    let entry = &yard.table.services["staging/locker-api"].ports[&80];
+    assert!(entry.iter().all(|backend| backend.replica.workload == second), "{entry:?}");
+    let bound = &yard.cluster.state.services[&"staging/locker-api".parse().expect("a target")].bound;
+    assert!(bound.is_empty(), "nothing leads to the first one any more: {bound:?}");
+}
+
+#[test]
+fn numbers_of_replicas_and_versions_of_secrets_never_come_again() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    yard.cluster.remove_target(&api(), "mira", yard.now).expect("removed");
+    yard.round();
+    yard.declare(MANIFEST, false);
+    (0..6).for_each(|_| yard.round());
+    assert_eq!(yard.backends(), ["a3", "a4", "a5"]);
+    let key: Target = "staging/key".parse().expect("a target");
+    let value = |name: &str| SealedValue { name: name.to_owned(), text: true };
+    for (sealed, version) in [("first", 1), ("second", 2)] {
+        let added = yard.cluster.add_secret(&key, value(sealed), "mira", yard.now).expect("added");
+        assert_eq!(added.version, version);
+    }
+    yard.cluster.remove_secret(&key, "mira", yard.now).expect("removed");
+    let added = yard.cluster.add_secret(&key, value("third"), "mira", yard.now).expect("added");
+    assert_eq!(added.version, 3, "a release that names version 1 never means this value");
+}
+
+#[test]
+fn what_was_deployed_at_zero_is_untried_and_is_rolled_out_once_replicas_are_wanted() {
+    let mut yard = Yard::new();
+    let manifest = MANIFEST.replace("[route", "[workload.locker-api.rollout]\ndeadline = \"5s\"\n[route");
+    yard.declare(&manifest, false);
+    yard.settle_down();
+    yard.cluster.scale(&api(), 0, "mira", yard.now).expect("scaled");
+    yard.settle_down();
+    yard.fails = Some("sha256:1.5.0".to_owned());
+    let image = "lockers/locker-api:1.5.0".parse().ok();
+    let request = DeployRequest { image, ..DeployRequest::default() };
+    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.settle_down();
+    assert_eq!(newest(&yard), RolloutState::Untried);
+    let promoted = yard.cluster.promotes(&api(), &name("staging")).expect_err("nobody tried it");
+    assert!(promoted.message.contains("is untried"), "{promoted:?}");
+    yard.cluster.scale(&api(), 1, "mira", yard.now).expect("scaled");
+    yard.settle_down();
+    assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::WentBack, 1), "the one before answers");
+}
+
+#[test]
+fn a_workload_without_anybody_ready_says_so_at_once() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    yard.cluster.scale(&api(), 0, "mira", yard.now).expect("scaled");
+    yard.settle_down();
+    // The same image no longer gets ready: no rollout watches it.
+    yard.fails = Some("sha256:1.4.0".to_owned());
+    yard.cluster.scale(&api(), 1, "mira", yard.now).expect("scaled");
+    (0..8).for_each(|_| yard.round());
+    let workload = &yard.cluster.state.workloads[&api()];
+    assert_eq!(workload.state, WorkloadState::TooFew);
+    assert_eq!(workload.reason.as_ref().map(|reason| reason.sentence.as_str()), Some("no replica takes requests"));
+}
+
+#[test]
+fn after_a_stop_in_the_middle_of_a_rollout_what_served_before_serves_first() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    yard.fails = Some("sha256:1.5.0".to_owned());
+    let image = "lockers/locker-api:1.5.0".parse().ok();
+    let request = DeployRequest { image, ..DeployRequest::default() };
+    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    (0..4).for_each(|_| yard.round());
+    // Every replica is gone at once, as after a loss of power.
+    yard.reports += 1;
+    let gone: Vec<ReplicaId> = std::mem::take(&mut yard.running).into_keys().collect();
+    let report = NodeReport { life: 1, number: yard.reports, gone, ..NodeReport::default() };
+    yard.cluster.hear_node(&name("node-1"), report, yard.now);
+    (0..10).for_each(|_| yard.round());
+    let releases: Vec<u32> =
+        yard.table.services["staging/locker-api"].ports[&80].iter().map(|it| it.release.0).collect();
+    assert_eq!(releases, [1, 1, 1]);
+}
+
+#[test]
+fn a_route_may_take_another_name_in_one_declaration() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let renamed = MANIFEST.replace("[route.api]", "[route.front]");
+    assert!(refused(&mut yard, &renamed).contains("is taken by route staging/api"), "both would stay");
+    let words = yard.declare(&renamed, true);
+    assert!(words.iter().any(|line| line.starts_with("route front")), "{words:?}");
+    yard.round();
+    assert_eq!(yard.table.routes.keys().collect::<Vec<_>>(), ["staging/front"]);
+}
