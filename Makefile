@@ -6,6 +6,7 @@
 # make attack  every attack that we know, in its long form: all spellings of all paths, floods, and programs from Debian's
 #              packages that try to get out
 # make fuzz     every parser that a stranger reaches, FUZZ_SECONDS each (600); needs cargo-fuzz: cargo install cargo-fuzz
+# make torture  changes of less usual kinds at random, under visitors who count; CHANGES says how many (60)
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
 #              MINUTES and SEEDS say how much of each
@@ -18,10 +19,11 @@ OUTAGE ?= 600
 MINUTES ?= 30
 FUZZ ?= 60
 FUZZ_SECONDS ?= 600
+CHANGES ?= 60
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo test build bench attack fuzz soak lint setup setup-test
+.PHONY: demo test build bench attack fuzz torture soak lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -59,6 +61,9 @@ fuzz:
 		mkdir -p fuzz/corpus/$$target; \
 		RUSTC_BOOTSTRAP=1 cargo fuzz run $$target $(CURDIR)/fuzz/corpus/$$target $(CURDIR)/fuzz/seeds/$$target -- -max_total_time=$(FUZZ_SECONDS) -rss_limit_mb=4096; \
 	done
+
+torture: setup-test console/dist/index.html
+	MAINYARD_TORTURE=$(CHANGES) cargo test --package mainyard --test platform odd_changes -- --nocapture --test-threads=1
 
 soak: setup-test console/dist/index.html
 	MAINYARD_FAULTS=$(FAULTS) cargo test --package mainyard --test platform faults -- --nocapture --test-threads=2

@@ -65,6 +65,9 @@ pub fn locker_api(release: Release) {
             Err(error) => println!("the kiosk's key cannot be read: {error}"),
         }
     }
+    // Some programs read much before they listen.
+    let slow = std::env::var("START_MILLIS").ok().and_then(|text| text.parse().ok()).unwrap_or(0);
+    std::thread::sleep(Duration::from_millis(slow));
     let listen = if release.fault == "other-port" { 9090 } else { port() };
     if release.fault == "memory" {
         std::thread::spawn(|| grow(2 << 20, Duration::from_millis(50)));

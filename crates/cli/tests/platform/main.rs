@@ -14,6 +14,7 @@ mod in_git;
 mod interface;
 mod mishaps;
 mod mixed_load;
+mod odd_changes;
 mod outages;
 mod past;
 mod releases;
