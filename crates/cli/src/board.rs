@@ -17,7 +17,8 @@ pub fn board(board: &Board) {
     let rows = &board.workloads;
     let bad: Vec<&Row> = rows.iter().filter(|row| is_bad(row)).collect();
     let moving = rows.iter().filter(|row| row.signal == Signal::Moving).count();
-    let (wanted, up) = rows.iter().fold((0, 0), |(wanted, up), row| (wanted + row.wanted, up + row.ready.min(row.wanted)));
+    let (wanted, up) =
+        rows.iter().fold((0, 0), |(wanted, up), row| (wanted + row.wanted, up + row.ready.min(row.wanted)));
     let needs = match bad.len() + board.waiting.len() {
         0 if moving > 0 => format!("{moving} moving, nothing needs you"),
         0 => "all is well".to_owned(),

@@ -148,6 +148,8 @@ fn not_in_time(state: &State, target: &Target, limit: Duration) -> String {
 /// How following a rollout ends.
 enum End {
     Done(String),
+    /// No replica was wanted.
+    Untried(String),
     Asks(String),
     Failed(RolloutState, String),
 }
@@ -166,6 +168,7 @@ fn end_of(rollout: &Rollout) -> Option<End> {
     }
     match rollout.state {
         RolloutState::Done => Some(End::Done(verdict)),
+        RolloutState::Untried => Some(End::Untried(verdict)),
         RolloutState::Superseded => Some(End::Failed(RolloutState::Superseded, verdict)),
         state @ (RolloutState::Awaiting | RolloutState::WentBack | RolloutState::Cancelled) => {
             Some(End::Failed(state, format!("{code}{verdict}")))
@@ -254,6 +257,10 @@ const LINES_OF_FAILED: usize = 5;
 pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
     let mut progress = Progress::new(1);
     match watch(client, target, release, &mut progress, end_of).await? {
+        End::Untried(verdict) => {
+            progress.end(Signal::Rest, &format!("untried: {verdict}"));
+            Ok(())
+        }
         End::Done(verdict) => {
             progress.end(Signal::Good, &format!("done: {verdict}"));
             Ok(())

@@ -7,8 +7,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::cluster::State;
 use crate::model::{
-    Leg, Name, Origin, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal, Workload,
-    WorkloadState,
+    Leg, Name, Origin, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal,
+    Workload, WorkloadState,
 };
 use crate::routing::selects;
 
@@ -79,7 +79,10 @@ fn waiting(state: &State, environment: &Name) -> Vec<Waiting> {
                 what: what.clone(),
                 state: "held".to_owned(),
                 signal: Signal::Caution,
-                sentence: format!("by {}: {}; mainyard source resume {}", held.origin.by, held.because, source.target),
+                sentence: format!(
+                    "by {}: {}; mainyard source resume {}",
+                    held.origin.by, held.because, source.target
+                ),
             });
         }
         let signal = source.state.signal();

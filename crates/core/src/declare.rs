@@ -460,12 +460,16 @@ fn conflicts(
 /// Services that answer now and would not after the declaration, although nobody said that they go.
 fn unanswered(declared: &Declared, present: &Present, exact: bool) -> Vec<Conflict> {
     let goes = |name: &Name, application: &Name, touched: Touched| {
-        exact && *application == declared.application && !declared.workloads.contains_key(name) && !present.leaves(touched)
+        exact
+            && *application == declared.application
+            && !declared.workloads.contains_key(name)
+            && !present.leaves(touched)
     };
     let stays = present.workloads.iter().filter(|(name, (workload, ..))| {
         !goes(name, &workload.application, Touched::Workload((*name).clone()))
     });
-    let now: Vec<(&Workload, &Release)> = stays.map(|(_, (workload, release, _))| (workload, release)).collect();
+    let now: Vec<(&Workload, &Release)> =
+        stays.map(|(_, (workload, release, _))| (workload, release)).collect();
     let mut then: Vec<Coming<'_>> = Vec::new();
     for (workload, release) in &now {
         let name = &workload.target.name;

@@ -130,7 +130,8 @@ fn rename(
     now: jiff::Timestamp,
 ) -> Result<Done, Refusal> {
     let name = &target.name;
-    let either = |bit: usize, one: &'static str, other: &'static str| if chance >> bit & 1 == 0 { one } else { other };
+    let either =
+        |bit: usize, one: &'static str, other: &'static str| if chance >> bit & 1 == 0 { one } else { other };
     let (port, side) = (either(0, "http", "web"), either(1, "left", "right"));
     let select = match either(2, "name", "label") {
         "name" => format!("workload = \"{name}\""),
@@ -142,7 +143,10 @@ fn rename(
     let text = manifest(name.as_str(), MANNERS[(chance >> 6) % MANNERS.len()], "")
         .replace("replicas = 3\n", "")
         .replace("lockers/locker-api:1.4.0", &image)
-        .replace("ports = { http = 8080 }", &format!("ports = {{ {port} = 8080 }}\nlabels = {{ side-{name} = \"{side}\" }}"))
+        .replace(
+            "ports = { http = 8080 }",
+            &format!("ports = {{ {port} = 8080 }}\nlabels = {{ side-{name} = \"{side}\" }}"),
+        )
         .replace("port = \"http\"", &format!("port = \"{port}\""));
     let own = format!("[service.{name}]\nselect = {{ {select} }}\nports = {{ 80 = \"{port}\" }}\n");
     let service = if chance >> 3 & 7 == 0 { String::new() } else { own };

@@ -7,8 +7,8 @@ use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::manifest::is_host;
 use crate::model::{
-    Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Route,
-    Rollout, RolloutState, Service, Spent, Target, Touched, Workload,
+    Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Rollout,
+    RolloutState, Route, Service, Spent, Target, Touched, Workload,
 };
 use crate::near::did_you_mean;
 
@@ -144,7 +144,8 @@ impl Cluster {
     /// What no replica ran so far is rolled out once some are wanted: it is watched like any new release, and goes back.
     pub(super) fn try_untried(&mut self, workload: &Workload, now: Timestamp) {
         let newest = self.state.newest_rollout(&workload.target);
-        let Some(untried) = newest.filter(|it| workload.wanted > 0 && it.state == RolloutState::Untried) else {
+        let Some(untried) = newest.filter(|it| workload.wanted > 0 && it.state == RolloutState::Untried)
+        else {
             return;
         };
         let begun = Rollout {

@@ -11,9 +11,8 @@ impl Cluster {
     /// A service is about to change: every release that it leads to remembers how. Gives the workloads that have such.
     pub(super) fn bind_releases(&mut self, service: &Service) -> BTreeSet<Name> {
         let mut names = BTreeSet::new();
-        let workloads: Vec<Target> = candidates(&self.state.workloads, service)
-            .map(|workload| workload.target.clone())
-            .collect();
+        let workloads: Vec<Target> =
+            candidates(&self.state.workloads, service).map(|workload| workload.target.clone()).collect();
         for workload in workloads {
             let releases: Vec<Release> = self.releases_of(&workload).cloned().collect();
             for mut release in releases {
@@ -70,9 +69,8 @@ impl Cluster {
     fn let_off(&self, service: &Service) -> BTreeSet<Name> {
         let environment = &service.target.environment;
         let here = |name: &Name| self.state.workloads.get(&Target::new(environment, name));
-        let stands_in = |name: &&Name| {
-            here(name).is_some_and(|workload| !is_meant_for(&self.state, service, workload))
-        };
+        let stands_in =
+            |name: &&Name| here(name).is_some_and(|workload| !is_meant_for(&self.state, service, workload));
         let mut off: BTreeSet<Name> =
             service.bound.iter().filter(|name| here(name).is_none()).cloned().collect();
         if service.bound.iter().any(|name| stands_in(&name)) && self.answers_without(service) {

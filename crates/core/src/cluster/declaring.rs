@@ -176,9 +176,9 @@ impl Cluster {
                 after: BTreeSet::new(),
                 release: ReleaseNumber(0),
                 settled: None,
-                next_replica: self.spent(target).map_or(0, |(spent, name)| {
-                    spent.replicas.get(name).copied().unwrap_or(0)
-                }),
+                next_replica: self
+                    .spent(target)
+                    .map_or(0, |(spent, name)| spent.replicas.get(name).copied().unwrap_or(0)),
                 origin: self.cause.clone(),
                 last_change: self.cause.clone(),
                 state: WorkloadState::Moving,

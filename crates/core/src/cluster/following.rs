@@ -357,7 +357,7 @@ impl Cluster {
                     ));
                 }
                 RolloutState::Superseded => return Gets::There,
-                RolloutState::Done => {}
+                RolloutState::Done | RolloutState::Untried => {}
                 _ => return Gets::On(format!("the rollout of {name} to {}", rollout.to)),
             }
         }

@@ -7,9 +7,9 @@
 //! throws the value away and reads the record again.
 
 mod acts;
-mod bindings;
 mod applications;
 mod aside;
+mod bindings;
 mod certificates;
 mod declaring;
 mod first_runs;

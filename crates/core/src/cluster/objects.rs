@@ -10,7 +10,6 @@ use crate::model::{
     ReplicaId, Rollout, Route, Secret, Service, Source, Target, Workload,
 };
 
-
 macro_rules! objects {
     ($($(#[$doc:meta])* $variant:ident($type:ty) = $word:literal in $map:ident[$index:ty] by |$it:ident| $key:expr, $text:expr;)*) => {
         /// The kinds of objects in the record.

@@ -74,9 +74,8 @@ impl Cluster {
         let origin = self.cause.clone();
         // What has the same labels and ports is led to as its model is.
         let current = self.state.releases.get(&(target.clone(), workload.release));
-        let alike = |release: &&Release| {
-            (&release.spec.labels, &release.spec.ports) == (&spec.labels, &spec.ports)
-        };
+        let alike =
+            |release: &&Release| (&release.spec.labels, &release.spec.ports) == (&spec.labels, &spec.ports);
         let bound = like.or(current.filter(alike)).map(|model| model.bound.clone()).unwrap_or_default();
         let release =
             Release { workload: target.clone(), number, spec, digest, secrets, same_as, bound, origin };
@@ -244,8 +243,7 @@ impl Cluster {
             Goal::Before => match self.before(&workload) {
                 (Some(number), passed_over) => (number, passed_over),
                 (None, passed_over) => {
-                    let passed_over: String =
-                        passed_over.iter().map(|words| format!("; {words}")).collect();
+                    let passed_over: String = passed_over.iter().map(|words| format!("; {words}")).collect();
                     let message = format!(
                         "{target} has no earlier release that was done{passed_over}; name one with --to {target}@N"
                     );

@@ -24,8 +24,8 @@ pub use names::{
 };
 pub use reason::{Reason, ReasonCode};
 pub use record::{
-    Aside, Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service, Spent,
-    Workload,
+    Aside, Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
+    Spent, Workload,
 };
 pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing};
 pub use route::{

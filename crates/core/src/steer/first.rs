@@ -46,8 +46,7 @@ pub(super) fn before(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now
         // Two would be in each other's way: one of an earlier release is ended before (see `decide`).
         FirstState::Due if !view.runs.is_empty() => after_another(view, rollout, first, counts, acts, now),
         FirstState::Due => {
-            next.first =
-                Some(FirstRun { state: FirstState::Running, how: String::new(), ..first.clone() });
+            next.first = Some(FirstRun { state: FirstState::Running, how: String::new(), ..first.clone() });
             let acts = acts.into_iter().chain([Act::RunFirst(rollout.to)]).collect();
             Moved { acts, rollout: Some(next), look_again: Some(deadline(view, rollout)) }
         }
@@ -107,8 +106,10 @@ fn after_another(
     let mut next = rollout.clone();
     let until = deadline(view, rollout);
     if now >= until {
-        let reason =
-            Reason::new(ReasonCode::NotReadyInTime, format!("run_first was not begun by the deadline: it {how}"));
+        let reason = Reason::new(
+            ReasonCode::NotReadyInTime,
+            format!("run_first was not begun by the deadline: it {how}"),
+        );
         next.first = Some(FirstRun { how, ..first.clone() });
         let mut moved = fail(view, next, counts, reason, now);
         moved.acts.extend(acts);

@@ -132,7 +132,9 @@ fn least_of_before(view: View<'_>, rollout: &Rollout, others: usize) -> usize {
     if !proven || rollout.purpose == Purpose::Back {
         return 0;
     }
-    (view.workload.wanted as usize).saturating_sub(view.workload.rule.may_lack as usize).saturating_sub(others)
+    (view.workload.wanted as usize)
+        .saturating_sub(view.workload.rule.may_lack as usize)
+        .saturating_sub(others)
 }
 
 fn let_old_go(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) -> Vec<Act> {

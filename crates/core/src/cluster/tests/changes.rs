@@ -73,7 +73,8 @@ fn a_rename_in_one_place_only_is_refused_with_both_names() {
         said.contains("port-missing: its port 80 leads to `http`, and locker-api would have `web`"),
         "{said}"
     );
-    let service_only = labelled("http", "b", "1.4.0").replace("labels = { tier = \"b\" }", "labels = { tier = \"a\" }");
+    let service_only =
+        labelled("http", "b", "1.4.0").replace("labels = { tier = \"b\" }", "labels = { tier = \"a\" }");
     let said = refused(&mut yard, &service_only);
     assert!(said.contains("selector-empty: it would select tier = b"), "{said}");
     answers_throughout(&mut yard, 10);
@@ -167,7 +168,10 @@ fn a_workload_without_anybody_ready_says_so_at_once() {
     (0..8).for_each(|_| yard.round());
     let workload = &yard.cluster.state.workloads[&api()];
     assert_eq!(workload.state, WorkloadState::TooFew);
-    assert_eq!(workload.reason.as_ref().map(|reason| reason.sentence.as_str()), Some("no replica takes requests"));
+    assert_eq!(
+        workload.reason.as_ref().map(|reason| reason.sentence.as_str()),
+        Some("no replica takes requests")
+    );
 }
 
 #[test]
