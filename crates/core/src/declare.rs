@@ -178,7 +178,7 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
     }
     for (name, service) in &declared.services {
         let before = present.services.get(name);
-        let same = before.is_some_and(|before| before.spec == *service);
+        let same = before.is_some_and(|before| before.spec == *service && !before.leaves);
         if same || present.leaves(Touched::Service(name.clone())) {
             continue;
         }
@@ -280,6 +280,9 @@ fn plan_workload(
     if workload.after != declared.after {
         words.push(format!("comes after {}", names(&declared.after)));
     }
+    if workload.leaves {
+        words.push("stays after all".to_owned());
+    }
     if !words.is_empty() {
         let made = new_release.then_some(*next);
         let (kind, words) = (ChangeKind::Change, words.join(", "));
@@ -349,7 +352,7 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let gone = present
         .services
         .iter()
-        .filter(|(name, s)| mine(&s.application) && !declared.services.contains_key(*name))
+        .filter(|(name, s)| mine(&s.application) && !s.leaves && !declared.services.contains_key(*name))
         .filter(|(name, _)| !present.leaves(Touched::Service((*name).clone())));
     for (name, _) in gone {
         plan.lines.push(removed(format!("service {name}"), "its name no longer answers".to_owned()));
@@ -358,13 +361,18 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let gone = present
         .workloads
         .iter()
-        .filter(|(name, (w, ..))| mine(&w.application) && !declared.workloads.contains_key(*name))
+        .filter(|(name, (w, ..))| {
+            mine(&w.application) && !w.leaves && !declared.workloads.contains_key(*name)
+        })
         .filter(|(name, _)| {
             let of: [fn(Name) -> Touched; 3] = [Touched::Workload, Touched::Release, Touched::Replicas];
             !of.iter().any(|what| present.leaves(what((*name).clone())))
         });
     for (name, (workload, ..)) in gone {
-        plan.lines.push(removed(format!("workload {name}"), format!("{} replicas end", workload.wanted)));
+        let comes = plan.steps.iter().any(|step| matches!(step, Step::Workload { new: true, .. }));
+        let when = if comes { "; where another takes its place, once that answers" } else { "" };
+        let words = format!("{} replicas end{when}", workload.wanted);
+        plan.lines.push(removed(format!("workload {name}"), words));
         plan.steps.push(Step::RemoveWorkload(name.clone()));
     }
     for (name, secret) in unused_secrets(declared, present, plan) {

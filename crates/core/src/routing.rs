@@ -137,7 +137,24 @@ pub fn route_entry(state: &State, route: &Route) -> RouteEntry {
         let port = leg.port.or_else(|| first_port(ports))?;
         Some(LegEntry { service: service.to_string(), port, share: leg.share })
     };
-    RouteEntry { spec: route.spec.clone(), to: route.spec.to.iter().filter_map(leg).collect() }
+    let legs = if answers(state, route) { &route.spec.to } else { &route.stand_in };
+    RouteEntry { spec: route.spec.clone(), to: legs.iter().filter_map(leg).collect() }
+}
+
+/// Whether everything that a route leads to now answers, or nothing is there to stand in for it.
+pub fn answers(state: &State, route: &Route) -> bool {
+    route.stand_in.is_empty()
+        || route.spec.to.iter().filter(|leg| leg.share > 0).all(|leg| {
+            let target = Target::new(&route.target.environment, &leg.service);
+            let (Some(service), Some(environment)) =
+                (state.services.get(&target), state.environments.get(&target.environment))
+            else {
+                return false;
+            };
+            let port = leg.port.or_else(|| first_port(&service.spec.ports));
+            let entry = service_entry(state, service, environment.index);
+            port.and_then(|port| entry.ports.get(&port)).is_some_and(|list| !list.is_empty())
+        })
 }
 
 /// The port that is meant where none is named: 80, or the lowest.

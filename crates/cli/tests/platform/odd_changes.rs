@@ -120,6 +120,32 @@ fn renamed_ports_labels_selectors_and_routes_cost_no_request() {
 }
 
 #[test]
+fn a_renamed_workload_goes_once_the_new_one_answers() {
+    let platform = Platform::start(true);
+    let first = serving(&platform);
+    let slow = Declared { settings: ", START_MILLIS = \"2000\"".to_owned(), by_label: false, ..first };
+    let renamed =
+        slow.text().replace("workload.odd", "workload.strange").replace("service.odd", "service.strange");
+    let renamed = renamed.replace("workload = \"odd\"", "workload = \"strange\"");
+    let renamed = renamed.replace("service = \"odd\"", "service = \"strange\"");
+    let file = platform.dir.path().join("renamed.toml");
+    std::fs::write(&file, renamed).expect("a file");
+    let file = file.display().to_string();
+    let words = ["declare", &file, "--in", "staging", "--exact"];
+    let forecast = platform.run(&[&words[..], &["--forecast"]].concat());
+    assert!(forecast.out.contains("where another takes its place, once that answers"), "{forecast:?}");
+    let said = unnoticed(&platform, "a workload by another name", || {
+        let said = platform.run(&words);
+        until("the first one is gone", || {
+            (!platform.ok(&["board", "staging"]).contains("odd ")).then_some(())
+        });
+        said
+    });
+    assert_eq!(said.code, 0, "{said:?}");
+    assert!(platform.ok(&["board", "staging"]).contains("strange"));
+}
+
+#[test]
 fn slow_starters_have_until_the_deadline() {
     let platform = Platform::start(true);
     let first = serving(&platform);

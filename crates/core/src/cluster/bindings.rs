@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 
 use super::held::Cluster;
-use super::objects::Object;
-use crate::model::{Name, Release, Service, Target};
-use crate::routing::{bound_names, candidates, is_meant_for, service_entry};
+use super::objects::{Kind, Object};
+use crate::model::{Name, Release, ReplicaState, Route, Service, Target, Workload};
+use crate::routing::{answers, bound_names, candidates, is_meant_for, replicas_of, service_entry};
 
 impl Cluster {
     /// A service is about to change: every release that it leads to remembers how. Gives the workloads that have such.
@@ -63,6 +63,8 @@ impl Cluster {
             self.table_stale = true;
             self.put(Object::Service(Service { bound, ..service }));
         }
+        self.release_routes();
+        self.let_go_of_what_leaves();
     }
 
     /// Which workloads that a service led to are not needed any more.
@@ -77,6 +79,85 @@ impl Cluster {
             off.extend(service.bound.iter().filter(stands_in).cloned());
         }
         off
+    }
+
+    /// Routes whose new way answers need none to stand in any more.
+    fn release_routes(&mut self) {
+        let changed = self.state.routes.values().filter(|route| !route.stand_in.is_empty());
+        let done: Vec<Route> = changed.filter(|route| self.all_there(route)).cloned().collect();
+        for route in done {
+            self.table_stale = true;
+            self.put(Object::Route(Route { stand_in: Vec::new(), ..route }));
+        }
+    }
+
+    /// Whether everything behind a route answers, with as many replicas as are wanted.
+    fn all_there(&self, route: &Route) -> bool {
+        let full = |workload: &Workload| {
+            let ready = replicas_of(&self.state.replicas, &workload.target)
+                .filter(|replica| replica.state == ReplicaState::Ready);
+            ready.count() >= workload.wanted as usize
+        };
+        answers(&self.state, route)
+            && route.spec.to.iter().filter(|leg| leg.share > 0).all(|leg| {
+                let key = Target::new(&route.target.environment, &leg.service);
+                let service = self.state.services.get(&key);
+                service.is_some_and(|service| {
+                    candidates(&self.state.workloads, service)
+                        .filter(|workload| is_meant_for(&self.state, service, workload))
+                        .all(full)
+                })
+            })
+    }
+
+    /// A service goes; at once, where no route has it to stand in.
+    pub(super) fn let_service_leave(&mut self, target: &Target) {
+        let Some(service) = self.state.services.get(target).cloned() else { return };
+        if self.stands_in_for_a_route(target) {
+            self.put(Object::Service(Service { leaves: true, ..service }));
+            return;
+        }
+        self.unbind_all(target);
+        self.remove(Kind::Service, target.to_string());
+        self.hosts_stale.insert(target.environment.clone());
+        self.table_stale = true;
+    }
+
+    fn stands_in_for_a_route(&self, service: &Target) -> bool {
+        self.state.routes.values().any(|route| {
+            route.target.environment == service.environment
+                && route.stand_in.iter().any(|leg| leg.service == service.name)
+        })
+    }
+
+    /// A workload goes; at once, where no service has it to stand in.
+    pub(super) fn let_workload_leave(&mut self, target: &Target) {
+        let Some(workload) = self.state.workloads.get(target).cloned() else { return };
+        if self.stands_in_for_a_service(&workload) {
+            self.put(Object::Workload(Workload { leaves: true, ..workload }));
+            return;
+        }
+        self.remove_workload(target);
+    }
+
+    fn stands_in_for_a_service(&self, workload: &Workload) -> bool {
+        self.state.services.values().any(|service| {
+            let here = service.target.environment == workload.target.environment;
+            let meant = || is_meant_for(&self.state, service, workload);
+            here && (service.leaves && meant() || service.bound.contains(&workload.target.name) && !meant())
+        })
+    }
+
+    /// What was only kept to stand in goes.
+    fn let_go_of_what_leaves(&mut self) {
+        let services = self.state.services.values().filter(|service| service.leaves);
+        for target in services.map(|service| service.target.clone()).collect::<Vec<_>>() {
+            self.let_service_leave(&target);
+        }
+        let workloads = self.state.workloads.values().filter(|workload| workload.leaves);
+        for target in workloads.map(|workload| workload.target.clone()).collect::<Vec<_>>() {
+            self.let_workload_leave(&target);
+        }
     }
 
     /// Whether those that a service is meant for answer at each of its ports.

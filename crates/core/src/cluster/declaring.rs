@@ -15,6 +15,7 @@ use crate::model::{
     Environment, Name, Origin, Purpose, ReleaseNumber, Route, RouteSpec, Secret, Service, ServiceSpec,
     Target, Touched, Workload, WorkloadState,
 };
+use crate::routing::answers;
 
 impl Cluster {
     /// Works out what a declaration changes, without changing anything.
@@ -82,12 +83,8 @@ impl Cluster {
             Step::Route(name, route) => {
                 self.declare_route(Target::new(environment, &name), application, *route);
             }
-            Step::RemoveWorkload(name) => self.remove_workload(&Target::new(environment, &name)),
-            Step::RemoveService(name) => {
-                self.unbind_all(&Target::new(environment, &name));
-                self.remove(Kind::Service, Target::new(environment, &name).to_string());
-                self.hosts_stale.insert(environment.clone());
-            }
+            Step::RemoveWorkload(name) => self.let_workload_leave(&Target::new(environment, &name)),
+            Step::RemoveService(name) => self.let_service_leave(&Target::new(environment, &name)),
             Step::RemoveRoute(name) => self.remove(Kind::Route, Target::new(environment, &name).to_string()),
             Step::RemoveSecret(name) => self.forget_secret(&Target::new(environment, &name)),
         }
@@ -185,11 +182,13 @@ impl Cluster {
                 reason: None,
                 since: now,
                 held: None,
+                leaves: false,
                 kept: std::collections::BTreeMap::new(),
             };
             self.state.put(Object::Workload(workload));
         }
         let Some(mut workload) = self.state.workloads.get(target).cloned() else { return };
+        workload.leaves = false;
         workload.rule = declared.rule;
         workload.after = declared.after;
         workload.last_change = self.cause.clone();
@@ -222,16 +221,30 @@ impl Cluster {
             spec: declared,
             address,
             bound,
+            leaves: false,
             origin: self.cause.clone(),
         }));
         self.hosts_stale.insert(target.environment.clone());
     }
 
     fn declare_route(&mut self, target: Target, application: &Name, declared: RouteSpec) {
+        // One of another name for the same requests gives way to it.
+        let before = self.state.routes.get(&target).or_else(|| {
+            let mut here = self.state.routes.values();
+            here.find(|route| route.target.environment == target.environment && route.spec.clashes(&declared))
+        });
+        let stand_in = match before {
+            Some(before) if before.spec.to == declared.to || !answers(&self.state, before) => {
+                before.stand_in.clone()
+            }
+            Some(before) => before.spec.to.clone(),
+            None => Vec::new(),
+        };
         self.put(Object::Route(Route {
             target,
             application: application.clone(),
             spec: declared,
+            stand_in,
             origin: self.cause.clone(),
         }));
     }

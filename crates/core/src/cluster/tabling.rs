@@ -56,6 +56,9 @@ impl Cluster {
             let selecting = state.services.values().filter(may_select);
             services.extend(selecting.map(|service| service.target.clone()));
         }
+        // What stands in for a route depends on more than what the route leads to.
+        let standing_in = state.routes.values().filter(|route| !route.stand_in.is_empty());
+        routes.extend(standing_in.map(|route| route.target.clone()));
         let entry_of_service = |target: &Target| {
             let service = state.services.get(target)?;
             let environment = state.environments.get(&target.environment)?.index;

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::address::Range;
 
 use super::{
-    Bytes, Cpu, EnvironmentIndex, ImageRef, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
+    Bytes, Cpu, EnvironmentIndex, ImageRef, Leg, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
     ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Target, WorkloadState,
 };
 
@@ -114,6 +114,9 @@ pub struct Workload {
     /// Workloads of its application that are steady before a source changes it.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub after: BTreeSet<Name>,
+    /// It was taken out of the declaration, and goes once what takes its place answers.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub leaves: bool,
     /// A mark that nothing automatic touches it.
     #[serde(default)]
     pub held: Option<Held>,
@@ -232,6 +235,9 @@ pub struct Service {
     /// Workloads with releases that it led to before it changed ([`Release::bound`]).
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub bound: BTreeSet<Name>,
+    /// It was taken out of the declaration, and goes once what takes its place answers.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub leaves: bool,
     /// Who declared it.
     pub origin: Origin,
 }
@@ -246,6 +252,9 @@ pub struct Route {
     /// What was declared; its host is always there, unless it takes a port.
     #[serde(flatten)]
     pub spec: RouteSpec,
+    /// Where it led before it changed: that stands in until every service that it leads to now answers.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub stand_in: Vec<Leg>,
     /// Who declared it.
     pub origin: Origin,
 }

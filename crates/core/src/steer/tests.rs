@@ -39,6 +39,7 @@ impl World {
             since: at(0),
             after: Default::default(),
             held: None,
+            leaves: false,
             kept: Default::default(),
         };
         let mut world = World { workload, replicas: Vec::new(), rollout: None, now: 0 };

@@ -42,6 +42,7 @@ fn a_certificate_that_is_over_or_for_another_host_is_the_cause_over_https_only()
         ..Default::default()
     });
     let route = crate::model::Route {
+        stand_in: Vec::new(),
         target: "staging/a".parse().expect("a target"),
         application: "lockers".parse().expect("a name"),
         spec,
@@ -96,6 +97,7 @@ fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
         since: now,
         after: Default::default(),
         held: None,
+        leaves: false,
         kept: BTreeMap::new(),
     };
     let replica = serde_json::json!({

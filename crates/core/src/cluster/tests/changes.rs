@@ -207,3 +207,33 @@ fn a_route_may_take_another_name_in_one_declaration() {
     yard.round();
     assert_eq!(yard.table.routes.keys().collect::<Vec<_>>(), ["staging/front"]);
 }
+
+#[test]
+fn a_workload_that_is_renamed_goes_once_the_new_one_answers() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let renamed = MANIFEST.replace("locker-api]", "second]").replace("\"locker-api\"", "\"second\"");
+    assert!(renamed.contains("[workload.second]") && renamed.contains("service = \"second\""));
+    yard.declare(&renamed, true);
+    let leads_to = |yard: &Yard| {
+        let leg =
+            yard.table.routes["staging/api"].to.first().expect("the route leads somewhere").service.clone();
+        (leg.clone(), yard.table.services[&leg].ports[&80].len())
+    };
+    for round in 0..60 {
+        yard.round();
+        let (service, ready) = leads_to(&yard);
+        assert!(ready > 0, "{service} has nobody in round {round}");
+    }
+    assert_eq!(leads_to(&yard), ("staging/second".to_owned(), 3));
+    assert_eq!(yard.cluster.state.workloads.len(), 1, "the first one is gone");
+    assert_eq!(yard.cluster.state.services.len(), 1);
+    // One that never comes up takes nobody's place.
+    yard.fails = Some("sha256:1.5.0".to_owned());
+    let third = renamed.replace("second", "third").replace("1.4.0", "1.5.0");
+    yard.declare(&third, true);
+    yard.settle_down();
+    assert_eq!(leads_to(&yard), ("staging/second".to_owned(), 3));
+    assert!(yard.declare(&third, true).is_empty(), "it is as it is declared, and goes on");
+}
