@@ -43,16 +43,19 @@ impl Confinement {
         // SAFETY: strings live across the calls.
         unsafe {
             check(libc::unshare(libc::CLONE_NEWNS).into())?;
-            let all_private = libc::MS_PRIVATE | libc::MS_REC;
-            check(libc::mount(none, c"/".as_ptr(), none, all_private, none.cast()).into())?;
+            // What is mounted on the machine later is seen; what is mounted here is nobody else's.
+            let one_way = libc::MS_SLAVE | libc::MS_REC;
+            check(libc::mount(none, c"/".as_ptr(), none, one_way, none.cast()).into())?;
         }
         change(Path::new("/"), libc::AT_RECURSIVE, MOUNT_ATTR_RDONLY, 0)?;
         change(Path::new("/proc"), 0, 0, MOUNT_ATTR_RDONLY)?;
         for folder in &self.writable {
             let at = text(folder)?;
+            // With the disks that are mounted in it.
+            let with_all = libc::MS_BIND | libc::MS_REC;
             // SAFETY: the string lives across the call.
-            check(unsafe { libc::mount(at.as_ptr(), at.as_ptr(), none, libc::MS_BIND, none.cast()) }.into())?;
-            change(folder, 0, MOUNT_ATTR_NOSUID | MOUNT_ATTR_NODEV, MOUNT_ATTR_RDONLY)?;
+            check(unsafe { libc::mount(at.as_ptr(), at.as_ptr(), none, with_all, none.cast()) }.into())?;
+            change(folder, libc::AT_RECURSIVE, MOUNT_ATTR_NOSUID | MOUNT_ATTR_NODEV, MOUNT_ATTR_RDONLY)?;
         }
         for folder in &self.hidden {
             hide(folder)?;

@@ -30,7 +30,13 @@ pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
         Look { source, no_wait } => {
             let target = parse_target(&source)?;
             let looked = client.post(&path(&target, "/look"), &json!({})).await?;
-            say_looked(client, &target, &looked).await?;
+            match say_looked(client, &target, &looked).await? {
+                SourceState::Refused => {
+                    return Err(Failure::refused(format!("{target}: nothing of the commit was taken")));
+                }
+                SourceState::Unreachable => return Err(Failure::failed(format!("{target} cannot be read"))),
+                _ => {}
+            }
             if no_wait || read(client, &target).await?.state != SourceState::CatchingUp {
                 return Ok(());
             }
@@ -144,10 +150,10 @@ async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
     if trial.forecast {
         return Ok(());
     }
-    say_looked(client, &target, &answer["looked"]).await
+    say_looked(client, &target, &answer["looked"]).await.map(drop)
 }
 
-async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<(), Failure> {
+async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<SourceState, Failure> {
     if let Some(failed) = looked["failed"].as_str() {
         return Err(Failure::failed(format!("{target} cannot be read: {failed}")));
     }
@@ -164,11 +170,7 @@ async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<
         let asks = source.reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::RemovalAsks);
         println!("Take it with: mainyard source catch-up {target}{}", if asks { " --remove" } else { "" });
     }
-    match source.state {
-        SourceState::Refused => Err(Failure::refused(format!("{target}: nothing of the commit was taken"))),
-        SourceState::Unreachable => Err(Failure::failed(format!("{target} cannot be read"))),
-        _ => Ok(()),
-    }
+    Ok(source.state)
 }
 
 /// Writes the commit with which Git declares in another environment what was tested.

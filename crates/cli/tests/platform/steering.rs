@@ -14,7 +14,7 @@ fn moving(platform: &Platform, manner: &str) {
          run_first = [\"/app/locker-api\", \"migrate\"]\n\
          limits = {{ cpu = 0.5, memory = \"64 MiB\", processes = 64 }}\nreserve = {{ cpu = 0.005, memory = \"8 MiB\" }}\n\
          stop = {{ drain = \"30s\", grace = \"5s\" }}\n\
-         checks = {{ ready = {{ path = \"/ready\", port = \"http\", every = \"1s\", within = \"500ms\" }} }}\n\
+         checks = {{ ready = {{ path = \"/ready\", port = \"http\", every = \"1s\", within = \"500ms\" }}, start_within = \"3s\" }}\n\
          [workload.locker-api.rollout]\nsettle = \"300ms\"\ndeadline = \"30s\"\n{manner}\n"
     );
     let file = platform.dir.path().join("moving.toml");

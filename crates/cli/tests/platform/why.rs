@@ -97,7 +97,7 @@ fn setups() -> Vec<Broken> {
         ask(
             "The process listens on another port",
             "[workload.ported]\nimage = \"lockers/locker-api:1.6.1\"\nports = { http = 8080 }\n\
-             [route.elsewhere]\nto = [{ service = \"ported\" }]",
+             checks = { start_within = \"1s\" }\n[route.elsewhere]\nto = [{ service = \"ported\" }]",
             &["http://elsewhere.trial.localhost:HTTP/"],
             "port-silent",
         ),
