@@ -303,7 +303,7 @@ impl Cluster {
         let mut passed_over = Vec::new();
         for release in self.releases_of(&workload.target).rev().filter(|release| is(release) != is(current)) {
             let rollout = self.state.rollouts.get(&(workload.target.clone(), release.number));
-            if !rollout.is_some_and(|rollout| rollout.state == RolloutState::Done) {
+            if rollout.is_none_or(|rollout| rollout.state != RolloutState::Done) {
                 continue;
             }
             match left.get(&is(release)) {
