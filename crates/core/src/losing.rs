@@ -2,9 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::declare::selector;
 use crate::model::{Name, Release, ReleaseSpec, Service, ServiceSpec, Workload};
-use crate::routing::{bound_names, selects};
+use crate::routing::{bound_names, selector, selects};
 
 /// A workload as it will be.
 #[derive(Debug, Clone, Copy)]

@@ -119,6 +119,11 @@ pub fn selects(
         })
 }
 
+/// A selector in words: `tier = api, workload = locker-api`.
+pub fn selector(select: &BTreeMap<String, String>) -> String {
+    select.iter().map(|(key, value)| format!("{key} = {value}")).collect::<Vec<_>>().join(", ")
+}
+
 /// Makes the table.
 pub fn build(state: &State, version: TableVersion) -> Table {
     let services = state.services.values().filter_map(|service| {
