@@ -365,6 +365,8 @@ pub enum Command {
         /// Files, or directories of files that end in .toml.
         #[arg(required = true)]
         files: Vec<PathBuf>,
+        #[command(flatten)]
+        output: Output,
     },
     /// Print the JSON Schema of mainyard.toml.
     #[command(after_help = "Example:\n  mainyard schema > mainyard.schema.json")]
@@ -398,11 +400,14 @@ pub enum Command {
     /// Places to run things.
     #[command(subcommand)]
     Environment(Environment),
-    /// Make an environment the default: `locker-api` then means `staging/locker-api`.
-    #[command(after_help = "Example:\n  mainyard use staging")]
+    /// Make an environment the default: `locker-api` then means `staging/locker-api`. Without a name, show which it is.
+    #[command(after_help = "Example:\n  mainyard use staging\n  mainyard use\n  mainyard use --none")]
     Use {
         /// The environment.
-        environment: String,
+        environment: Option<String>,
+        /// Have no default any more.
+        #[arg(long, conflicts_with = "environment")]
+        none: bool,
     },
     /// Print completions for a shell.
     #[command(after_help = "Example:\n  mainyard completions bash > /etc/bash_completion.d/mainyard")]
@@ -457,6 +462,9 @@ pub struct Trial {
     /// Change nothing; say what would differ, and rehearse it on a copy of the cluster.
     #[arg(long)]
     pub forecast: bool,
+    /// Print the forecast as JSON.
+    #[arg(long, requires = "forecast")]
+    pub json: bool,
     /// In the forecast, lose this node half-way.
     #[arg(long, value_name = "NODE", requires = "forecast")]
     pub lose_node: Option<String>,
@@ -464,7 +472,9 @@ pub struct Trial {
 
 /// Prints a shell's completions.
 pub fn completions(shell: clap_complete::Shell) {
-    clap_complete::generate(shell, &mut Arguments::command(), "mainyard", &mut std::io::stdout());
+    let mut text = Vec::new();
+    clap_complete::generate(shell, &mut Arguments::command(), "mainyard", &mut text);
+    print!("{}", String::from_utf8_lossy(&text));
 }
 
 #[cfg(test)]

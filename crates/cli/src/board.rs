@@ -4,6 +4,7 @@ use comfy_table::Cell;
 use mainyard_core::board::{Board, Row};
 use mainyard_core::model::Signal;
 
+use crate::moments::local;
 use crate::show::{NOT_ISOLATED, change, coloured, print, table};
 use crate::words::{Paint, count, shape};
 
@@ -56,9 +57,10 @@ pub fn board(board: &Board) {
         let why =
             row.reason.as_ref().map_or("fewer replicas are ready than wanted", |reason| &reason.sentence);
         println!(
-            "{}  {}  {why}",
+            "{}  {}  {}",
             paint.signal(row.signal, &format!("{} {:<8}", shape(row.signal), row.state.word())),
-            paint.strong(row.name.as_str())
+            paint.strong(row.name.as_str()),
+            local(why)
         );
     }
     for waiting in &board.waiting {
@@ -66,7 +68,7 @@ pub fn board(board: &Board) {
             "{}  {}  {}",
             paint.signal(waiting.signal, &format!("{} {:<8}", shape(waiting.signal), waiting.state)),
             paint.strong(&waiting.what),
-            waiting.sentence
+            local(&waiting.sentence)
         );
     }
     println!();
@@ -96,6 +98,10 @@ pub fn board(board: &Board) {
         ]);
     }
     print(&shown);
+    for row in rows.iter().filter(|row| row.leaves) {
+        let mark = paint.signal(Signal::Moving, shape(Signal::Moving));
+        println!("{mark} {} was removed; it goes once what takes its place has all its replicas ready", row.name);
+    }
 }
 
 fn release(row: &Row) -> String {

@@ -1,6 +1,9 @@
 //! The `mainyard` binary: the platform's processes and the client in one. Which of them it is, is decided here,
 //! before any runtime starts.
 
+#[macro_use]
+mod output;
+
 mod args;
 mod board;
 mod client;
@@ -10,6 +13,7 @@ mod moments;
 mod place;
 mod platform;
 mod show;
+mod ways;
 mod words;
 
 use std::process::ExitCode;
@@ -46,7 +50,8 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
             platform::serve(&place, part)
         }
         Command::Schema => commands::files::schema(),
-        Command::Validate { files } => commands::files::validate(&files),
+        Command::Validate { files, output } => commands::files::validate(&files, output),
+        Command::Use { environment: None, none } => place::show_default_environment(none),
         Command::Completions { shell } => {
             args::completions(shell);
             Ok(())

@@ -35,10 +35,27 @@ fn read_at(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Fai
     if at > now { local(yesterday()?.to_datetime(time)) } else { Ok(at) }
 }
 
+/// A text of the platform with its moments in the person's time zone: it writes each in UTC (RFC 3339).
+pub fn local(text: &str) -> String {
+    const LENGTH: usize = "2026-11-23T14:00:00Z".len();
+    let mut shown = String::new();
+    for piece in text.split_inclusive('Z') {
+        let begin = piece.len().checked_sub(LENGTH).filter(|begin| piece.is_char_boundary(*begin));
+        match begin.and_then(|begin| Some((begin, piece[begin..].parse().ok()?))) {
+            Some((begin, at)) => {
+                shown.push_str(&piece[..begin]);
+                shown.push_str(&crate::show::moment(at));
+            }
+            None => shown.push_str(piece),
+        }
+    }
+    shown
+}
+
 /// The line over everything that is of the past; nothing where it is of now.
 pub fn mark(as_of: Option<Timestamp>, whole: bool) {
     let Some(at) = as_of else { return };
-    let at = at.to_zoned(TimeZone::system()).strftime("%-d %b %Y %H:%M:%S").to_string();
+    let at = at.to_zoned(TimeZone::system()).strftime("%-d %b %Y %H:%M:%S %Z").to_string();
     let paint = Paint::stdout();
     let words = format!("{} as it was on {at}, not as it is now", shape(Signal::Caution));
     println!("{}", paint.signal(Signal::Caution, &words));

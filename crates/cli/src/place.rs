@@ -108,7 +108,10 @@ impl Place {
             || std::fs::read_to_string(self.file(CLIENT_TOKEN)).ok().map(|token| token.trim().to_owned());
         let token = std::env::var("MAINYARD_TOKEN").ok().or_else(own);
         match (self.url.clone().or(kept.map(|call| call.url)), token) {
-            (Some(url), Some(token)) => Ok(Call { url: url.trim_end_matches('/').to_owned(), token }),
+            (Some(url), Some(token)) if is_url(&url) => Ok(Call { url: url.trim_end_matches('/').to_owned(), token }),
+            (Some(url), Some(_)) => Err(Failure::usage(format!(
+                "{url:?} is no address of a platform: write http://127.0.0.1:8700, or https://HOST:PORT"
+            ))),
             (Some(url), None) => {
                 Err(Failure::refused(format!("no token for {url}: give it in MAINYARD_TOKEN")))
             }
@@ -118,6 +121,11 @@ impl Place {
             ))),
         }
     }
+}
+
+fn is_url(text: &str) -> bool {
+    let url = reqwest::Url::parse(text);
+    url.is_ok_and(|url| matches!(url.scheme(), "http" | "https") && url.host().is_some())
 }
 
 fn default_data() -> PathBuf {
@@ -158,6 +166,26 @@ fn default_environment_file() -> Option<PathBuf> {
 pub fn default_environment() -> Option<String> {
     let text = std::fs::read_to_string(default_environment_file()?).ok()?;
     Some(text.trim().to_owned()).filter(|text| !text.is_empty())
+}
+
+/// Says which environment is the default, or takes the default away.
+pub fn show_default_environment(none: bool) -> Result<(), Failure> {
+    match default_environment() {
+        None => println!("no environment is the default; choose one with: mainyard use staging"),
+        Some(name) if none => {
+            forget_default_environment()?;
+            println!("{name} is the default no more: names are written in full, as {name}/locker-api");
+        }
+        Some(name) => println!("{name} is the default: `locker-api` means `{name}/locker-api`"),
+    }
+    Ok(())
+}
+
+/// Takes the default away.
+pub fn forget_default_environment() -> Result<(), Failure> {
+    let Some(file) = default_environment_file() else { return Ok(()) };
+    std::fs::remove_file(&file)
+        .map_err(|error| Failure::failed(format!("cannot remove {}: {error}", file.display())))
 }
 
 /// Makes an environment the default.

@@ -4,17 +4,20 @@ use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use mainyard_core::cluster::State;
 use mainyard_core::model::{
-    Held, Origin, Release, Replica, ReplicaState, Rollout, RolloutState, Signal, Target, Workload,
+    Held, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal,
+    Target, Workload,
 };
 use mainyard_core::routing::{all_of, replicas_of, selects};
 
 use crate::client::Snapshot;
+use crate::moments::local;
+use crate::ways::{ready_behind, replicas_behind, routes_to};
 use crate::words::{Paint, age, colours, shape};
 
-/// A table without lines, wide enough for what it holds.
+/// A table without lines: as wide as what it holds, or as the terminal, where that is narrower.
 pub fn table(headings: &[&str]) -> Table {
     let mut table = Table::new();
-    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     if colours() {
         table.enforce_styling();
     } else {
@@ -58,22 +61,23 @@ pub fn coloured(text: String, signal: Signal) -> Cell {
     })
 }
 
-/// The time of day; with the day, where it is another one.
+/// The time of day with its zone; with the day, where it is another one.
 pub fn moment(at: Timestamp) -> String {
     let zone = jiff::tz::TimeZone::system();
     let (then, now) = (at.to_zoned(zone.clone()), Timestamp::now().to_zoned(zone));
     if then.date() == now.date() {
-        then.strftime("%H:%M").to_string()
+        then.strftime("%H:%M %Z").to_string()
     } else {
-        then.strftime("%-d %b %H:%M").to_string()
+        then.strftime("%-d %b %H:%M %Z").to_string()
     }
 }
 
 /// The same to the second.
 pub fn to_the_second(at: Timestamp) -> String {
     let zone = jiff::tz::TimeZone::system();
-    let day = if moment(at).contains(' ') { "%-d %b " } else { "" };
-    at.to_zoned(zone).strftime(&format!("{day}%H:%M:%S")).to_string()
+    let then = at.to_zoned(zone.clone());
+    let today = then.date() == Timestamp::now().to_zoned(zone).date();
+    then.strftime(if today { "%H:%M:%S %Z" } else { "%-d %b %H:%M:%S %Z" }).to_string()
 }
 
 pub fn change(origin: &Origin) -> String {
@@ -87,7 +91,7 @@ fn current<'a>(state: &'a State, workload: &Workload) -> Option<&'a Release> {
 }
 
 /// Services that select the workload.
-fn services_of<'a>(
+pub fn services_of<'a>(
     state: &'a State,
     workload: &'a Workload,
 ) -> impl Iterator<Item = &'a mainyard_core::model::Service> {
@@ -130,7 +134,11 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
         release_words(state, workload)
     );
     if let Some(reason) = &workload.reason {
-        println!("{}  {}", paint.signal(signal, reason.code.word()), reason.sentence);
+        println!("{}  {}", paint.signal(signal, reason.code.word()), local(&reason.sentence));
+    }
+    if workload.leaves {
+        let mark = paint.signal(Signal::Moving, shape(Signal::Moving));
+        println!("{mark} removed; it goes once what takes its place has all its replicas ready");
     }
     if let Some(Held { because, origin }) = &workload.held {
         let mark = paint.signal(Signal::Caution, &format!("{} held", shape(Signal::Caution)));
@@ -153,7 +161,7 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
     line(snapshot, workload, paint);
     if let Some(rollout) = state.newest_rollout(target) {
         let signal = rollout.state.signal();
-        let words = rollout.verdict.clone().unwrap_or_else(|| so_far(rollout));
+        let words = rollout.verdict.clone().unwrap_or_else(|| so_far(rollout, workload));
         println!(
             "\nrollout   {}  {words}",
             paint.signal(signal, &format!("{} {}", shape(signal), rollout.state))
@@ -168,13 +176,34 @@ pub fn workload(snapshot: &Snapshot, target: &Target) {
     replicas(snapshot, target);
 }
 
-/// How far a rollout is, without a verdict yet.
-fn so_far(rollout: &Rollout) -> String {
-    let share =
-        rollout.share.map_or(String::new(), |share| format!("{} % of requests; ", f64::from(share) / 10.0));
-    let asks = rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}; ", reason.sentence));
+/// How far a rollout is, without a verdict yet: its step, its share, its shadow, and what was answered.
+fn so_far(rollout: &Rollout, workload: &Workload) -> String {
+    let mut words = Vec::new();
+    if let Some(reason) = &rollout.reason {
+        words.push(local(&reason.sentence));
+    }
+    // The last step, with all requests, is not among those that are declared.
+    let steps = workload.rule.steps.len();
+    if steps > 0 && rollout.purpose == Purpose::Change {
+        words.push(format!("step {} of {}", (rollout.step as usize + 1).min(steps + 1), steps + 1));
+    }
+    if let Some(share) = rollout.share {
+        words.push(format!("{} % of requests", f64::from(share) / 10.0));
+    }
+    let copies = &rollout.evidence.copies;
+    match rollout.shadow {
+        Shadowing::Copying => words.push(format!(
+            "shadow: {} copies of requests answered, {} failed",
+            copies.requests, copies.failed
+        )),
+        Shadowing::Passed if copies.requests > 0 => {
+            words.push(format!("shadow passed with {} copies", copies.requests));
+        }
+        _ => {}
+    }
     let new = &rollout.evidence.new;
-    format!("{asks}{share}{} answered by release {}, {} failed so far", new.requests, rollout.to, new.failed)
+    words.push(format!("{} answered by release {}, {} failed so far", new.requests, rollout.to, new.failed));
+    words.join("; ")
 }
 
 /// What answers now: ways in, service, a lane for each release.
@@ -349,21 +378,16 @@ pub fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
     let url = snapshot.url_of(route);
     println!("{}  {url}", paint.strong(&format!("route {}", route.target)));
     println!("leads to  {}", mainyard_core::declare::leads_to(&route.spec));
-    for leg in &route.spec.to {
-        let service = state.services.get(&Target::new(&route.target.environment, &leg.service));
-        let ready = |service: &mainyard_core::model::Service| {
-            let chosen = state.workloads.values().filter(|workload| {
-                services_of(state, workload).any(|selecting| selecting.target == service.target)
-            });
-            let all = chosen.flat_map(|workload| replicas_of(&state.replicas, &workload.target));
-            all.filter(|replica| replica.state == ReplicaState::Ready).count()
-        };
-        let words = match service.map(ready) {
+    for (service, ready) in ready_behind(state, route) {
+        let words = match ready {
             None => paint.signal(Signal::Fault, "which is not there"),
             Some(0) => paint.signal(Signal::Fault, "no replica is ready behind it"),
             Some(count) => format!("{count} ready"),
         };
-        println!("          {}: {words}", leg.service);
+        println!("          {service}: {words}");
+    }
+    if let Some(why) = route.spec.port.and_then(|port| state.closed_port(port)) {
+        println!("          {}", paint.signal(Signal::Fault, &format!("the gateway cannot listen there: {why}")));
     }
     for (key, value) in mainyard_core::difference::keys_of(&route.spec) {
         if !["host", "port", "to"].contains(&key.as_str()) {
@@ -388,39 +412,27 @@ pub fn service(snapshot: &Snapshot, target: &mainyard_core::model::Target) {
         let names: Vec<String> = service.spec.open_to.iter().map(ToString::to_string).collect();
         println!("open to   {}", names.join(", "));
     }
-    let routes = state.routes.values().filter(|route| {
-        route.target.environment == target.environment
-            && route.spec.to.iter().any(|leg| leg.service == target.name)
-    });
-    for route in routes {
-        println!("route     {}", snapshot.url_of(route));
+    for route in routes_to(snapshot, service) {
+        println!("route     {}", route.reached_at);
     }
     for near in mainyard_core::why::nearly(state, service) {
         println!("{} {near}", paint.signal(Signal::Caution, &format!("{} nearly ", shape(Signal::Caution))));
     }
     let mut rows = table(&["REPLICA", "STATE", "NODE", "ADDRESS", "RELEASE", "REASON"]);
-    let mut any = false;
-    for workload in state.workloads.values().filter(|it| it.target.environment == target.environment) {
-        for replica in replicas_of(&state.replicas, &workload.target) {
-            let release = state.releases.get(&(workload.target.clone(), replica.release));
-            let labels = release.map(|release| &release.spec.labels);
-            if !labels.is_some_and(|labels| selects(&service.spec.select, &workload.target.name, labels)) {
-                continue;
-            }
-            any = true;
-            let signal = replica.state.signal();
-            rows.add_row([
-                Cell::new(&replica.id),
-                coloured(format!("{} {}", shape(signal), replica.state.word()), signal),
-                Cell::new(replica.node.as_ref().map_or("-", |node| node.as_str())),
-                Cell::new(replica.address.map_or("-".to_owned(), |address| address.to_string())),
-                Cell::new(replica.release),
-                Cell::new(replica.reason.as_ref().map_or("", |reason| reason.sentence.as_str())),
-            ]);
-        }
+    let behind = replicas_behind(state, service);
+    for replica in &behind {
+        let signal = replica.state.signal();
+        rows.add_row([
+            Cell::new(&replica.id),
+            coloured(format!("{} {}", shape(signal), replica.state.word()), signal),
+            Cell::new(replica.node.as_ref().map_or("-", |node| node.as_str())),
+            Cell::new(replica.address.map_or("-".to_owned(), |address| address.to_string())),
+            Cell::new(replica.release),
+            Cell::new(replica.reason.as_ref().map_or("", |reason| reason.sentence.as_str())),
+        ]);
     }
     println!();
-    if any {
+    if !behind.is_empty() {
         print(&rows);
     } else {
         println!("no replica is behind it; ask: mainyard why service:{target}");

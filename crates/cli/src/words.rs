@@ -66,7 +66,7 @@ impl Failure {
         eprintln!(
             "{} {}",
             paint.signal(Signal::Fault, &format!("{} {word}:", shape(Signal::Fault))),
-            self.message
+            crate::moments::local(&self.message)
         );
     }
 }

@@ -42,6 +42,7 @@ use crate::{
         stream::stream,
         list_environments,
         add_environment,
+        remove_environment,
         board,
         export,
         remove_application,
@@ -92,6 +93,7 @@ use crate::{
         declare::declare,
         transfer::list_images,
         transfer::add_image,
+        transfer::remove_image,
         transfer::image_config,
         past::trail,
         past::became
@@ -173,6 +175,7 @@ pub fn operations() -> Operations {
         .get("/stream", stream::stream)
         .get("/environments", list_environments)
         .post("/environments", add_environment)
+        .delete("/environments/{environment}", remove_environment)
         .get("/environments/{environment}/board", board)
         .delete("/environments/{environment}/applications/{name}", remove_application)
         .get("/environments/{environment}/export", export)
@@ -183,6 +186,7 @@ pub fn operations() -> Operations {
         .add(Method::POST, "/declare", Limits::bytes(2 * JSON_LIMIT as u64), declare::declare)
         .get("/images", transfer::list_images)
         .add(Method::POST, "/images", Limits::streamed(transfer::IMAGE_LIMIT), transfer::add_image)
+        .delete("/images", transfer::remove_image)
         .get("/images/config", transfer::image_config);
     tokens::operations(&mut all);
     releases::operations(&mut all);
@@ -302,6 +306,22 @@ async fn add_environment(
     let act = move |cluster: &mut Cluster, by: &str, now| {
         cluster.add_environment(&name, domain.clone(), by, now)?;
         Ok(json!({"name": name}))
+    };
+    forecast::plain(&control, member, ask, act).await
+}
+
+/// Removes an environment that holds nothing any more.
+#[utoipa::path(delete, path = "/api/v1/environments/{environment}", params(Ask), responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
+async fn remove_environment(
+    member: Member,
+    control: Data<Control>,
+    environment: Path<Name>,
+    ask: Query<Ask>,
+) -> Answer {
+    let name = environment.into_inner();
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        cluster.remove_environment(&name, by, now)?;
+        Ok(json!({"gone": [format!("environment {name}")]}))
     };
     forecast::plain(&control, member, ask, act).await
 }

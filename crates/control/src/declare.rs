@@ -2,6 +2,7 @@
 
 use actix_web::web::{Data, Json, Query};
 use mainyard_core::cluster::Cluster;
+use mainyard_core::declare::{ChangeLine, Plan};
 use mainyard_core::manifest::{SourceFile, read_as};
 use mainyard_core::model::Name;
 use serde::{Deserialize, Serialize};
@@ -38,7 +39,10 @@ pub struct Declare {
 pub struct Declared {
     /// What changed, or would.
     #[schema(value_type = Vec<Object>)]
-    changes: Vec<mainyard_core::declare::ChangeLine>,
+    changes: Vec<ChangeLine>,
+    /// What is as declared and still worth knowing: tags that stand for another image by now.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    notes: Vec<String>,
 }
 
 #[utoipa::path(post, path = "/api/v1/declare", params(Ask), request_body = Declare, responses((status = 200, body = Declared), (status = 422, body = Problem)))]
@@ -60,8 +64,8 @@ pub async fn declare(member: Member, control: Data<Control>, ask: Query<Ask>, bo
     }
     let watched = forecast::changed(environment.clone());
     let act = move |cluster: &mut Cluster, by: &str, now| {
-        let changes = cluster.declare(&declared, &environment, exact, by, now)?;
-        Ok(json!(Declared { changes }))
+        let Plan { lines, notes, .. } = cluster.declare(&declared, &environment, exact, by, now)?;
+        Ok(json!(Declared { changes: lines, notes }))
     };
     Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
 }

@@ -74,11 +74,11 @@ pub async fn act(
     let watched = Arc::clone(&watched_by);
     let before = state.clone();
     let declared = control.follower.all_declared();
-    let reserved = control.hosts.names();
+    let reserved = (control.hosts.names(), control.reserved_ports.clone());
     let looked_at = web::block(move || {
         let now = Timestamp::now();
         let mut cluster = copy(state, now);
-        cluster.reserved_hosts = reserved;
+        (cluster.reserved_hosts, cluster.reserved_ports) = reserved;
         cluster.hear_all_declared(declared);
         let before = cluster.table();
         let mut answer = act(&mut cluster, &member.name, now)?;

@@ -37,6 +37,7 @@ mod transfer;
 mod vault;
 mod why;
 
+use std::collections::BTreeMap;
 use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -138,6 +139,8 @@ pub(crate) struct Control {
     pub authority: PathBuf,
     pub authority_names: Names,
     pub moments: past::Moments,
+    /// Ports that the platform itself listens on, and what for.
+    pub reserved_ports: BTreeMap<u16, String>,
 }
 
 /// Largest JSON body of a request.
@@ -170,6 +173,15 @@ fn fence(config: &Config) -> Result<Fence, Error> {
     Ok(fence)
 }
 
+/// Ports that the platform itself listens on: a route that takes one would never answer.
+fn reserved_ports(config: &Config) -> BTreeMap<u16, String> {
+    let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse::<u16>().ok());
+    let api = config.addresses.iter().map(|address| (address.port(), "the API and the console"));
+    let gateway = [&config.gateway_http, &config.gateway_https].into_iter().filter_map(|it| port(it));
+    let all = api.chain(gateway.map(|port| (port, "the gateway itself")));
+    all.map(|(port, taker)| (port, taker.to_owned())).collect()
+}
+
 async fn serve(config: Config) -> Result<(), Error> {
     let store = Store::connect(&config.database).await?;
     sessions::admit(&store, &config).await?;
@@ -177,6 +189,7 @@ async fn serve(config: Config) -> Result<(), Error> {
     let fence = fence(&config)?;
     let traffic = Arc::new(Traffic::new());
     let links = links::Links::default();
+    let reserved_ports = reserved_ports(&config);
     let vault = vault::Vault::new(store.clone(), config.secrets_key);
     let hosts = hosts::Hosts::of(&config.addresses, &config.names);
     let post = steward::Post {
@@ -187,6 +200,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         traffic: Arc::clone(&traffic),
         vault: vault.clone(),
         reserved_hosts: hosts.names(),
+        reserved_ports: reserved_ports.clone(),
     };
     let steward = steward::start(post).await?;
     let holder = steward.holder.clone();
@@ -208,6 +222,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         authority: config.authority,
         authority_names: config.authority_names,
         moments: past::Moments::default(),
+        reserved_ports,
     });
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
     actix_web::rt::spawn(sessions::follow_client_token(record.clone(), config.client_token, config.member));

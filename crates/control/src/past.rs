@@ -190,8 +190,9 @@ pub struct TrailQuery {
     /// What the platform decided by itself too.
     #[serde(default)]
     platform: bool,
-    /// How many entries at most.
+    /// How many entries at most, from 1 to 1000.
     #[serde(default = "default_tail")]
+    #[param(minimum = 1, maximum = 1000)]
     limit: u32,
 }
 
@@ -200,7 +201,12 @@ pub struct TrailQuery {
 pub async fn trail(_: Member, control: Data<Control>, query: Query<TrailQuery>) -> Answer {
     let it = query.into_inner();
     let platform = it.platform || it.by == "platform";
-    let limit = it.limit.min(1000) as usize;
+    if !(1..=1000).contains(&it.limit) {
+        return Err(Problem::invalid(format!("limit {}: expected a number from 1 to 1000", it.limit)));
+    }
+    let limit = it.limit as usize;
+    let unknown = unknown(&control, &it).await;
+    let environment = it.of.split('/').next().filter(|name| !name.is_empty()).unwrap_or(&it.environment).to_owned();
     let sought = Sought {
         of: it.of,
         environment: it.environment,
@@ -214,7 +220,7 @@ pub async fn trail(_: Member, control: Data<Control>, query: Query<TrailQuery>) 
         limit: 0,
     };
     let mut shown: Vec<Value> = Vec::new();
-    let mut sought = Sought { limit: it.limit.min(1000), ..sought };
+    let mut sought = Sought { limit: it.limit, ..sought };
     loop {
         let entries = control.store.trail(&sought).await?;
         let more = entries.len() == sought.limit as usize;
@@ -226,7 +232,38 @@ pub async fn trail(_: Member, control: Data<Control>, query: Query<TrailQuery>) 
         }
     }
     shown.truncate(limit);
+    // What is gone has left its entries; without any, a name that is not there was mistyped.
+    let of_it = |entry: &Value| {
+        let key = entry["key"].as_str().unwrap_or_default();
+        key == environment || key.split('/').next() == Some(environment.as_str())
+    };
+    if let Some(problem) = unknown.filter(|_| !shown.iter().any(of_it)) {
+        return Err(problem);
+    }
     Ok(Json(json!(shown)))
+}
+
+/// What is asked for by a name that nothing has now.
+async fn unknown(control: &Control, asked: &TrailQuery) -> Option<Problem> {
+    let published = control.steward.published.read().await;
+    let state = &published.0;
+    let environment = match asked.of.split_once('/') {
+        Some((environment, _)) => environment,
+        None => asked.environment.as_str(),
+    };
+    let environments = || state.environments.keys().map(Name::as_str);
+    if !environment.is_empty() && !environments().any(|known| known == environment) {
+        let hint = mainyard_core::near::did_you_mean(environment, environments());
+        return Some(Problem::not_found(format!("there is no environment {environment}{hint}")));
+    }
+    let (_, name) = asked.of.split_once('/')?;
+    let name = name.split(['/', '@']).next().unwrap_or(name);
+    let of = format!("{environment}/{name}");
+    let known = || state.named().filter(|known| known.environment.as_str() == environment);
+    (!known().any(|known| known.to_string() == of)).then(|| {
+        let hint = mainyard_core::near::did_you_mean(name, known().map(|known| known.name.as_str()));
+        Problem::not_found(format!("there is no {of}, and the trail knows of none{hint}"))
+    })
 }
 
 /// An entry, with what it came to in few words.

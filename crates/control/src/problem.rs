@@ -224,18 +224,30 @@ pub fn body(error: JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
         }
         _ => {}
     }
-    // What the reader of the JSON says is enough; which library read it is of no interest.
+    let JsonPayloadError::Deserialize(error) = error else {
+        return Problem::invalid(format!("the request's body cannot be read: {error}")).into();
+    };
+    // Where JSON ends to be JSON the place helps; where a value is wrong, only what is wrong with it does.
     let words = error.to_string();
-    let words = words.strip_prefix("Json deserialize error: ").unwrap_or(&words);
-    Problem::invalid(format!("the request's body cannot be read: {words}")).into()
+    let words = match error.classify() {
+        serde_json::error::Category::Data => words.split(" at line ").next().unwrap_or(&words).to_owned(),
+        _ => format!("the body is not JSON: {words}"),
+    };
+    Problem::invalid(words).into()
 }
 
 /// A path that cannot be read.
 pub fn path(error: actix_web::error::PathError, _: &HttpRequest) -> actix_web::Error {
-    Problem::not_found(format!("the path cannot be read: {error}")).into()
+    Problem::not_found(told_by(&error)).into()
 }
 
 /// A query that cannot be read.
 pub fn query(error: actix_web::error::QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
-    Problem::invalid(format!("the query cannot be read: {error}")).into()
+    Problem::invalid(told_by(&error)).into()
+}
+
+/// What a reader says is enough; which one it was is of no interest.
+fn told_by(error: &dyn std::fmt::Display) -> String {
+    let words = error.to_string();
+    words.split_once(" error: ").map_or(words.clone(), |(_, rest)| rest.to_owned())
 }

@@ -158,6 +158,21 @@ pub struct WhichImage {
     image: ImageRef,
 }
 
+/// Takes an image's name out of the store. Releases that were made with it keep what it stood for.
+#[utoipa::path(delete, path = "/api/v1/images", params(WhichImage, Ask), responses((status = 200), (status = 404, body = Problem)))]
+pub async fn remove_image(
+    member: Member,
+    control: Data<Control>,
+    which: Query<WhichImage>,
+    ask: Query<Ask>,
+) -> Answer {
+    let image = which.into_inner().image;
+    let act = move |cluster: &mut Cluster, by: &str, now| {
+        Ok(json!({"gone": cluster.remove_image(&image, by, now)?}))
+    };
+    forecast::plain(&control, member, ask, act).await
+}
+
 /// What an image says of itself: the ports it exposes and the command it runs (OCI image configuration).
 #[utoipa::path(get, path = "/api/v1/images/config", params(WhichImage), responses((status = 200), (status = 404, body = Problem)))]
 pub async fn image_config(_: Member, control: Data<Control>, which: Query<WhichImage>) -> Answer {

@@ -72,6 +72,7 @@ fn waiting(state: &State, environment: &Name) -> Vec<Waiting> {
             });
         }
     }
+    list.extend(closed_ports(state, environment));
     for source in state.sources.values().filter(|it| it.target.environment == *environment) {
         let what = format!("source {}", source.target.name);
         if let Some(held) = &source.held {
@@ -97,6 +98,21 @@ fn waiting(state: &State, environment: &Name) -> Vec<Waiting> {
         }
     }
     list
+}
+
+/// Routes whose port the gateway cannot listen on.
+fn closed_ports(state: &State, environment: &Name) -> Vec<Waiting> {
+    let routes = state.routes.values().filter(|route| route.target.environment == *environment);
+    let closed = routes.filter_map(|route| {
+        let port = route.spec.port?;
+        Some(Waiting {
+            what: format!("route {}", route.target.name),
+            state: "closed".to_owned(),
+            signal: Signal::Fault,
+            sentence: format!("the gateway cannot listen on port {port}: {}", state.closed_port(port)?),
+        })
+    });
+    closed.collect()
 }
 
 /// One workload.
@@ -130,6 +146,9 @@ pub struct Row {
     pub services: Vec<Name>,
     /// The last change that was made to it.
     pub last_change: Origin,
+    /// Whether it was removed, and stays only until what takes its place has all its replicas ready.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub leaves: bool,
 }
 
 /// The board of an environment. Each object is looked at once, however many workloads there are. `rates` has requests
@@ -177,6 +196,7 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>, n
             hosts,
             services: selecting.into_iter().cloned().collect(),
             last_change: workload.last_change.clone(),
+            leaves: workload.leaves,
         }
     };
     let ending = state.certificates.values().filter(|it| {

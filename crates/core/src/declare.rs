@@ -10,6 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
+use crate::cluster::ends;
 use crate::difference::{differences, rule_differences, secret_differences, written_differences};
 use crate::manifest::{Declared, DeclaredSecret, DeclaredWorkload};
 use crate::model::{
@@ -22,6 +23,8 @@ use conflicts::conflicts;
 /// What is recorded in the environment that is declared for, and the hosts taken elsewhere.
 #[derive(Debug, Clone, Default)]
 pub struct Present {
+    /// The digest that each image's name stands for.
+    pub images: BTreeMap<String, String>,
     /// Workloads, the release each one wants, and the number that a new one would get.
     pub workloads: BTreeMap<Name, (Workload, Release, ReleaseNumber)>,
     /// The newest version of each secret.
@@ -50,6 +53,8 @@ pub struct Present {
     pub left_alone: BTreeSet<Touched>,
     /// Hosts that are the platform's own.
     pub reserved_hosts: BTreeSet<String>,
+    /// Ports that the platform itself listens on, and what for.
+    pub reserved_ports: BTreeMap<u16, String>,
 }
 
 /// A secret that an application declared.
@@ -134,6 +139,8 @@ pub struct Plan {
     pub steps: Vec<Step>,
     /// The same in words.
     pub lines: Vec<ChangeLine>,
+    /// What is as declared and still worth knowing.
+    pub notes: Vec<String>,
 }
 
 /// Why a declaration cannot be taken over what is there.
@@ -268,6 +275,9 @@ fn plan_workload(
     }
     let mut words: Vec<String> = differing.iter().map(ToString::to_string).collect();
     let new_release = !words.is_empty();
+    if !new_release {
+        plan.notes.extend(moved_tag(release, present));
+    }
     if new_release {
         let by_hand = by_hand(&release.origin);
         words.push(format!("makes release {next}{by_hand}"));
@@ -298,6 +308,26 @@ fn plan_workload(
             release: new_release,
         });
     }
+}
+
+/// That a tag stands for another image by now. Only a person moves the workload there: a tag is no declared change.
+fn moved_tag(release: &Release, present: &Present) -> Option<String> {
+    let (target, image) = (&release.workload, release.spec.image.to_string());
+    let (digest, now) = (release.digest.as_ref()?, present.images.get(&image)?);
+    (digest != now).then(|| {
+        format!(
+            "workload {}: the tag {image} stands for {} now, and it runs {}; to move it: mainyard deploy {target} \
+             --image {image}",
+            target.name,
+            short(now),
+            short(digest)
+        )
+    })
+}
+
+/// A digest, as long as a person needs it.
+fn short(digest: &str) -> String {
+    digest.chars().take(19).collect()
 }
 
 fn names(names: &BTreeSet<Name>) -> String {
@@ -373,7 +403,7 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     for (name, (workload, ..)) in gone {
         let comes = plan.steps.iter().any(|step| matches!(step, Step::Workload { new: true, .. }));
         let when = if comes { "; where another takes its place, once that answers" } else { "" };
-        let words = format!("{} replicas end{when}", workload.wanted);
+        let words = format!("{}{when}", ends(workload));
         plan.lines.push(removed(format!("workload {name}"), words));
         plan.steps.push(Step::RemoveWorkload(name.clone()));
     }

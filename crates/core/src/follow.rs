@@ -37,7 +37,7 @@ pub fn ahead(
     rule: &FollowRule,
     remove: bool,
 ) -> Result<Ahead, Vec<Conflict>> {
-    let Plan { steps, lines } = plan(declared, present, true)?;
+    let Plan { steps, lines, .. } = plan(declared, present, true)?;
     let (removals, rest): (Vec<_>, Vec<_>) = lines
         .into_iter()
         .zip(steps)

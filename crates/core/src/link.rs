@@ -249,6 +249,9 @@ pub struct GatewayReport {
     pub life: u64,
     /// What it works by and what is still open.
     pub view: GatewayView,
+    /// Ports of routes that it cannot listen on, and why.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub closed_ports: BTreeMap<u16, String>,
     /// What was served since the last report that carried figures.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub figures: Vec<Figure>,

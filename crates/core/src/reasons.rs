@@ -23,7 +23,7 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
     &[
         (
             "The way in",
-            &[GatewaySilent, PortNotTaken, NoSuchHost, PathNotMatched, MethodNotTaken, HeaderNotMatched],
+            &[GatewaySilent, PortNotTaken, PortTaken, NoSuchHost, PathNotMatched, MethodNotTaken, HeaderNotMatched],
         ),
         ("TLS", &[PlainWhereTls, TlsWherePlain, OtherConnection, CertificateMismatch, CertificateOutOfDate]),
         (
@@ -222,6 +222,11 @@ pub fn about(code: ReasonCode) -> Entry {
             "No gateway is linked to control.",
             "by control, which hears from each gateway every second",
             "see that the gateway runs: `mainyard start` starts it; it serves by its last table meanwhile",
+        ),
+        PortTaken => entry(
+            "A route takes a port of the gateway that the gateway cannot listen on: another program has it.",
+            "by the gateway, which tries to listen there, and tries again until it can",
+            "stop the other program, or declare the route with another port",
         ),
         PortNotTaken => entry(
             "The gateway does not listen on this port.",

@@ -11,6 +11,8 @@ use crate::model::{FirstOutcome, FirstState, Reason, ReplicaState, Span};
 
 /// A replica that ran this long without ending is no longer held to have trouble.
 const TROUBLE_FORGOTTEN_AFTER: u64 = 60_000;
+/// A run that goes on for so much longer than the one that ended has other troubles.
+const A_RUN_LASTS_AFTER: u64 = 10_000;
 /// The first pause before a process is started again; each further one is twice as long.
 const FIRST_PAUSE: u64 = 1000;
 const LONGEST_PAUSE: u64 = 60_000;
@@ -128,6 +130,12 @@ pub struct ReplicaRun {
     unsure: bool,
     was_ready: bool,
     is_ready: bool,
+    /// Whether this run of its process was ready, or has gone on for longer than the one before.
+    lasts: bool,
+    /// How long the run before went on.
+    last_run: u64,
+    /// When this run began, or something of it was killed for memory.
+    last_trouble: u64,
     tries: u32,
     failures: u32,
     alive_failures: u32,
@@ -155,6 +163,9 @@ impl ReplicaRun {
             unsure: false,
             was_ready: false,
             is_ready: false,
+            lasts: false,
+            last_run: 0,
+            last_trouble: 0,
             tries: 0,
             failures: 0,
             alive_failures: 0,
@@ -202,9 +213,16 @@ impl ReplicaRun {
         self.unsure && self.phase == Phase::Running
     }
 
+    /// Why it is not as it should be, now. What ended an earlier run is the cause for as long as it ends again and
+    /// again; once a run lasts, what its checks find is.
+    fn present_reason(&self) -> Option<&Reason> {
+        let of_this_run = self.check_reason.as_ref().filter(|_| self.lasts);
+        of_this_run.or(self.reason.as_ref()).or(self.check_reason.as_ref())
+    }
+
     /// What is told to control.
     pub fn report(&self) -> ReplicaReport {
-        let reason = self.reason.clone().or_else(|| self.check_reason.clone());
+        let reason = self.present_reason().cloned();
         let fault = reason.as_ref().is_some_and(crate::steer::is_fault);
         let state = match self.phase {
             Phase::Running if self.is_ready => ReplicaState::Ready,
@@ -258,7 +276,7 @@ impl ReplicaRun {
             Event::AliveProbed(run, result) if run == self.run => self.alive_probed(result),
             Event::Probed(..) | Event::AliveProbed(..) => Vec::new(),
             Event::Listening(open, loopback) => self.judge_ports(&open, &loopback, now),
-            Event::MemoryKills(count) => self.memory_kills(count),
+            Event::MemoryKills(count) => self.memory_kills(count, now),
             Event::Stop => self.stop(),
             Event::Wake => self.wake(now),
         }
@@ -301,6 +319,7 @@ impl ReplicaRun {
             return vec![Do::WakeAfter(self.order.spec.run_first_limit())];
         }
         (self.tries, self.failures, self.alive_failures, self.looked_at_ports) = (0, 0, 0, 0);
+        (self.lasts, self.last_trouble) = (false, now);
         let mut list = Vec::new();
         if self.order.spec.ready_check().is_some() {
             list.push(Do::Probe(self.run, Span::from_millis(0)));

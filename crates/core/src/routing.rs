@@ -171,6 +171,7 @@ pub fn first_port<T>(ports: &BTreeMap<u16, T>) -> Option<u16> {
 pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) -> ServiceEntry {
     let mut answering: Ports = service.spec.ports.keys().map(|port| (*port, Vec::new())).collect();
     let mut standing_in = answering.clone();
+    let mut all_full = true;
     let mut selected = Vec::new();
     let mut splits = Vec::new();
     for workload in candidates(&state.workloads, service) {
@@ -180,11 +181,13 @@ pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) 
             selected.push(workload);
         }
         let meant = is_meant_for(state, service, workload);
+        all_full &= !meant || is_full(state, workload);
         add_ready(state, service, workload, if meant { &mut answering } else { &mut standing_in });
     }
-    // Who answered before the service changed stands in at each port where nobody else answers.
-    for (port, others) in standing_in {
-        if let Some(list) = answering.get_mut(&port).filter(|list| list.is_empty()) {
+    // Who answered before the service changed stands in until the others have all their replicas, so that no few of
+    // them have to carry every request; and at a port where they do not answer at all.
+    for (port, others) in standing_in.into_iter().filter(|(_, others)| !others.is_empty()) {
+        if let Some(list) = answering.get_mut(&port).filter(|list| list.is_empty() || !all_full) {
             *list = others;
         }
     }
@@ -205,6 +208,12 @@ pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) 
         splits,
         reason,
     }
+}
+
+/// Whether a workload has as many ready replicas as are wanted.
+pub fn is_full(state: &State, workload: &Workload) -> bool {
+    let ready = replicas_of(&state.replicas, &workload.target);
+    ready.filter(|replica| replica.state == ReplicaState::Ready).count() >= workload.wanted as usize
 }
 
 type Ports = BTreeMap<u16, Vec<Backend>>;

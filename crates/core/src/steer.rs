@@ -54,6 +54,8 @@ pub struct Decision {
     pub state: WorkloadState,
     /// And why, where it is not well.
     pub reason: Option<Reason>,
+    /// Since when no replica takes requests although some should.
+    pub unanswered_since: Option<Timestamp>,
     /// The rollout, where it changes.
     pub rollout: Option<Rollout>,
     /// When to look again although nothing has changed.
@@ -107,7 +109,8 @@ pub fn decide(view: View<'_>, now: Timestamp) -> Decision {
     acts.extend(end_stale_runs(view, open));
     let judged = judge(view, &counts, rollout.as_ref().or(view.rollout), now);
     let look_again = look_again.into_iter().chain(judged.look_again).min();
-    Decision { acts, state: judged.state, reason: judged.reason, rollout, look_again }
+    let Judged { state, reason, unanswered_since, .. } = judged;
+    Decision { acts, state, reason, unanswered_since, rollout, look_again }
 }
 
 /// A command that is run before a release serves ends where nothing waits for it any more: its release was cancelled, or
@@ -204,32 +207,34 @@ fn count(number: usize, what: &str) -> String {
 struct Judged {
     state: WorkloadState,
     reason: Option<Reason>,
+    unanswered_since: Option<Timestamp>,
     look_again: Option<Timestamp>,
 }
 
-/// A replica is given this long to come up before a workload without a ready one is said to be down.
+/// Replicas are given this long to come up before a workload without a ready one is said to be down.
 const COMES_UP_WITHIN: Span = Span::from_millis(1500);
 
 fn judge(view: View<'_>, counts: &Counts<'_>, rollout: Option<&Rollout>, now: Timestamp) -> Judged {
     let (state, reason) = state_of(view, counts, rollout, now);
-    let quiet = Judged { state, reason, look_again: None };
-    // While something moves, or is told otherwise, nobody may take requests although somebody did before.
     let serving = counts.new_ready() + counts.old_ready();
     let should_serve = view.workload.wanted > 0 && view.workload.settled.is_some();
-    if quiet.state != WorkloadState::Moving || serving > 0 || !should_serve {
-        return quiet;
+    let unanswered_since =
+        (serving == 0 && should_serve).then(|| view.workload.unanswered_since.unwrap_or(now));
+    let judged = Judged { state, reason, unanswered_since, look_again: None };
+    // While something moves, or is told otherwise, nobody may take requests although somebody did before.
+    let Some(since) = unanswered_since.filter(|_| judged.state == WorkloadState::Moving) else {
+        return judged;
+    };
+    let mut staying = counts.new.iter().chain(&counts.old);
+    if let Some(reason) = staying.find_map(|replica| replica.reason.clone()) {
+        return Judged { state: WorkloadState::TooFew, reason: Some(reason), ..judged };
     }
-    let staying = || counts.new.iter().chain(&counts.old);
-    if let Some(reason) = staying().find_map(|replica| replica.reason.clone()) {
-        return Judged { state: WorkloadState::TooFew, reason: Some(reason), ..quiet };
-    }
-    let youngest = staying().map(|replica| replica.created).max();
-    let until = youngest.map_or(now, |created| created + COMES_UP_WITHIN.signed());
+    let until = since + COMES_UP_WITHIN.signed();
     if until > now {
-        return Judged { look_again: Some(until), ..quiet };
+        return Judged { look_again: Some(until), ..judged };
     }
     let reason = Reason::new(ReasonCode::StillStarting, "no replica takes requests");
-    Judged { state: WorkloadState::TooFew, reason: Some(reason), ..quiet }
+    Judged { state: WorkloadState::TooFew, reason: Some(reason), ..judged }
 }
 
 fn state_of(

@@ -185,7 +185,9 @@ pub fn run(config: Config) -> Result<(), Error> {
         link::first_table(&config, &control, &serving, &mut kept).await;
         let arrived = Arrivals::default();
         let ports = serve::start(&config, tls, &serving, &arrived).map_err(io("start the workers"))?;
-        tokio::spawn(ports::follow(outside, Arc::clone(&serving), ports.clone()));
+        let own = [Some(&config.http), config.https.as_ref()].into_iter().flatten();
+        let own = own.filter_map(|it| it.local_addr().ok()).map(|address| address.port()).collect();
+        tokio::spawn(ports::follow(outside, own, Arc::clone(&serving), ports.clone()));
         resolver::start(config.network.clone(), Arc::clone(&serving), &arrived)
             .map_err(io("start the resolver"))?;
         inside::start(config.network.clone(), Arc::clone(&serving), ports, &arrived)

@@ -109,8 +109,12 @@ pub async fn report(name: String, control: Control, serving: Arc<Serving>) {
             kept.extend(serving.take_figures());
             taken = Instant::now();
         }
-        let report =
-            GatewayReport { life: serving.life, view: serving.view(), figures: std::mem::take(&mut kept) };
+        let report = GatewayReport {
+            life: serving.life,
+            view: serving.view(),
+            closed_ports: serving.closed_ports(),
+            figures: std::mem::take(&mut kept),
+        };
         if let Err(error) = control.report(&path, &report).await {
             tracing::debug!(%error, "a report was not taken");
             // Figures of a minute are kept for when control is back; older ones make room.

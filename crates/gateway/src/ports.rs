@@ -13,10 +13,15 @@ use crate::inside::NewDoor;
 use crate::serving::Serving;
 
 /// Follows the table for ever. Runs where visitors come from, not where replicas are.
-pub async fn follow(at: IpAddr, serving: Arc<Serving>, workers: Vec<UnboundedSender<NewDoor>>) {
+pub async fn follow(
+    at: IpAddr,
+    own: Vec<u16>,
+    serving: Arc<Serving>,
+    workers: Vec<UnboundedSender<NewDoor>>,
+) {
     let mut open: BTreeMap<u16, CancellationToken> = BTreeMap::new();
-    let mut refused: BTreeMap<u16, std::io::ErrorKind> = BTreeMap::new();
     loop {
+        let mut closed: BTreeMap<u16, String> = BTreeMap::new();
         let wanted = Arc::clone(&serving.routing().by_port);
         open.retain(|port, until| {
             let stays = wanted.contains_key(port);
@@ -29,7 +34,13 @@ pub async fn follow(at: IpAddr, serving: Arc<Serving>, workers: Vec<UnboundedSen
             if open.contains_key(port) {
                 continue;
             }
-            match listen(at, *port) {
+            // Its own ports it could share with itself, and would then answer there at random.
+            let listener = if own.contains(port) {
+                Err(std::io::Error::from(std::io::ErrorKind::AddrInUse))
+            } else {
+                listen(at, *port)
+            };
+            match listener {
                 Ok(listener) => {
                     let until = CancellationToken::new();
                     for worker in &workers {
@@ -39,16 +50,22 @@ pub async fn follow(at: IpAddr, serving: Arc<Serving>, workers: Vec<UnboundedSen
                         }
                     }
                     open.insert(*port, until);
-                    refused.remove(port);
                 }
-                // Said once, and tried again: what is in the way may go.
-                Err(error) if refused.insert(*port, error.kind()) != Some(error.kind()) => {
-                    tracing::warn!(%error, %at, port, "a route's port cannot be opened yet");
-                }
-                Err(_) => {}
+                // Told, and tried again: what is in the way may go.
+                Err(error) => drop(closed.insert(*port, why_closed(&error))),
             }
         }
+        serving.tell_closed_ports(closed);
         tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// Why a port cannot be listened on, for a person.
+fn why_closed(error: &std::io::Error) -> String {
+    match error.kind() {
+        std::io::ErrorKind::AddrInUse => "another program has it".to_owned(),
+        std::io::ErrorKind::PermissionDenied => "the gateway's account may not listen there".to_owned(),
+        _ => error.to_string(),
     }
 }
 

@@ -45,6 +45,8 @@ pub struct Serving {
     pub seen: Seen,
     /// Whether something failed since figures were last taken: control should hear of it soon.
     failing: AtomicBool,
+    /// Ports of routes that cannot be listened on, and why.
+    closed_ports: Mutex<BTreeMap<u16, String>>,
     /// Woken when control should hear from this gateway at once.
     pub changed: Arc<Notify>,
 }
@@ -67,6 +69,7 @@ impl Serving {
             admission: OnceLock::new(),
             seen: Seen::new(workers.max(1)),
             failing: AtomicBool::new(false),
+            closed_ports: Mutex::default(),
             changed: Arc::default(),
         }
     }
@@ -74,6 +77,23 @@ impl Serving {
     /// The table in force.
     pub fn routing(&self) -> arc_swap::Guard<Arc<Routing>> {
         self.routing.load()
+    }
+
+    /// Ports of routes that cannot be listened on, and why.
+    pub fn closed_ports(&self) -> BTreeMap<u16, String> {
+        self.closed_ports.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Takes which ports cannot be listened on; control hears of a change at once.
+    pub fn tell_closed_ports(&self, closed: BTreeMap<u16, String>) {
+        let mut known = self.closed_ports.lock().unwrap_or_else(PoisonError::into_inner);
+        if *known != closed {
+            for (port, why) in &closed {
+                tracing::warn!(port, why, "a route's port cannot be listened on; it is tried again");
+            }
+            *known = closed;
+            self.changed.notify_one();
+        }
     }
 
     /// The port where TLS is taken.

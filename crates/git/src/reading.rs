@@ -121,7 +121,43 @@ async fn fetch(fence: &Fence, repository: &Path, look: &Look<'_>, access: &Acces
             other => return other.map(drop),
         }
     }
+    let begins_a_commit = look.at.len() >= 7 && look.at.chars().all(|c| c.is_ascii_hexdigit());
+    if begins_a_commit {
+        return fetch_begun(fence, repository, look, access).await;
+    }
     last
+}
+
+/// A commit by the beginning of its hash. Servers give commits by their whole hash only, so it is looked for among
+/// the newest of each branch.
+async fn fetch_begun(
+    fence: &Fence,
+    repository: &Path,
+    look: &Look<'_>,
+    access: &Access,
+) -> Result<(), Error> {
+    let begun = format!("{}^{{commit}}", look.at);
+    let find = ["rev-parse", "--quiet", "--verify", &begun];
+    let found = match fence.run(repository, &find, b"").await {
+        Ok(found) => found,
+        Err(_) => {
+            let depth = format!("--depth={DEPTH}");
+            let all = "+refs/heads/*:refs/looked-at/*";
+            let words = ["fetch", "--quiet", "--no-tags", "--no-write-fetch-head", &depth, "--", look.url, all];
+            fence.run_let_in(repository, look.url, &words.map(str::to_owned), access).await?;
+            fence.run(repository, &find, b"").await.map_err(|_| Error::Said {
+                act: "fetch".to_owned(),
+                said: format!(
+                    "the repository has no branch and no tag {0:?}, and of the newest {DEPTH} commits of each branch \
+                     not one alone begins with {0}",
+                    look.at
+                ),
+            })?
+        }
+    };
+    let commit = String::from_utf8_lossy(&found).trim().to_owned();
+    fence.run(repository, &["update-ref", "refs/followed", &commit], b"").await?;
+    Ok(())
 }
 
 /// The newest commits that lead to a revision.

@@ -241,7 +241,9 @@ impl World {
                 self.violated("the record's changes have a gap".into());
             }
             stopped.iter().for_each(|id| self.is_stopped(id));
+            self.check_numbers(&changes);
         }
+        self.check_told(control);
         for (name, orders) in orders {
             let node = (0..self.nodes.len()).find(|node| node_name(*node) == name);
             if let Some(node) = node {

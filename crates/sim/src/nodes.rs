@@ -6,6 +6,7 @@ use mainyard_core::node_desk::{Desk, Left, Orders, Step};
 use mainyard_core::replica_run::{Do, Ended, Event, ProbeFault};
 
 use crate::parts::{Part, Process};
+use crate::people::SLOW;
 use crate::world::{Happening, Report, World};
 
 impl World {
@@ -111,7 +112,8 @@ impl World {
                 }
                 self.nodes[node].endings.remove(&id);
                 let tag = order.spec.image.tag.clone();
-                let listens = self.now + self.chance.between(5, 400);
+                let slow = if tag == SLOW { self.chance.between(0, 9000) } else { 0 };
+                let listens = self.now + self.chance.between(5, 400) + slow;
                 let process = Process {
                     number: self.new_number(),
                     address: order.address,

@@ -20,6 +20,9 @@ const MANNERS: [&str; 5] = [
 /// Some of them run something before a release serves.
 const FIRST: [&str; 3] = ["", "", "run_first = [\"/app/migrate\"]\n"];
 
+/// What starts slowly: sometimes too slowly for its deadline.
+pub const SLOW: &str = "1.5.0";
+
 fn manifest(application: &str, manner: &str, first: &str) -> String {
     format!(
         "application = \"{application}\"\n[workload.{application}]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 3\n\
@@ -42,6 +45,8 @@ enum Done {
     Released(Target, ReleaseNumber, String),
     WentBack(Target, ReleaseNumber),
     Steered(Target, &'static str),
+    Removed(Target),
+    Declared(Target, u32, ReleaseNumber, String),
 }
 
 impl World {
@@ -65,7 +70,7 @@ impl World {
         let done = if cluster.state.environments.is_empty() {
             begin(cluster, manner, clock)
         } else {
-            act(cluster, target, dice % 14, tag, (size, manner), clock)
+            act(cluster, target, dice % 17, tag, (size, manner), clock)
         };
         let Ok(done) = done else { return };
         // Only what was written is acknowledged.
@@ -75,6 +80,16 @@ impl World {
         self.outcome.acts += 1;
         match done {
             Done::Nothing => {}
+            Done::Removed(target) => {
+                self.note(|| format!("{target} is removed"));
+                self.wanted.remove(&target);
+                self.released.retain(|(of, ..)| *of != target);
+            }
+            Done::Declared(target, size, number, image) => {
+                self.note(|| format!("{target} is declared again"));
+                self.wanted.insert(target.clone(), size);
+                self.released.push((target, number, image));
+            }
             Done::Steered(target, how) => self.note(|| format!("{target} is {how}")),
             Done::WentBack(target, number) => self.note(|| format!("{target}@{number} goes back")),
             Done::Scaled(target, size) => {
@@ -99,6 +114,9 @@ fn act(
 ) -> Result<Done, Refusal> {
     match which {
         12..14 => rename(cluster, target, chance, now),
+        // It may come back while its old replicas still drain.
+        14 => cluster.remove_target(&target, "mira", now).map(|_| Done::Removed(target)),
+        15..17 => declare_again(cluster, target, chance, now),
         0..3 => cluster.scale(&target, size, "mira", now).map(|_| Done::Scaled(target, size)),
         3..6 => {
             let image = format!("lockers/locker-api:{tag}");
@@ -119,6 +137,25 @@ fn act(
             .map(|_| Done::Steered(target, "advanced or restarted")),
         _ => cluster.cancel(&target, "jon", now).map(|_| Done::Steered(target, "cancelled")),
     }
+}
+
+/// What was removed is declared again as it was at first.
+fn declare_again(
+    cluster: &mut Cluster,
+    target: Target,
+    chance: usize,
+    now: jiff::Timestamp,
+) -> Result<Done, Refusal> {
+    if cluster.state.workloads.contains_key(&target) {
+        return Ok(Done::Nothing);
+    }
+    let first = FIRST[chance / MANNERS.len() % FIRST.len()];
+    let text = manifest(target.name.as_str(), MANNERS[chance % MANNERS.len()], first);
+    let files = [SourceFile { name: "mainyard.toml".into(), text }];
+    let declared = read(&files, Some(&staging())).expect("a valid declaration");
+    cluster.declare(&declared, &staging(), false, "mira", now)?;
+    let made = cluster.state.workloads[&target].release;
+    Ok(Done::Declared(target, 3, made, "lockers/locker-api:1.4.0".to_owned()))
 }
 
 /// The names by which service and workload find each other change in one declaration: the port's, a label's, and what the
@@ -150,6 +187,8 @@ fn rename(
         .replace("port = \"http\"", &format!("port = \"{port}\""));
     let own = format!("[service.{name}]\nselect = {{ {select} }}\nports = {{ 80 = \"{port}\" }}\n");
     let service = if chance >> 3 & 7 == 0 { String::new() } else { own };
+    let host = either(10, "", "-at-another-host");
+    let text = text.replace(&format!("\"{name}.localhost\""), &format!("\"{name}{host}.localhost\""));
     let files = [SourceFile { name: "mainyard.toml".into(), text: text + &service }];
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
     let before = number;

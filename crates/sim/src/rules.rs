@@ -1,9 +1,13 @@
 //! Rules that hold after every write, whatever goes wrong.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
+use mainyard_core::board::board;
 use mainyard_core::cluster::{Change, Object, State};
 use mainyard_core::model::{
-    FirstState, Release, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Target,
+    FirstState, Release, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Signal,
+    Target,
 };
 use mainyard_core::routing::{replicas_of, service_entry};
 
@@ -135,7 +139,72 @@ fn too_few_left(
         .then(|| format!("{} is let go, and {left} of at least {least} are left", replica.id))
 }
 
+/// What answered and does not is on the board after this time, in milliseconds.
+const TOLD_WITHIN: u64 = 2000;
+
 impl World {
+    /// The number of a replica never returns, in any life of its workload.
+    pub fn check_numbers(&mut self, changes: &[Change]) {
+        let born = changes.iter().filter_map(|change| match &change.object {
+            Some(Object::Replica(replica)) if replica.state == ReplicaState::Waiting => Some(&replica.id),
+            _ => None,
+        });
+        for id in born {
+            let replica = &self.record.state.replicas.get(id).map(|it| it.created);
+            let Some(created) = *replica else { continue };
+            if *self.born.entry(id.clone()).or_insert(created) != created {
+                self.violated(format!("{id} is there a second time"));
+            }
+        }
+    }
+
+    /// Whatever answered and does not is on the board, unless nobody wants it to.
+    pub fn check_told(&mut self, control: usize) {
+        let now = self.now;
+        let Some((cluster, epoch)) = &self.controls[control].leader else { return };
+        let state = &cluster.state;
+        let Some(index) = state.environments.values().next().map(|it| it.index) else { return };
+        // What was removed and comes again begins anew.
+        self.answered.retain(|name| state.services.contains_key(name));
+        let mut dark = Vec::new();
+        for service in state.services.values() {
+            let answers = service_entry(state, service, index).ports.values().any(|list| !list.is_empty());
+            let name = service.target.clone();
+            if answers {
+                self.answered.insert(name.clone());
+            }
+            // One whose first release has not come to rest yet is on its way for the first time.
+            let wanted = state.workloads.get(&name);
+            let wanted = wanted.is_some_and(|it| it.wanted > 0 && !it.leaves && it.settled.is_some());
+            if !answers && wanted && self.answered.contains(&name) {
+                dark.push(name);
+            }
+        }
+        let known = std::mem::take(&mut self.dark);
+        let since = |name: &Target| known.get(name).filter(|(_, of)| of == epoch).map_or(now, |(at, _)| *at);
+        self.dark = dark.iter().map(|name| (name.clone(), (since(name), *epoch))).collect();
+        let late = self.dark.iter().filter(|(_, (at, _))| now > at + TOLD_WITHIN).map(|(name, _)| name.clone());
+        let late: Vec<Target> = late.collect();
+        for name in late {
+            let shown = board(state, &name.environment, &BTreeMap::new(), self.clock());
+            let row = shown.workloads.iter().find(|row| row.name == name.name);
+            let told = row.is_some_and(|row| matches!(row.signal, Signal::Caution | Signal::Fault))
+                || shown.waiting.iter().any(|it| it.what == name.name.as_str());
+            if !told {
+                let row = row.map(|row| (row.state, row.reason.clone()));
+                let rollout = state.newest_rollout(&name).map(|it| (it.to, it.state));
+                let there = replicas_of(&state.replicas, &name);
+                let there: Vec<String> = there
+                    .map(|it| format!("{}@{} {} since {}", it.id.short, it.release, it.state, it.since))
+                    .collect();
+                return self.violated(format!(
+                    "{name} does not answer, and the board says {row:?}; {rollout:?}, {there:?}, {}",
+                    self.clock()
+                ));
+            }
+        }
+    }
+
     /// Counts rollouts that end with these changes.
     pub fn count_ends(&mut self, changes: &[Change]) {
         for change in changes {

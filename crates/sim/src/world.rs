@@ -196,6 +196,11 @@ pub struct World {
     pub released: Vec<(Target, ReleaseNumber, String)>,
     /// Releases whose command that comes before they serve was begun.
     pub begun_once: BTreeSet<(Target, ReleaseNumber)>,
+    /// When each replica was made.
+    pub born: BTreeMap<ReplicaId, Timestamp>,
+    /// Services that answered at some time; those that do not, since when, and in which epoch that was seen.
+    pub answered: BTreeSet<Target>,
+    pub dark: BTreeMap<Target, (u64, u64)>,
     /// The first rule that was broken.
     pub broken: Option<String>,
     queue: BinaryHeap<Reverse<Due>>,
@@ -220,6 +225,9 @@ pub fn run(seed: u64) -> Result<Outcome, String> {
         wanted: BTreeMap::new(),
         released: Vec::new(),
         begun_once: BTreeSet::new(),
+        born: BTreeMap::new(),
+        answered: BTreeSet::new(),
+        dark: BTreeMap::new(),
         broken: None,
         queue: BinaryHeap::new(),
         order: 0,

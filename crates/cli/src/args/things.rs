@@ -28,6 +28,14 @@ pub enum Image {
         #[command(flatten)]
         output: Output,
     },
+    /// Take an image's name out of the store. Releases that were made with it keep what it stood for.
+    #[command(after_help = "Example:\n  mainyard image remove lockers/locker-api:1.4.0")]
+    Remove {
+        /// The image, as name:tag.
+        image: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
 }
 
 /// What to do with tokens.
@@ -298,6 +306,14 @@ pub enum Environment {
         #[command(flatten)]
         trial: Trial,
     },
+    /// Remove an environment that holds nothing any more.
+    #[command(after_help = "Example:\n  mainyard environment remove trial")]
+    Remove {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
     /// List the environments.
     #[command(after_help = "Example:\n  mainyard environment list")]
     List {
@@ -326,6 +342,9 @@ pub enum Application {
     Remove {
         /// The application, as environment/name.
         application: String,
+        /// Don't ask.
+        #[arg(long)]
+        yes: bool,
         #[command(flatten)]
         trial: Trial,
     },
@@ -355,7 +374,7 @@ pub struct Trail {
     #[arg(long)]
     pub platform: bool,
     /// How many entries at most.
-    #[arg(long, value_name = "N", default_value_t = 200)]
+    #[arg(long, value_name = "N", default_value_t = 200, value_parser = clap::value_parser!(u32).range(1..=1000))]
     pub limit: u32,
     #[command(flatten)]
     pub output: Output,

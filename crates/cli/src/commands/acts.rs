@@ -1,7 +1,5 @@
 //! Scaling and removing a workload; setting a replica aside.
 
-use std::io::{IsTerminal, Write};
-
 use mainyard_core::model::{Origin, ReplicaId, Span, Target};
 use reqwest::Method;
 use serde_json::json;
@@ -9,8 +7,8 @@ use serde_json::json;
 use super::forecast;
 use crate::args::{Trial, Wait};
 use crate::client::Client;
-use crate::follow;
-use crate::words::{Failure, count};
+use crate::{follow, moments};
+use crate::words::Failure;
 
 pub fn path(target: &Target, act: &str) -> String {
     format!("/environments/{}/workloads/{}{act}", target.environment, target.name)
@@ -24,35 +22,15 @@ pub async fn scale(client: &Client, target: &Target, replicas: u32, wait: Wait) 
     // Who finds another number than expected is told whose it was.
     let origin: Option<Origin> = serde_json::from_value(answer["set_by"].clone()).ok();
     let theirs = origin.filter(|origin| origin.act == "scaled" && before != u64::from(replicas));
-    let theirs = theirs.map_or(String::new(), |origin| format!(" ({before} was {origin})"));
+    let theirs = theirs.map_or(String::new(), |origin| moments::local(&format!(" ({before} was {origin})")));
     println!("{}{target}: replicas {before} → {replicas}{theirs}", forecast::mark(&wait.trial));
     forecast::print(&answer, &wait.trial)?;
     if wait.no_wait || wait.trial.forecast { Ok(()) } else { follow::scaling(client, target).await }
 }
 
 pub async fn remove(client: &Client, target: &Target, yes: bool, trial: &Trial) -> Result<(), Failure> {
-    let snapshot = client.snapshot().await?;
-    let Some(workload) = snapshot.state.workloads.get(target) else {
-        client.get(&path(target, "")).await?; // refused in the platform's own words
-        return Ok(());
-    };
     if !yes && !trial.forecast {
-        if !std::io::stdin().is_terminal() {
-            return Err(Failure::usage(format!(
-                "this ends {} of {target}; say --yes",
-                count(workload.wanted as usize, "replica")
-            )));
-        }
-        print!(
-            "Remove {target} with {}, its service and its routes? [y/N] ",
-            count(workload.wanted as usize, "replica")
-        );
-        let _ = std::io::stdout().flush();
-        let mut answer = String::new();
-        let _ = std::io::stdin().read_line(&mut answer);
-        if !matches!(answer.trim(), "y" | "Y" | "yes") {
-            return Err(Failure::refused("nothing was removed"));
-        }
+        forecast::confirm_removal(client, &path(target, ""), &target.to_string()).await?;
     }
     let answer = forecast::ask(client, Method::DELETE, &path(target, ""), None, trial).await?;
     forecast::print_gone(&answer, trial);

@@ -15,9 +15,12 @@ use crate::words::{Failure, Paint, shape};
 pub async fn run(client: &Client, what: Application) -> Result<(), Failure> {
     match what {
         Application::Show { application, output } => show(client, &parse_target(&application)?, output).await,
-        Application::Remove { application, trial } => {
+        Application::Remove { application, yes, trial } => {
             let target = parse_target(&application)?;
             let path = format!("/environments/{}/applications/{}", target.environment, target.name);
+            if !yes && !trial.forecast {
+                forecast::confirm_removal(client, &path, &format!("the application {target}")).await?;
+            }
             let answer = forecast::ask(client, Method::DELETE, &path, None, &trial).await?;
             forecast::print_gone(&answer, &trial);
             Ok(())

@@ -4,16 +4,17 @@ use std::path::{Path, PathBuf};
 
 use mainyard_core::declare::ChangeLine;
 use mainyard_core::manifest::{self, Problem, SourceFile};
-use mainyard_core::model::Signal;
+use mainyard_core::model::{Name, Signal};
 use reqwest::Method;
+use serde::Serialize;
 use serde_json::json;
 
 use super::forecast;
 use super::told::{follow_lines, print_lines};
-use crate::args::Wait;
+use crate::args::{Output, Wait};
 use crate::client::Client;
-use crate::place;
-use crate::words::{Failure, count, shape};
+use crate::words::{Failure, Paint, count, shape};
+use crate::{output, place};
 
 pub fn schema() -> Result<(), Failure> {
     let schema = serde_json::to_string_pretty(&manifest::schema::schema())
@@ -56,26 +57,32 @@ fn read(path: &Path) -> Result<SourceFile, Failure> {
     Ok(SourceFile { name: path.display().to_string(), text })
 }
 
-pub fn validate(paths: &[PathBuf]) -> Result<(), Failure> {
+/// What one environment would get from files.
+#[derive(Serialize)]
+struct Valid {
+    /// `None` where files say the same for every environment.
+    environment: Option<Name>,
+    workloads: usize,
+    services: usize,
+    routes: usize,
+    warnings: Vec<String>,
+}
+
+pub fn validate(paths: &[PathBuf], output: Output) -> Result<(), Failure> {
     let files = gather(paths)?;
     let environments = manifest::environments(&files);
     let mut problems: Vec<Problem> = Vec::new();
+    let mut valid = Vec::new();
     for environment in environments.iter().map(Some).chain([None]) {
         match manifest::read(&files, environment) {
-            Ok(declared) => {
-                if environment.is_some() || environments.is_empty() {
-                    let place = environment.map_or(String::new(), |environment| format!(" in {environment}"));
-                    println!(
-                        "valid{place}: {}, {}, {}",
-                        count(declared.workloads.len(), "workload"),
-                        count(declared.services.len(), "service"),
-                        count(declared.routes.len(), "route")
-                    );
-                    for warning in &declared.warnings {
-                        println!("  {} {warning}", shape(Signal::Caution));
-                    }
-                }
-            }
+            Ok(declared) if environment.is_some() || environments.is_empty() => valid.push(Valid {
+                environment: environment.cloned(),
+                workloads: declared.workloads.len(),
+                services: declared.services.len(),
+                routes: declared.routes.len(),
+                warnings: declared.warnings.iter().map(ToString::to_string).collect(),
+            }),
+            Ok(_) => {}
             // What is missing from the common part alone may be whole in each environment.
             Err(_) if environment.is_none() && !environments.is_empty() => {}
             Err(list) => problems.extend(list),
@@ -83,11 +90,29 @@ pub fn validate(paths: &[PathBuf]) -> Result<(), Failure> {
     }
     problems.sort();
     problems.dedup();
+    if output.json {
+        output::json(&json!({"valid": problems.is_empty(), "environments": valid, "problems": problems}));
+    } else {
+        valid.iter().for_each(print_valid);
+    }
     if problems.is_empty() {
         return Ok(());
     }
     let lines: Vec<String> = problems.iter().map(|problem| format!("\n  {problem}")).collect();
     Err(Failure::refused(format!("{}{}", count(problems.len(), "problem"), lines.concat())))
+}
+
+fn print_valid(valid: &Valid) {
+    let place = valid.environment.as_ref().map_or(String::new(), |environment| format!(" in {environment}"));
+    println!(
+        "valid{place}: {}, {}, {}",
+        count(valid.workloads, "workload"),
+        count(valid.services, "service"),
+        count(valid.routes, "route")
+    );
+    for warning in &valid.warnings {
+        println!("  {} {warning}", shape(Signal::Caution));
+    }
 }
 
 /// How files are declared.
@@ -126,12 +151,18 @@ pub async fn send(
     let answer = forecast::ask(client, Method::POST, "/declare", Some(&body), &wait.trial).await?;
     let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone())
         .map_err(|error| Failure::failed(error.to_string()))?;
+    let notes: Vec<String> = serde_json::from_value(answer["notes"].clone()).unwrap_or_default();
+    let mark = Paint::stdout().signal(Signal::Caution, shape(Signal::Caution));
+    let print_notes = || notes.iter().for_each(|note| println!("  {mark} {note}"));
     if lines.is_empty() {
-        println!("{environment}: everything is as declared; nothing was changed");
+        let but = if notes.is_empty() { "" } else { ", but tags have moved" };
+        println!("{environment}: everything is as declared{but}; nothing was changed");
+        print_notes();
         return Ok(());
     }
     println!("{}{environment}: {}", forecast::mark(&wait.trial), count(lines.len(), "change"));
     print_lines(&lines);
+    print_notes();
     forecast::print(&answer, &wait.trial)?;
     if wait.trial.forecast || wait.no_wait {
         return Ok(());
@@ -162,7 +193,10 @@ pub async fn export(client: &Client, of: &str, folder: &Path) -> Result<(), Fail
             .map_err(|error| cannot(&path, &error))?;
         println!("{}", path.display());
     }
-    println!("Declare it with: mainyard declare {} --in {environment}", folder.display());
+    println!("Declare {} with:", if files.len() == 1 { "it" } else { "them, one application each," });
+    for file in &files {
+        println!("  mainyard declare {} --in {environment}", folder.join(&file.name).display());
+    }
     println!("Values of secrets and images are not in it: add them there first");
     Ok(())
 }

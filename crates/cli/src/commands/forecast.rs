@@ -1,5 +1,7 @@
 //! Asking for a change, or for what it would do; and how a forecast reads.
 
+use std::io::IsTerminal;
+
 use mainyard_control::Size;
 use mainyard_core::model::Signal;
 use mainyard_sim::rehearsal::{Rehearsal, Rehearsed};
@@ -9,6 +11,7 @@ use serde_json::Value;
 use crate::args::Trial;
 use crate::client::Client;
 use crate::words::{Failure, Paint, count, shape};
+use crate::{moments, output};
 
 /// Asks for a change. For a forecast the same call is made with `forecast=true`, and answers the same, with the
 /// rehearsal beside it.
@@ -40,7 +43,34 @@ pub async fn send(
         query.push(("lose_node", node.as_str()));
     }
     let answer = client.send(request.query(&query)).await?;
-    answer.json().await.map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))
+    let answer = answer.json().await;
+    let answer: Value =
+        answer.map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    if trial.forecast && trial.json {
+        // A forecast changes nothing and is not followed: its answer is all there is to print.
+        output::json(&answer);
+        std::process::exit(0);
+    }
+    Ok(answer)
+}
+
+/// Asks a person before something goes, with all of it listed; without a terminal it is refused.
+pub async fn confirm_removal(client: &Client, path: &str, what: &str) -> Result<(), Failure> {
+    let trial = Trial { forecast: true, json: false, lose_node: None };
+    let would_go = ask(client, Method::DELETE, path, None, &trial).await?;
+    let lines: Vec<&str> = would_go["gone"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    let lines = moments::local(&lines.join("\n  - "));
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::usage(format!("this removes {what}; say --yes\n  - {lines}")));
+    }
+    println!("This removes {what}:\n  - {lines}");
+    print!("Remove it? [y/N] ");
+    let mut answer = String::new();
+    let read = std::io::stdin().read_line(&mut answer);
+    if read.is_ok() && matches!(answer.trim(), "y" | "Y" | "yes") {
+        return Ok(());
+    }
+    Err(Failure::refused("nothing was removed"))
 }
 
 /// The first words of what was done, or would be: of two people reading the same line none should mistake one for the
@@ -55,7 +85,7 @@ pub fn print_gone(answer: &Value, trial: &Trial) {
         println!("{}", mark(trial).trim_end_matches(": "));
     }
     for line in answer["gone"].as_array().into_iter().flatten().filter_map(Value::as_str) {
-        println!("- {line}");
+        println!("- {}", moments::local(line));
     }
 }
 
@@ -107,7 +137,10 @@ fn of_workload(moved: &Rehearsed) -> (Signal, String) {
         ),
     };
     match (reason, took_millis) {
-        (Some(reason), _) => (Signal::Fault, format!("{workload} does not get there: {reason}")),
+        (Some(reason), _) => {
+            let reason = moments::local(&reason.to_string());
+            (Signal::Fault, format!("{workload} does not get there: {reason}"))
+        }
         (None, Some(took)) => {
             let seconds = *took as f64 / 1000.0;
             let signal = if lowest_ready < wanted.min(ready_before) { Signal::Caution } else { Signal::Good };

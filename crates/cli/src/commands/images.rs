@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use mainyard_core::cluster::{AddedImage, MadeRelease};
-use mainyard_core::model::Bytes;
+use mainyard_core::model::{Bytes, ImageRef, NameError};
 use reqwest::Method;
 use serde_json::Value;
 
@@ -53,6 +53,15 @@ pub async fn add(client: &Client, path: &Path, name: Option<String>, trial: &Tri
         }
     }
     forecast::print(&answer, trial)
+}
+
+/// Takes an image's name out of the store.
+pub async fn remove(client: &Client, image: &str, trial: &Trial) -> Result<(), Failure> {
+    let image: ImageRef = image.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
+    let request = client.request(Method::DELETE, "/images").query(&[("image", image.to_string())]);
+    let answer = forecast::send(client, request, trial).await?;
+    forecast::print_gone(&answer, trial);
+    Ok(())
 }
 
 fn text(value: &Value, key: &str) -> String {

@@ -108,7 +108,7 @@ pub async fn last_of(
 fn shown(line: &LogLine, paint: Paint, raw: bool) -> String {
     let words = if raw { line.text.as_str().into() } else { visible(&line.text) };
     let at = jiff::Timestamp::from_microsecond(line.at as i64).unwrap_or_default();
-    let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f").to_string();
+    let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f %Z").to_string();
     let text = match line.source {
         'e' => paint.signal(Signal::Caution, &words),
         'k' => paint.quiet(&format!("[{words}]")),

@@ -4,6 +4,7 @@ mod acts;
 mod add;
 mod applications;
 mod certificates;
+mod environments;
 pub mod files;
 mod forecast;
 mod images;
@@ -22,7 +23,7 @@ use serde_json::json;
 
 use mainyard_core::model::{ReleaseId, Target};
 
-use crate::args::{Command, Environment, Image, Secret};
+use crate::args::{Command, Image, Secret};
 use crate::client::Client;
 use crate::place::{self, Place};
 use crate::words::Failure;
@@ -127,6 +128,7 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         Command::Add(what) => add::add(&client, what).await,
         Command::Image(Image::Add { path, name, trial }) => images::add(&client, &path, name, &trial).await,
         Command::Image(Image::List { output }) => images::list(&client, output).await,
+        Command::Image(Image::Remove { image, trial }) => images::remove(&client, &image, &trial).await,
         Command::Secret(Secret::Add { secret, keep_newline, wait }) => {
             secrets::add(&client, &parse_target(&secret)?, keep_newline, wait).await
         }
@@ -150,33 +152,15 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
             secrets::encrypt(&client, &parse_target(&secret)?, keep_newline).await
         }
         Command::Secret(Secret::RotateKey { trial }) => secrets::rotate_key(&client, &trial).await,
-        Command::Environment(Environment::Add { name, domain, trial }) => {
-            let body = json!({"name": name, "domain": domain});
-            forecast::ask(&client, reqwest::Method::POST, "/environments", Some(&body), &trial).await?;
-            println!(
-                "{}{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}",
-                forecast::mark(&trial)
-            );
-            Ok(())
-        }
-        Command::Environment(Environment::List { past, output }) => {
-            seeing::environments(&client.at(&past)?, output).await
-        }
-        Command::Use { environment } => {
-            let known = client.snapshot().await?.state.environments;
-            if !known.keys().any(|name| name.as_str() == environment) {
-                let names = known.keys().map(mainyard_core::model::Name::as_str);
-                let hint = mainyard_core::near::did_you_mean(&environment, names);
-                return Err(Failure::refused(format!("there is no environment {environment}{hint}")));
-            }
-            place::use_environment(&environment)?;
-            println!("{environment} is the default now: `locker-api` means `{environment}/locker-api`");
-            Ok(())
+        Command::Environment(what) => environments::run(&client, what).await,
+        Command::Use { environment: Some(environment), .. } => {
+            environments::make_default(&client, &environment).await
         }
         Command::Start(_)
         | Command::Stop { .. }
         | Command::Serve(_)
         | Command::Validate { .. }
+        | Command::Use { environment: None, .. }
         | Command::Schema
         | Command::Completions { .. } => Err(Failure::usage("this command does not call the platform")),
     }

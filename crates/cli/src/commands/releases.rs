@@ -43,7 +43,7 @@ fn say_instead_of(answer: &Value) {
     if let Some(other) = answer["instead_of"].as_str() {
         let paint = Paint::stdout();
         let mark = paint.signal(Signal::Caution, shape(Signal::Caution));
-        println!("{mark} this takes the place of {other}");
+        println!("{mark} this takes the place of {}", moments::local(other));
     }
     let freed = answer["freed"].as_array().into_iter().flatten();
     let freed: Vec<String> = freed.map(ToString::to_string).collect();
@@ -165,7 +165,7 @@ pub async fn rollback(
         (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
     println!("{}{target}: release {release} (same as {same_as})", forecast::mark(&wait.trial));
     for words in answer["passed_over"].as_array().into_iter().flatten().filter_map(Value::as_str) {
-        println!("not gone back to: {words}");
+        println!("not gone back to: {}", moments::local(words));
     }
     say_instead_of(&answer);
     forecast::print(&answer, &wait.trial)?;
@@ -176,7 +176,7 @@ pub async fn rollback(
 pub async fn steer(client: &Client, target: &Target, act: &str, wait: Wait) -> Result<(), Failure> {
     let answer = ask(client, target, &format!("/{act}"), &json!({}), &wait.trial).await?;
     let goes_on = answer["goes_on"].as_str().unwrap_or("it goes on");
-    println!("{}{target}: {goes_on}", forecast::mark(&wait.trial));
+    println!("{}{target}: {}", forecast::mark(&wait.trial), moments::local(goes_on));
     forecast::print(&answer, &wait.trial)?;
     // What a source takes up again it brings about.
     if let Some(source) = answer["source"].as_str().and_then(|source| source.parse().ok()) {

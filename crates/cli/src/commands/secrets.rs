@@ -33,7 +33,7 @@ pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wai
     }
     for workload in held {
         println!(
-            "  ! workload {workload} is on hold and keeps its version; after `resume`, `deploy` takes this one"
+            "  ! workload {workload} is on hold and keeps its version; `mainyard resume {workload}` moves it to this one"
         );
     }
     forecast::print(&answer, &wait.trial)?;

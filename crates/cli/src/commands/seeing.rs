@@ -10,7 +10,7 @@ use super::since::since;
 use crate::args::{Output, Trail};
 use crate::client::Client;
 use crate::words::Failure;
-use crate::{board, moments, show};
+use crate::{board, moments, output, show, ways};
 
 pub async fn board(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
     let names = match environment {
@@ -49,13 +49,17 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
 }
 
 pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
-    let detail =
+    let mut detail =
         client.get(&format!("/environments/{}/workloads/{}", target.environment, target.name)).await?;
+    let snapshot = client.snapshot().await?;
     if output.json {
-        println!("{detail:#}");
+        let ways = ways::Ways::of(&snapshot, target);
+        detail["routes"] = json!(ways.routes);
+        detail["services"] = json!(ways.services);
+        detail["traffic"] = json!(ways.traffic);
+        output::json(&detail);
         return Ok(());
     }
-    let snapshot = client.snapshot().await?;
     moments::mark(snapshot.as_of, snapshot.whole);
     show::workload(&snapshot, target);
     since(client, &target.environment, Some(target)).await
@@ -73,7 +77,13 @@ pub async fn show_service(client: &Client, target: &Target, output: Output) -> R
     if output.json {
         println!(
             "{:#}",
-            json!({"service": service, "nearly": mainyard_core::why::nearly(&snapshot.state, service)})
+            json!({
+                "service": service,
+                "address": snapshot.state.inside_address(service),
+                "routes": ways::routes_to(&snapshot, service),
+                "replicas": ways::replicas_behind(&snapshot.state, service),
+                "nearly": mainyard_core::why::nearly(&snapshot.state, service)
+            })
         );
         return Ok(());
     }
@@ -92,7 +102,10 @@ pub async fn show_route(client: &Client, target: &Target, output: Output) -> Res
         return Err(Failure::refused(format!("there is no route {target}{hint}")));
     };
     if output.json {
-        println!("{:#}", json!(route));
+        let mut told = json!(route);
+        told["reached_at"] = json!(snapshot.url_of(route));
+        told["ready"] = json!(ways::ready_behind(&snapshot.state, route));
+        output::json(&told);
         return Ok(());
     }
     moments::mark(snapshot.as_of, snapshot.whole);
@@ -169,42 +182,6 @@ pub async fn trail(client: &Client, target: Option<&Target>, what: Trail) -> Res
             rows.add_row(row.clone());
         }
         last = Some(row);
-    }
-    show::print(&rows);
-    Ok(())
-}
-
-pub async fn environments(client: &Client, output: Output) -> Result<(), Failure> {
-    let snapshot = client.snapshot().await?;
-    if !output.json {
-        moments::mark(snapshot.as_of, snapshot.whole);
-    }
-    if output.json {
-        println!("{:#}", json!(snapshot.state.environments.values().collect::<Vec<_>>()));
-        return Ok(());
-    }
-    if snapshot.state.environments.is_empty() {
-        println!("there is none yet; make one with: mainyard environment add staging");
-        return Ok(());
-    }
-    let mut rows = show::table(&["ENVIRONMENT", "DOMAIN", "WORKLOADS", "REPLICAS", "ADDED"]);
-    for environment in snapshot.state.environments.values() {
-        let workloads =
-            snapshot.state.workloads.keys().filter(|target| target.environment == environment.name).count();
-        let replicas = snapshot
-            .state
-            .replicas
-            .values()
-            .filter(|it| it.once.is_none() && it.id.workload.environment == environment.name)
-            .count();
-        let added = format!("{} by {}", show::moment(environment.origin.at), environment.origin.by);
-        rows.add_row([
-            environment.name.to_string(),
-            environment.domain(),
-            workloads.to_string(),
-            replicas.to_string(),
-            added,
-        ]);
     }
     show::print(&rows);
     Ok(())

@@ -16,7 +16,7 @@ use crate::args::{AddSource, Output, SourceCommand, SourceRule, Wait};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
 use crate::words::{Failure, Paint, count, shape};
-use crate::{moments, place};
+use crate::{moments, place, show};
 
 pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
     use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
@@ -243,9 +243,9 @@ fn state_line(source: &Source) -> String {
         line.push_str(&format!(": {}", reason.sentence));
     }
     if let Some(held) = &source.held {
-        line.push_str(&format!(" (held: {}; {})", held.because, held.origin));
+        line.push_str(&format!(" (held: {}; {})", held.because, show::change(&held.origin)));
     }
-    line
+    moments::local(&line)
 }
 
 async fn list(client: &Client, output: Output) -> Result<(), Failure> {
@@ -300,7 +300,7 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
         println!("declares   the application {application}{own}");
     }
     for held in &source.yields {
-        println!("leaves     {} alone: {}", held.what, held.origin);
+        println!("leaves     {} alone: {}", held.what, show::change(&held.origin));
     }
     if !source.yields.is_empty() {
         println!(
@@ -308,7 +308,7 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
         );
     }
     for line in &source.differs {
-        println!("differs    {line}");
+        println!("differs    {}", moments::local(line));
     }
     for problem in &source.problems {
         println!("wrong      {problem}");
@@ -321,7 +321,7 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
         let mark = if here { format!("  {} stands here", target.environment) } else { String::new() };
         let paint = Paint::stdout();
         let sign = if here { paint.signal(Signal::Good, sign) } else { paint.quiet(sign) };
-        let when = commit.at.strftime("%d %b %H:%M UTC");
+        let when = show::moment(commit.at);
         println!("{sign} {}  {}  {}, {when}{mark}", commit.short(), commit.subject, commit.by);
     }
     Ok(())

@@ -4,7 +4,7 @@ use mainyard_core::declare::{ChangeKind, ChangeLine};
 use mainyard_core::model::{Signal, Target};
 
 use crate::client::Client;
-use crate::follow;
+use crate::{follow, moments};
 use crate::words::{Failure, Paint};
 
 /// One line for each change.
@@ -16,7 +16,7 @@ pub fn print_lines(lines: &[ChangeLine]) {
             ChangeKind::Change => ("~", Signal::Moving),
             ChangeKind::Remove => ("-", Signal::Fault),
         };
-        println!("  {} {}  {}", paint.signal(signal, sign), line.object, line.words);
+        println!("  {} {}  {}", paint.signal(signal, sign), line.object, moments::local(&line.words));
     }
 }
 

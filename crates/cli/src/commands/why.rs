@@ -1,6 +1,9 @@
 //! Why something answers, or does not; and requests as they end.
 
+use std::collections::BTreeSet;
+
 use futures_util::StreamExt;
+use mainyard_core::cluster::State;
 use mainyard_core::link::Served;
 use mainyard_core::model::Signal;
 use mainyard_core::untrusted_text::visible;
@@ -8,6 +11,7 @@ use mainyard_core::why::{Part, Step, Why};
 
 use crate::args::Output;
 use crate::client::Client;
+use crate::moments;
 use crate::words::{Failure, Paint, shape};
 
 /// What a person asks about.
@@ -53,7 +57,7 @@ pub async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), F
     }
     let why: Why = serde_json::from_value(answer)
         .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
-    print!("{}", shown(&why, Paint::stdout()));
+    print!("{}", moments::local(&shown(&why, Paint::stdout())));
     Ok(())
 }
 
@@ -117,6 +121,9 @@ fn word_of(part: Part) -> &'static str {
 
 /// Requests as they end, until it is interrupted.
 pub async fn requests(client: &Client, of: Option<String>, output: Output) -> Result<(), Failure> {
+    if let Some(of) = &of {
+        check_known(&client.snapshot().await?.state, of)?;
+    }
     let answer = client.send(client.request(reqwest::Method::GET, "/requests")).await?;
     let mut stream = answer.bytes_stream();
     let mut partial: Vec<u8> = Vec::new();
@@ -142,6 +149,19 @@ pub async fn requests(client: &Client, of: Option<String>, output: Output) -> Re
     Ok(())
 }
 
+/// Whether anything is called so: a name that nothing has would be waited for without end.
+fn check_known(state: &State, of: &str) -> Result<(), Failure> {
+    let name = of.split_once(':').map_or(of, |(_, name)| name);
+    let targets = state.workloads.keys().chain(state.routes.keys());
+    let mut known: BTreeSet<String> = targets.map(ToString::to_string).collect();
+    known.extend(state.routes.values().filter_map(|route| route.spec.host.clone()));
+    if known.contains(name) || known.contains(of) {
+        return Ok(());
+    }
+    let hint = mainyard_core::near::did_you_mean(of, known.iter().map(String::as_str));
+    Err(Failure::refused(format!("there is no workload, route or host {of}{hint}")))
+}
+
 /// Whether it is of this route, workload or host.
 fn fits(served: &Served, of: Option<&str>) -> bool {
     let Some(of) = of else { return true };
@@ -154,7 +174,7 @@ fn fits(served: &Served, of: Option<&str>) -> bool {
 
 fn told(served: &Served) -> String {
     let at = jiff::Timestamp::from_millisecond(served.at as i64).unwrap_or_default();
-    let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f");
+    let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f %Z");
     let who = match (&served.replica, &served.reason) {
         (Some(replica), _) => format!("{replica} @{}", served.release.map_or(0, |release| release.0)),
         (None, Some(reason)) => reason.code.to_string(),

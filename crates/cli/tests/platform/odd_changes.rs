@@ -6,19 +6,19 @@ use std::time::{Duration, Instant};
 
 use crate::common::{Chance, Platform, Said, Visitors, until};
 
-const HOST: &str = "odd.localhost";
-const TARGET: &str = "staging/odd";
+pub const HOST: &str = "odd.localhost";
+pub const TARGET: &str = "staging/odd";
 
 /// What is declared: the names by which workload, service and route find each other, and the release.
 #[derive(Clone)]
-struct Declared {
-    port: &'static str,
-    tier: &'static str,
-    by_label: bool,
-    route: &'static str,
-    image: &'static str,
-    settings: String,
-    more: String,
+pub struct Declared {
+    pub port: &'static str,
+    pub tier: &'static str,
+    pub by_label: bool,
+    pub route: &'static str,
+    pub image: &'static str,
+    pub settings: String,
+    pub more: String,
 }
 
 impl Default for Declared {
@@ -50,7 +50,7 @@ impl Declared {
         )
     }
 
-    fn declare(&self, platform: &Platform, environment: &str, more: &[&str]) -> Said {
+    pub fn declare(&self, platform: &Platform, environment: &str, more: &[&str]) -> Said {
         let file = platform.dir.path().join("odd.toml");
         std::fs::write(&file, self.text()).expect("a file");
         platform.run(&[&["declare", &file.display().to_string(), "--in", environment][..], more].concat())
@@ -72,7 +72,7 @@ fn unnoticed(platform: &Platform, what: &str, change: impl FnOnce() -> Said) -> 
     said
 }
 
-fn serving(platform: &Platform) -> Declared {
+pub fn serving(platform: &Platform) -> Declared {
     let first = Declared::default();
     let said = first.declare(platform, "staging", &[]);
     assert_eq!(said.code, 0, "{said:?}");

@@ -4,22 +4,13 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Instant;
 
-use crate::common::{Platform, Visitors, until};
+use crate::common::{program_of, Platform, Visitors, until};
 use crate::faults::kill;
 
 const API: &str = "api.staging.lockers.localhost";
 
 fn seconds() -> u64 {
     std::env::var("MAINYARD_OUTAGE").ok().and_then(|text| text.parse().ok()).unwrap_or(8)
-}
-
-/// The replica's own program, below its init.
-fn program_of(platform: &Platform, replica: &str) -> Option<i32> {
-    let init =
-        std::fs::read_to_string(platform.data().join("node/replicas").join(replica).join("init")).ok()?;
-    let init = init.trim();
-    let children = std::fs::read_to_string(format!("/proc/{init}/task/{init}/children")).ok()?;
-    children.split_whitespace().next()?.parse().ok()
 }
 
 #[test]

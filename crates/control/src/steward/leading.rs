@@ -52,6 +52,7 @@ pub async fn lead(steward: &Steward, epoch: u64, messages: &mut mpsc::UnboundedR
         steward.latest.send_replace(number);
         let mut cluster = Cluster::new(state, epoch, Timestamp::now());
         cluster.reserved_hosts.clone_from(&steward.reserved_hosts);
+        cluster.reserved_ports.clone_from(&steward.reserved_ports);
         cluster.begin_to_decide(Timestamp::now());
         let leader = Leader {
             steward,
@@ -186,10 +187,11 @@ impl Leader<'_> {
                 self.cluster.hear_gateway_hello(&gateway, hello.life, now);
                 self.called.insert(gateway);
             }
-            Message::Gateway(gateway, GatewayReport { life, view, figures }) => {
+            Message::Gateway(gateway, GatewayReport { life, view, closed_ports, figures }) => {
                 self.cluster.hear_figures(&figures, now);
                 self.steward.traffic.add(&gateway, &figures);
                 self.cluster.hear_gateway(&gateway, life, view, now);
+                self.cluster.hear_closed_ports(&gateway, closed_ports, now);
             }
         }
     }

@@ -26,7 +26,7 @@ use post::Steward;
 
 /// Reads the record, and decides, or waits for its turn, on a thread of its own.
 pub async fn start(post: Post) -> Result<Handle, Error> {
-    let Post { name, url, store, links, traffic, vault, reserved_hosts } = post;
+    let Post { name, url, store, links, traffic, vault, reserved_hosts, reserved_ports } = post;
     let (state, number) = store.snapshot().await?;
     let published = Arc::new(RwLock::new((state, number)));
     let (latest, changed) = watch::channel(number);
@@ -40,6 +40,7 @@ pub async fn start(post: Post) -> Result<Handle, Error> {
         traffic,
         vault,
         reserved_hosts,
+        reserved_ports,
         published: Arc::clone(&published),
         latest,
         holder,

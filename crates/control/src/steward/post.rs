@@ -1,6 +1,6 @@
 //! What the steward works with.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mainyard_core::cluster::State;
@@ -28,6 +28,8 @@ pub struct Post {
     pub vault: Vault,
     /// Hosts that are the platform's own.
     pub reserved_hosts: BTreeSet<String>,
+    /// Ports that the platform itself listens on, and what for.
+    pub reserved_ports: BTreeMap<u16, String>,
 }
 
 /// The steward itself, whether it leads or follows.
@@ -39,6 +41,7 @@ pub struct Steward {
     pub traffic: Arc<Traffic>,
     pub vault: Vault,
     pub reserved_hosts: BTreeSet<String>,
+    pub reserved_ports: BTreeMap<u16, String>,
     pub published: Arc<RwLock<(State, u64)>>,
     pub latest: watch::Sender<u64>,
     pub holder: watch::Sender<Holder>,

@@ -7,7 +7,7 @@ use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::manifest::is_host;
 use crate::model::{
-    Environment, EnvironmentIndex, ImageRecord, Name, Origin, Release, ReleaseNumber, ReplicaState, Rollout,
+    Bytes, Environment, EnvironmentIndex, ImageRecord, ImageRef, Name, Origin, Release, ReleaseNumber, ReplicaState, Rollout,
     RolloutState, Route, Service, Spent, Target, Touched, Workload,
 };
 use crate::near::did_you_mean;
@@ -50,6 +50,19 @@ pub struct AddedImage {
     pub before: Option<String>,
     /// The releases that were waiting for it, and go on.
     pub begin: Vec<MadeRelease>,
+}
+
+/// What ends with a workload; that it is on hold is said, since whoever held it may not expect that.
+pub(crate) fn ends(workload: &Workload) -> String {
+    let end = if workload.wanted == 1 { "ends" } else { "end" };
+    let held = workload.held.as_ref();
+    let held = held.map_or(String::new(), |held| format!("; it is {}, because {}", held.origin, held.because));
+    format!("{} {end}{held}", counted(workload.wanted as usize, "replica"))
+}
+
+/// "1 replica", "3 replicas".
+fn counted(count: usize, thing: &str) -> String {
+    if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
 }
 
 impl Refusal {
@@ -95,6 +108,65 @@ impl Cluster {
         }));
         self.hosts_stale.insert(name.clone());
         Ok(())
+    }
+
+    /// Removes an environment that holds nothing any more.
+    ///
+    /// # Errors
+    /// While it holds something: what a person loses goes by acts that name it.
+    pub fn remove_environment(&mut self, name: &Name, by: &str, now: Timestamp) -> Result<(), Refusal> {
+        self.environment(name)?;
+        let state = &self.state;
+        let here = |target: &Target| target.environment == *name;
+        let held = [
+            (state.sources.keys().filter(|it| here(it)).count(), "source"),
+            (state.workloads.keys().filter(|it| here(it)).count(), "workload"),
+            (state.services.keys().filter(|it| here(it)).count(), "service"),
+            (state.routes.keys().filter(|it| here(it)).count(), "route"),
+            (state.secrets.keys().filter(|it| here(it)).count(), "secret"),
+            (state.certificates.keys().filter(|it| here(it)).count(), "certificate"),
+        ];
+        let held = held.into_iter().filter(|(count, _)| *count > 0);
+        let held: Vec<String> = held.map(|(count, what)| counted(count, what)).collect();
+        if !held.is_empty() {
+            let message = format!(
+                "{name} holds {}; remove them first: mainyard source remove, application remove, secret remove, \
+                 certificate remove",
+                held.join(", ")
+            );
+            return Refusal::new(RefusalKind::Conflict, message);
+        }
+        let ending = state.replicas.keys().filter(|id| id.workload.environment == *name).count();
+        if ending > 0 {
+            let message = format!("{} in {name} still end; try again in a moment", counted(ending, "replica"));
+            return Refusal::new(RefusalKind::Conflict, message);
+        }
+        self.cause = Origin::new(by, "removed", now);
+        self.remove(Kind::Environment, name.to_string());
+        self.table_stale = true;
+        Ok(())
+    }
+
+    /// Takes an image's name out of the store; releases that were made with it keep what it stood for. Gives what
+    /// that means, in words.
+    pub fn remove_image(&mut self, image: &ImageRef, by: &str, now: Timestamp) -> Result<Vec<String>, Refusal> {
+        let key = image.to_string();
+        let Some(record) = self.state.images.get(&key).cloned() else {
+            let hint = did_you_mean(&key, self.state.images.keys().map(String::as_str));
+            let message = format!("there is no image {key}{hint}");
+            return Refusal::new(RefusalKind::NotFound, message);
+        };
+        let other = self.state.images.iter().find(|(name, it)| **name != key && it.digest == record.digest);
+        let having = self.state.releases.values().filter(|it| it.digest.as_ref() == Some(&record.digest));
+        let having: Vec<String> = having.map(|it| format!("{}@{}", it.workload, it.number)).collect();
+        let rest = match (other, having.as_slice()) {
+            (Some((name, _)), _) => format!("what it stood for stays, as {name}"),
+            (None, []) => format!("its {} go from the disk within two hours", Bytes::new(record.size)),
+            (None, releases) => format!("{} keep what it stood for", releases.join(", ")),
+        };
+        self.cause = Origin::new(by, "removed", now);
+        self.remove(Kind::Image, key.clone());
+        Ok(vec![format!("image {key}: {rest}")])
     }
 
     /// Records an image that is now in the store; a tag may move to another digest. Gives the digest that it stood for
@@ -173,7 +245,7 @@ impl Cluster {
         let workload = self.workload(target)?.clone();
         self.cause = Origin::new(by, "removed", now);
         let mut touched = Vec::new();
-        let mut gone = vec![format!("workload {target}: {} replicas end", workload.wanted)];
+        let mut gone = vec![format!("workload {target}: {}", ends(&workload))];
         let own = |service: &Service| {
             service.spec.select.get("workload").map(String::as_str) == Some(target.name.as_str())
                 && service.target.environment == target.environment

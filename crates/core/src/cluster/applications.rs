@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 
-use super::acts::{Refusal, RefusalKind};
+use super::acts::{Refusal, RefusalKind, ends};
 use super::held::Cluster;
 use super::objects::Kind;
 use crate::model::{Name, Origin, Target};
@@ -41,7 +41,7 @@ impl Cluster {
         let services = self.state.services.values().filter(|it| of(&it.target, &it.application));
         let services: Vec<Target> = services.map(|it| it.target.clone()).collect();
         let workloads = self.state.workloads.values().filter(|it| of(&it.target, &it.application));
-        let workloads: Vec<(Target, u32)> = workloads.map(|it| (it.target.clone(), it.wanted)).collect();
+        let workloads: Vec<(Target, String)> = workloads.map(|it| (it.target.clone(), ends(it))).collect();
         let secrets = self.state.secrets.values();
         let secrets = secrets.filter(|it| it.application.as_ref().is_some_and(|owner| of(&it.target, owner)));
         let secrets: Vec<Target> = secrets.map(|it| it.target.clone()).collect();
@@ -67,13 +67,13 @@ impl Cluster {
             gone.push(format!("service {target}: its name no longer answers"));
             self.remove(Kind::Service, target.to_string());
         }
-        for (target, wanted) in workloads {
-            gone.push(format!("workload {target}: {wanted} replicas end"));
+        for (target, ends) in workloads {
+            gone.push(format!("workload {target}: {ends}"));
             self.remove_workload(&target);
         }
         for target in secrets {
             gone.push(format!("secret {target}: nothing uses it any more"));
-            self.remove(Kind::Secret, target.to_string());
+            self.forget_secret(&target);
         }
         self.hosts_stale.insert(environment.clone());
         self.table_stale = true;

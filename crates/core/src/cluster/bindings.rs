@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 
 use super::held::Cluster;
 use super::objects::{Kind, Object};
-use crate::model::{Name, Release, ReplicaState, Route, Service, Target, Workload};
-use crate::routing::{answers, bound_names, candidates, is_meant_for, replicas_of, service_entry};
+use crate::model::{Name, Release, Route, Service, Target, Workload};
+use crate::routing::{answers, bound_names, candidates, is_full, is_meant_for, service_entry};
 
 impl Cluster {
     /// A service is about to change: every release that it leads to remembers how. Gives the workloads that have such.
@@ -48,7 +48,7 @@ impl Cluster {
     }
 
     /// Workloads that stand in for others, which a service is meant for by now, are let off once those answer at every
-    /// port; from then on nothing leads to them.
+    /// port with all their replicas; from then on nothing leads to them.
     pub(super) fn release_stand_ins(&mut self) {
         let changed = self.state.services.values().filter(|service| !service.bound.is_empty());
         for service in changed.cloned().collect::<Vec<_>>() {
@@ -93,11 +93,6 @@ impl Cluster {
 
     /// Whether everything behind a route answers, with as many replicas as are wanted.
     fn all_there(&self, route: &Route) -> bool {
-        let full = |workload: &Workload| {
-            let ready = replicas_of(&self.state.replicas, &workload.target)
-                .filter(|replica| replica.state == ReplicaState::Ready);
-            ready.count() >= workload.wanted as usize
-        };
         answers(&self.state, route)
             && route.spec.to.iter().filter(|leg| leg.share > 0).all(|leg| {
                 let key = Target::new(&route.target.environment, &leg.service);
@@ -105,7 +100,7 @@ impl Cluster {
                 service.is_some_and(|service| {
                     candidates(&self.state.workloads, service)
                         .filter(|workload| is_meant_for(&self.state, service, workload))
-                        .all(full)
+                        .all(|workload| is_full(&self.state, workload))
                 })
             })
     }

@@ -8,7 +8,7 @@ use super::acts::{Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::address;
-use crate::declare::{ChangeLine, Conflict, Plan, Present, PresentSecret, Step, plan};
+use crate::declare::{Conflict, Plan, Present, PresentSecret, Step, plan};
 use crate::follow::touched_by;
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
@@ -24,7 +24,7 @@ impl Cluster {
         plan(declared, &self.present(environment), exact).map_err(refused)
     }
 
-    /// Makes what is declared so; gives what changed, in words.
+    /// Makes what is declared so; gives what changed, in words. The steps of the plan are done.
     pub fn declare(
         &mut self,
         declared: &Declared,
@@ -32,8 +32,8 @@ impl Cluster {
         exact: bool,
         by: &str,
         now: Timestamp,
-    ) -> Result<Vec<ChangeLine>, Refusal> {
-        let plan = self.plan(declared, environment, exact)?;
+    ) -> Result<Plan, Refusal> {
+        let mut plan = self.plan(declared, environment, exact)?;
         self.check_declared(declared, environment)?;
         for step in &plan.steps {
             if let Step::Workload { name, new: false, release: true, .. } = step {
@@ -42,12 +42,12 @@ impl Cluster {
         }
         self.cause = Origin::new(by, "declared", now);
         let touched: Vec<Touched> = plan.steps.iter().flat_map(touched_by).collect();
-        for step in plan.steps {
+        for step in std::mem::take(&mut plan.steps) {
             self.apply(step, &declared.application, environment, now);
         }
         self.table_stale = true;
         self.yield_to_person(environment, &declared.application, touched);
-        Ok(plan.lines)
+        Ok(plan)
     }
 
     /// Whether everything that a declaration needs is there.
@@ -118,6 +118,13 @@ impl Cluster {
             self.state.routes.values().partition(|route| here(&route.target));
         Present {
             reserved_hosts: self.reserved_hosts.clone(),
+            reserved_ports: self.reserved_ports.clone(),
+            images: self
+                .state
+                .images
+                .iter()
+                .map(|(name, image)| (name.clone(), image.digest.clone()))
+                .collect(),
             workloads: workloads.collect(),
             secrets: self.state.secrets.values().filter(|secret| here(&secret.target)).map(newest).collect(),
             sealed: self
@@ -182,7 +189,8 @@ impl Cluster {
                 reason: None,
                 since: now,
                 held: None,
-                leaves: false,
+                unanswered_since: None,
+        leaves: false,
                 kept: std::collections::BTreeMap::new(),
             };
             self.state.put(Object::Workload(workload));

@@ -1,5 +1,7 @@
 //! What nodes and gateways tell.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 
 use super::held::{Cluster, platform};
@@ -172,7 +174,7 @@ impl Cluster {
     pub fn hear_gateway_hello(&mut self, gateway: &str, life: u64, now: Timestamp) {
         self.cause = platform(now);
         if !self.state.gateways.contains_key(gateway) {
-            self.put(Object::Gateway(Gateway { name: gateway.to_owned() }));
+            self.put(Object::Gateway(Gateway { name: gateway.to_owned(), closed_ports: BTreeMap::new() }));
         }
         let known = self.lives.insert(format!("gateway {gateway}"), (life, 0));
         if known.is_none_or(|(before, _)| before != life) {
@@ -203,6 +205,15 @@ impl Cluster {
             self.gateways.remove(&name);
             self.lives.remove(&format!("gateway {name}"));
             self.remove(Kind::Gateway, name);
+        }
+    }
+
+    /// A gateway tells which ports of routes it cannot listen on.
+    pub fn hear_closed_ports(&mut self, gateway: &str, closed_ports: BTreeMap<u16, String>, now: Timestamp) {
+        let known = self.state.gateways.get(gateway);
+        if known.is_some_and(|known| known.closed_ports != closed_ports) {
+            self.cause = platform(now);
+            self.put(Object::Gateway(Gateway { name: gateway.to_owned(), closed_ports }));
         }
     }
 

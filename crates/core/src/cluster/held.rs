@@ -40,6 +40,8 @@ pub struct Cluster {
     pub(super) to_follow: BTreeSet<Target>,
     /// Hosts that are the platform's own, and no route's.
     pub reserved_hosts: BTreeSet<String>,
+    /// Ports that the platform itself listens on, and what for.
+    pub reserved_ports: BTreeMap<u16, String>,
     pub(super) cause: Origin,
 }
 
@@ -72,6 +74,7 @@ impl Cluster {
             declared: Declarations::new(),
             to_follow: BTreeSet::new(),
             reserved_hosts: BTreeSet::new(),
+            reserved_ports: BTreeMap::new(),
             cause: platform(now),
         }
     }

@@ -28,6 +28,7 @@ mod steering;
 mod tabling;
 mod withdraw;
 
+pub(crate) use acts::ends;
 pub use acts::{AddedImage, MadeRelease, Refusal, RefusalKind};
 pub use heard::{Declarations, Looked};
 pub use held::Cluster;

@@ -199,6 +199,17 @@ impl State {
         node.is_none_or(Node::isolates)
     }
 
+    /// The names of all that belongs to environments.
+    pub fn named(&self) -> impl Iterator<Item = &Target> {
+        let declared = self.workloads.keys().chain(self.services.keys()).chain(self.routes.keys());
+        declared.chain(self.secrets.keys()).chain(self.certificates.keys()).chain(self.sources.keys())
+    }
+
+    /// Why a gateway cannot listen on a port that a route takes; `None` where all can.
+    pub fn closed_port(&self, port: u16) -> Option<&str> {
+        self.gateways.values().find_map(|gateway| gateway.closed_ports.get(&port)).map(String::as_str)
+    }
+
     /// The newest move of a workload, whether it still goes on or not.
     pub fn newest_rollout(&self, target: &Target) -> Option<&Rollout> {
         let key = |number| (target.clone(), ReleaseNumber(number));

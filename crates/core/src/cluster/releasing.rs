@@ -284,10 +284,10 @@ impl Cluster {
             let first = self.state.rollouts.values().filter(|rollout| rollout.workload == *target);
             let first = first.filter_map(|rollout| rollout.ended).min();
             let since = first.map_or(String::new(), |first| {
-                format!("; what is kept begins at {}", first.strftime("%Y-%m-%d %H:%M UTC"))
+                format!("; what is kept begins at {}", format_args!("{first:.0}"))
             });
             let message =
-                format!("no release of {target} was done by {}{since}", at.strftime("%Y-%m-%d %H:%M UTC"));
+                format!("no release of {target} was done by {}{since}", format_args!("{at:.0}"));
             Refusal { kind: RefusalKind::NotFound, message }
         })
     }

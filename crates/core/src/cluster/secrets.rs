@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::acts::{MadeRelease, Refusal, RefusalKind};
 use super::held::Cluster;
 use super::objects::{Kind, Object};
+use crate::difference::secret_differences;
 use crate::manifest::DeclaredSecret;
 use crate::model::{
     Name, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Secret, SecretUse, SecretVersion, Setting,
@@ -229,6 +230,30 @@ impl Cluster {
         self.put(Object::Workload(workload));
         self.touch(target);
         Some(number)
+    }
+
+    /// Secrets that got another version while the workload was on hold make a release of it now. Says which.
+    pub(super) fn catch_up_on_secrets(
+        &mut self,
+        target: &Target,
+        held_since: Timestamp,
+        now: Timestamp,
+    ) -> Option<String> {
+        let release = self.wanted_release(target)?;
+        let mut newest = self.newest_secrets(&target.environment, &release.spec);
+        // An older version may be what a person went back to.
+        newest.retain(|name, version| {
+            let secret = self.state.secrets.get(&Target::new(&target.environment, name));
+            let added = secret.and_then(|secret| secret.versions.get(version)).map(|it| it.origin.at);
+            added.is_some_and(|at| at >= held_since)
+        });
+        let differing = secret_differences(&release.secrets, &newest);
+        if differing.is_empty() {
+            return None;
+        }
+        let words: Vec<String> = differing.iter().map(ToString::to_string).collect();
+        let number = self.release_again(target, now)?;
+        Some(format!("release {number} takes what changed while it was held: {}", words.join(", ")))
     }
 
     /// The versions that the secrets of a specification stand for now.

@@ -100,7 +100,7 @@ impl Cluster {
         let replicas: Vec<Replica> = replicas_of(&self.state.replicas, target).cloned().collect();
         let runs: Vec<Replica> = runs_of(&self.state.replicas, target).cloned().collect();
         let rollout = self.state.newest_rollout(target);
-        let Decision { acts, state, reason, rollout: moved, look_again } =
+        let Decision { acts, state, reason, unanswered_since, rollout: moved, look_again } =
             decide(View { workload, replicas: &replicas, runs: &runs, rollout }, now);
         let mut workload = workload.clone();
         let acted = !acts.is_empty();
@@ -136,6 +136,7 @@ impl Cluster {
             self.put(Object::Rollout(moved));
             self.dirty.insert(target.clone());
         }
+        workload.unanswered_since = unanswered_since;
         if workload.state != state || workload.reason != reason {
             if workload.state != state {
                 workload.since = now;

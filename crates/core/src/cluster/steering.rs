@@ -124,16 +124,19 @@ impl Cluster {
             return Ok(lifted(self));
         }
         let mut workload = self.workload(target)?.clone();
-        if workload.held.take().is_none() {
+        let Some(held) = workload.held.take() else {
             if left_alone {
                 return Ok(lifted(self));
             }
             return Refusal::new(RefusalKind::Conflict, format!("{target} is not held"));
-        }
+        };
         self.by(by, "resumed", now);
         self.put_changed(workload);
         let lifted = lifted(self);
         self.by(by, "resumed", now);
+        if let Some(words) = self.catch_up_on_secrets(target, held.origin.at, now) {
+            return Ok(if lifted.is_empty() { words } else { format!("{words}; {lifted}") });
+        }
         let Some(mut open) = self.state.open_rollout(target).cloned() else {
             return Ok(if lifted.is_empty() { "nothing was waiting".to_owned() } else { lifted });
         };

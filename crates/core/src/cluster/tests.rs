@@ -104,7 +104,7 @@ impl Yard {
         let declared = read(&files, Some(&name("staging"))).expect("valid");
         let lines =
             self.cluster.declare(&declared, &name("staging"), exact, "mira", self.now).expect("taken");
-        lines.into_iter().map(|line| format!("{}: {}", line.object, line.words)).collect()
+        lines.lines.into_iter().map(|line| format!("{}: {}", line.object, line.words)).collect()
     }
 
     /// One round: settle, write, let node and gateway do their part.
@@ -194,7 +194,7 @@ fn a_declaration_names_whom_it_overrules() {
     yard.settle_down();
     yard.cluster.scale(&api(), 9, "jon", yard.now).expect("scaled");
     let words = yard.declare(MANIFEST, false);
-    assert_eq!(words, ["workload locker-api: replicas 9 → 3 (scaled by jon 13:46 UTC)"]);
+    assert_eq!(words, ["workload locker-api: replicas 9 → 3 (scaled by jon at 1970-01-12T13:46:58Z)"]);
     let silent = MANIFEST.replace("replicas = 3\n", "");
     yard.cluster.scale(&api(), 5, "jon", yard.now).expect("scaled");
     assert_eq!(

@@ -59,6 +59,10 @@ pub(super) fn conflicts(
             );
             list.push(Conflict { object: object(), message });
         }
+        if let Some((port, taker)) = route.port.and_then(|port| present.reserved_ports.get_key_value(&port)) {
+            let message = format!("port {port} is taken by {taker}; choose another");
+            list.push(Conflict { object: object(), message });
+        }
         let stays = |other: &&Route| !routes.contains_key(&other.target.name) && !goes(other);
         let here = present.routes.values().filter(stays).chain(&present.foreign_routes);
         if let Some(holder) = here.into_iter().find(|other| other.spec.clashes(route)) {

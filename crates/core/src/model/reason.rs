@@ -133,6 +133,8 @@ codes! {
     PortMissing = "port-missing",
     /// The gateway does not listen on the port.
     PortNotTaken = "port-not-taken",
+    /// The gateway cannot listen on the port that a route takes.
+    PortTaken = "port-taken",
     /// No gateway is linked to control.
     GatewaySilent = "gateway-silent",
     /// It answers.

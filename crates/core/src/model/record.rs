@@ -38,7 +38,7 @@ impl std::fmt::Display for Origin {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let from = self.commit.as_deref().map(super::short_commit);
         let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
-        write!(f, "{} by {}{from} {}", self.act, self.by, self.at.strftime("%H:%M UTC"))
+        write!(f, "{} by {}{from} at {:.0}", self.act, self.by, self.at)
     }
 }
 
@@ -114,6 +114,9 @@ pub struct Workload {
     /// Workloads of its application that are steady before a source changes it.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub after: BTreeSet<Name>,
+    /// Since when no replica takes requests although some should.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unanswered_since: Option<Timestamp>,
     /// It was taken out of the declaration, and goes once what takes its place answers.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub leaves: bool,
@@ -302,4 +305,7 @@ impl Node {
 pub struct Gateway {
     /// Its name.
     pub name: String,
+    /// Ports of routes that it cannot listen on, and why.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub closed_ports: BTreeMap<u16, String>,
 }

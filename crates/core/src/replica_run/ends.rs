@@ -6,10 +6,11 @@ use super::{
 use crate::model::{FirstOutcome, FirstState, Reason, ReasonCode, Span};
 
 impl ReplicaRun {
-    pub(super) fn memory_kills(&mut self, count: u64) -> Vec<Do> {
+    pub(super) fn memory_kills(&mut self, count: u64, now: u64) -> Vec<Do> {
         if count > self.kills_now {
             self.kills_now = count;
             self.reason = Some(self.out_of_memory());
+            (self.lasts, self.last_trouble) = (false, now);
             return vec![Do::WakeAfter(Span::from_millis(TROUBLE_FORGOTTEN_AFTER))];
         }
         Vec::new()
@@ -52,6 +53,7 @@ impl ReplicaRun {
         }
         self.ends += 1;
         self.restarts += 1;
+        self.last_run = now.saturating_sub(self.since);
         self.kills_now = self.kills_now.max(ended.memory_kills);
         self.reason = Some(if self.kills_now > 0 {
             self.out_of_memory()

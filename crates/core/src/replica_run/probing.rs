@@ -1,6 +1,6 @@
 //! What probes say of a replica: whether it is ready, and why not.
 
-use super::{Do, FAILURES_IN_A_ROW, LOOK_AT_PORTS_AFTER, Phase, ProbeFault, ReplicaRun};
+use super::{A_RUN_LASTS_AFTER, Do, FAILURES_IN_A_ROW, LOOK_AT_PORTS_AFTER, Phase, ProbeFault, ReplicaRun};
 use crate::model::{CheckKind, Reason, ReasonCode, Span};
 
 impl ReplicaRun {
@@ -12,7 +12,7 @@ impl ReplicaRun {
         let fault = match result {
             Ok(()) => {
                 (self.is_ready, self.was_ready, self.failures, self.unsure) = (true, true, 0, false);
-                self.check_reason = None;
+                (self.check_reason, self.lasts) = (None, true);
                 return vec![Do::Probe(self.run, check.every)];
             }
             Err(fault) => fault,
@@ -20,6 +20,7 @@ impl ReplicaRun {
         self.tries += 1;
         self.failures += 1;
         let ran = now.saturating_sub(self.since);
+        self.lasts |= now.saturating_sub(self.last_trouble) >= self.last_run + A_RUN_LASTS_AFTER;
         let mut list = Vec::new();
         let refused = fault == ProbeFault::Refused;
         if refused && ran >= LOOK_AT_PORTS_AFTER && now >= self.looked_at_ports + 1000 {

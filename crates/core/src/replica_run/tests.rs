@@ -248,3 +248,19 @@ fn what_runs_once_is_begun_once_and_its_end_is_told_with_its_words() {
     refused.handle(Event::CouldNotStart("cannot find it".to_owned()), 2);
     assert_eq!(outcome(&refused), (FirstState::Failed, "could not be started: cannot find it".to_owned()));
 }
+
+#[test]
+fn what_ended_an_earlier_run_is_no_reason_once_a_run_lasts() {
+    let mut run = running(PORT);
+    run.handle(Event::Ended(Ended { signal: Some(9), told: true, memory_kills: 1, ..Ended::default() }), 100);
+    run.handle(Event::Wake, 10_000);
+    run.handle(Event::Running, 10_100);
+    let probe = |run: &mut ReplicaRun, at| {
+        let number = run.run_number();
+        run.handle(Event::Probed(number, Err(ProbeFault::Status(500))), at);
+    };
+    probe(&mut run, 13_500);
+    assert_eq!(run.report().reason.map(|it| it.code), Some(ReasonCode::OutOfMemory), "it may end so again");
+    probe(&mut run, 25_000);
+    assert_eq!(run.report().reason.map(|it| it.code), Some(ReasonCode::CheckFails));
+}

@@ -39,7 +39,8 @@ impl World {
             since: at(0),
             after: Default::default(),
             held: None,
-            leaves: false,
+            unanswered_since: None,
+        leaves: false,
             kept: Default::default(),
         };
         let mut world = World { workload, replicas: Vec::new(), rollout: None, now: 0 };

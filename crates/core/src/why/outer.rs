@@ -99,6 +99,10 @@ impl Facts<'_> {
             Signal::Good,
             format!("takes {}, leads to {}", spec.at(), leads_to(spec)),
         );
+        if let Some((port, why)) = spec.port.and_then(|port| Some((port, self.state.closed_port(port)?))) {
+            let mend = "stop the program that has it, or declare the route with another port";
+            return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::PortTaken, port_taken(port, why), mend));
+        }
         if let Some(redirect) = &spec.redirect {
             walk.step(
                 Part::Route,
@@ -260,6 +264,11 @@ impl Facts<'_> {
         }
         Ok(())
     }
+}
+
+/// That the gateway cannot listen on a route's port.
+fn port_taken(port: u16, why: &str) -> String {
+    format!("the gateway cannot listen on port {port}: {why}")
 }
 
 fn add_route(host: &str) -> String {

@@ -97,6 +97,7 @@ fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
         since: now,
         after: Default::default(),
         held: None,
+        unanswered_since: None,
         leaves: false,
         kept: BTreeMap::new(),
     };

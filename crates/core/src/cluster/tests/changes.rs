@@ -237,3 +237,96 @@ fn a_workload_that_is_renamed_goes_once_the_new_one_answers() {
     assert_eq!(leads_to(&yard), ("staging/second".to_owned(), 3));
     assert!(yard.declare(&third, true).is_empty(), "it is as it is declared, and goes on");
 }
+
+#[test]
+fn a_service_changes_over_to_another_workload_only_once_that_one_has_all_its_replicas() {
+    let mut yard = Yard::new();
+    yard.declare(&labelled("http", "a", "1.4.0"), false);
+    yard.settle_down();
+    // Replicas come up one after the other: the second workload moves to its release with one at a time.
+    let second = "[workload.second]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 6\nports = { http = 5000 }\n\
+                  [service.locker-api]\nselect = { workload = \"second\" }";
+    let other = labelled("http", "a", "1.4.0")
+        .replace("[service.locker-api]\nselect = { tier = \"a\" }", second);
+    yard.declare(&other, false);
+    let of_second = |yard: &Yard| {
+        let list = &yard.table.services["staging/locker-api"].ports[&80];
+        list.iter().filter(|backend| backend.replica.workload.name.as_str() == "second").count()
+    };
+    for _ in 0..60 {
+        yard.round();
+        let (all, new) = (yard.backends().len(), of_second(&yard));
+        assert!((all, new) == (2, 0) || (all, new) == (6, 6), "{new} of {all} carry everything");
+    }
+    assert_eq!(of_second(&yard), 6);
+}
+
+#[test]
+fn a_port_that_is_taken_is_refused_or_told() {
+    let mut yard = Yard::new();
+    yard.cluster.reserved_ports.insert(8780, "the gateway itself".to_owned());
+    let with_port = |port: u16| {
+        format!("{MANIFEST}[route.db]\nport = {port}\nto = [{{ service = \"locker-api\" }}]\n")
+    };
+    let said = refused(&mut yard, &with_port(8780));
+    assert!(said.contains("route db: port 8780 is taken by the gateway itself"), "{said}");
+    yard.declare(&with_port(5432), false);
+    yard.settle_down();
+    let closed = BTreeMap::from([(5432, "another program has it".to_owned())]);
+    yard.cluster.hear_closed_ports("gateway-1", closed, yard.now);
+    let board = crate::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
+    assert!(board.waiting.iter().any(|it| it.what == "route db" && it.sentence.contains("another program")));
+    yard.cluster.hear_closed_ports("gateway-1", BTreeMap::new(), yard.now);
+    let board = crate::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
+    assert!(board.waiting.is_empty(), "{:?}", board.waiting);
+}
+
+#[test]
+fn a_tag_that_stands_for_another_image_is_told_and_moves_nothing() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let mut record = yard.cluster.state.images["lockers/locker-api:1.4.0"].clone();
+    record.digest = "sha256:another".to_owned();
+    yard.cluster.add_image(record);
+    let files = [SourceFile { name: "mainyard.toml".into(), text: MANIFEST.into() }];
+    let declared = read(&files, Some(&name("staging"))).expect("valid");
+    let plan = yard.cluster.plan(&declared, &name("staging"), false).expect("taken");
+    assert!(plan.lines.is_empty() && plan.steps.is_empty(), "{plan:?}");
+    assert!(plan.notes[0].contains("stands for sha256:another now"), "{:?}", plan.notes);
+}
+
+#[test]
+fn what_is_held_is_named_before_it_goes() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    yard.cluster.hold(&api(), "parcels are counted", "jon", yard.now).expect("held");
+    let gone = yard.cluster.clone().remove_target(&api(), "mira", yard.now).expect("removed").join("\n");
+    assert!(gone.contains("because parcels are counted"), "{gone}");
+    let lockers = "staging/lockers".parse().expect("a target");
+    let gone = yard.cluster.clone().remove_application(&lockers, "mira", yard.now).expect("removed");
+    assert!(gone.join("\n").contains("because parcels are counted"), "{gone:?}");
+    let exact = yard.declare("application = \"lockers\"\n", true).join("\n");
+    assert!(exact.contains("because parcels are counted"), "{exact}");
+}
+
+#[test]
+fn an_environment_goes_when_it_holds_nothing_and_an_image_leaves_what_was_made_with_it() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let staging = name("staging");
+    let said = yard.cluster.remove_environment(&staging, "mira", yard.now).expect_err("it holds something");
+    assert!(said.message.contains("staging holds 1 workload, 1 service"), "{}", said.message);
+    let image = "lockers/locker-api:1.4.0".parse().expect("an image");
+    let gone = yard.cluster.remove_image(&image, "mira", yard.now).expect("removed");
+    assert!(gone[0].contains("staging/locker-api@1 keep what it stood for"), "{gone:?}");
+    let lockers = "staging/lockers".parse().expect("a target");
+    yard.cluster.remove_application(&lockers, "mira", yard.now).expect("removed");
+    let said = yard.cluster.remove_environment(&staging, "mira", yard.now).expect_err("replicas still end");
+    assert!(said.message.contains("still end"), "{}", said.message);
+    yard.settle_down();
+    yard.cluster.remove_environment(&staging, "mira", yard.now).expect("removed");
+    assert!(yard.cluster.state.environments.is_empty());
+}

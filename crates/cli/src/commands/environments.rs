@@ -1,0 +1,87 @@
+//! Environments: made, listed, removed; and the one that a bare name belongs to.
+
+use mainyard_core::model::Name;
+use reqwest::Method;
+use serde_json::json;
+
+use super::forecast;
+use crate::args::{Environment, Output};
+use crate::client::Client;
+use crate::words::Failure;
+use crate::{moments, output, place, show};
+
+pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
+    match what {
+        Environment::Add { name, domain, trial } => {
+            let body = json!({"name": name, "domain": domain});
+            forecast::ask(client, Method::POST, "/environments", Some(&body), &trial).await?;
+            println!(
+                "{}{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}",
+                forecast::mark(&trial)
+            );
+            Ok(())
+        }
+        Environment::Remove { name, trial } => {
+            let name: Name = name.parse().map_err(|error| Failure::usage(format!("{error}")))?;
+            let path = format!("/environments/{name}");
+            let answer = forecast::ask(client, Method::DELETE, &path, None, &trial).await?;
+            forecast::print_gone(&answer, &trial);
+            if !trial.forecast && place::default_environment().as_deref() == Some(name.as_str()) {
+                place::forget_default_environment()?;
+                println!("{name} was the default; there is none now");
+            }
+            Ok(())
+        }
+        Environment::List { past, output } => list(&client.clone().at(&past)?, output).await,
+    }
+}
+
+/// Makes an environment the default, where it is there.
+pub async fn make_default(client: &Client, environment: &str) -> Result<(), Failure> {
+    let known = client.snapshot().await?.state.environments;
+    if !known.keys().any(|name| name.as_str() == environment) {
+        let hint = mainyard_core::near::did_you_mean(environment, known.keys().map(Name::as_str));
+        return Err(Failure::refused(format!("there is no environment {environment}{hint}")));
+    }
+    place::use_environment(environment)?;
+    println!("{environment} is the default now: `locker-api` means `{environment}/locker-api`");
+    Ok(())
+}
+
+async fn list(client: &Client, output: Output) -> Result<(), Failure> {
+    let snapshot = client.snapshot().await?;
+    let state = &snapshot.state;
+    let workloads = |name: &Name| state.workloads.keys().filter(|target| target.environment == *name).count();
+    let replicas = |name: &Name| {
+        let all = state.replicas.values().filter(|it| it.once.is_none());
+        all.filter(|it| it.id.workload.environment == *name).count()
+    };
+    if output.json {
+        let rows = state.environments.values().map(|environment| {
+            let mut row = json!(environment);
+            row["domain"] = json!(environment.domain());
+            row["workloads"] = json!(workloads(&environment.name));
+            row["replicas"] = json!(replicas(&environment.name));
+            row
+        });
+        output::json(&rows.collect::<Vec<_>>());
+        return Ok(());
+    }
+    moments::mark(snapshot.as_of, snapshot.whole);
+    if state.environments.is_empty() {
+        println!("there is none yet; make one with: mainyard environment add staging");
+        return Ok(());
+    }
+    let mut rows = show::table(&["ENVIRONMENT", "DOMAIN", "WORKLOADS", "REPLICAS", "ADDED"]);
+    for environment in state.environments.values() {
+        rows.add_row([
+            environment.name.to_string(),
+            environment.domain(),
+            workloads(&environment.name).to_string(),
+            replicas(&environment.name).to_string(),
+            format!("{} by {}", show::moment(environment.origin.at), environment.origin.by),
+        ]);
+    }
+    show::print(&rows);
+    Ok(())
+}

@@ -1,0 +1,116 @@
+//! Whatever does not answer although it should is on the board with its cause, and what served before serves again.
+
+use std::net::TcpListener;
+use std::time::{Duration, Instant};
+
+use crate::common::{Platform, program_of, until};
+use crate::odd_changes::{Declared, HOST, TARGET, serving};
+
+fn is_up(platform: &Platform) -> bool {
+    platform.get(HOST, "/who").status == 200
+}
+
+#[test]
+fn replicas_that_all_end_are_on_the_board_before_they_are_back() {
+    let platform = Platform::start(true);
+    let slow = Declared { settings: ", START_MILLIS = \"6000\"".to_owned(), ..Declared::default() };
+    assert_eq!(slow.declare(&platform, "staging", &[]).code, 0);
+    until("it answers", || is_up(&platform).then_some(()));
+    for replica in ["staging.odd.a0", "staging.odd.a1"] {
+        let program = program_of(&platform, replica).expect("its program");
+        // SAFETY: no memory is involved; the process is a replica of this test's.
+        unsafe { libc::kill(program, libc::SIGKILL) };
+    }
+    until("nobody answers", || (!is_up(&platform)).then_some(()));
+    let dark = Instant::now();
+    let told = until("it is on the board", || {
+        let board = platform.ok(&["board", "staging"]);
+        board.lines().find(|line| line.contains("  odd  ") && line.contains("signal 9")).map(str::to_owned)
+    });
+    assert!(dark.elapsed() < Duration::from_secs(2), "{told} after {:?}", dark.elapsed());
+    assert!(!is_up(&platform), "it was told while nobody answered: {told}");
+    until("it answers again", || is_up(&platform).then_some(()));
+    platform.workload(TARGET, |w| w["state"] == "steady");
+}
+
+#[test]
+fn scaled_from_zero_a_slow_start_is_told_and_followed_to_its_end() {
+    let platform = Platform::start(true);
+    let slow = Declared { settings: ", START_MILLIS = \"5000\"".to_owned(), ..Declared::default() };
+    assert_eq!(slow.declare(&platform, "staging", &[]).code, 0);
+    platform.ok(&["scale", TARGET, "0"]);
+    std::thread::scope(|scope| {
+        let scaled = scope.spawn(|| platform.run(&["scale", TARGET, "1"]));
+        let dark = Instant::now();
+        let told = until("it is on the board", || {
+            let board = platform.ok(&["board", "staging"]);
+            board.lines().find(|line| line.starts_with("▲ too-few") && line.contains("odd")).map(str::to_owned)
+        });
+        assert!(dark.elapsed() < Duration::from_secs(4) && !is_up(&platform), "{told}");
+        let scaled = scaled.join().expect("it ends");
+        assert_eq!(scaled.code, 0, "{scaled:?}");
+    });
+    assert!(is_up(&platform));
+}
+
+#[test]
+fn after_a_stop_in_the_middle_of_a_rollout_what_served_before_serves_first() {
+    let platform = Platform::start(true);
+    let first = serving(&platform);
+    let hung = Declared { settings: ", START_MILLIS = \"60000\"".to_owned(), image: "1.5.0", ..first };
+    assert_eq!(hung.declare(&platform, "staging", &["--no-wait"]).code, 0);
+    until("the new release has a replica", || {
+        let shown = platform.ok(&["show", TARGET, "--json"]);
+        let shown: serde_json::Value = serde_json::from_str(&shown).expect("JSON");
+        let replicas = shown["replicas"].as_array().cloned().unwrap_or_default();
+        replicas.iter().any(|it| it["release"] == 2 && it["state"] == "starting").then_some(())
+    });
+    platform.ok(&["stop"]);
+    let said = platform.try_start(false);
+    assert_eq!(said.code, 0, "{said:?}");
+    let started = Instant::now();
+    until("the first release answers", || is_up(&platform).then_some(()));
+    assert!(started.elapsed() < Duration::from_secs(8), "{:?}", started.elapsed());
+    assert_eq!(platform.get(HOST, "/who").json()["version"], "1.4.0");
+}
+
+#[test]
+fn versions_of_a_secret_never_return_and_a_release_without_its_value_is_no_way_back() {
+    let platform = Platform::start(true);
+    platform.ok_with_input(&["secret", "add", "staging/odd-key"], "one");
+    let with = Declared { settings: ", ODD_KEY = { secret = \"odd-key\" }".to_owned(), ..Declared::default() };
+    assert_eq!(with.declare(&platform, "staging", &[]).code, 0);
+    assert_eq!(Declared::default().declare(&platform, "staging", &[]).code, 0);
+    let gone = platform.ok(&["secret", "remove", "staging/odd-key"]);
+    assert!(gone.contains("release staging/odd@1 can no longer be gone back to"), "{gone}");
+    let added = platform.ok_with_input(&["secret", "add", "staging/odd-key"], "two");
+    assert!(added.contains("version 2"), "{added}");
+    let said = platform.run(&["rollback", TARGET, "--to", "1"]);
+    assert!(said.code == 3 && said.err.contains("odd-key"), "{said:?}");
+    let said = platform.run(&["rollback", TARGET]);
+    assert_eq!(said.code, 3, "{said:?}");
+    assert!(is_up(&platform));
+}
+
+#[test]
+fn a_port_that_another_program_has_is_told_until_it_is_free() {
+    let platform = Platform::start(true);
+    serving(&platform);
+    let taken = platform.api.port().to_string();
+    let said = platform.run(&["add", "route", "staging/odd-port", "--to", "odd", "--port", &taken]);
+    assert!(said.code == 3 && said.err.contains("is taken by the API and the console"), "{said:?}");
+    let other = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let port = other.local_addr().expect("its address").port().to_string();
+    platform.ok(&["add", "route", "staging/odd-port", "--to", "odd", "--port", &port]);
+    let declared = Instant::now();
+    let sentence = format!("the gateway cannot listen on port {port}: another program has it");
+    until("it is on the board", || platform.ok(&["board", "staging"]).contains(&sentence).then_some(()));
+    assert!(declared.elapsed() < Duration::from_secs(2), "{:?}", declared.elapsed());
+    let why = platform.ok(&["why", "route:staging/odd-port"]);
+    assert!(why.contains("does not answer") && why.contains("port-taken"), "{why}");
+    drop(other);
+    until("it is well", || (!platform.ok(&["board", "staging"]).contains(&sentence)).then_some(()));
+    let address = format!("127.0.0.1:{port}").parse().expect("an address");
+    let head = format!("GET /who HTTP/1.1\r\nhost: {HOST}\r\nconnection: close\r\n\r\n");
+    assert_eq!(crate::common::request(address, HOST, &head, b"").status, 200);
+}
