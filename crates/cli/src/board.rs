@@ -100,7 +100,10 @@ pub fn board(board: &Board) {
     print(&shown);
     for row in rows.iter().filter(|row| row.leaves) {
         let mark = paint.signal(Signal::Moving, shape(Signal::Moving));
-        println!("{mark} {} was removed; it goes once what takes its place has all its replicas ready", row.name);
+        println!(
+            "{mark} {} was removed; it goes once what takes its place has all its replicas ready",
+            row.name
+        );
     }
 }
 

@@ -108,7 +108,9 @@ impl Place {
             || std::fs::read_to_string(self.file(CLIENT_TOKEN)).ok().map(|token| token.trim().to_owned());
         let token = std::env::var("MAINYARD_TOKEN").ok().or_else(own);
         match (self.url.clone().or(kept.map(|call| call.url)), token) {
-            (Some(url), Some(token)) if is_url(&url) => Ok(Call { url: url.trim_end_matches('/').to_owned(), token }),
+            (Some(url), Some(token)) if is_url(&url) => {
+                Ok(Call { url: url.trim_end_matches('/').to_owned(), token })
+            }
             (Some(url), Some(_)) => Err(Failure::usage(format!(
                 "{url:?} is no address of a platform: write http://127.0.0.1:8700, or https://HOST:PORT"
             ))),

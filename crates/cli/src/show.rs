@@ -4,8 +4,8 @@ use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use mainyard_core::cluster::State;
 use mainyard_core::model::{
-    Held, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal,
-    Target, Workload,
+    Held, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target,
+    Workload,
 };
 use mainyard_core::routing::{all_of, replicas_of, selects};
 
@@ -387,7 +387,10 @@ pub fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
         println!("          {service}: {words}");
     }
     if let Some(why) = route.spec.port.and_then(|port| state.closed_port(port)) {
-        println!("          {}", paint.signal(Signal::Fault, &format!("the gateway cannot listen there: {why}")));
+        println!(
+            "          {}",
+            paint.signal(Signal::Fault, &format!("the gateway cannot listen there: {why}"))
+        );
     }
     for (key, value) in mainyard_core::difference::keys_of(&route.spec) {
         if !["host", "port", "to"].contains(&key.as_str()) {

@@ -206,7 +206,8 @@ pub async fn trail(_: Member, control: Data<Control>, query: Query<TrailQuery>) 
     }
     let limit = it.limit as usize;
     let unknown = unknown(&control, &it).await;
-    let environment = it.of.split('/').next().filter(|name| !name.is_empty()).unwrap_or(&it.environment).to_owned();
+    let environment =
+        it.of.split('/').next().filter(|name| !name.is_empty()).unwrap_or(&it.environment).to_owned();
     let sought = Sought {
         of: it.of,
         environment: it.environment,

@@ -23,7 +23,15 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
     &[
         (
             "The way in",
-            &[GatewaySilent, PortNotTaken, PortTaken, NoSuchHost, PathNotMatched, MethodNotTaken, HeaderNotMatched],
+            &[
+                GatewaySilent,
+                PortNotTaken,
+                PortTaken,
+                NoSuchHost,
+                PathNotMatched,
+                MethodNotTaken,
+                HeaderNotMatched,
+            ],
         ),
         ("TLS", &[PlainWhereTls, TlsWherePlain, OtherConnection, CertificateMismatch, CertificateOutOfDate]),
         (

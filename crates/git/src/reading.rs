@@ -143,7 +143,8 @@ async fn fetch_begun(
         Err(_) => {
             let depth = format!("--depth={DEPTH}");
             let all = "+refs/heads/*:refs/looked-at/*";
-            let words = ["fetch", "--quiet", "--no-tags", "--no-write-fetch-head", &depth, "--", look.url, all];
+            let words =
+                ["fetch", "--quiet", "--no-tags", "--no-write-fetch-head", &depth, "--", look.url, all];
             fence.run_let_in(repository, look.url, &words.map(str::to_owned), access).await?;
             fence.run(repository, &find, b"").await.map_err(|_| Error::Said {
                 act: "fetch".to_owned(),

@@ -242,6 +242,7 @@ impl World {
             }
             stopped.iter().for_each(|id| self.is_stopped(id));
             self.check_numbers(&changes);
+            self.check_versions(&changes);
         }
         self.check_told(control);
         for (name, orders) in orders {

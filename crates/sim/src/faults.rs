@@ -15,7 +15,7 @@ impl World {
         }
         let wait = self.chance.between(100, 4000);
         self.later(wait, Happening::Fault);
-        match self.chance.between(0, 8) {
+        match self.chance.between(0, 9) {
             0 => {
                 let (control, back) = (self.chance.index(CONTROLS), self.chance.between(50, 14_000));
                 if std::mem::replace(&mut self.controls[control].alive, false) {
@@ -66,6 +66,7 @@ impl World {
                     self.break_link(part, link);
                 }
             }
+            6 if self.chance.percent(20) => self.power_fails(),
             _ => {
                 let node = self.chance.index(NODES);
                 let at = self.chance.next() as usize % self.nodes[node].processes.len().max(1);
@@ -75,6 +76,19 @@ impl World {
                     self.process_ends(node, &id, process, 9);
                 }
             }
+        }
+    }
+
+    /// Every machine loses what ran on it, and comes back at once.
+    fn power_fails(&mut self) {
+        self.note(|| "the power fails".to_owned());
+        for node in 0..NODES {
+            if self.nodes[node].desk.take().is_some() {
+                self.nodes[node].link = None;
+                let back = self.chance.between(50, 500);
+                self.later(back, Happening::PartStarts(Part::Node(node)));
+            }
+            self.machine_is_replaced(node);
         }
     }
 

@@ -179,7 +179,10 @@ impl World {
         it.processes.insert(id.clone(), process);
         let (soon, wait) = (self.chance.between(2, 30), self.chance.between(50, 6000));
         self.later(soon, Happening::Desk { node, life, id, number, event: Event::Running });
-        self.later(wait, ends);
+        // Some never end by themselves.
+        if !self.chance.percent(10) {
+            self.later(wait, ends);
+        }
     }
 
     pub fn probe(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, run: u32) {

@@ -1,6 +1,6 @@
 //! People: they declare, scale, deploy and go back, at whichever control takes it.
 
-use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal};
+use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal, SealedValue};
 use mainyard_core::manifest::{SourceFile, read};
 use mainyard_core::model::{ImageRecord, Name, Origin, ReleaseNumber, Target};
 
@@ -18,7 +18,7 @@ const MANNERS: [&str; 5] = [
 ];
 
 /// Some of them run something before a release serves.
-const FIRST: [&str; 3] = ["", "", "run_first = [\"/app/migrate\"]\n"];
+const FIRST: [&str; 3] = ["", "", "run_first = [\"/app/migrate\"]\nrun_first_within = \"7s\"\n"];
 
 /// What starts slowly: sometimes too slowly for its deadline.
 pub const SLOW: &str = "1.5.0";
@@ -62,6 +62,7 @@ impl World {
             .position(|it| it.alive && it.leader.is_some() && it.frozen_until <= self.now);
         let Some(control) = holder else { return };
         let (clock, dice, size) = (self.clock(), self.chance.next(), self.chance.between(0, 9) as u32);
+        let number = self.new_number();
         let Some((cluster, _)) = &mut self.controls[control].leader else { return };
         let target: Target =
             format!("staging/{}", APPLICATIONS[(dice >> 8) as usize % 2]).parse().expect("a target");
@@ -70,9 +71,14 @@ impl World {
         let done = if cluster.state.environments.is_empty() {
             begin(cluster, manner, clock)
         } else {
-            act(cluster, target, dice % 17, tag, (size, manner), clock)
+            act(cluster, target, dice % 21, tag, (size, manner, number), clock)
         };
-        let Ok(done) = done else { return };
+        let done = match done {
+            Ok(done) => done,
+            // One change is judged by its end: no declaration here takes what is another application's.
+            Err(refusal) if refusal.message.contains("is taken by") => return self.violated(refusal.message),
+            Err(_) => return,
+        };
         // Only what was written is acknowledged.
         if !self.decide(control) {
             return;
@@ -109,14 +115,27 @@ fn act(
     target: Target,
     which: u64,
     tag: &str,
-    (size, chance): (u32, usize),
+    (size, chance, number): (u32, usize, u64),
     now: jiff::Timestamp,
 ) -> Result<Done, Refusal> {
+    if cluster.state.workloads.get(&target).is_some_and(|workload| workload.leaves) {
+        return Ok(Done::Nothing);
+    }
     match which {
         12..14 => rename(cluster, target, chance, now),
         // It may come back while its old replicas still drain.
         14 => cluster.remove_target(&target, "mira", now).map(|_| Done::Removed(target)),
         15..17 => declare_again(cluster, target, chance, now),
+        17..19 => take_other_name(cluster, target, chance, now),
+        19 => {
+            let value = SealedValue { name: format!("value-{number}"), text: true };
+            let secret = Target::new(&staging(), &"key".parse().expect("a name"));
+            cluster.add_secret(&secret, value, "mira", now).map(|_| Done::Nothing)
+        }
+        20 => {
+            let secret = Target::new(&staging(), &"key".parse().expect("a name"));
+            cluster.remove_secret(&secret, "mira", now).map(|_| Done::Nothing)
+        }
         0..3 => cluster.scale(&target, size, "mira", now).map(|_| Done::Scaled(target, size)),
         3..6 => {
             let image = format!("lockers/locker-api:{tag}");
@@ -139,6 +158,34 @@ fn act(
     }
 }
 
+/// The other name that a workload has for some time.
+fn other(target: &Target) -> Target {
+    Target::new(&target.environment, &format!("{}-two", target.name).parse().expect("a name"))
+}
+
+/// The workload takes another name, and its service and route lead to it from then on; and back.
+fn take_other_name(
+    cluster: &mut Cluster,
+    target: Target,
+    chance: usize,
+    now: jiff::Timestamp,
+) -> Result<Done, Refusal> {
+    let two = other(&target);
+    let goes = match (cluster.state.workloads.get(&target), cluster.state.workloads.get(&two)) {
+        (Some(there), None) if !there.leaves => true,
+        (None, Some(there)) if !there.leaves => false,
+        _ => return Ok(Done::Nothing),
+    };
+    let (name, new) = (&target.name, if goes { &two.name } else { &target.name });
+    let text = manifest(name.as_str(), MANNERS[chance % MANNERS.len()], "")
+        .replace(&format!("workload.{name}"), &format!("workload.{new}"))
+        + &format!("[service.{name}]\nselect = {{ workload = \"{new}\" }}\nports = {{ 80 = \"http\" }}\n");
+    let files = [SourceFile { name: "mainyard.toml".into(), text }];
+    let declared = read(&files, Some(&staging())).expect("a valid declaration");
+    cluster.declare(&declared, &staging(), true, "mira", now)?;
+    Ok(if goes { Done::Removed(target) } else { Done::Steered(target, "has its name again") })
+}
+
 /// What was removed is declared again as it was at first.
 fn declare_again(
     cluster: &mut Cluster,
@@ -146,14 +193,15 @@ fn declare_again(
     chance: usize,
     now: jiff::Timestamp,
 ) -> Result<Done, Refusal> {
-    if cluster.state.workloads.contains_key(&target) {
+    if cluster.state.workloads.contains_key(&target) || cluster.state.workloads.contains_key(&other(&target))
+    {
         return Ok(Done::Nothing);
     }
     let first = FIRST[chance / MANNERS.len() % FIRST.len()];
     let text = manifest(target.name.as_str(), MANNERS[chance % MANNERS.len()], first);
     let files = [SourceFile { name: "mainyard.toml".into(), text }];
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
-    cluster.declare(&declared, &staging(), false, "mira", now)?;
+    cluster.declare(&declared, &staging(), true, "mira", now)?;
     let made = cluster.state.workloads[&target].release;
     Ok(Done::Declared(target, 3, made, "lockers/locker-api:1.4.0".to_owned()))
 }
@@ -184,7 +232,8 @@ fn rename(
             "ports = { http = 8080 }",
             &format!("ports = {{ {port} = 8080 }}\nlabels = {{ side-{name} = \"{side}\" }}"),
         )
-        .replace("port = \"http\"", &format!("port = \"{port}\""));
+        .replace("port = \"http\"", &format!("port = \"{port}\""))
+        .replace(&format!("[route.{name}]"), &format!("[route.{name}{}]", either(11, "", "-front")));
     let own = format!("[service.{name}]\nselect = {{ {select} }}\nports = {{ 80 = \"{port}\" }}\n");
     let service = if chance >> 3 & 7 == 0 { String::new() } else { own };
     let host = either(10, "", "-at-another-host");
@@ -192,7 +241,7 @@ fn rename(
     let files = [SourceFile { name: "mainyard.toml".into(), text: text + &service }];
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
     let before = number;
-    cluster.declare(&declared, &staging(), false, "mira", now)?;
+    cluster.declare(&declared, &staging(), true, "mira", now)?;
     let after = cluster.state.workloads.get(&target).map(|workload| workload.release);
     Ok(match after.filter(|after| Some(*after) != before) {
         Some(number) => Done::Released(target, number, image),

@@ -6,8 +6,8 @@ use jiff::Timestamp;
 use mainyard_core::board::board;
 use mainyard_core::cluster::{Change, Object, State};
 use mainyard_core::model::{
-    FirstState, Release, Replica, ReplicaId, ReplicaState, Rollout, RolloutState, Signal,
-    Target,
+    FirstState, Purpose, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId, ReplicaState, Rollout,
+    RolloutState, Signal, Style, Target, Workload,
 };
 use mainyard_core::routing::{replicas_of, service_entry};
 
@@ -34,6 +34,7 @@ pub fn broken_rule(
         Some(Object::Replica(replica)) => {
             serves_too_early(&after, replica).or_else(|| too_few_left(before, &after, replica, &well))
         }
+        Some(Object::Workload(workload)) => faulted_early(workload),
         Some(Object::Service(service)) => silenced(before, &after, &service.target),
         _ => None,
     })
@@ -139,6 +140,34 @@ fn too_few_left(
         .then(|| format!("{} is let go, and {left} of at least {least} are left", replica.id))
 }
 
+/// The release that served before a rollout, where nobody of it is there although nobody answers.
+fn proven_is_missing(state: &State, target: &Target) -> Option<ReleaseNumber> {
+    let (workload, rollout) = (state.workloads.get(target)?, state.open_rollout(target)?);
+    let settled = workload.settled.filter(|settled| rollout.from == Some(*settled))?;
+    let needed = workload.wanted > workload.rule.may_lack && workload.held.is_none();
+    let moves = rollout.purpose == Purpose::Change
+        && rollout.state != RolloutState::Awaiting
+        && workload.rule.style == Style::Rolling;
+    let there = staying(state, target).any(|replica| replica.release == settled);
+    (needed && moves && !there).then_some(settled)
+}
+
+/// How a workload is, for the report.
+fn described(state: &State, target: &Target) -> String {
+    let rollout = state.newest_rollout(target);
+    let rollout = rollout.map(|it| format!("{}@{} {:?} from {:?}", it.to, it.step, it.state, it.from));
+    let there = replicas_of(&state.replicas, target);
+    let there = there.map(|it| format!("{}@{} {} {:?}", it.id.short, it.release, it.state, it.node));
+    let wanted = state.workloads.get(target).map(|it| (it.wanted, &it.rule));
+    format!("{rollout:?}, {:?}, {wanted:?}", there.collect::<Vec<_>>())
+}
+
+/// Only time that was declared makes a slow start a fault: nothing here declares any.
+fn faulted_early(workload: &Workload) -> Option<String> {
+    let silent = workload.reason.as_ref().filter(|reason| reason.code == ReasonCode::PortSilent)?;
+    Some(format!("{} is said to fail before its deadline: {}", workload.target, silent.sentence))
+}
+
 /// What answered and does not is on the board after this time, in milliseconds.
 const TOLD_WITHIN: u64 = 2000;
 
@@ -154,6 +183,21 @@ impl World {
             let Some(created) = *replica else { continue };
             if *self.born.entry(id.clone()).or_insert(created) != created {
                 self.violated(format!("{id} is there a second time"));
+            }
+        }
+    }
+
+    /// The number of a secret's version never means another value.
+    pub fn check_versions(&mut self, changes: &[Change]) {
+        for change in changes {
+            let Some(Object::Secret(secret)) = &change.object else { continue };
+            for (number, version) in &secret.versions {
+                let key = (secret.target.clone(), *number);
+                let known = self.versions.entry(key).or_insert_with(|| version.sealed.clone());
+                if *known != version.sealed {
+                    let rule = format!("version {number} of {} has two values", secret.target);
+                    return self.violated(rule);
+                }
             }
         }
     }
@@ -183,24 +227,24 @@ impl World {
         let known = std::mem::take(&mut self.dark);
         let since = |name: &Target| known.get(name).filter(|(_, of)| of == epoch).map_or(now, |(at, _)| *at);
         self.dark = dark.iter().map(|name| (name.clone(), (since(name), *epoch))).collect();
-        let late = self.dark.iter().filter(|(_, (at, _))| now > at + TOLD_WITHIN).map(|(name, _)| name.clone());
+        let late =
+            self.dark.iter().filter(|(_, (at, _))| now > at + TOLD_WITHIN).map(|(name, _)| name.clone());
         let late: Vec<Target> = late.collect();
         for name in late {
+            if let Some(settled) = proven_is_missing(state, &name) {
+                let how = described(state, &name);
+                return self.violated(format!(
+                    "{name} does not answer, and nobody of release {settled} is started; {how}"
+                ));
+            }
             let shown = board(state, &name.environment, &BTreeMap::new(), self.clock());
             let row = shown.workloads.iter().find(|row| row.name == name.name);
             let told = row.is_some_and(|row| matches!(row.signal, Signal::Caution | Signal::Fault))
                 || shown.waiting.iter().any(|it| it.what == name.name.as_str());
             if !told {
                 let row = row.map(|row| (row.state, row.reason.clone()));
-                let rollout = state.newest_rollout(&name).map(|it| (it.to, it.state));
-                let there = replicas_of(&state.replicas, &name);
-                let there: Vec<String> = there
-                    .map(|it| format!("{}@{} {} since {}", it.id.short, it.release, it.state, it.since))
-                    .collect();
-                return self.violated(format!(
-                    "{name} does not answer, and the board says {row:?}; {rollout:?}, {there:?}, {}",
-                    self.clock()
-                ));
+                let how = described(state, &name);
+                return self.violated(format!("{name} does not answer, and the board says {row:?}; {how}"));
             }
         }
     }

@@ -198,6 +198,8 @@ pub struct World {
     pub begun_once: BTreeSet<(Target, ReleaseNumber)>,
     /// When each replica was made.
     pub born: BTreeMap<ReplicaId, Timestamp>,
+    /// How each version of a secret is kept.
+    pub versions: BTreeMap<(Target, u32), String>,
     /// Services that answered at some time; those that do not, since when, and in which epoch that was seen.
     pub answered: BTreeSet<Target>,
     pub dark: BTreeMap<Target, (u64, u64)>,
@@ -226,6 +228,7 @@ pub fn run(seed: u64) -> Result<Outcome, String> {
         released: Vec::new(),
         begun_once: BTreeSet::new(),
         born: BTreeMap::new(),
+        versions: BTreeMap::new(),
         answered: BTreeSet::new(),
         dark: BTreeMap::new(),
         broken: None,

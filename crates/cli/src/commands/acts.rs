@@ -7,8 +7,8 @@ use serde_json::json;
 use super::forecast;
 use crate::args::{Trial, Wait};
 use crate::client::Client;
-use crate::{follow, moments};
 use crate::words::Failure;
+use crate::{follow, moments};
 
 pub fn path(target: &Target, act: &str) -> String {
     format!("/environments/{}/workloads/{}{act}", target.environment, target.name)

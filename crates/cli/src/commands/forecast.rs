@@ -58,7 +58,8 @@ pub async fn send(
 pub async fn confirm_removal(client: &Client, path: &str, what: &str) -> Result<(), Failure> {
     let trial = Trial { forecast: true, json: false, lose_node: None };
     let would_go = ask(client, Method::DELETE, path, None, &trial).await?;
-    let lines: Vec<&str> = would_go["gone"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    let lines: Vec<&str> =
+        would_go["gone"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
     let lines = moments::local(&lines.join("\n  - "));
     if !std::io::stdin().is_terminal() {
         return Err(Failure::usage(format!("this removes {what}; say --yes\n  - {lines}")));

@@ -4,8 +4,8 @@ use mainyard_core::declare::{ChangeKind, ChangeLine};
 use mainyard_core::model::{Signal, Target};
 
 use crate::client::Client;
-use crate::{follow, moments};
 use crate::words::{Failure, Paint};
+use crate::{follow, moments};
 
 /// One line for each change.
 pub fn print_lines(lines: &[ChangeLine]) {

@@ -18,7 +18,11 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("show", "show staging/nothing", "show staging/locker-api"),
     ("releases", "releases staging/nothing", "releases staging/locker-api"),
     ("keep", "keep staging/locker-api@99", "keep staging/locker-api@1"),
-    ("compare", "compare staging/locker-api@1 staging/locker-api@9", "compare staging/locker-api@1 staging/locker-api@2"),
+    (
+        "compare",
+        "compare staging/locker-api@1 staging/locker-api@9",
+        "compare staging/locker-api@1 staging/locker-api@2",
+    ),
     ("logs", "logs staging/nothing", "logs staging/locker-api"),
     ("stats", "stats staging/nothing", "stats staging/locker-api"),
     ("why", "why staging/nothing", "why staging/locker-api"),
@@ -36,8 +40,16 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("set-aside", "set-aside staging/locker-api/z9", "-"),
     ("remove", "remove staging/nothing --yes", "remove staging/label-printer --yes"),
     ("declare", "declare wrong.toml --in staging", "declare right.toml --in staging"),
-    ("add workload", "add workload staging/kiosk --image lockers/none:1", "add workload trial/kiosk --image lockers/courier-web:2.3.0"),
-    ("add service", "add service staging/desks --port 80=none --select workload=locker-api --open-to nowhere", "add service trial/desks --select workload=kiosk --port 80=http"),
+    (
+        "add workload",
+        "add workload staging/kiosk --image lockers/none:1",
+        "add workload trial/kiosk --image lockers/courier-web:2.3.0",
+    ),
+    (
+        "add service",
+        "add service staging/desks --port 80=none --select workload=locker-api --open-to nowhere",
+        "add service trial/desks --select workload=kiosk --port 80=http",
+    ),
     ("add route", "add route staging/desks --to none", "add route trial/desks --to kiosk"),
     ("validate", "validate wrong.toml", "validate right.toml"),
     ("schema", "-", "schema"),
@@ -60,7 +72,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("source compare", "source compare staging/none", "-"),
     ("source look", "source look staging/none", "-"),
     ("source catch-up", "source catch-up staging/none", "-"),
-    ("source change", "source change staging/none --every 2m", "-"),
+    ("source change", "source change staging/none --look-every 2m", "-"),
     ("source hold", "source hold staging/none --because counting", "-"),
     ("source resume", "source resume staging/none", "-"),
     ("source write-back", "source write-back staging/none", "-"),
@@ -126,7 +138,8 @@ fn every_command_ends_with_the_code_that_is_meant() {
             command.env("MAINYARD_URL", url).env("MAINYARD_TOKEN", "none");
         }
         let said = command.output().expect("the program runs");
-        let told = format!("{}{}", String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr));
+        let told =
+            format!("{}{}", String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr));
         (said.status.code(), told)
     };
     let mut wrong = Vec::new();

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Instant;
 
-use crate::common::{program_of, Platform, Visitors, until};
+use crate::common::{Platform, Visitors, program_of, until};
 use crate::faults::kill;
 
 const API: &str = "api.staging.lockers.localhost";

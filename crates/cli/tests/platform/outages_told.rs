@@ -44,7 +44,10 @@ fn scaled_from_zero_a_slow_start_is_told_and_followed_to_its_end() {
         let dark = Instant::now();
         let told = until("it is on the board", || {
             let board = platform.ok(&["board", "staging"]);
-            board.lines().find(|line| line.starts_with("▲ too-few") && line.contains("odd")).map(str::to_owned)
+            board
+                .lines()
+                .find(|line| line.starts_with("▲ too-few") && line.contains("odd"))
+                .map(str::to_owned)
         });
         assert!(dark.elapsed() < Duration::from_secs(4) && !is_up(&platform), "{told}");
         let scaled = scaled.join().expect("it ends");
@@ -78,7 +81,8 @@ fn after_a_stop_in_the_middle_of_a_rollout_what_served_before_serves_first() {
 fn versions_of_a_secret_never_return_and_a_release_without_its_value_is_no_way_back() {
     let platform = Platform::start(true);
     platform.ok_with_input(&["secret", "add", "staging/odd-key"], "one");
-    let with = Declared { settings: ", ODD_KEY = { secret = \"odd-key\" }".to_owned(), ..Declared::default() };
+    let with =
+        Declared { settings: ", ODD_KEY = { secret = \"odd-key\" }".to_owned(), ..Declared::default() };
     assert_eq!(with.declare(&platform, "staging", &[]).code, 0);
     assert_eq!(Declared::default().declare(&platform, "staging", &[]).code, 0);
     let gone = platform.ok(&["secret", "remove", "staging/odd-key"]);

@@ -7,8 +7,8 @@ use super::held::Cluster;
 use super::objects::{Kind, Object};
 use crate::manifest::is_host;
 use crate::model::{
-    Bytes, Environment, EnvironmentIndex, ImageRecord, ImageRef, Name, Origin, Release, ReleaseNumber, ReplicaState, Rollout,
-    RolloutState, Route, Service, Spent, Target, Touched, Workload,
+    Bytes, Environment, EnvironmentIndex, ImageRecord, ImageRef, Name, Origin, Release, ReleaseNumber,
+    ReplicaState, Rollout, RolloutState, Route, Service, Spent, Target, Touched, Workload,
 };
 use crate::near::did_you_mean;
 
@@ -56,7 +56,8 @@ pub struct AddedImage {
 pub(crate) fn ends(workload: &Workload) -> String {
     let end = if workload.wanted == 1 { "ends" } else { "end" };
     let held = workload.held.as_ref();
-    let held = held.map_or(String::new(), |held| format!("; it is {}, because {}", held.origin, held.because));
+    let held =
+        held.map_or(String::new(), |held| format!("; it is {}, because {}", held.origin, held.because));
     format!("{} {end}{held}", counted(workload.wanted as usize, "replica"))
 }
 
@@ -138,7 +139,8 @@ impl Cluster {
         }
         let ending = state.replicas.keys().filter(|id| id.workload.environment == *name).count();
         if ending > 0 {
-            let message = format!("{} in {name} still end; try again in a moment", counted(ending, "replica"));
+            let message =
+                format!("{} in {name} still end; try again in a moment", counted(ending, "replica"));
             return Refusal::new(RefusalKind::Conflict, message);
         }
         self.cause = Origin::new(by, "removed", now);
@@ -149,7 +151,12 @@ impl Cluster {
 
     /// Takes an image's name out of the store; releases that were made with it keep what it stood for. Gives what
     /// that means, in words.
-    pub fn remove_image(&mut self, image: &ImageRef, by: &str, now: Timestamp) -> Result<Vec<String>, Refusal> {
+    pub fn remove_image(
+        &mut self,
+        image: &ImageRef,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<String>, Refusal> {
         let key = image.to_string();
         let Some(record) = self.state.images.get(&key).cloned() else {
             let hint = did_you_mean(&key, self.state.images.keys().map(String::as_str));
@@ -286,13 +293,16 @@ impl Cluster {
             }
         }
         let numbers: Vec<ReleaseNumber> = self.releases_of(target).map(|release| release.number).collect();
-        for number in numbers {
+        for number in &numbers {
             self.remove(Kind::Rollout, format!("{target}@{number}"));
         }
         let next = self.state.workloads.get(target).map(|workload| workload.next_replica);
+        let newest = numbers.last().map_or(0, |number| number.0);
         self.spend(target, |spent, name| {
-            let last = spent.replicas.entry(name).or_default();
+            let last = spent.replicas.entry(name.clone()).or_default();
             *last = next.unwrap_or(0).max(*last);
+            let last = spent.releases.entry(name).or_default();
+            *last = newest.max(*last);
         });
         self.remove(Kind::Workload, target.to_string());
         self.dirty.remove(target);

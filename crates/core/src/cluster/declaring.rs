@@ -190,7 +190,7 @@ impl Cluster {
                 since: now,
                 held: None,
                 unanswered_since: None,
-        leaves: false,
+                leaves: false,
                 kept: std::collections::BTreeMap::new(),
             };
             self.state.put(Object::Workload(workload));

@@ -111,7 +111,9 @@ impl Cluster {
 
     /// The number that the next release of a workload gets.
     pub(super) fn next_release(&self, target: &Target) -> ReleaseNumber {
-        ReleaseNumber(self.releases_of(target).next_back().map_or(0, |release| release.number.0) + 1)
+        let spent = self.spent(target).and_then(|(spent, name)| spent.releases.get(name).copied());
+        let last = self.releases_of(target).next_back().map(|release| release.number.0);
+        ReleaseNumber(last.max(spent).unwrap_or(0) + 1)
     }
 
     /// A move that still goes on ends where another begins.
@@ -286,8 +288,7 @@ impl Cluster {
             let since = first.map_or(String::new(), |first| {
                 format!("; what is kept begins at {}", format_args!("{first:.0}"))
             });
-            let message =
-                format!("no release of {target} was done by {}{since}", format_args!("{at:.0}"));
+            let message = format!("no release of {target} was done by {}{since}", format_args!("{at:.0}"));
             Refusal { kind: RefusalKind::NotFound, message }
         })
     }

@@ -65,13 +65,15 @@ pub struct Environment {
 pub struct Spent {
     /// Replicas, by workload: the number that the next one gets.
     pub replicas: BTreeMap<Name, u64>,
+    /// The last release, by workload.
+    pub releases: BTreeMap<Name, u32>,
     /// The last version, by secret.
     pub versions: BTreeMap<Name, u32>,
 }
 
 impl Spent {
     fn is_empty(&self) -> bool {
-        self.replicas.is_empty() && self.versions.is_empty()
+        self.replicas.is_empty() && self.releases.is_empty() && self.versions.is_empty()
     }
 }
 

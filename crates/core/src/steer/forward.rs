@@ -120,7 +120,13 @@ fn start_new(
 /// are wanted by now. What served before serves until the new ones count.
 fn start_old(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) -> usize {
     match style(view, rollout) {
-        Style::Rolling => least_of_before(view, rollout, counts.counted + counts.old.len()),
+        Style::Rolling => {
+            // Of a release that gave way before it was proven, only those who take requests are of use.
+            let of_use = counts.old.iter().filter(|replica| {
+                Some(replica.release) == rollout.from || replica.state == ReplicaState::Ready
+            });
+            least_of_before(view, rollout, counts.counted + of_use.count())
+        }
         Style::Stepped | Style::Swap if rollout.from.is_none() => 0,
         Style::Stepped | Style::Swap => aim.old.saturating_sub(counts.old.len()),
     }
@@ -147,8 +153,10 @@ fn let_old_go(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim)
         Style::Rolling => least_of_before(view, rollout, counts.counted + serving.len()),
         Style::Stepped | Style::Swap => 0,
     };
-    let idle: Vec<&Replica> =
-        first_to_go(&idle).take(idle.len().saturating_sub(coming).min(surplus)).collect();
+    let (proven, others): (Vec<&Replica>, Vec<&Replica>) =
+        idle.into_iter().partition(|replica| Some(replica.release) == rollout.from);
+    let spare = first_to_go(&proven).take(proven.len().saturating_sub(coming));
+    let idle: Vec<&Replica> = first_to_go(&others).chain(spare).take(surplus).collect();
     let surplus = surplus - idle.len();
     // Before its share is reached a step still needs those who answer the rest.
     let must_stay = (view.workload.wanted as usize).saturating_sub(rule.may_lack as usize);

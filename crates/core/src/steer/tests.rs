@@ -40,7 +40,7 @@ impl World {
             after: Default::default(),
             held: None,
             unanswered_since: None,
-        leaves: false,
+            leaves: false,
             kept: Default::default(),
         };
         let mut world = World { workload, replicas: Vec::new(), rollout: None, now: 0 };

@@ -101,7 +101,13 @@ impl Facts<'_> {
         );
         if let Some((port, why)) = spec.port.and_then(|port| Some((port, self.state.closed_port(port)?))) {
             let mend = "stop the program that has it, or declare the route with another port";
-            return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::PortTaken, port_taken(port, why), mend));
+            return Err(walk.cut(
+                Part::Gateway,
+                "gateway",
+                ReasonCode::PortTaken,
+                port_taken(port, why),
+                mend,
+            ));
         }
         if let Some(redirect) = &spec.redirect {
             walk.step(

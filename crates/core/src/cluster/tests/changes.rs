@@ -246,8 +246,8 @@ fn a_service_changes_over_to_another_workload_only_once_that_one_has_all_its_rep
     // Replicas come up one after the other: the second workload moves to its release with one at a time.
     let second = "[workload.second]\nimage = \"lockers/locker-api:1.4.0\"\nreplicas = 6\nports = { http = 5000 }\n\
                   [service.locker-api]\nselect = { workload = \"second\" }";
-    let other = labelled("http", "a", "1.4.0")
-        .replace("[service.locker-api]\nselect = { tier = \"a\" }", second);
+    let other =
+        labelled("http", "a", "1.4.0").replace("[service.locker-api]\nselect = { tier = \"a\" }", second);
     yard.declare(&other, false);
     let of_second = |yard: &Yard| {
         let list = &yard.table.services["staging/locker-api"].ports[&80];
@@ -265,9 +265,8 @@ fn a_service_changes_over_to_another_workload_only_once_that_one_has_all_its_rep
 fn a_port_that_is_taken_is_refused_or_told() {
     let mut yard = Yard::new();
     yard.cluster.reserved_ports.insert(8780, "the gateway itself".to_owned());
-    let with_port = |port: u16| {
-        format!("{MANIFEST}[route.db]\nport = {port}\nto = [{{ service = \"locker-api\" }}]\n")
-    };
+    let with_port =
+        |port: u16| format!("{MANIFEST}[route.db]\nport = {port}\nto = [{{ service = \"locker-api\" }}]\n");
     let said = refused(&mut yard, &with_port(8780));
     assert!(said.contains("route db: port 8780 is taken by the gateway itself"), "{said}");
     yard.declare(&with_port(5432), false);
