@@ -1,5 +1,6 @@
 // Acts: each one is the API call that the client makes too.
 
+import { local } from './derive'
 import type { Commit, LogLine, Origin, Side, Signal, Target, Traffic } from './model'
 
 export class Refused extends Error {}
@@ -18,7 +19,7 @@ async function call(method: string, path: string, body?: unknown): Promise<unkno
   } catch {
     // not a problem document: the status has to do
   }
-  throw new Refused(detail)
+  throw new Refused(local(detail))
 }
 
 function workload(target: Target, act: string) {

@@ -139,7 +139,7 @@ function Frame({ children }: { children: ReactNode }) {
         <PastMark />
         {view.lostSince !== null && (
           <p role="status" className="border-b border-caution/40 bg-caution-wash px-6 py-1.5 text-caution">
-            The stream has been cut since {new Date(view.lostSince).toLocaleTimeString('en-GB')}. What you see is from then; it goes on by itself.
+            The stream has been cut since {new Date(view.lostSince).toLocaleTimeString('en-GB', { timeZoneName: 'short' })}. What you see is from then; it goes on by itself.
           </p>
         )}
         <main key={pathname} className={`mx-auto max-w-[1400px] px-6 py-4.5 max-sm:px-3 ${view.lostSince === null ? '' : 'opacity-60'}`}>

@@ -6,7 +6,7 @@ import { asOf } from './moment'
 export const key = (target: { environment: string; name: string }) => `${target.environment}/${target.name}`
 export const short = (replica: Replica) => replica.id.slice(replica.id.lastIndexOf('/') + 1)
 export const tag = (image: string) => image.slice(image.lastIndexOf(':') + 1)
-export const signal = (view: View, kind: 'workload' | 'replica' | 'rollout', state: string): Signal =>
+export const signal = (view: View, kind: 'workload' | 'replica' | 'rollout' | 'source', state: string): Signal =>
   view.signals[kind][state] ?? 'rest'
 
 /** Whether the kernel keeps the node's replicas apart; elsewhere they are ordinary processes. */
@@ -156,6 +156,35 @@ export function needs(view: View, list: Row[]): Need[] {
     .sort((a, b) => Number(b.signal === 'fault') - Number(a.signal === 'fault'))
 }
 
+export interface OtherNeed {
+  /** Where it is seen. */
+  to: string
+  name: string
+  signal: Signal
+  word: string
+  detail: string
+}
+
+/** What needs a person beside workloads: ports that the gateway cannot listen on, and sources. */
+export function otherNeeds(view: View, environment: string): OtherNeed[] {
+  const closed = Object.assign({}, ...Object.values(view.objects.gateway).map((gateway) => gateway.closed_ports ?? {})) as Record<string, string>
+  const routes = Object.values(view.objects.route).filter((route) => route.target.environment === environment)
+  const ports = routes.flatMap((route): OtherNeed[] => {
+    const why = route.port === undefined ? undefined : closed[route.port]
+    if (why === undefined) return []
+    return [{ to: `/${environment}/-/routes`, name: `route ${route.target.name}`, signal: 'fault', word: 'closed', detail: sentence(`the gateway cannot listen on port ${route.port}: ${why}`) }]
+  })
+  const sources = Object.values(view.objects.source).filter((source) => source.target.environment === environment)
+  const behind = sources.flatMap((source): OtherNeed[] => {
+    const of = signal(view, 'source', source.state)
+    const place = { to: `/${environment}/-/sources`, name: `source ${source.target.name}` }
+    if (source.held != null) return [{ ...place, signal: 'caution', word: 'held', detail: sentence(`${source.held.because}, says ${source.held.origin.by} since ${moment(source.held.origin.at)}`) }]
+    if (of !== 'caution' && of !== 'fault') return []
+    return [{ ...place, signal: of, word: source.state, detail: sentence(source.reason?.sentence ?? 'see what differs') }]
+  })
+  return [...ports, ...behind]
+}
+
 const headlines: Record<string, string> = {
   'out-of-memory': 'is killed for memory',
   'keeps-ending': 'keeps ending',
@@ -169,14 +198,17 @@ const headlines: Record<string, string> = {
 }
 
 function sentence(text: string) {
-  const trimmed = text.trim()
+  const trimmed = local(text.trim())
   return trimmed === '' ? '' : trimmed.charAt(0).toUpperCase() + trimmed.slice(1) + (trimmed.endsWith('.') ? '' : '.')
 }
 
-/** The time of day; with the day where it is another one. */
+/** A text of the platform with its moments in the person's time zone: it writes each in UTC (RFC 3339). */
+export const local = (text: string) => text.replace(/\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ/g, (at) => moment(at))
+
+/** The time of day with its zone; with the day where it is another one. */
 export function moment(iso: string, toTheSecond = false): string {
   const at = new Date(iso)
-  const time = at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', ...(toTheSecond && { second: '2-digit' }) })
+  const time = at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', ...(toTheSecond && { second: '2-digit' }), timeZoneName: 'short' })
   return at.toDateString() === new Date().toDateString() ? time : `${at.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`
 }
 

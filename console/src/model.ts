@@ -276,7 +276,7 @@ export interface Kinds {
   certificate: Certificate
   source: Source
   image: Image
-  gateway: { name: string }
+  gateway: { name: string; closed_ports?: Record<string, string> }
   node: Node
 }
 

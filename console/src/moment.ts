@@ -14,7 +14,7 @@ export const then = (at: string, path: string) => `/as-of/${new Date(at).toISOSt
 
 /** In words, to the second. */
 export const inWords = (at: string) =>
-  new Date(at).toLocaleString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit' })
+  new Date(at).toLocaleString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit', timeZoneName: 'short' })
 
 /** As a field for a local time takes it. */
 export function forField(at: Date): string {

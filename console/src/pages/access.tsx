@@ -51,7 +51,7 @@ export function AccessPage() {
 const lets: Record<Credential['scope'], string> = { client: 'a client', part: 'a part of the platform', session: 'a browser' }
 
 function day(moment: string | null, none: string): string {
-  return moment === null ? none : new Date(moment).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })
+  return moment === null ? none : new Date(moment).toLocaleString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })
 }
 
 function Entry({ credential, removed }: { credential: Credential; removed: () => Promise<void> }) {

@@ -2,7 +2,7 @@ import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, rate, signal, tag, taken, url, type Need, type Row } from '../derive'
+import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, otherNeeds, rate, signal, tag, taken, url, type Need, type OtherNeed, type Row } from '../derive'
 import type { Route } from '../model'
 import { asOf } from '../moment'
 import { SteerAct } from '../parts/acts'
@@ -19,6 +19,8 @@ export function BoardPage() {
     return <><h1 className="text-xl font-semibold">There is no environment {environment}.</h1> <Link className="underline" to="/">To the board</Link></>
   }
   const bad = needs(view, list)
+  const others = otherNeeds(view, environment)
+  const all = bad.length + others.length
   const moving = list.filter((row) => row.rollout?.state !== 'awaiting' && row.workload.held === null && (isOpen(row.rollout) || row.workload.state === 'moving'))
   const wanted = list.reduce((sum, row) => sum + row.workload.wanted, 0)
   const ready = list.reduce((sum, row) => sum + row.ready, 0)
@@ -32,7 +34,7 @@ export function BoardPage() {
     <>
       <div className="flex flex-wrap items-baseline gap-x-3.5">
         <h1 className="text-xl font-semibold">
-          {bad.length === 0 ? (moving.length === 0 ? 'All is well' : `${moving.length} moving, nothing needs you`) : bad.length === 1 ? '1 thing needs you' : `${bad.length} things need you`}
+          {all === 0 ? (moving.length === 0 ? 'All is well' : `${moving.length} moving, nothing needs you`) : all === 1 ? '1 thing needs you' : `${all} things need you`}
         </h1>
         <p className="text-soft">
           {list.length} {list.length === 1 ? 'workload' : 'workloads'} · {view.whole ? <>{ready} of {wanted} replicas ready on {nodes} {nodes === 1 ? 'node' : 'nodes'}</> : `${wanted} replicas`}{' '}
@@ -45,9 +47,10 @@ export function BoardPage() {
           <Badge of="caution" word={NOT_ISOLATED} /> Replicas on {node.name} are ordinary processes; of the limits only memory is held, process by process.
         </p>
       ))}
-      {bad.length > 0 && (
+      {all > 0 && (
         <section aria-label="What needs you" className="mt-4 overflow-hidden rounded-xl border border-l-4 border-line border-l-fault bg-card">
           {bad.map((need) => <NeedRow key={need.row.workload.target.name} need={need} />)}
+          {others.map((need) => <OtherRow key={need.name} need={need} />)}
         </section>
       )}
       {moving.map((row) => <MovingRow key={row.workload.target.name} row={row} />)}
@@ -81,6 +84,19 @@ function NeedRow({ need }: { need: Need }) {
       <Link to={`/${key(need.row.workload.target)}`} className="rounded-lg border border-line px-3 py-1.5 text-[13px] font-semibold hover:bg-paper">Look</Link>
       {workload.held !== null && <SteerAct row={need.row} act="resume" />}
       {waits && <><SteerAct row={need.row} act="advance" /><SteerAct row={need.row} act="cancel" tone="danger" /></>}
+    </article>
+  )
+}
+
+function OtherRow({ need }: { need: OtherNeed }) {
+  return (
+    <article className="flex flex-wrap items-center gap-x-3.5 gap-y-2 border-b border-line px-4 py-3 last:border-b-0">
+      <Badge of={need.signal} word={need.word} />
+      <div className="min-w-0 grow basis-96">
+        <p className="font-semibold">{need.name}</p>
+        <p className="text-soft">{need.detail}</p>
+      </div>
+      <Link to={need.to} className="rounded-lg border border-line px-3 py-1.5 text-[13px] font-semibold hover:bg-paper">Look</Link>
     </article>
   )
 }

@@ -3,7 +3,7 @@ import { useEffect, useState, type ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 
 import { why, type Why } from '../api'
-import { key, rate, selected, short, taken, url } from '../derive'
+import { key, local, rate, selected, short, taken, url } from '../derive'
 import type { Certificate, Replica, Route, Service, Signal } from '../model'
 import { Command } from '../parts/command'
 import { NewRoute } from '../parts/guided'
@@ -221,6 +221,6 @@ function notes(route: Route): string[] {
 }
 
 /** A sentence of the platform's, as a page has it: with a capital and a full stop, and without the marks of code. */
-const plain = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`.replaceAll('`', '')
+const plain = (text: string) => local(`${text.charAt(0).toUpperCase()}${text.slice(1)}.`.replaceAll('`', ''))
 const ports = (service: Service) => Object.keys(service.ports).map((port) => `:${port}`).join(' ')
 const clip = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text)

@@ -43,6 +43,11 @@ impl Failure {
         Failure { kind: FailureKind::Unreachable, message: message.into() }
     }
 
+    /// What went wrong, in words.
+    pub fn message(&self) -> &str {
+        &self.message
+    }
+
     /// The exit code.
     pub fn code(&self) -> u8 {
         match self.kind {

@@ -134,16 +134,27 @@ pub async fn last_lines(control: &Control, of: &OutputOf, count: usize) -> Vec<S
         return Vec::new();
     };
     let asked = with_kept(control, asked, target, &query);
-    let streams = asked.into_iter().filter_map(|(node, asked)| control.links.ask_for_log(&node, asked));
+    let mut missing = Vec::new();
+    let streams = asked.into_iter().filter_map(|(node, asked)| {
+        let lines = control.links.ask_for_log(&node, asked);
+        if lines.is_none() {
+            missing.push(format!("(lines on {node} are missing: it is not linked at the moment)"));
+        }
+        lines
+    });
     let mut streams = futures_util::stream::select_all(streams.map(|lines| pieces(lines).boxed()));
     let mut text = Vec::new();
     // What came in time is better than nothing.
-    let _ = tokio::time::timeout(WAIT, async {
+    let all = tokio::time::timeout(WAIT, async {
         while let Some(piece) = streams.next().await {
             text.extend_from_slice(&piece);
         }
-    })
-    .await;
+    });
+    let in_time = all.await.is_ok();
+    drop(streams);
+    if !in_time {
+        missing.push(format!("(lines may be missing: a node did not answer within {} s)", WAIT.as_secs()));
+    }
     let mut lines: Vec<LogLine> = text
         .split(|byte| *byte == b'\n')
         .filter_map(|line| serde_json::from_slice(line).ok())
@@ -151,5 +162,6 @@ pub async fn last_lines(control: &Control, of: &OutputOf, count: usize) -> Vec<S
         .collect();
     lines.sort_by_key(|line| line.at);
     let last = lines.split_off(lines.len().saturating_sub(count));
-    last.iter().map(|line| for_record(&line.text.chars().take(LINE).collect::<String>())).collect()
+    let last = last.iter().map(|line| for_record(&line.text.chars().take(LINE).collect::<String>()));
+    last.chain(missing).collect()
 }

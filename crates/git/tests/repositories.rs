@@ -234,3 +234,16 @@ async fn a_repository_that_is_too_large_is_not_kept() {
         String::from_utf8_lossy(&du.stdout).split('\t').next().and_then(|it| it.parse().ok()).unwrap_or(0);
     assert!(kib < 2048, "{kib} KiB are kept");
 }
+
+#[tokio::test]
+async fn a_commit_is_followed_by_the_beginning_of_its_hash() {
+    let place = Place::new();
+    place.theirs.write("deploy/mainyard.toml", "a = 1\n");
+    let first = place.theirs.commit("the first");
+    place.theirs.write("deploy/mainyard.toml", "a = 2\n");
+    place.theirs.commit("the second");
+    assert_eq!(place.look_at(&first[..8]).await.expect("read"), ["the first"]);
+    assert_eq!(place.look_at(&first[..8]).await.expect("known by now"), ["the first"]);
+    let none = place.look_at("0000000f").await.expect_err("no such commit").to_string();
+    assert!(none.contains("not one alone begins with 0000000f"), "{none}");
+}

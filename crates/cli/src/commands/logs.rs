@@ -73,7 +73,7 @@ pub async fn logs(client: &Client, target: &Target, wanted: Wanted, output: Outp
 }
 
 /// The last lines that replicas of a release wrote themselves, as they are shown beside a reason: with credentials masked.
-/// Nothing where they cannot be had: the reason stands without them.
+/// Where they cannot be had, that is said in their place.
 pub async fn last_of(
     client: &Client,
     release: &ReleaseId,
@@ -84,8 +84,9 @@ pub async fn last_of(
     let path = format!("/environments/{}/workloads/{}/logs", workload.environment, workload.name);
     let mut query = vec![("tail", count.to_string()), ("release", number.to_string())];
     query.extend(replica.map(|replica| ("replica", replica.to_owned())));
-    let Ok(answer) = client.send(client.request(Method::GET, &path).query(&query)).await else {
-        return Vec::new();
+    let answer = match client.send(client.request(Method::GET, &path).query(&query)).await {
+        Ok(answer) => answer,
+        Err(failure) => return vec![format!("(its lines cannot be had: {})", failure.message())],
     };
     let text = answer.text().await.unwrap_or_default();
     let lines = text.lines().filter_map(|line| serde_json::from_str::<LogLine>(line).ok());
