@@ -47,12 +47,27 @@ fn silenced(before: &State, after: &State, target: &Target) -> Option<String> {
         Some(service_entry(state, service, state.environments.get(&target.environment)?.index))
     };
     let (was, is) = (entry(before)?, entry(after)?);
-    let still = |id: &ReplicaId| after.replicas.get(id).is_some_and(|it| it.state == ReplicaState::Ready);
+    // Where the service is led elsewhere, those of a workload that the very change removes would have answered on.
+    let led_elsewhere = before.services.get(target)?.spec != after.services.get(target)?.spec;
+    let still = |id: &ReplicaId| match after.replicas.get(id).map(|it| it.state) {
+        Some(ReplicaState::Ready) => true,
+        Some(ReplicaState::Draining) => led_elsewhere && !after.workloads.contains_key(&id.workload),
+        _ => false,
+    };
     let lost = is.ports.iter().find(|(port, list)| {
         let answered = was.ports.get(port).is_some_and(|list| list.iter().any(|it| still(&it.replica)));
         list.is_empty() && answered
     });
-    lost.map(|(port, _)| format!("{target} changed, and nobody answers at {port} although somebody is there"))
+    lost.map(|(port, _)| {
+        let answered: Vec<String> = was.ports[port].iter().map(|it| it.replica.to_string()).collect();
+        let led = |state: &State| state.services[target].spec.select.clone();
+        format!(
+            "{target} changed, and nobody answers at {port} although somebody is there: {answered:?}, {:?} to {:?}; {}",
+            led(before),
+            led(after),
+            described(after, target)
+        )
+    })
 }
 
 /// A release never changes, but for how services led to it, and the digest of an image that was not there yet.

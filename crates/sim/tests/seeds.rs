@@ -58,7 +58,7 @@ fn no_seed_breaks_a_rule() {
     );
     // A simulation in which nothing happens would prove nothing.
     assert!(sum(|o| o.rollouts) > 2 * seeds && sum(|o| o.went_back) > seeds / 3);
-    assert!(sum(|o| o.first_runs) > seeds && sum(|o| o.first_unknown) > seeds / 20);
+    assert!(sum(|o| o.first_runs) > seeds / 2 && sum(|o| o.first_unknown) > seeds / 20);
     assert!(sum(|o| o.drained) > seeds && sum(|o| o.epochs) > seeds && sum(|o| o.acts) > 5 * seeds);
 }
 

@@ -9,8 +9,8 @@ const API: &str = "api.staging.lockers.localhost";
 fn settings() -> insta::Settings {
     let mut settings = insta::Settings::clone_current();
     for (pattern, to) in [
-        (r"\d\d:\d\d by", "HH:MM by"),
-        (r"\d\d:\d\d (declared|added|scaled)", "HH:MM $1"),
+        (r"\d\d:\d\d UTC by", "HH:MM UTC by"),
+        (r"\d\d:\d\d UTC (declared|added|scaled)", "HH:MM UTC $1"),
         (r"\d+\.\d s\b", "N s"),
         (r"\d+ (s|min) ago", "N ago"),
         (r"(10\.118|127\.\d+)\.\d+\.\d+", "ADDRESS"),

@@ -426,7 +426,7 @@ fn what_was_tested_is_promoted_an_application_is_exported_and_removed_as_one() {
     assert!(declared.contains("everything is as declared"), "{declared}");
     let shown = platform.ok(&["application", "show", "square/kiosk"]);
     assert!(shown.contains("workload  locker-api") && shown.contains("api.git.localhost"), "{shown}");
-    platform.ok(&["application", "remove", "square/kiosk"]);
+    platform.ok(&["application", "remove", "square/kiosk", "--yes"]);
     let gone = platform.run(&["application", "show", "square/kiosk"]);
     assert!(gone.code == 3 && gone.err.contains("there is no application square/kiosk"), "{gone:?}");
 }
