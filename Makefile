@@ -10,6 +10,7 @@
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
 #              MINUTES and SEEDS say how much of each
+# make check   the quick look before a commit: formatting, lints of the core, its tests; `make hook` runs it before each commit
 # make lint    formatting and lints, warnings refused; licences, sources and versions of what it is built from
 
 PROFILE ?= debug
@@ -23,7 +24,7 @@ CHANGES ?= 60
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo test build bench attack fuzz torture soak lint setup setup-test
+.PHONY: demo test build bench attack fuzz torture soak check hook lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -70,6 +71,16 @@ soak: setup-test console/dist/index.html
 	MAINYARD_OUTAGE=$(OUTAGE) cargo test --package mainyard --test platform outages -- --nocapture
 	MAINYARD_SOAK=$(MINUTES) cargo test --package mainyard --test platform soak -- --nocapture
 	MAINYARD_SEEDS=$(SEEDS) cargo test --package mainyard-sim -- --nocapture
+
+check:
+	cargo fmt --all --check
+	cargo clippy --package mainyard-core --all-targets -- --deny warnings
+	cargo test --quiet --package mainyard-core
+	cargo test --quiet --package testing --test house
+
+hook:
+	printf '#!/bin/sh\nexec make check\n' > .git/hooks/pre-commit
+	chmod +x .git/hooks/pre-commit
 
 lint: setup console/dist/index.html
 	cargo fmt --all --check
