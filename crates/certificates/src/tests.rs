@@ -87,3 +87,30 @@ fn follows_from(chain: &str, root: &str) -> bool {
     let (_, root) = X509Certificate::from_der(root.as_ref()).expect("read");
     leaf.verify_signature(Some(root.public_key())).is_ok()
 }
+
+/// Whether a program that trusts only this authority takes a certificate for a host.
+fn trusted(issuer: &Issuer, chain: &str, host: &str) -> bool {
+    use rustls::client::WebPkiServerVerifier;
+    use rustls::client::danger::ServerCertVerifier;
+    let mut roots = rustls::RootCertStore::empty();
+    roots.add(issuer.der().clone()).expect("a root");
+    let provider = std::sync::Arc::new(rustls::crypto::ring::default_provider());
+    let verifier =
+        WebPkiServerVerifier::builder_with_provider(roots.into(), provider).build().expect("built");
+    let leaf = certificates(chain).expect("a chain").remove(0);
+    let (name, now) = (host.to_owned().try_into().expect("a name"), rustls::pki_types::UnixTime::now());
+    verifier.verify_server_cert(&leaf, &[], &name, &[], now).is_ok()
+}
+
+#[test]
+fn what_the_local_authority_signs_for_hosts_that_are_not_the_platforms_is_trusted_by_nobody() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let names = crate::authority::Names::of(&["internal".into()], &[]);
+    let issuer = crate::authority::issuer(dir.path(), &names).expect("made");
+    let sign = |host: &str| crate::authority::issue(&issuer, host).expect("signed").0;
+    assert!(trusted(&issuer, &sign("api.staging.internal"), "api.staging.internal"));
+    assert!(trusted(&issuer, &sign("lockers.localhost"), "lockers.localhost"));
+    for host in ["bank.example", "internal.example", "203.0.113.7"] {
+        assert!(!trusted(&issuer, &sign(host), host), "{host}");
+    }
+}

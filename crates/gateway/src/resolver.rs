@@ -211,6 +211,31 @@ mod tests {
         assert_eq!(ask("example.org.", RecordType::A).metadata.response_code, ResponseCode::NXDomain);
     }
 
+    #[tokio::test]
+    async fn one_replicas_flood_costs_no_other_an_answer() {
+        let serving = Arc::new(Serving::new(1, None));
+        let socket = UdpSocket::bind("127.0.0.1:0").await.expect("a socket");
+        let at = socket.local_addr().expect("its address");
+        tokio::spawn(async move { over_udp(socket, &serving).await });
+        let mut question = Message::query();
+        question.add_query(Query::query(Name::from_ascii("example.org.").expect("a name"), RecordType::A));
+        let question = question.to_vec().expect("bytes");
+        let flood = UdpSocket::bind("127.0.0.1:0").await.expect("a socket");
+        let (mut buffer, mut answers) = ([0; 512], 0);
+        for _ in 0..5000 {
+            flood.send_to(&question, at).await.expect("sent");
+            tokio::task::yield_now().await;
+            answers += usize::from(flood.try_recv(&mut buffer).is_ok());
+        }
+        assert!((1..4000).contains(&answers), "{answers} of 5000 were answered");
+        let other = UdpSocket::bind("127.0.0.2:0").await.expect("a socket");
+        for number in 0..20 {
+            other.send_to(&question, at).await.expect("sent");
+            let answered = tokio::time::timeout(Duration::from_secs(5), other.recv(&mut buffer)).await;
+            assert!(answered.is_ok(), "the other's question {number} was not answered");
+        }
+    }
+
     proptest! {
         #[test]
         fn whatever_comes_is_survived(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {

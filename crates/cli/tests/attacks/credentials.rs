@@ -47,6 +47,21 @@ fn a_removed_token_opens_nothing_any_more_and_ends_what_it_opened() {
 }
 
 #[test]
+fn a_token_is_good_until_its_end() {
+    let platform = Platform::start(false);
+    let token = platform.ok(&["token", "add", "short", "--lasts", "1m"]);
+    assert_eq!(ask(&platform, "GET", "/api/v1/snapshot", &bearer(&token)), 200);
+    // The record's clock decides, so its minute is over at once.
+    let over = "UPDATE token SET expires = now() - interval '1 second' WHERE name = 'short'";
+    let ended = crate::accounts::as_control_asks(&platform, over);
+    assert!(ended.contains("UPDATE 1"), "{ended}");
+    until("it has ended", || {
+        (ask(&platform, "GET", "/api/v1/snapshot", &bearer(&token)) == 401).then_some(())
+    });
+    assert!(!platform.ok(&["token", "list"]).contains("short"));
+}
+
+#[test]
 fn the_token_in_the_data_directory_is_good_until_it_is_replaced() {
     let platform = Platform::start(false);
     let before = platform.token();

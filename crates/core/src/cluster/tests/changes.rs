@@ -329,3 +329,25 @@ fn an_environment_goes_when_it_holds_nothing_and_an_image_leaves_what_was_made_w
     yard.cluster.remove_environment(&staging, "mira", yard.now).expect("removed");
     assert!(yard.cluster.state.environments.is_empty());
 }
+
+#[test]
+fn a_route_takes_no_host_of_the_platform_itself() {
+    let mut yard = Yard::new();
+    yard.cluster.reserved_hosts.insert("yard.example".to_owned());
+    for host in ["localhost", "127.0.0.1", "[::1]", "yard.example", "YARD.example."] {
+        let text =
+            format!("{MANIFEST}[route.own]\nhost = \"{host}\"\nto = [{{ service = \"locker-api\" }}]\n");
+        let files = [SourceFile { name: "mainyard.toml".into(), text }];
+        // Some are no host of a route at all.
+        let Ok(declared) = read(&files, Some(&name("staging"))) else { continue };
+        let refused = yard.cluster.declare(&declared, &name("staging"), false, "mira", yard.now);
+        let said = refused.expect_err(host).message;
+        assert!(said.contains("is a host of the platform itself"), "{host}: {said}");
+    }
+    let own = |host: &str| {
+        let text =
+            format!("{MANIFEST}[route.own]\nhost = \"{host}\"\nto = [{{ service = \"locker-api\" }}]\n");
+        read(&[SourceFile { name: "mainyard.toml".into(), text }], Some(&name("staging"))).is_ok()
+    };
+    assert!(own("localhost") && own("yard.example"), "these reach the rule");
+}
