@@ -199,11 +199,14 @@ const headlines: Record<string, string> = {
 
 function sentence(text: string) {
   const trimmed = local(text.trim())
-  return trimmed === '' ? '' : trimmed.charAt(0).toUpperCase() + trimmed.slice(1) + (trimmed.endsWith('.') ? '' : '.')
+  return trimmed === '' ? '' : capital(trimmed) + (trimmed.endsWith('.') ? '' : '.')
 }
 
 /** A text of the platform with its moments in the person's time zone: it writes each in UTC (RFC 3339). */
 export const local = (text: string) => text.replace(/\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ/g, (at) => moment(at))
+
+/** With a capital at its beginning, unless that is a commit's hash. */
+export const capital = (text: string) => (/^[0-9a-f]{7,40}\b/.test(text) ? text : text.charAt(0).toUpperCase() + text.slice(1))
 
 /** The time of day with its zone; with the day where it is another one. */
 export function moment(iso: string, toTheSecond = false): string {

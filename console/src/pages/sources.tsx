@@ -2,7 +2,7 @@ import { useEffect, useState } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
 
 import { sides } from '../api'
-import { key, local, taken } from '../derive'
+import { capital, key, local, taken } from '../derive'
 import type { Commit, Release, Side, Signal, Source } from '../model'
 import { asOf } from '../moment'
 import { Command } from '../parts/command'
@@ -172,6 +172,6 @@ function Sides({ source }: { source: Source }) {
   )
 }
 
-const sentence = (text: string) => local(`${text.charAt(0).toUpperCase()}${text.slice(1)}.`)
+const sentence = (text: string) => local(`${capital(text)}.`)
 const clock = (at: string) => new Date(at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })
 const day = (commit: Commit) => new Date(commit.at).toLocaleString('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })
