@@ -101,7 +101,7 @@ async fn only_the_present_epoch_writes_and_concurrent_writers_leave_no_gap() {
 
 /// Something that comes and goes by itself.
 fn gateway(name: &str) -> Change {
-    let object = Object::Gateway(Gateway { name: name.to_owned() });
+    let object = Object::Gateway(Gateway { name: name.to_owned(), closed_ports: Default::default() });
     let cause = Origin::new("platform", "noted", Timestamp::UNIX_EPOCH);
     Change { kind: object.kind(), key: object.key(), object: Some(object), cause }
 }

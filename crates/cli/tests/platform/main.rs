@@ -19,6 +19,7 @@ mod odd_changes;
 mod outages;
 mod outages_told;
 mod past;
+mod programs;
 mod releases;
 mod secrets;
 mod side_by_side;

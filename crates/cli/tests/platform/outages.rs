@@ -4,8 +4,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Instant;
 
-use crate::common::{Platform, Visitors, program_of, until};
+use crate::common::{Platform, Visitors, until};
 use crate::faults::kill;
+use crate::programs::program_of;
 
 const API: &str = "api.staging.lockers.localhost";
 

@@ -3,8 +3,9 @@
 use std::net::TcpListener;
 use std::time::{Duration, Instant};
 
-use crate::common::{Platform, program_of, until};
+use crate::common::{Platform, until};
 use crate::odd_changes::{Declared, HOST, TARGET, serving};
+use crate::programs::program_of;
 
 fn is_up(platform: &Platform) -> bool {
     platform.get(HOST, "/who").status == 200
