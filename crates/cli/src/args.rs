@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use clap::{Args, CommandFactory, Parser, Subcommand};
 
 mod parts;
 mod sources;
@@ -10,7 +10,7 @@ mod things;
 
 pub use parts::{IsolationKind, LOCAL_AUTHORITY, Part, Serve, Start};
 pub use sources::{AddSource, SourceCommand, SourceRule};
-pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret, Token, Trail};
+pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret, Token, TrafficBy, Trail};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -415,19 +415,6 @@ pub enum Command {
         /// Which shell.
         shell: clap_complete::Shell,
     },
-}
-
-/// What traffic is told apart by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum TrafficBy {
-    /// The way in.
-    Route,
-    /// The service.
-    Service,
-    /// The release.
-    Release,
-    /// The replica.
-    Replica,
 }
 
 /// How to print.

@@ -7,11 +7,11 @@ use mainyard_core::model::{
     Held, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target,
     Workload,
 };
-use mainyard_core::routing::{all_of, replicas_of, selects};
+use mainyard_core::routing::{all_of, replicas_of};
 
 use crate::client::Snapshot;
 use crate::moments::local;
-use crate::ways::{ready_behind, replicas_behind, routes_to};
+use crate::ways::{ready_behind, replicas_behind, routes_to, services_of};
 use crate::words::{Paint, age, colours, shape};
 
 /// A table without lines: as wide as what it holds, or as the terminal, where that is narrower.
@@ -88,18 +88,6 @@ pub fn change(origin: &Origin) -> String {
 
 fn current<'a>(state: &'a State, workload: &Workload) -> Option<&'a Release> {
     state.releases.get(&(workload.target.clone(), workload.release))
-}
-
-/// Services that select the workload.
-pub fn services_of<'a>(
-    state: &'a State,
-    workload: &'a Workload,
-) -> impl Iterator<Item = &'a mainyard_core::model::Service> {
-    let labels = current(state, workload).map(|release| release.spec.labels.clone()).unwrap_or_default();
-    state.services.values().filter(move |service| {
-        service.target.environment == workload.target.environment
-            && selects(&service.spec.select, &workload.target.name, &labels)
-    })
 }
 
 fn release_words(state: &State, workload: &Workload) -> String {

@@ -3,12 +3,11 @@
 use std::collections::BTreeMap;
 
 use mainyard_core::cluster::State;
-use mainyard_core::model::{Name, Replica, ReplicaState, Route, Service, Target};
-use mainyard_core::routing::{leads_to, replicas_of};
+use mainyard_core::model::{Name, Replica, ReplicaState, Route, Service, Target, Workload};
+use mainyard_core::routing::{leads_to, replicas_of, selects};
 use serde::Serialize;
 
 use crate::client::Snapshot;
-use crate::show::services_of;
 
 /// A route as it leads to something, for programs.
 #[derive(Debug, Serialize)]
@@ -81,4 +80,14 @@ pub fn replicas_behind<'a>(state: &'a State, service: &Service) -> Vec<&'a Repli
         release.is_some_and(|release| leads_to(service, release))
     });
     behind.collect()
+}
+
+/// Services that select the workload.
+pub fn services_of<'a>(state: &'a State, workload: &'a Workload) -> impl Iterator<Item = &'a Service> {
+    let release = state.releases.get(&(workload.target.clone(), workload.release));
+    let labels = release.map(|release| release.spec.labels.clone()).unwrap_or_default();
+    state.services.values().filter(move |service| {
+        service.target.environment == workload.target.environment
+            && selects(&service.spec.select, &workload.target.name, &labels)
+    })
 }

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 
 use super::{Output, Past, Trial, Wait};
 
@@ -378,4 +378,17 @@ pub struct Trail {
     pub limit: u32,
     #[command(flatten)]
     pub output: Output,
+}
+
+/// What traffic is told apart by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum TrafficBy {
+    /// The way in.
+    Route,
+    /// The service.
+    Service,
+    /// The release.
+    Release,
+    /// The replica.
+    Replica,
 }
