@@ -223,7 +223,7 @@ impl World {
         let Some((cluster, epoch)) = &self.controls[control].leader else { return };
         let state = &cluster.state;
         let Some(index) = state.environments.values().next().map(|it| it.index) else { return };
-        // What was removed and comes again begins anew.
+        // A service that was removed and comes again starts over.
         self.answered.retain(|name| state.services.contains_key(name));
         let mut dark = Vec::new();
         for service in state.services.values() {

@@ -52,7 +52,7 @@ pub struct AddedImage {
     pub begin: Vec<MadeRelease>,
 }
 
-/// What ends with a workload; that it is on hold is said, since whoever held it may not expect that.
+/// What ends with a workload. A hold is named, because the person who held it may not expect the end.
 pub(crate) fn ends(workload: &Workload) -> String {
     let end = if workload.wanted == 1 { "ends" } else { "end" };
     let held = workload.held.as_ref();
