@@ -6,7 +6,9 @@
 //! - *More errors*: Fisher's exact test, one-sided, on failed and answered requests of both; and the new release
 //!   fails at least half as often again, and 5 in 1,000 more.
 //! - *Slower*: the same test on requests slower than a bucket's edge, at each edge, divided by the number of edges
-//!   (Bonferroni); and 95 of 100 requests take at least twice as long, and 20 ms more.
+//!   (Bonferroni); and 95 of 100 requests take at least twice as long, and 20 ms more. A short stall of the machine
+//!   makes a few requests slow together, which the test takes for independent ones. So this finding counts only when
+//!   it is found again among the requests after it ([`compare_when_due`]).
 //!
 //! The *n*-th comparison asks for a chance below `0.0024 / (n (n + 1))`; all of them together stay below 0.0024 for
 //! each of the two, in the shadow step and again with visitors, so that a release that is as good as the one before is
@@ -16,7 +18,9 @@
 use statrs::distribution::{Binomial, DiscreteCDF, Hypergeometric};
 
 use crate::link::percentile;
-use crate::model::{Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, Seen, Shadowing};
+use crate::model::{
+    Evidence, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, Seen, Shadowing, Suspicion,
+};
 
 /// Requests that the new release has answered at the first comparison, and the fewest of the old one to compare with.
 pub const FIRST_LOOK: u64 = 20;
@@ -47,9 +51,35 @@ pub enum Finding {
     Slower,
 }
 
+/// Compares both releases where enough was answered since the last time: their copies in the shadow step, what visitors
+/// were answered otherwise. Notes in `evidence` what was looked at.
+pub fn compare_when_due(evidence: &mut Evidence, copying: bool) -> Option<Finding> {
+    let (new, alike) =
+        if copying { (&evidence.copies, &evidence.copied) } else { (&evidence.new, &evidence.old) };
+    if let Some(suspected) = &evidence.suspected
+        && let Some(still_slower) = confirm(new, alike, suspected, evidence.looks)
+    {
+        evidence.suspected = None;
+        if still_slower {
+            return Some(Finding::Slower);
+        }
+    }
+    if new.requests < due_at(evidence.looks) {
+        return None;
+    }
+    let finding = compare(new, &evidence.old, alike, evidence.looks);
+    evidence.looks += 1;
+    if finding == Some(Finding::Slower) {
+        let suspicion = Suspicion { new: new.clone(), old: alike.clone() };
+        evidence.suspected.get_or_insert_with(|| Box::new(suspicion));
+        return None;
+    }
+    finding
+}
+
 /// Compares for this time, counted from 0: failures with all that the one before answered, times with `alike`, which were
 /// measured in the same way.
-pub fn compare(new: &Seen, old: &Seen, alike: &Seen, look: u32) -> Option<Finding> {
+fn compare(new: &Seen, old: &Seen, alike: &Seen, look: u32) -> Option<Finding> {
     let level = level(look);
     if old.requests < FIRST_LOOK {
         let proven = beyond_binomial(new.failed, new.requests, TOO_MANY) <= level;
@@ -60,6 +90,15 @@ pub fn compare(new: &Seen, old: &Seen, alike: &Seen, look: u32) -> Option<Findin
         return Some(Finding::MoreErrors);
     }
     slower(new, alike, level / f64::from(EDGES)).then_some(Finding::Slower)
+}
+
+/// Whether the new release, once found slower, still is: among what both answered since. `None` until it has answered
+/// enough since. Where the one before answered too few since, all of its answers are compared with.
+fn confirm(new: &Seen, old: &Seen, suspected: &Suspicion, look: u32) -> Option<bool> {
+    let new = new.since(&suspected.new);
+    let old_since = old.since(&suspected.old);
+    let old = if old_since.requests < FIRST_LOOK { old } else { &old_since };
+    (new.requests >= FIRST_LOOK).then(|| slower(&new, old, level(look) / f64::from(EDGES)))
 }
 
 fn slower(new: &Seen, old: &Seen, level: f64) -> bool {

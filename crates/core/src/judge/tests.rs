@@ -44,18 +44,15 @@ impl Kind {
 /// One rollout: requests come one by one, this part of them to the new release. Gives at how many requests to the new
 /// release it was found against, and for what.
 fn rollout(new: Kind, old: Kind, share: f64, requests: u64, dice: &mut Dice) -> Option<(u64, Finding)> {
-    let (mut of_new, mut of_old, mut look) = (Seen::default(), Seen::default(), 0);
+    let mut evidence = Evidence::default();
     for _ in 0..requests {
         if dice.part() >= share {
-            old.answer(&mut of_old, dice);
+            old.answer(&mut evidence.old, dice);
             continue;
         }
-        new.answer(&mut of_new, dice);
-        if of_new.requests >= due_at(look) {
-            if let Some(finding) = compare(&of_new, &of_old, &of_old, look) {
-                return Some((of_new.requests, finding));
-            }
-            look += 1;
+        new.answer(&mut evidence.new, dice);
+        if let Some(finding) = compare_when_due(&mut evidence, false) {
+            return Some((evidence.new.requests, finding));
         }
     }
     None
@@ -102,6 +99,27 @@ fn a_release_that_is_four_times_as_slow_is_caught() {
     let slower = |found: Option<(u64, Finding)>| found.is_some_and(|(_, finding)| finding == Finding::Slower);
     let caught = (0..1000).filter(|_| slower(rollout(new, old, 0.2, 1600, &mut dice))).count();
     assert!(caught >= 950, "{caught} of 1000");
+}
+
+#[test]
+fn a_machine_that_stalls_once_is_not_held_against_the_new_release() {
+    let mut dice = Dice::new(5);
+    let usual = Kind { failing: 0.0, slow: 10.0 };
+    let stalled = Kind { failing: 0.0, slow: 400.0 };
+    let mut suspected = 0;
+    for length in 1..=12 {
+        let mut evidence = Evidence::default();
+        (0..1000).for_each(|_| usual.answer(&mut evidence.old, &mut dice));
+        for number in 0..400 {
+            let kind = if (15..15 + length).contains(&number) { stalled } else { usual };
+            kind.answer(&mut evidence.new, &mut dice);
+            usual.answer(&mut evidence.old, &mut dice);
+            let found = compare_when_due(&mut evidence, false);
+            assert_eq!(found, None, "after a stall of {length} requests");
+            suspected += u32::from(evidence.suspected.is_some());
+        }
+    }
+    assert!(suspected > 0, "no stall was long enough to be noticed at all");
 }
 
 #[test]

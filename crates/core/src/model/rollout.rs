@@ -134,7 +134,7 @@ pub struct Evidence {
     /// Of those, what the new release answered.
     #[serde(default)]
     pub new: Seen,
-    /// And in the same time the one before.
+    /// What the release before answered, counted from when the new one first answered.
     #[serde(default)]
     pub old: Seen,
     /// What the new release answered to copies in the shadow step.
@@ -149,9 +149,21 @@ pub struct Evidence {
     /// How often the two were compared.
     #[serde(default)]
     pub looks: u32,
+    /// What both had answered when the new release was first found slower; it is compared again from there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub suspected: Option<Box<Suspicion>>,
     /// Requests that were still open when the drain limit passed, by the short name of the replica that was stopped.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub outlived: BTreeMap<String, u32>,
+}
+
+/// What was answered up to the moment when a new release looked slower.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Suspicion {
+    /// By the new release.
+    pub new: Seen,
+    /// By the one before.
+    pub old: Seen,
 }
 
 /// What one release answered.
@@ -166,12 +178,16 @@ pub struct Seen {
 }
 
 impl Evidence {
-    /// Adds what was seen since.
+    /// Adds what was seen since. The release before is counted only from when the new one answers: what it answered
+    /// earlier, in a quieter minute, is nothing to compare with.
     pub fn add(&mut self, more: &Evidence) {
         self.served += more.new.requests + more.old.requests;
         self.failed += more.new.failed + more.old.failed;
         self.other_size += more.other_size;
         let Evidence { new, old, copies, copied, .. } = more;
+        let new_answers = [&self.new, &self.copies, new, copies].iter().any(|seen| seen.requests > 0);
+        let nothing = Seen::default();
+        let old = if new_answers { old } else { &nothing };
         for (to, from) in [
             (&mut self.new, new),
             (&mut self.old, old),
@@ -184,6 +200,19 @@ impl Evidence {
 }
 
 impl Seen {
+    /// What was answered after `earlier`, which is an earlier count of the same release.
+    pub fn since(&self, earlier: &Seen) -> Seen {
+        let times = self.times.iter().filter_map(|(bucket, count)| {
+            let more = count.saturating_sub(earlier.times.get(bucket).copied().unwrap_or_default());
+            (more > 0).then_some((*bucket, more))
+        });
+        Seen {
+            requests: self.requests.saturating_sub(earlier.requests),
+            failed: self.failed.saturating_sub(earlier.failed),
+            times: times.collect(),
+        }
+    }
+
     /// Adds what was counted somewhere in a short while.
     pub fn add(&mut self, requests: u64, failed: u64, times: &BTreeMap<u8, u64>) {
         self.requests += requests;

@@ -6,8 +6,8 @@ use super::counts::{Counts, first_to_go};
 use super::{Act, Moved, View, count, let_go, took};
 use crate::judge;
 use crate::model::{
-    OnFailure, Purpose, Reason, ReasonCode, Replica, ReplicaState, Rollout, RolloutState, Shadow, Shadowing,
-    Span, Style, Then,
+    Evidence, OnFailure, Purpose, Reason, ReasonCode, Replica, ReplicaState, Rollout, RolloutState, Seen,
+    Shadow, Shadowing, Span, Style, Then,
 };
 
 /// What is wanted of both sets at this point of the move.
@@ -252,7 +252,8 @@ fn copying(
     let until = *rollout.watched_since.get_or_insert(now) + shadow.within.signed();
     if rollout.evidence.copies.requests >= u64::from(shadow.copies) || until <= now {
         rollout.shadow = Shadowing::Passed;
-        rollout.evidence.looks = 0;
+        let Evidence { looks, suspected, old, .. } = &mut rollout.evidence;
+        (*looks, *suspected, *old) = (0, None, Seen::default());
         (rollout.step_began, rollout.watched_since) = (Some(now), None);
         // What comes next is decided at once.
         return Some(now + jiff::SignedDuration::from_millis(1));
@@ -358,14 +359,9 @@ fn trouble(view: View<'_>, rollout: &mut Rollout, counts: &Counts<'_>, now: Time
     if let Some(reason) = counts.fault() {
         return Some(reason.clone());
     }
-    let compared = rollout.from.is_some() && rollout.purpose != Purpose::Back;
-    let copies = rollout.shadow == Shadowing::Copying;
-    let evidence = &mut rollout.evidence;
-    let (new, alike) =
-        if copies { (&evidence.copies, &evidence.copied) } else { (&evidence.new, &evidence.old) };
-    if compared && new.requests >= judge::due_at(evidence.looks) {
-        let finding = judge::compare(new, &evidence.old, alike, evidence.looks);
-        evidence.looks += 1;
+    if rollout.from.is_some() && rollout.purpose != Purpose::Back {
+        let copying = rollout.shadow == Shadowing::Copying;
+        let finding = judge::compare_when_due(&mut rollout.evidence, copying);
         if let Some(finding) = finding.filter(|_| rollout.waived.is_none()) {
             return Some(judge::reason(finding, rollout));
         }
