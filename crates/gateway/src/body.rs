@@ -149,3 +149,20 @@ impl Body for RequestBody {
         self.0.as_ref().map_or_else(|| SizeHint::with_exact(0), |it| it.body.size_hint())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_body_that_brings_less_than_a_kibibyte_a_minute_does_not_keep_up() {
+        let start = Instant::now();
+        let after = |seconds| start + Duration::from_secs(seconds);
+        let mut drip = MinimumRate::new(start);
+        assert!(drip.keeps_up(1, after(30)), "its first minute is not over");
+        assert!(!drip.keeps_up(1, after(61)), "2 bytes in a minute");
+        let mut slow = MinimumRate::new(start);
+        assert!(slow.keeps_up(LEAST, after(61)));
+        assert!(!slow.keeps_up(LEAST - 1, after(122)), "each minute counts for itself");
+    }
+}

@@ -3,11 +3,12 @@
 //! One line an act: its name, `|`, and what happened. Acts that succeed say `done` and something of what was
 //! seen. A list of addresses to try may be given as arguments. With `talk N` it only writes a line every N ms, with
 //! `flood` as many lines as it can, with `calls N` it tries every system call below a number, with `buffers` it
-//! fills connections that nobody reads, and with `escape` it writes what a terminal would take for commands.
+//! fills connections that nobody reads, with `hoard` it takes terminals and files without end, and with `escape` it writes what a terminal would take for commands.
 
 mod acts;
 mod buffers;
 mod calls;
+mod hoard;
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -23,10 +24,14 @@ fn main() {
             Ok(bytes) => println!("buffered | {} MiB", bytes >> 20),
             Err(error) => println!("buffered | {error}"),
         },
+        Some("hoard") => {
+            println!("terminals | {}", hoard::terminals());
+            println!("files | {}", hoard::files());
+        }
         Some("escape") => println!("\x1b]52;c;aGVsbG8=\x07\x1b[2J\x1b[Hone\rtwo \u{9b}31m"),
         _ => {}
     }
-    if matches!(arguments.first().map(String::as_str), Some("buffers" | "calls" | "escape")) {
+    if matches!(arguments.first().map(String::as_str), Some("buffers" | "calls" | "escape" | "hoard")) {
         println!("end of acts");
         rest();
     }

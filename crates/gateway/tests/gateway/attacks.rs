@@ -84,7 +84,12 @@ fn only_services_that_are_open_to_the_route_are_asked() {
     let address = door.address;
     for url in [format!("http://{address}/may"), "http://doorman.production/may".to_owned()] {
         let enter = json!({"enter": {"ask_url": url}});
-        let gateway = Place::default().service("api", &[&api]).service("doorman", &[&door]).api(enter).open();
+        let gateway = Place::default()
+            .service("api", &[&api])
+            .service("doorman", &[&door])
+            .service_of("production", "doorman", &[&door])
+            .api(enter)
+            .open();
         assert_eq!(gateway.get("/", "").status, 503, "{url}");
     }
     assert!(asked.try_recv().is_err(), "nobody was asked");

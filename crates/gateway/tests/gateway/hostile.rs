@@ -4,6 +4,7 @@ use std::io::{BufReader, Read, Write};
 use std::net::TcpStream;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
 
 use serde_json::json;
 
@@ -95,6 +96,59 @@ fn visitors_that_dawdle_keep_nobody_waiting() {
         .collect();
     others_are_served(&gateway);
     drop(slow);
+    others_are_served(&gateway);
+}
+
+/// Waits until the gateway ends a connection, and gives whether it did within two minutes.
+fn is_ended(mut stream: TcpStream) -> bool {
+    stream.set_read_timeout(Some(Duration::from_secs(120))).expect("a limit");
+    let ended = std::io::copy(&mut stream, &mut std::io::sink());
+    ended.is_ok_and(|_| true) || stream.peek(&mut [0]).is_ok_and(|count| count == 0)
+}
+
+#[test]
+fn a_visitor_that_never_ends_what_it_began_is_sent_away() {
+    let bad = replica(|mut stream| drop(stream.read(&mut [0; 1])));
+    let gateway = with_bad(&bad);
+    let begun: [&[u8]; 5] = [
+        b"",
+        b"GET / HT",
+        b"GET / HTTP/1.1\r\nHost: good.test\r\nX: ",
+        // A TLS record that promises more than comes (RFC 8446, section 5.1), and one that is a handshake's beginning.
+        b"\x16\x03\x01\x02\x00\x01",
+        b"PRI * HTTP/2.0\r\n",
+    ];
+    let waiting: Vec<_> = begun
+        .iter()
+        .map(|begin| {
+            let mut stream = gateway.connect();
+            stream.write_all(begin).expect("sent");
+            std::thread::spawn(move || is_ended(stream))
+        })
+        .collect();
+    let ended: Vec<bool> = waiting.into_iter().map(|it| it.join().expect("it waited")).collect();
+    assert!(ended.iter().all(|ended| *ended), "{ended:?}");
+    others_are_served(&gateway);
+}
+
+#[test]
+fn a_visitor_that_takes_nothing_of_its_answer_is_sent_away() {
+    let large = replica(|mut stream| {
+        let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
+        read_request(&mut reader);
+        let length = 8 << 20;
+        let _ = write!(stream, "HTTP/1.1 200 OK\r\ncontent-length: {length}\r\n\r\n");
+        let _ = stream.write_all(&vec![b'a'; length]);
+    });
+    let gateway = with_bad(&large);
+    let mut visitor = Visitor::of(&gateway, "a.test");
+    let request = [(":method", "GET"), (":scheme", "https"), (":path", "/"), (":authority", "a.test")];
+    visitor.send(&request.map(|(name, value)| (name, value.to_owned())), None, &[]);
+    // Its window is never opened any further. It goes on asking whether the gateway is there.
+    let began = std::time::Instant::now();
+    while visitor.is_heard() {
+        assert!(began.elapsed() < Duration::from_secs(120), "it is still served");
+    }
     others_are_served(&gateway);
 }
 

@@ -119,9 +119,24 @@ impl Place {
         self.service_with(name, replicas, json!({}))
     }
 
-    /// The same, with more to say of it.
-    pub fn service_with(mut self, name: &str, replicas: &[&Replica], more: Value) -> Place {
-        let target: Target = format!("staging/{name}").parse().expect("a target");
+    /// A service of another environment than the routes.
+    pub fn service_of(self, environment: &str, name: &str, replicas: &[&Replica]) -> Place {
+        self.add_service(format!("{environment}/{name}"), EnvironmentIndex::new(2), replicas, json!({}))
+    }
+
+    /// A service beside the routes, with more to say of it.
+    pub fn service_with(self, name: &str, replicas: &[&Replica], more: Value) -> Place {
+        self.add_service(format!("staging/{name}"), EnvironmentIndex::new(1), replicas, more)
+    }
+
+    fn add_service(
+        mut self,
+        target: String,
+        environment: Option<EnvironmentIndex>,
+        replicas: &[&Replica],
+        more: Value,
+    ) -> Place {
+        let target: Target = target.parse().expect("a target");
         let backends = replicas.iter().enumerate().map(|(number, replica)| Backend {
             replica: ReplicaId::new(target.clone(), format!("a{number}")),
             release: ReleaseNumber(1),
@@ -131,7 +146,7 @@ impl Place {
         let backends: Vec<Backend> = backends.collect();
         let address = format!("10.118.0.{}", 16 + self.services.len());
         let mut entry = json!({
-            "target": target, "environment": EnvironmentIndex::new(1), "address": address,
+            "target": target, "environment": environment, "address": address,
             "ports": {"80": backends}, "reason": null,
         });
         for (key, value) in more.as_object().into_iter().flatten() {

@@ -10,7 +10,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::PathBuf;
 
 use common::{Bench, until};
-use mainyard_core::model::EnvironmentIndex;
+use mainyard_core::model::{Bytes, EnvironmentIndex};
 use mainyard_runtime::{Progress, first_id, listening};
 
 #[test]
@@ -172,6 +172,27 @@ fn connections_that_nobody_reads_hold_less_than_the_memory_limit() {
     let line = log.lines().find_map(|line| line.split_once("buffered | ")).expect("its line").1;
     let mebibytes: u64 = line.trim_end_matches(" MiB").parse().unwrap_or_else(|_| panic!("{line}"));
     assert!((1..48).contains(&mebibytes), "{mebibytes} MiB");
+    replica.stop();
+}
+
+#[test]
+fn terminals_and_files_end_at_the_limits() {
+    let bench = Bench::new("hoard");
+    let mut replica = bench.start(&testing::probe_image(&["hoard"]), 0, |run| {
+        // Empty files fill no room, only the kernel's memory: enough of it that their number ends them.
+        run.limits.memory = Bytes::mib(512);
+    });
+    let log = until("the probe is through", || {
+        let text = replica.log();
+        text.contains("end of acts").then_some(text)
+    });
+    let count = |of: &str| -> usize {
+        let line = log.lines().find_map(|line| line.split_once(&format!("{of} | "))).expect("its line").1;
+        line.parse().unwrap_or_else(|_| panic!("{of}: {line}"))
+    };
+    let (terminals, files) = (count("terminals"), count("files"));
+    assert!((1..=64).contains(&terminals), "{terminals} terminals");
+    assert!((60_000..=65_536).contains(&files), "{files} files");
     replica.stop();
 }
 
