@@ -2,6 +2,7 @@
 
 use std::io::{Read, Write};
 use std::net::TcpStream;
+use std::time::{Duration, Instant};
 
 use rustls::{ClientConnection, StreamOwned};
 
@@ -133,6 +134,21 @@ impl Visitor {
         let mut payload = vec![0; length];
         self.stream.read_exact(&mut payload).ok()?;
         Some((head[3], head[4], stream, payload))
+    }
+
+    /// Reads, and answers what keeps the connection alive, until the gateway ends it or the time is over; whether it
+    /// ended it. Room for more of an answer is never made.
+    pub fn is_sent_away(&mut self, within: Duration) -> bool {
+        let began = Instant::now();
+        while began.elapsed() < within {
+            match self.read() {
+                Some((AWAY, ..)) | None => return true,
+                Some((SETTINGS, flags, ..)) if flags & ACK == 0 => self.frame(SETTINGS, ACK, 0, &[]),
+                Some((PING, flags, _, payload)) if flags & ACK == 0 => self.frame(PING, ACK, 0, &payload),
+                Some(_) => {}
+            }
+        }
+        false
     }
 
     /// Reads until the request of this stream has ended.
