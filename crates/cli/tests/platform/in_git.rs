@@ -64,6 +64,8 @@ fn a_value_in_git_is_opened_by_the_platform_alone_and_a_new_one_makes_a_release(
     assert!(problem["place"]["line"].as_u64().is_some_and(|line| line > 10), "{problem}");
     let message = problem["message"].as_str().expect("a message");
     assert!(message.starts_with("the value of the secret `word` cannot be opened in square"), "{message}");
+    let told = platform.run(&["source", "look", yard.source]);
+    assert!(told.code == 3 && told.out.contains("cannot be opened in square"), "{told:?}");
     let plain = format!("{text}\n[secret.word]\nage = \"nine-tulips-in-may\"\n");
     yard.push(&plain, "in the open");
     yard.until("it is refused", |it| {

@@ -62,7 +62,7 @@ fn failures(seen: &BTreeMap<String, usize>) -> Vec<(&String, &usize)> {
 }
 
 /// Makes a change under visitors, of whom none sees anything but answers.
-fn unnoticed(platform: &Platform, what: &str, change: impl FnOnce() -> Said) -> Said {
+pub fn unnoticed(platform: &Platform, what: &str, change: impl FnOnce() -> Said) -> Said {
     let visitors = Visitors::start(platform.http, HOST, 2);
     let said = change();
     // What comes after the verdict counts as well.

@@ -4,7 +4,7 @@ use std::net::TcpListener;
 use std::time::{Duration, Instant};
 
 use crate::common::{Platform, until};
-use crate::odd_changes::{Declared, HOST, TARGET, serving};
+use crate::odd_changes::{Declared, HOST, TARGET, serving, unnoticed};
 use crate::programs::program_of;
 
 fn is_up(platform: &Platform) -> bool {
@@ -76,6 +76,8 @@ fn after_a_stop_in_the_middle_of_a_rollout_what_served_before_serves_first() {
     until("the first release answers", || is_up(&platform).then_some(()));
     assert!(started.elapsed() < Duration::from_secs(8), "{:?}", started.elapsed());
     assert_eq!(platform.get(HOST, "/who").json()["version"], "1.4.0");
+    let said = unnoticed(&platform, "the rest of the rollout", || platform.run(&["cancel", TARGET]));
+    assert_eq!(said.code, 0, "{said:?}");
 }
 
 #[test]
@@ -85,16 +87,18 @@ fn versions_of_a_secret_never_return_and_a_release_without_its_value_is_no_way_b
     let with =
         Declared { settings: ", ODD_KEY = { secret = \"odd-key\" }".to_owned(), ..Declared::default() };
     assert_eq!(with.declare(&platform, "staging", &[]).code, 0);
-    assert_eq!(Declared::default().declare(&platform, "staging", &[]).code, 0);
-    let gone = platform.ok(&["secret", "remove", "staging/odd-key"]);
-    assert!(gone.contains("release staging/odd@1 can no longer be gone back to"), "{gone}");
-    let added = platform.ok_with_input(&["secret", "add", "staging/odd-key"], "two");
-    assert!(added.contains("version 2"), "{added}");
-    let said = platform.run(&["rollback", TARGET, "--to", "1"]);
-    assert!(said.code == 3 && said.err.contains("odd-key"), "{said:?}");
-    let said = platform.run(&["rollback", TARGET]);
+    until("it answers", || is_up(&platform).then_some(()));
+    let said = unnoticed(&platform, "a secret goes and comes back with another value", || {
+        assert_eq!(Declared::default().declare(&platform, "staging", &[]).code, 0);
+        let gone = platform.ok(&["secret", "remove", "staging/odd-key"]);
+        assert!(gone.contains("release staging/odd@1 can no longer be gone back to"), "{gone}");
+        let added = platform.ok_with_input(&["secret", "add", "staging/odd-key"], "two");
+        assert!(added.contains("version 2"), "{added}");
+        let said = platform.run(&["rollback", TARGET, "--to", "1"]);
+        assert!(said.code == 3 && said.err.contains("odd-key"), "{said:?}");
+        platform.run(&["rollback", TARGET])
+    });
     assert_eq!(said.code, 3, "{said:?}");
-    assert!(is_up(&platform));
 }
 
 #[test]
@@ -106,13 +110,16 @@ fn a_port_that_another_program_has_is_told_until_it_is_free() {
     assert!(said.code == 3 && said.err.contains("is taken by the API and the console"), "{said:?}");
     let other = TcpListener::bind("127.0.0.1:0").expect("a port");
     let port = other.local_addr().expect("its address").port().to_string();
-    platform.ok(&["add", "route", "staging/odd-port", "--to", "odd", "--port", &port]);
-    let declared = Instant::now();
     let sentence = format!("the gateway cannot listen on port {port}: another program has it");
-    until("it is on the board", || platform.ok(&["board", "staging"]).contains(&sentence).then_some(()));
-    assert!(declared.elapsed() < Duration::from_secs(2), "{:?}", declared.elapsed());
-    let why = platform.ok(&["why", "route:staging/odd-port"]);
-    assert!(why.contains("does not answer") && why.contains("port-taken"), "{why}");
+    unnoticed(&platform, "a port that is taken", || {
+        let said = platform.run(&["add", "route", "staging/odd-port", "--to", "odd", "--port", &port]);
+        let declared = Instant::now();
+        until("it is on the board", || platform.ok(&["board", "staging"]).contains(&sentence).then_some(()));
+        assert!(declared.elapsed() < Duration::from_secs(2), "{:?}", declared.elapsed());
+        let why = platform.ok(&["why", "route:staging/odd-port"]);
+        assert!(why.contains("does not answer") && why.contains("port-taken"), "{why}");
+        said
+    });
     drop(other);
     until("it is well", || (!platform.ok(&["board", "staging"]).contains(&sentence)).then_some(()));
     let address = format!("127.0.0.1:{port}").parse().expect("an address");
