@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mainyard_core::framing::{FrameBudget, FrameCounter};
+use mainyard_core::http_framing::{FrameBudget, FrameCounter};
 
 fuzz_target!(|bytes: &[u8]| {
     let whole = FrameCounter::default().look(bytes);

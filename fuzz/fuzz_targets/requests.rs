@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mainyard_core::framing::{Framing, Step};
+use mainyard_core::http_framing::{Framing, Step};
 
 /// What comes through of bytes that arrive in pieces of this size, and whether it ended in a violation.
 fn passed(bytes: &[u8], piece: usize) -> (Vec<u8>, bool) {

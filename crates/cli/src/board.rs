@@ -4,9 +4,9 @@ use comfy_table::Cell;
 use mainyard_core::board::{Board, Row};
 use mainyard_core::model::Signal;
 
-use crate::moments::local;
 use crate::show::{NOT_ISOLATED, change, coloured, print, table};
-use crate::words::{Paint, count, shape};
+use crate::terminal::{Paint, count, shape};
+use crate::times::local;
 
 fn is_bad(row: &Row) -> bool {
     matches!(row.signal, Signal::Fault | Signal::Caution)

@@ -4,16 +4,16 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use jiff::Timestamp;
-use mainyard_core::cluster::{Kind, Object, State};
+use mainyard_core::record::{Kind, Object, State};
 use mainyard_core::untrusted_text::visible_lines;
 use reqwest::{Method, Response};
 use serde::Deserialize;
 use serde_json::Value;
 
 use crate::args::Past;
-use crate::moments;
-use crate::place::{Call, Place};
-use crate::words::Failure;
+use crate::data_dir::{Call, DataDir};
+use crate::terminal::Failure;
+use crate::times;
 
 /// A client of one platform.
 #[derive(Clone)]
@@ -111,7 +111,7 @@ fn patience(request: Option<&reqwest::RequestBuilder>) -> Duration {
 }
 
 impl Client {
-    pub fn new(place: &Place) -> Result<Client, Failure> {
+    pub fn new(place: &DataDir) -> Result<Client, Failure> {
         Client::to(place.call()?)
     }
 
@@ -128,7 +128,7 @@ impl Client {
     /// # Errors
     /// When the moment cannot be read.
     pub fn at(self, past: &Past) -> Result<Client, Failure> {
-        Ok(Client { as_of: past.as_of.as_deref().map(moments::read).transpose()?, ..self })
+        Ok(Client { as_of: past.as_of.as_deref().map(times::read).transpose()?, ..self })
     }
 
     /// Where the API is.
@@ -234,7 +234,7 @@ impl Client {
 
     /// The same, where what comes is written to a file and not to a terminal.
     pub async fn get_as_it_is(&self, path: &str) -> Result<Value, Failure> {
-        let answer = self.send(self.request(Method::GET, &moments::asked(path, self.as_of))).await?;
+        let answer = self.send(self.request(Method::GET, &times::asked(path, self.as_of))).await?;
         answer.json().await.map_err(|error| self.unreachable(&error))
     }
 
@@ -249,7 +249,7 @@ impl Client {
     }
 
     pub async fn snapshot(&self) -> Result<Snapshot, Failure> {
-        let answer = self.send(self.request(Method::GET, &moments::asked("/snapshot", self.as_of))).await?;
+        let answer = self.send(self.request(Method::GET, &times::asked("/snapshot", self.as_of))).await?;
         let raw: RawSnapshot = answer.json().await.map_err(|error| self.unreachable(&error))?;
         let mut state = State::default();
         for (kind, objects) in raw.objects {

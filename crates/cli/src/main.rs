@@ -8,20 +8,20 @@ mod args;
 mod board;
 mod client;
 mod commands;
-mod follow;
-mod moments;
-mod place;
+mod data_dir;
+mod entry_points;
 mod platform;
+mod progress;
 mod show;
-mod ways;
-mod words;
+mod terminal;
+mod times;
 
 use std::process::ExitCode;
 
 use clap::Parser;
 
 use args::{Arguments, Command};
-use words::Failure;
+use terminal::Failure;
 
 fn main() -> ExitCode {
     // A reader that has seen enough (`| head`) is no error.
@@ -38,7 +38,7 @@ fn main() -> ExitCode {
 }
 
 fn run(arguments: Arguments) -> Result<(), Failure> {
-    let place = place::Place::of(&arguments);
+    let place = data_dir::DataDir::of(&arguments);
     match arguments.command {
         Command::Start(start) => {
             ignore_pipe_signals();
@@ -51,7 +51,7 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
         }
         Command::Schema => commands::files::schema(),
         Command::Validate { files, output } => commands::files::validate(&files, output),
-        Command::Use { environment: None, none } => place::show_default_environment(none),
+        Command::Use { environment: None, none } => data_dir::show_default_environment(none),
         Command::Completions { shell } => {
             args::completions(shell);
             Ok(())

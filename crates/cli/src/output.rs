@@ -21,7 +21,7 @@ pub fn write(words: std::fmt::Arguments<'_>) {
     let mut out = std::io::stdout().lock();
     if let Err(error) = out.write_fmt(words).and_then(|()| out.flush()) {
         drop(out);
-        let failure = crate::words::Failure::failed(format!("standard output cannot be written: {error}"));
+        let failure = crate::terminal::Failure::failed(format!("standard output cannot be written: {error}"));
         failure.print();
         std::process::exit(i32::from(failure.code()));
     }
@@ -31,6 +31,6 @@ pub fn write(words: std::fmt::Arguments<'_>) {
 pub fn json<T: Serialize>(value: &T) {
     match serde_json::to_string_pretty(value) {
         Ok(text) => println!("{text}"),
-        Err(error) => crate::words::Failure::failed(format!("this is no JSON: {error}")).print(),
+        Err(error) => crate::terminal::Failure::failed(format!("this is no JSON: {error}")).print(),
     }
 }

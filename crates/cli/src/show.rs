@@ -2,17 +2,17 @@
 
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
-use mainyard_core::cluster::State;
 use mainyard_core::model::{
     Held, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target,
     Workload,
 };
+use mainyard_core::record::State;
 use mainyard_core::routing::{all_of, replicas_of};
 
 use crate::client::Snapshot;
-use crate::moments::local;
-use crate::ways::{ready_behind, replicas_behind, routes_to, services_of};
-use crate::words::{Paint, age, colours, shape};
+use crate::entry_points::{ready_behind, replicas_behind, routes_to, services_of};
+use crate::terminal::{Paint, age, colours, shape};
+use crate::times::local;
 
 /// A table without lines: as wide as what it holds, or as the terminal, where that is narrower.
 pub fn table(headings: &[&str]) -> Table {

@@ -11,16 +11,16 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
 
-use crate::answers::{Answer, target};
 use crate::callers::{Anyone, Member, Who};
 use crate::forecast::{self, Ask};
+use crate::history::{self, AsOf, view};
 use crate::operations::{Limits, Operation, Operations};
-use crate::past::{self, AsOf, view};
 use crate::problem::Problem;
+use crate::responses::{Answer, target};
 use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
 use crate::{
-    Control, JSON_LIMIT, certificates, declare, logs, metrics, parts, releases, secrets, sessions, sources,
-    stats, stream, tokens, transfer, why,
+    Control, JSON_LIMIT, agent_api, certificates, declare, images, logs, metrics, releases, secrets,
+    sessions, sources, stats, stream, tokens, why,
 };
 
 #[derive(OpenApi)]
@@ -70,20 +70,20 @@ use crate::{
         why::why,
         why::requests,
         metrics::metrics,
-        traffic::answers::list_traffic,
-        sources::acts::list,
-        sources::acts::show,
-        sources::acts::add,
-        sources::acts::change,
-        sources::acts::remove,
-        sources::acts::look,
-        sources::acts::compare,
-        sources::acts::catch_up,
-        sources::acts::hold,
-        sources::acts::resume,
-        sources::back::write,
-        sources::back::promote,
-        sources::pushes::pushed,
+        traffic::responses::list_traffic,
+        sources::commands::list,
+        sources::commands::show,
+        sources::commands::add,
+        sources::commands::change,
+        sources::commands::remove,
+        sources::commands::look,
+        sources::commands::compare,
+        sources::commands::catch_up,
+        sources::commands::hold,
+        sources::commands::resume,
+        sources::write_back::write,
+        sources::write_back::promote,
+        sources::webhooks::pushed,
         certificates::list,
         certificates::authority,
         certificates::add,
@@ -91,12 +91,12 @@ use crate::{
         certificates::issue,
         logs::logs,
         declare::declare,
-        transfer::list_images,
-        transfer::add_image,
-        transfer::remove_image,
-        transfer::image_config,
-        past::trail,
-        past::became
+        images::list_images,
+        images::add_image,
+        images::remove_image,
+        images::image_config,
+        history::trail,
+        history::became
     ),
     components(schemas(
         Problem,
@@ -116,10 +116,10 @@ use crate::{
         releases::SetAside,
         releases::Keep,
         certificates::Given,
-        sources::acts::CatchUp,
-        sources::back::WriteBack,
-        sources::back::PromoteInGit,
-        sources::acts::HoldSource,
+        sources::commands::CatchUp,
+        sources::write_back::WriteBack,
+        sources::write_back::PromoteInGit,
+        sources::commands::HoldSource,
         secrets::Listed,
         stats::Stats,
         stats::OfRelease,
@@ -184,10 +184,10 @@ pub fn operations() -> Operations {
         .post(&format!("{WORKLOAD}/scale"), scale)
         .get(&format!("{WORKLOAD}/logs"), logs::logs)
         .add(Method::POST, "/declare", Limits::bytes(2 * JSON_LIMIT as u64), declare::declare)
-        .get("/images", transfer::list_images)
-        .add(Method::POST, "/images", Limits::streamed(transfer::IMAGE_LIMIT), transfer::add_image)
-        .delete("/images", transfer::remove_image)
-        .get("/images/config", transfer::image_config);
+        .get("/images", images::list_images)
+        .add(Method::POST, "/images", Limits::streamed(images::IMAGE_LIMIT), images::add_image)
+        .delete("/images", images::remove_image)
+        .get("/images/config", images::image_config);
     tokens::operations(&mut all);
     releases::operations(&mut all);
     secrets::operations(&mut all);
@@ -197,8 +197,8 @@ pub fn operations() -> Operations {
     traffic::operations(&mut all);
     sources::operations(&mut all);
     certificates::operations(&mut all);
-    past::operations(&mut all);
-    parts::operations(&mut all);
+    history::operations(&mut all);
+    agent_api::operations(&mut all);
     all
 }
 
@@ -210,9 +210,7 @@ async fn document(_: Anyone) -> Json<Value> {
 
 #[utoipa::path(get, path = "/api/v1/health", responses((status = 200)))]
 async fn health(_: Anyone, control: Data<Control>) -> Json<Value> {
-    Json(
-        json!({"ok": true, "version": env!("CARGO_PKG_VERSION"), "change": *control.steward.latest.borrow()}),
-    )
+    Json(json!({"ok": true, "version": env!("CARGO_PKG_VERSION"), "change": *control.leader.latest.borrow()}))
 }
 
 /// Everything the record holds, and the number to follow the stream from.
@@ -343,7 +341,7 @@ async fn board(
     let names = state.environments.keys().map(Name::as_str);
     let known = state.environments.keys().find(|name| name.as_str() == environment.as_str());
     let name = known.ok_or_else(|| {
-        let hint = mainyard_core::near::did_you_mean(&environment, names);
+        let hint = mainyard_core::suggestions::did_you_mean(&environment, names);
         Problem::not_found(format!("there is no environment {environment}{hint}"))
     })?;
     let mut board = mainyard_core::board::board(state, name, &rates, view.at());
@@ -384,17 +382,18 @@ async fn export(
     environment: Path<String>,
     query: Query<ExportOf>,
 ) -> Answer {
-    let published = control.steward.published.read().await;
+    let published = control.leader.published.read().await;
     let state = &published.0;
     let known = || state.environments.keys();
     let name = known().find(|name| name.as_str() == environment.as_str()).ok_or_else(|| {
-        let hint = mainyard_core::near::did_you_mean(&environment, known().map(Name::as_str));
+        let hint = mainyard_core::suggestions::did_you_mean(&environment, known().map(Name::as_str));
         Problem::not_found(format!("there is no environment {environment}{hint}"))
     })?;
-    let files = mainyard_core::leave::export(state, name, query.of.as_ref());
+    let files = mainyard_core::export::export(state, name, query.of.as_ref());
     if let Some(of) = query.of.as_ref().filter(|_| files.is_empty()) {
         let here = state.workloads.keys().filter(|target| target.environment == *name);
-        let hint = mainyard_core::near::did_you_mean(of.as_str(), here.map(|target| target.name.as_str()));
+        let hint =
+            mainyard_core::suggestions::did_you_mean(of.as_str(), here.map(|target| target.name.as_str()));
         return Err(Problem::not_found(format!("there is no workload {name}/{of}{hint}")));
     }
     Ok(Json(json!({"files": files})))
@@ -413,7 +412,7 @@ async fn show_workload(
     let workload = state.workloads.get(&target).ok_or_else(|| {
         let known: Vec<String> = state.workloads.keys().map(ToString::to_string).collect();
         let text = target.to_string();
-        let hint = mainyard_core::near::did_you_mean(&text, known.iter().map(String::as_str));
+        let hint = mainyard_core::suggestions::did_you_mean(&text, known.iter().map(String::as_str));
         let then = view.as_of().map_or_else(String::new, |at| format!(" at {at:.0}"));
         Problem::not_found(format!("there is no workload {target}{then}{hint}"))
     })?;

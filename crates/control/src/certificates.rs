@@ -8,17 +8,17 @@ use jiff::Timestamp;
 use mainyard_certificates::authority;
 use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue};
 use mainyard_core::model::{Certificate, Name, Origin, SecretValue, Target};
-use mainyard_core::near::did_you_mean;
+use mainyard_core::suggestions::did_you_mean;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::answers::{Answer, target};
 use crate::callers::Member;
 use crate::forecast::{self, Ask};
 use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
+use crate::responses::{Answer, target};
 
 pub fn operations(to: &mut Operations) {
     const ONE: &str = "/environments/{environment}/certificates/{name}";
@@ -58,7 +58,7 @@ pub fn told(certificate: &Certificate, now: Timestamp) -> Value {
 /// All certificates, without their keys.
 #[utoipa::path(get, path = "/api/v1/certificates", responses((status = 200)))]
 pub async fn list(_: Member, control: Data<Control>) -> Json<Value> {
-    let published = control.steward.published.read().await;
+    let published = control.leader.published.read().await;
     let now = Timestamp::now();
     Json(json!(published.0.certificates.values().map(|it| told(it, now)).collect::<Vec<_>>()))
 }
@@ -142,7 +142,7 @@ pub async fn issue(
 ) -> Answer {
     let service = target(path)?;
     {
-        let published = control.steward.published.read().await;
+        let published = control.leader.published.read().await;
         if !published.0.services.contains_key(&service) {
             let here = published.0.services.keys().filter(|it| it.environment == service.environment);
             let hint = did_you_mean(service.name.as_str(), here.map(|it| it.name.as_str()));
@@ -156,7 +156,7 @@ pub async fn issue(
         Ok(Target::new(&service.environment, &name))
     };
     let (chain_name, key_name) = (secret("chain")?, secret("key")?);
-    let host = format!("{}.{}.{}", service.name, service.environment, mainyard_core::resolving::DOMAIN);
+    let host = format!("{}.{}.{}", service.name, service.environment, mainyard_core::service_names::DOMAIN);
     let dir = control.authority.parent().unwrap_or(&control.authority).to_owned();
     let (for_host, names) = (host.clone(), control.authority_names.clone());
     let issued = tokio::task::spawn_blocking(move || {

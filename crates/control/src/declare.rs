@@ -9,10 +9,10 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
 
-use crate::answers::Answer;
 use crate::callers::Member;
 use crate::forecast::{self, Ask};
 use crate::problem::Problem;
+use crate::responses::Answer;
 use crate::{Control, JSON_LIMIT};
 
 /// Files of one declaration.

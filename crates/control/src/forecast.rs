@@ -5,18 +5,19 @@ use std::sync::Arc;
 
 use actix_web::web::{self, Json, Query};
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, Refusal, State};
+use mainyard_core::cluster::{Cluster, Refusal};
 use mainyard_core::model::{Name, Target};
-use mainyard_core::near::did_you_mean;
+use mainyard_core::record::State;
 use mainyard_core::sizing::Fit;
+use mainyard_core::suggestions::did_you_mean;
 use mainyard_sim::rehearsal::{copy, rehearse};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::Control;
-use crate::answers::Answer;
 use crate::callers::Member;
 use crate::problem::Problem;
+use crate::responses::Answer;
 use crate::stats::stats;
 
 /// Whether a change is only to be looked at.
@@ -62,10 +63,10 @@ pub async fn act(
         if ask.lose_node.is_some() {
             return Err(Problem::invalid("a node is lost in a forecast only: ask with forecast=true"));
         }
-        let done = control.steward.act(move |cluster| act(cluster, &member.name, Timestamp::now()));
+        let done = control.leader.act(move |cluster| act(cluster, &member.name, Timestamp::now()));
         return Ok(done.await?);
     }
-    let state = control.steward.published.read().await.0.clone();
+    let state = control.leader.published.read().await.0.clone();
     if let Some(node) = ask.lose_node.as_ref().filter(|node| !state.nodes.contains_key(node)) {
         let hint = did_you_mean(node.as_str(), state.nodes.keys().map(Name::as_str));
         return Err(Problem::not_found(format!("there is no node {node}{hint}")));
@@ -87,7 +88,7 @@ pub async fn act(
         Ok::<(Value, State), Refusal>((answer, cluster.state))
     });
     let looked_at = looked_at.await.map_err(|error| Problem::unavailable(error.to_string()))?;
-    let (mut answer, after) = looked_at.map_err(crate::steward::ActError::Refused)?;
+    let (mut answer, after) = looked_at.map_err(crate::leader::ActError::Refused)?;
     answer["sizes"] = json!(sizes(control, &before, &after, &watched_by(&answer)).await?);
     Ok(answer)
 }

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use std::time::Duration;
 
 use actix_web::web::Data;
-use mainyard_core::cluster::State;
+use mainyard_core::record::State;
 use mainyard_core::retention::Journal;
 use mainyard_images::{ContentStore, Digest, Error, ImageManifest};
 
@@ -23,14 +23,14 @@ const MANIFEST_LIMIT: u64 = 4 << 20;
 pub async fn keep_house(control: Data<Control>) {
     loop {
         actix_web::rt::time::sleep(EVERY).await;
-        if control.steward.elsewhere().is_none() {
+        if control.leader.elsewhere().is_none() {
             clear(&control).await;
         }
     }
 }
 
 async fn clear(control: &Data<Control>) {
-    let latest = *control.steward.latest.borrow();
+    let latest = *control.leader.latest.borrow();
     match control.store.prune(&Journal::default(), latest).await {
         Ok(0) => {}
         Ok(gone) => tracing::info!(gone, "old changes were cleared from the journal"),
@@ -44,7 +44,7 @@ async fn clear(control: &Data<Control>) {
     if let Err(error) = control.store.sweep_usage().await {
         tracing::warn!(%error, "old figures of what replicas used could not be cleared");
     }
-    let manifests = wanted(&control.steward.published.read().await.0);
+    let manifests = wanted(&control.leader.published.read().await.0);
     let images = control.images.clone();
     let swept = actix_web::web::block(move || {
         // Where one manifest cannot be read, it is not known which blobs it needs: nothing is removed then.

@@ -1,40 +1,40 @@
 //! Control: the API, the console, and the one that decides.
 //!
-//! [`steward`] holds the cluster and is the only one that changes it; the API asks it, nodes and gateways tell
+//! [`leader`] holds the cluster and is the only one that changes it; the API asks it, nodes and gateways tell
 //! it. It writes what it decides to the record before anything is ordered or answered. Everything else here is
 //! about who may ask and how the answer looks.
 
-mod answers;
+mod agent_api;
 mod api;
-mod bodies;
+mod body_limits;
 mod callers;
 mod certificates;
 mod console;
 mod credentials;
 mod declare;
 mod forecast;
+mod history;
 mod hosts;
 mod housekeeping;
+mod images;
+mod leader;
 mod links;
 mod logs;
 mod metrics;
 mod operations;
-mod parts;
-mod past;
 mod paths;
 mod problem;
 mod releases;
+mod responses;
+mod secret_store;
 mod secrets;
 mod sessions;
 mod sources;
 mod stats;
-mod steward;
 mod stream;
 mod tls;
 mod tokens;
 mod traffic;
-mod transfer;
-mod vault;
 mod why;
 
 use std::collections::BTreeMap;
@@ -53,11 +53,11 @@ pub use api::{openapi, operations};
 pub use callers::Who;
 pub use forecast::Size;
 pub use operations::{Limits, Operation, PREFIX};
+pub use secret_store::KeySource;
 pub use sessions::ClientToken;
 pub use stats::{OfRelease, Stats};
 pub use tls::ApiCertificate;
 pub use traffic::{Facet, Point, Traffic, TrafficRow, WayFigures};
-pub use vault::KeySource;
 
 /// What control is started with.
 pub struct Config {
@@ -122,10 +122,10 @@ pub enum Error {
 pub(crate) struct Control {
     pub store: Store,
     pub images: ContentStore,
-    pub steward: steward::Handle,
+    pub leader: leader::Handle,
     pub links: links::Links,
     pub traffic: Arc<Traffic>,
-    pub vault: vault::Vault,
+    pub vault: secret_store::SecretStore,
     pub follower: sources::Follower,
     pub instance: String,
     /// Whether people reach the API over TLS.
@@ -138,7 +138,7 @@ pub(crate) struct Control {
     /// The local authority's certificate.
     pub authority: PathBuf,
     pub authority_names: Names,
-    pub moments: past::Moments,
+    pub moments: history::Moments,
     /// Ports that the platform itself listens on, and what for.
     pub reserved_ports: BTreeMap<u16, String>,
 }
@@ -190,9 +190,9 @@ async fn serve(config: Config) -> Result<(), Error> {
     let traffic = Arc::new(Traffic::new());
     let links = links::Links::default();
     let reserved_ports = reserved_ports(&config);
-    let vault = vault::Vault::new(store.clone(), config.secrets_key);
+    let vault = secret_store::SecretStore::new(store.clone(), config.secrets_key);
     let hosts = hosts::Hosts::of(&config.addresses, &config.names);
-    let post = steward::Post {
+    let post = leader::LeaderConfig {
         name: config.name,
         url: config.url,
         store: store.clone(),
@@ -202,13 +202,13 @@ async fn serve(config: Config) -> Result<(), Error> {
         reserved_hosts: hosts.names(),
         reserved_ports: reserved_ports.clone(),
     };
-    let steward = steward::start(post).await?;
-    let holder = steward.holder.clone();
+    let leader = leader::start(post).await?;
+    let holder = leader.holder.clone();
     let record = store.clone();
     let control = web::Data::new(Control {
         store,
         images,
-        steward,
+        leader,
         links,
         traffic,
         vault,
@@ -221,7 +221,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         gateway_https: config.gateway_https,
         authority: config.authority,
         authority_names: config.authority_names,
-        moments: past::Moments::default(),
+        moments: history::Moments::default(),
         reserved_ports,
     });
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));

@@ -6,19 +6,19 @@ use std::time::Duration;
 use actix_web::HttpResponse;
 use actix_web::web::{Bytes, Data, Path, Query};
 use futures_util::StreamExt;
-use mainyard_core::cluster::State;
 use mainyard_core::link::LogLine;
 use mainyard_core::model::{ReleaseId, ReleaseNumber, Replica, Target};
+use mainyard_core::record::State;
 use mainyard_core::untrusted_text::for_record;
 use mainyard_core::why::OutputOf;
 use serde::Deserialize;
 use tokio::sync::mpsc;
 
 use crate::Control;
-use crate::answers::{default_tail, target};
 use crate::callers::Member;
 use crate::links::LogAsked;
 use crate::problem::Problem;
+use crate::responses::{default_tail, target};
 
 /// Lines that are sent at most of what is there.
 const MOST: u32 = 100_000;
@@ -51,7 +51,7 @@ pub async fn logs(
     query: Query<LogQuery>,
 ) -> Result<HttpResponse, Problem> {
     let target = target(path)?;
-    let asked = asked_of_nodes(&control.steward.published.read().await.0, &target, &query)?;
+    let asked = asked_of_nodes(&control.leader.published.read().await.0, &target, &query)?;
     let asked = with_kept(&control, asked, &target, &query);
     let mut streams = Vec::new();
     for (node, asked) in asked {
@@ -130,7 +130,7 @@ pub async fn last_lines(control: &Control, of: &OutputOf, count: usize) -> Vec<S
         OutputOf::Release(id) => (&id.workload, (None, Some(id.number.0))),
     };
     let query = LogQuery { replica: query.0, release: query.1, tail: 50, follow: false };
-    let Ok(asked) = asked_of_nodes(&control.steward.published.read().await.0, target, &query) else {
+    let Ok(asked) = asked_of_nodes(&control.leader.published.read().await.0, target, &query) else {
         return Vec::new();
     };
     let asked = with_kept(control, asked, target, &query);

@@ -16,7 +16,7 @@ pub fn operations(to: &mut Operations) {
 #[utoipa::path(get, path = "/api/v1/metrics", responses((status = 200, content_type = "application/openmetrics-text")))]
 pub async fn metrics(_: Member, control: Data<Control>) -> HttpResponse {
     let mut text = control.traffic.metrics();
-    let published = control.steward.published.read().await;
+    let published = control.leader.published.read().await;
     let state = &published.0;
     text.push_str("# TYPE mainyard_replicas gauge\n# HELP mainyard_replicas Replicas by state.\n");
     let mut counts = std::collections::BTreeMap::new();

@@ -17,8 +17,8 @@ use actix_web::{
 use serde::Serialize;
 
 use crate::Control;
-pub use crate::bodies::Limits;
-use crate::bodies::{self, Watched};
+pub use crate::body_limits::Limits;
+use crate::body_limits::{self, Watched};
 use crate::callers::{Caller, CallerFirst, Who, credential};
 use crate::paths;
 use crate::problem::Problem;
@@ -193,13 +193,13 @@ where
     if operation.who != Who::Anyone {
         refuse_if_given_up(&request)?;
     }
-    let mut payload = bodies::limited(&request, payload, operation.limits)?;
+    let mut payload = body_limits::limited(&request, payload, operation.limits)?;
     let arguments = Args::from_request(&request, &mut payload).await;
     let arguments = arguments.map_err(|error| as_problem(error.into()))?;
     let answer = handler.call(arguments).await.respond_to(&request).map_into_boxed_body();
     // An answer that goes on for long ends when the credential that opened it does.
     Ok(match token {
-        Some(token) if bodies::is_stream(&answer) => {
+        Some(token) if body_limits::is_stream(&answer) => {
             answer.map_body(|_, body| Watched::boxed(body, control.store.clone(), token))
         }
         _ => answer,

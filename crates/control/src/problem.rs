@@ -7,7 +7,7 @@ use mainyard_core::cluster::{Refusal, RefusalKind};
 use mainyard_core::manifest::Problem as FileProblem;
 use serde::{Deserialize, Serialize};
 
-use crate::steward::{ActError, Holder};
+use crate::leader::{ActError, Holder};
 
 /// A problem document.
 #[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]

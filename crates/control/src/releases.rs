@@ -12,11 +12,11 @@ use serde_json::{Value, json};
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::answers::{Answer, target};
 use crate::callers::Member;
 use crate::forecast::{self, Ask};
 use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
+use crate::responses::{Answer, target};
 
 pub fn operations(to: &mut Operations) {
     let act = |act: &str| format!("/environments/{{environment}}/workloads/{{name}}/{act}");
@@ -125,7 +125,7 @@ pub async fn promote(
     ask: Query<Ask>,
     body: Json<Promote>,
 ) -> Answer {
-    let (from, Promote { to }) = (crate::answers::target(path)?, body.into_inner());
+    let (from, Promote { to }) = (crate::responses::target(path)?, body.into_inner());
     let target = Target::new(&to, &from.name);
     let watched = std::collections::BTreeSet::from([target.clone()]);
     let act = move |cluster: &mut mainyard_core::cluster::Cluster, by: &str, now| {
@@ -328,7 +328,7 @@ pub struct Pair {
 
 #[utoipa::path(get, path = "/api/v1/compare", responses((status = 200), (status = 404, body = Problem)))]
 pub async fn compare(_: Member, control: Data<Control>, pair: Query<Pair>) -> Answer {
-    let published = control.steward.published.read().await;
+    let published = control.leader.published.read().await;
     let find = |text: &str| {
         let id: ReleaseId = text.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
         let found = published.0.releases.get(&(id.workload.clone(), id.number));

@@ -5,19 +5,20 @@ use std::collections::BTreeSet;
 use actix_web::http::Method;
 use actix_web::web::{Bytes, Data, Json, Path, Query};
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue, State};
+use mainyard_core::cluster::{Cluster, MadeRelease, SealedValue};
 use mainyard_core::model::{Name, SECRET_LIMIT, Secret, SecretValue, Target};
+use mainyard_core::record::State;
 use serde::Serialize;
 use serde_json::{Value, json};
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::answers::{Answer, target};
 use crate::callers::Member;
 use crate::forecast::{self, Ask};
 use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
-use crate::vault::VaultError;
+use crate::responses::{Answer, target};
+use crate::secret_store::SecretStoreError;
 
 pub fn operations(to: &mut Operations) {
     const ONE: &str = "/environments/{environment}/secrets/{name}";
@@ -28,11 +29,11 @@ pub fn operations(to: &mut Operations) {
         .delete(ONE, remove);
 }
 
-impl From<VaultError> for Problem {
-    fn from(error: VaultError) -> Problem {
+impl From<SecretStoreError> for Problem {
+    fn from(error: SecretStoreError) -> Problem {
         match error {
-            VaultError::Store(error) => error.into(),
-            VaultError::Keys(message) => Problem::conflict(message),
+            SecretStoreError::Store(error) => error.into(),
+            SecretStoreError::Keys(message) => Problem::conflict(message),
         }
     }
 }
@@ -63,7 +64,7 @@ fn listed(cluster: &Cluster, secret: &Secret) -> Listed {
 /// All secrets, without their values.
 #[utoipa::path(get, path = "/api/v1/secrets", responses((status = 200, body = Vec<Listed>)))]
 pub async fn list(_: Member, control: Data<Control>) -> Answer {
-    let state: State = control.steward.published.read().await.0.clone();
+    let state: State = control.leader.published.read().await.0.clone();
     let cluster = Cluster::new(state, 0, Timestamp::now());
     let list: Vec<Listed> = cluster.state.secrets.values().map(|secret| listed(&cluster, secret)).collect();
     Ok(Json(json!(list)))
@@ -122,10 +123,10 @@ pub async fn remove(
 #[utoipa::path(get, path = "/api/v1/environments/{environment}/public-key", responses((status = 200), (status = 404, body = Problem)))]
 pub async fn public_key(_: Member, control: Data<Control>, environment: Path<String>) -> Answer {
     let name = {
-        let published = control.steward.published.read().await;
+        let published = control.leader.published.read().await;
         let known = || published.0.environments.keys();
         known().find(|name| name.as_str() == environment.as_str()).cloned().ok_or_else(|| {
-            let hint = mainyard_core::near::did_you_mean(&environment, known().map(Name::as_str));
+            let hint = mainyard_core::suggestions::did_you_mean(&environment, known().map(Name::as_str));
             Problem::not_found(format!("there is no environment {environment}{hint}"))
         })?
     };
@@ -138,7 +139,7 @@ pub async fn rotate_key(member: Member, control: Data<Control>, ask: Query<Ask>)
     if ask.forecast {
         return Ok(Json(json!({"sealed_anew": control.store.count_sealed().await?})));
     }
-    if let Some(holder) = control.steward.elsewhere() {
+    if let Some(holder) = control.leader.elsewhere() {
         return Err(Problem::elsewhere(holder));
     }
     let (key, count) = control.vault.change_key().await?;

@@ -8,15 +8,15 @@ use std::time::{Duration, Instant};
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::web::{Data, Json, Query};
 use actix_web::{HttpRequest, HttpResponse};
-use mainyard_core::attempts::Attempts;
+use mainyard_core::sign_in_backoff::SignInBackoff;
 use mainyard_store::{NewToken, Store, TokenKind};
 use serde::Deserialize;
 use serde_json::json;
 
-use crate::answers::Answer;
 use crate::callers::{Anyone, Member};
 use crate::credentials::{cookie_name, hash, new_secret};
 use crate::problem::Problem;
+use crate::responses::Answer;
 use crate::{Config, Control};
 
 /// Seconds a console stays signed in.
@@ -112,7 +112,7 @@ fn cookie(control: &Control, value: String, seconds: i64) -> Cookie<'static> {
 }
 
 /// Failed attempts to sign in, with the clock they are timed by.
-pub struct SignInAttempts(Mutex<Attempts>, Instant);
+pub struct SignInAttempts(Mutex<SignInBackoff>, Instant);
 
 impl Default for SignInAttempts {
     fn default() -> SignInAttempts {
@@ -121,7 +121,7 @@ impl Default for SignInAttempts {
 }
 
 impl SignInAttempts {
-    fn with<T>(&self, act: impl FnOnce(&mut Attempts, u64) -> T) -> T {
+    fn with<T>(&self, act: impl FnOnce(&mut SignInBackoff, u64) -> T) -> T {
         let now = self.1.elapsed().as_millis() as u64;
         act(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner), now)
     }

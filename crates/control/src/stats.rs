@@ -3,18 +3,18 @@
 use std::collections::BTreeMap;
 
 use actix_web::web::{Data, Json, Path, Query};
-use mainyard_core::cluster::State;
 use mainyard_core::model::{Bytes, ReleaseNumber, Target};
+use mainyard_core::record::State;
 use mainyard_core::sizing::{Fit, Usage, fit, tells};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::answers::{Answer, target};
 use crate::callers::Member;
 use crate::operations::Operations;
 use crate::problem::Problem;
+use crate::responses::{Answer, target};
 
 pub fn operations(to: &mut Operations) {
     to.get("/stats", of_all).get("/environments/{environment}/workloads/{name}/stats", of_one);
@@ -112,10 +112,11 @@ pub async fn of_one(
 ) -> Answer {
     let target = target(path)?;
     let usage = control.store.usage(Some(&target)).await?;
-    let published = control.steward.published.read().await;
+    let published = control.leader.published.read().await;
     let found = stats(&published.0, &target, &usage, against.memory).ok_or_else(|| {
         let known: Vec<String> = published.0.workloads.keys().map(ToString::to_string).collect();
-        let hint = mainyard_core::near::did_you_mean(&target.to_string(), known.iter().map(String::as_str));
+        let hint =
+            mainyard_core::suggestions::did_you_mean(&target.to_string(), known.iter().map(String::as_str));
         Problem::not_found(format!("there is no workload {target}{hint}"))
     })?;
     Ok(Json(json!(found)))
@@ -129,7 +130,7 @@ pub async fn of_all(_: Member, control: Data<Control>) -> Answer {
     for it in usage {
         by_workload.entry(it.replica.workload.clone()).or_default().push(it);
     }
-    let published = control.steward.published.read().await;
+    let published = control.leader.published.read().await;
     let all = published.0.workloads.keys().filter_map(|workload| {
         let usage = by_workload.get(workload).map_or(&[][..], Vec::as_slice);
         stats(&published.0, workload, usage, None)

@@ -46,8 +46,8 @@ pub async fn stream(
     from: Query<From>,
 ) -> Result<HttpResponse, Problem> {
     let last = request.headers().get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
-    let cursor = last.or(from.after).unwrap_or_else(|| *control.steward.latest.borrow());
-    let latest = control.steward.latest.clone();
+    let cursor = last.or(from.after).unwrap_or_else(|| *control.leader.latest.borrow());
+    let latest = control.leader.latest.clone();
     let reader =
         Reader { control, cursor, latest, ready: VecDeque::new(), figures_at: Instant::now(), ended: false };
     let events = futures_util::stream::unfold(reader, |mut reader| async move {

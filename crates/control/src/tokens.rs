@@ -10,11 +10,11 @@ use serde_json::json;
 use utoipa::ToSchema;
 
 use crate::Control;
-use crate::answers::Answer;
 use crate::callers::Member;
 use crate::credentials::{hash, new_secret};
 use crate::operations::{Limits, Operations};
 use crate::problem::Problem;
+use crate::responses::Answer;
 
 pub fn operations(to: &mut Operations) {
     to.get("/tokens", list).add(Method::POST, "/tokens", Limits::NONE, add).delete("/tokens/{id}", remove);

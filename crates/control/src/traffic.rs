@@ -7,10 +7,10 @@ use jiff::Timestamp;
 use mainyard_core::link::{Figure, percentile};
 use serde::{Deserialize, Serialize};
 
-pub mod answers;
 mod metrics;
+pub mod responses;
 
-pub use answers::operations;
+pub use responses::operations;
 
 /// Seconds in one point of a series.
 const STEP: i64 = 10;

@@ -13,11 +13,11 @@ use serde_json::json;
 use tokio::sync::mpsc;
 
 use crate::Control;
-use crate::answers::Answer;
 use crate::callers::Member;
 use crate::logs::last_lines;
 use crate::operations::Operations;
 use crate::problem::Problem;
+use crate::responses::Answer;
 
 /// How long gateways are waited for that are asked for a request.
 const RECALL: Duration = Duration::from_secs(2);
@@ -56,7 +56,7 @@ pub async fn why(_: Member, control: Data<Control>, asked: Query<Asked>) -> Answ
         Some(id) => Some(recall(&control, id).await?),
         None => None,
     };
-    let published = control.steward.published.read().await;
+    let published = control.leader.published.read().await;
     let facts = Facts {
         state: &published.0,
         http: port(&control.gateway_http),

@@ -193,8 +193,10 @@ async fn the_holder_is_killed_during_ten_thousand_writes() {
     let (status, problem) =
         post(&http, &urls[1], "/environments", &json!({ "name": "production" })).await.expect("an answer");
     assert_eq!((status, &problem["code"]), (421, &json!("another-decides")), "{problem}");
-    let part =
-        mainyard_calling::Control::at(urls[1].trim_end_matches("/api/v1"), &format!("{TOKEN}-of-gateway-1"));
+    let part = mainyard_control_client::Control::at(
+        urls[1].trim_end_matches("/api/v1"),
+        &format!("{TOKEN}-of-gateway-1"),
+    );
     let refused =
         part.orders("/link/gateways/gateway-1/orders", &json!({ "life": 1 })).await.err().expect("a refusal");
     assert!(refused.to_string().contains("another control decides"), "{refused}");

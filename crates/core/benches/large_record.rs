@@ -7,11 +7,12 @@ use std::time::Instant;
 
 use jiff::Timestamp;
 use mainyard_core::address::Range;
-use mainyard_core::cluster::{Cluster, State};
+use mainyard_core::cluster::Cluster;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{NodeHello, NodeReport, ReplicaReport};
 use mainyard_core::manifest::{SourceFile, read};
 use mainyard_core::model::{Bytes, Cpu, ImageRecord, Name, Origin, ReplicaState};
+use mainyard_core::record::State;
 
 const WORKLOADS: usize = 2_000;
 const REPLICAS: usize = 10;

@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::cluster::State;
 use crate::model::{
     Leg, Name, Origin, Reason, ReasonCode, Release, ReleaseNumber, Replica, ReplicaState, Service, Signal,
     Workload, WorkloadState,
 };
+use crate::record::State;
 use crate::routing::selects;
 
 /// An environment's board.

@@ -7,51 +7,53 @@
 //! Where to look:
 //! - [`model`]: the things there are and their states
 //! - [`manifest`]: reading and checking `mainyard.toml`, and its JSON Schema
+//! - [`record`]: the objects that are written down, and changes of them
 //! - [`cluster`]: everything together: what a command, a report or the passing of time changes
 //! - [`declare`]: from what is declared to what changes, in words
-//! - [`steer`]: what a workload's replicas and rollout need next
-//! - [`judge`]: whether a new release does worse than the one before
-//! - [`started`]: whether a node started what a release asks for
+//! - [`rollouts`]: what a workload's replicas and rollout need next
+//! - [`canary_analysis`]: whether a new release does worse than the one before
+//! - [`launch_fingerprint`]: whether a node started what a release asks for
 //! - [`placement`]: which node has room
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
-//! - [`framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
-//! - [`attempts`]: how often signing in may be tried
-//! - [`pace`]: how often one visitor may ask
-//! - [`past`]: what became of everything between two moments, in words
-//! - [`resolving`]: what names of services stand for, as replicas ask for them
+//! - [`http_framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
+//! - [`sign_in_backoff`]: how often signing in may be tried
+//! - [`rate_limit`]: how often one visitor may ask
+//! - [`history`]: what became of everything between two moments, in words
+//! - [`service_names`]: what names of services stand for, as replicas ask for them
 //! - [`untrusted_text`]: what a stranger wrote, made safe for a terminal and for the record
 //! - [`why`]: why an address or a workload answers, or does not; [`reasons`] is the catalogue behind it
 //! - [`drain`]: when a replica that left the table may be stopped
-//! - [`replica_run`]: what the node agent does for one replica
+//! - [`replica_lifecycle`]: what the node agent does for one replica
 //! - [`link`]: what control, node agents and gateways say to each other
 
 pub mod address;
-pub mod attempts;
 pub mod board;
+pub mod canary_analysis;
 pub mod cluster;
 pub mod declare;
 pub mod difference;
 pub mod drain;
-pub mod follow;
-pub mod framing;
-pub mod judge;
-pub mod leave;
+pub mod export;
+pub mod git_plan;
+pub mod history;
+pub mod http_framing;
+pub mod launch_fingerprint;
 pub mod link;
-mod losing;
 pub mod manifest;
 pub mod model;
-pub mod near;
-pub mod node_desk;
-pub mod pace;
-pub mod past;
+pub mod node_state;
 pub mod placement;
+pub mod rate_limit;
 pub mod reasons;
-pub mod replica_run;
-pub mod resolving;
+pub mod record;
+pub mod replica_lifecycle;
 pub mod retention;
+pub mod rollouts;
 pub mod routing;
+pub mod service_names;
+pub mod sign_in_backoff;
 pub mod sizing;
-pub mod started;
-pub mod steer;
+pub mod suggestions;
+mod unanswered;
 pub mod untrusted_text;
 pub mod why;

@@ -158,7 +158,7 @@ pub struct ReplicaReport {
     pub reason: Option<Reason>,
     /// How often its process was started again.
     pub restarts: u32,
-    /// The digest of what was really started ([`crate::started`]), once something was.
+    /// The digest of what was really started ([`crate::launch_fingerprint`]), once something was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub started: Option<String>,
     /// Of what is run once: how it ended.

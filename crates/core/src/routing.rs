@@ -19,11 +19,11 @@ pub use self::change::TableChange;
 pub use self::matching::{Asked, Finder, NoRoute, PlainPath, plain_path};
 pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
-use crate::cluster::State;
 use crate::model::{
     Environment, EnvironmentIndex, Leg, Name, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId,
     ReplicaState, Route, RouteSpec, Service, Shadowing, Speaks, Target, Workload,
 };
+use crate::record::State;
 
 /// A table's number: who decided, and the how-many-eth it was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]

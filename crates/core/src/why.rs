@@ -1,17 +1,17 @@
 //! Why an address or a workload answers, or does not: from the host down to the process, and no further than the first
 //! true cause. Everything said here is a fact of the record, of a report, or of the gateway.
 
-mod inner;
-mod outer;
+mod inside;
+mod outside;
 mod past;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::cluster::State;
 use crate::model::{Name, ReasonCode, ReleaseId, ReplicaId, Service, Signal, Target};
+use crate::record::State;
 
-pub use inner::nearly;
+pub use inside::nearly;
 
 /// What is known beside the record.
 #[derive(Debug, Clone, Copy)]
@@ -260,7 +260,7 @@ impl Facts<'_> {
         ];
         let here = all.iter().filter(|(word, _)| wants(word)).flat_map(|(_, keys)| keys);
         let here = here.filter(|key| key.environment == target.environment).map(|key| key.name.as_str());
-        let hint = crate::near::did_you_mean(target.name.as_str(), here);
+        let hint = crate::suggestions::did_you_mean(target.name.as_str(), here);
         Err(format!("there is no {} {target}{hint}", kind.unwrap_or("workload, service or route")))
     }
 

@@ -6,7 +6,7 @@ use std::hint::black_box;
 use std::net::Ipv4Addr;
 use std::time::{Duration, Instant};
 
-use mainyard_core::framing::{Framing, Step};
+use mainyard_core::http_framing::{Framing, Step};
 use mainyard_core::model::{ReleaseNumber, ReplicaId, RouteSpec, Target};
 use mainyard_core::routing::{
     Asked, Backend, Finder, LegEntry, RouteEntry, ServiceEntry, Table, TableVersion,

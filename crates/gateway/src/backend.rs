@@ -17,7 +17,7 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 
 use crate::body::RequestBody;
-use crate::head_bound::{Bound, HeadBound};
+use crate::head_limit::{Bound, HeadLimit};
 
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
 const CONNECT_WITHIN: Duration = Duration::from_millis(700);
@@ -129,7 +129,7 @@ async fn speak(
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
     address: SocketAddrV4,
 ) -> std::io::Result<Sender> {
-    let (stream, bound) = HeadBound::new(stream);
+    let (stream, bound) = HeadLimit::new(stream);
     let (sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(std::io::Error::other)?;
     tokio::task::spawn_local(async move {
         if let Err(error) = connection.with_upgrades().await {

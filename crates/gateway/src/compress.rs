@@ -14,7 +14,7 @@ use http::header::{ETAG, HeaderValue, VARY};
 use http::{HeaderMap, StatusCode, response};
 use hyper::body::{Body, Frame};
 
-use crate::delivered::Delivered;
+use crate::response_body::CountedBody;
 
 /// An answer shorter than this gains nothing.
 const LEAST: u64 = 1024;
@@ -60,13 +60,13 @@ pub fn mark(headers: &mut HeaderMap) {
 
 /// A body that is compressed frame by frame, so that nothing waits for what follows.
 pub struct Zipped {
-    inner: Delivered,
+    inner: CountedBody,
     encoder: Option<GzEncoder<Vec<u8>>>,
 }
 
 impl Zipped {
     /// Of this body.
-    pub fn new(inner: Delivered) -> Zipped {
+    pub fn new(inner: CountedBody) -> Zipped {
         Zipped { inner, encoder: Some(GzEncoder::new(Vec::new(), Compression::fast())) }
     }
 }

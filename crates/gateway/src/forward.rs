@@ -11,28 +11,28 @@ use hyper::body::{Body, Incoming};
 use hyper_util::rt::TokioIo;
 use mainyard_core::model::{Reason, ReasonCode, Repeat, RepeatOn, RouteLimits};
 
-use crate::answer::AnswerBody;
+use crate::affinity;
 use crate::arrival::Arrival;
 use crate::backend::{Connection, Onward, Pool};
 use crate::body::{Fault, Passage, RequestBody};
 use crate::compress::{self, Zipped};
 use crate::counts::Ended;
-use crate::delivered::{Delivered, Tally};
-use crate::elsewhere::sent_to;
+use crate::destination::{self, Destination};
 use crate::headers::{
     REQUEST_ID, copy_without_body, given_id, length_of, prepare, remove_session_cookies, strip_hop_by_hop,
     wanted_upgrade,
 };
-use crate::lead::{self, Lead};
 use crate::pages;
-use crate::passing::{IDLE, both_ways};
-use crate::refused::Refused;
+use crate::redirects::sent_to;
+use crate::rejections::Refused;
+use crate::relay::{IDLE, both_ways};
 use crate::replica::Open;
+use crate::request_log::{Note, short};
+use crate::request_validator::Line;
+use crate::response_body::{CountedBody, Tally};
+use crate::responses::AnswerBody;
 use crate::route::joined;
-use crate::seat;
-use crate::seen::{Note, short};
 use crate::shadow::{Copy, Original, length};
-use crate::strict::Line;
 use crate::worker::Forwarder;
 
 /// Most bytes of a request's headers.
@@ -143,9 +143,9 @@ impl Forwarder {
             return Err(Refused::new(status, ReasonCode::BadRequest, sentence));
         }
         if let Some(called) = asked.arrival.inside {
-            return lead::inside(&self.serving, request, called, asked.arrival).map(Led::To);
+            return destination::inside(&self.serving, request, called, asked.arrival).map(Led::To);
         }
-        let (route, onward, compared) = lead::route(&self.serving, request)?;
+        let (route, onward, compared) = destination::route(&self.serving, request)?;
         asked.note.way = Some(Arc::clone(&route.at));
         asked.note.route = Some(Arc::clone(&route.key));
         if let Some(answer) = self.elsewhere(&route, request, asked.arrival.secure)? {
@@ -167,7 +167,7 @@ impl Forwarder {
         if let (Some(limit), Some(length)) = (route.spec.limits.body, length_of(request.headers()))
             && length > limit.bytes()
         {
-            return Err(too_large(limit.bytes()));
+            return Err(Refused::too_large(limit.bytes()));
         }
         if let Some(redirect) = &route.spec.redirect {
             let to = joined(&redirect.to, route.below(&compared));
@@ -175,14 +175,14 @@ impl Forwarder {
             let status = StatusCode::from_u16(redirect.status).unwrap_or(StatusCode::PERMANENT_REDIRECT);
             return sent_to(&to, status).map(|answer| Led::Elsewhere(Box::new(answer)));
         }
-        lead::through(route, self.worker, request, onward, &compared).map(Led::To)
+        destination::through(route, self.worker, request, onward, &compared).map(Led::To)
     }
 
     async fn forward(
         &self,
         mut request: Request<Incoming>,
         mut asked: Asked,
-        lead: &Lead,
+        lead: &Destination,
     ) -> Result<Response<AnswerBody>, Refused> {
         let upgrade = wanted_upgrade(request.headers());
         let mut on_upgrade = upgrade.is_some().then(|| hyper::upgrade::on(&mut request));
@@ -194,7 +194,7 @@ impl Forwarder {
             lead.route.as_ref().and_then(|route| route.spec.repeat.as_ref()).filter(|_| safe_to_repeat);
         let sticky = lead.route.as_ref().and_then(|route| route.spec.sticky.as_ref());
         let secure = asked.arrival.secure;
-        let brought = sticky.and_then(|sticky| seat::brought(request.headers(), sticky));
+        let brought = sticky.and_then(|sticky| affinity::brought(request.headers(), sticky));
         let (mut head, body) = request.into_parts();
         prepare(&mut head, asked.arrival, lead, &asked.id, upgrade.as_ref())?;
         let pause = limits.pause.duration();
@@ -204,7 +204,7 @@ impl Forwarder {
             Some(route) => self.onward(route, &lead.service.target)?,
             None => Onward::Plain,
         };
-        let silent = |reason: Reason| Refused { reason, ..unavailable() };
+        let silent = |reason: Reason| Refused { reason, ..Refused::unavailable() };
         let (mut trouble, mut repeated, mut again) = (None, false, repeat.map_or(0, |repeat| repeat.times));
         let (way, mut service) = (lead.by(), Arc::clone(&lead.service));
         loop {
@@ -281,7 +281,7 @@ impl Forwarder {
                                     asked,
                                 );
                                 if let Some((sticky, taken)) = seat {
-                                    seat::give(answer.headers_mut(), &sticky, taken, secure);
+                                    affinity::give(answer.headers_mut(), &sticky, taken, secure);
                                 }
                                 return Ok(answer);
                             }
@@ -338,7 +338,13 @@ impl Forwarder {
     }
 
     /// What a copy's answer is compared with.
-    fn original(&self, answer: &Response<Incoming>, open: &Open, lead: &Lead, sent: Instant) -> Original {
+    fn original(
+        &self,
+        answer: &Response<Incoming>,
+        open: &Open,
+        lead: &Destination,
+        sent: Instant,
+    ) -> Original {
         Original {
             way: lead.by(),
             service: lead.service.target.as_ref().clone(),
@@ -355,7 +361,7 @@ impl Forwarder {
         mut answer: Response<Incoming>,
         connection: Connection,
         open: Open,
-        lead: &Lead,
+        lead: &Destination,
         on_upgrade: Option<hyper::upgrade::OnUpgrade>,
         passage: Option<Rc<Passage>>,
         mut asked: Asked,
@@ -401,7 +407,7 @@ impl Forwarder {
             passage,
             note: asked.note,
         };
-        let body = Delivered::new(body, tally);
+        let body = CountedBody::new(body, tally);
         if zip {
             compress::mark(&mut head.headers);
             return Response::from_parts(head, Either::Left(Either::Right(Zipped::new(body))));
@@ -411,7 +417,7 @@ impl Forwarder {
 }
 
 enum Led {
-    To(Lead),
+    To(Destination),
     Elsewhere(Box<Response<AnswerBody>>),
 }
 
@@ -445,7 +451,7 @@ fn broken(
     line: &Line,
 ) -> Refused {
     match passage.and_then(|passage| passage.fault.get()) {
-        Some(Fault::TooLarge(limit)) => too_large(limit),
+        Some(Fault::TooLarge(limit)) => Refused::too_large(limit),
         Some(Fault::Stalled(pause)) => {
             let sentence = format!("nothing more of the request's body came for {} s", pause.as_secs_f32());
             let refused = Refused::new(StatusCode::REQUEST_TIMEOUT, ReasonCode::BodyStalled, sentence);
@@ -460,16 +466,6 @@ fn broken(
             Refused::new(StatusCode::BAD_GATEWAY, ReasonCode::AnswerBroken, sentence)
         }
     }
-}
-
-fn too_large(limit: u64) -> Refused {
-    let limit = mainyard_core::model::Bytes::new(limit);
-    let sentence = format!("the request's body is larger than {limit}");
-    Refused { last: true, ..Refused::new(StatusCode::PAYLOAD_TOO_LARGE, ReasonCode::BodyTooLarge, sentence) }
-}
-
-fn unavailable() -> Refused {
-    Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::NoneReady, "")
 }
 
 fn note<B>(request: &Request<B>, arrival: Arrival, id: &HeaderValue) -> Note {

@@ -6,7 +6,7 @@ use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use std::time::Instant;
 
-use mainyard_core::framing::{FrameBudget, FrameCounter};
+use mainyard_core::http_framing::{FrameBudget, FrameCounter};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
 /// A stream that fails once it carries more control frames than it may.

@@ -11,9 +11,9 @@ use mainyard_core::model::ReasonCode;
 
 use crate::arrival::Arrival;
 use crate::body::RequestBody;
-use crate::lead::Lead;
+use crate::destination::Destination;
 use crate::pages;
-use crate::refused::Refused;
+use crate::rejections::Refused;
 
 /// The request's id, in and out.
 pub const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
@@ -82,7 +82,7 @@ pub fn given_id(headers: &HeaderMap) -> Option<HeaderValue> {
 pub fn prepare(
     head: &mut http::request::Parts,
     arrival: Arrival,
-    lead: &Lead,
+    lead: &Destination,
     id: &HeaderValue,
     upgrade: Option<&HeaderValue>,
 ) -> Result<(), Refused> {

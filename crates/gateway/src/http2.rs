@@ -17,16 +17,16 @@ use hyper::rt::Executor;
 use hyper::server::conn::http2;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
-use mainyard_core::framing::{Fields, HEAD, Violation, read_fields};
+use mainyard_core::http_framing::{Fields, HEAD, Violation, read_fields};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::Notify;
 use tokio::time::Instant;
 
-use crate::answer::AnswerBody;
 use crate::arrival::Arrival;
 use crate::frame_watch::FrameWatch;
-use crate::refused::Refused;
-use crate::strict::Line;
+use crate::rejections::Refused;
+use crate::request_validator::Line;
+use crate::responses::AnswerBody;
 use crate::worker::Forwarder;
 
 /// Requests that one connection has open at once.

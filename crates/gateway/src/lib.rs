@@ -6,57 +6,57 @@
 //! thread lives in the node's network namespace and accepts on sockets that were opened before it went there.
 
 mod admission;
-mod answer;
+mod affinity;
 mod arrival;
 mod authority;
+mod authorize;
 mod backend;
+mod backend_order;
 mod body;
 mod certificates;
 mod compress;
+mod control_link;
 mod counts;
-mod delivered;
-mod door;
-mod elsewhere;
+mod destination;
 mod forward;
 mod frame_watch;
-mod guesses;
-mod head_bound;
+mod guess_limit;
+mod head_limit;
 mod headers;
 mod http2;
-mod inside;
-mod kept;
-mod lead;
+mod installed_table;
+mod internal_listeners;
 mod limiter;
-mod link;
 mod pages;
-mod passing;
-mod patient;
+mod passthrough;
 mod ports;
-mod refused;
+mod redirects;
+mod rejections;
+mod relay;
 mod replica;
+mod request_log;
+mod request_reports;
+mod request_validator;
 mod resolver;
+mod response_body;
+mod responses;
 mod route;
-mod seat;
-mod seen;
 mod serve;
 mod service;
 mod serving;
 mod shadow;
-mod splice;
-mod strict;
-mod taking;
-mod tell;
+mod stream_wrappers;
+mod table_store;
 mod tls;
-mod turns;
 mod worker;
-mod wrapped;
+mod write_timeout;
 
 use std::net::TcpListener;
 use std::path::PathBuf;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
-use mainyard_calling::Control;
 use mainyard_certificates::authority::Names;
+use mainyard_control_client::Control;
 use mainyard_core::address::Range;
 
 pub use serving::Serving;
@@ -181,8 +181,8 @@ pub fn run(config: Config) -> Result<(), Error> {
     runtime.block_on(async {
         let control = Control::at(&config.control, &config.token);
         // Control's word is better than what is on disk; but it is not waited for long.
-        let mut kept = kept::Kept::at(&config.dir);
-        link::first_table(&config, &control, &serving, &mut kept).await;
+        let mut kept = table_store::TableStore::at(&config.dir);
+        control_link::first_table(&config, &control, &serving, &mut kept).await;
         let arrived = Arrivals::default();
         let ports = serve::start(&config, tls, &serving, &arrived).map_err(io("start the workers"))?;
         let own = [Some(&config.http), config.https.as_ref()].into_iter().flatten();
@@ -190,7 +190,7 @@ pub fn run(config: Config) -> Result<(), Error> {
         tokio::spawn(ports::follow(outside, own, Arc::clone(&serving), ports.clone()));
         resolver::start(config.network.clone(), Arc::clone(&serving), &arrived)
             .map_err(io("start the resolver"))?;
-        inside::start(config.network.clone(), Arc::clone(&serving), ports, &arrived)
+        internal_listeners::start(config.network.clone(), Arc::clone(&serving), ports, &arrived)
             .map_err(io("listen inside"))?;
         if let Some(account) = config.account {
             // Only root may enter the node's network: from here on nobody needs to.
@@ -198,8 +198,8 @@ pub fn run(config: Config) -> Result<(), Error> {
             sandbox::drop_to(account).map_err(io("give up root"))?;
             sandbox::filter::Filter::for_servers().hold().map_err(io("hold to the system call filter"))?;
         }
-        tokio::spawn(link::report(config.name.clone(), control.clone(), Arc::clone(&serving)));
-        link::follow(&config, &control, &serving, kept).await;
+        tokio::spawn(control_link::report(config.name.clone(), control.clone(), Arc::clone(&serving)));
+        control_link::follow(&config, &control, &serving, kept).await;
         Ok(())
     })
 }

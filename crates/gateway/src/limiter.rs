@@ -6,7 +6,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
 use mainyard_core::model::Rate;
-use mainyard_core::pace::Pace;
+use mainyard_core::rate_limit::RateLimiter;
 
 /// Visitors remembered at once; past that, the ones that could ask anyway are forgotten first, then all.
 const REMEMBERED: usize = 100_000;
@@ -16,7 +16,7 @@ const REMEMBERED: usize = 100_000;
 pub struct Limiter {
     /// As it was declared.
     pub rate: Rate,
-    pace: Pace,
+    pace: RateLimiter,
     began: Instant,
     due: Mutex<HashMap<IpAddr, u64>>,
 }
@@ -24,7 +24,7 @@ pub struct Limiter {
 impl Limiter {
     /// Nobody has asked yet.
     pub fn new(rate: Rate) -> Limiter {
-        Limiter { pace: Pace::of(&rate), rate, began: Instant::now(), due: Mutex::default() }
+        Limiter { pace: RateLimiter::of(&rate), rate, began: Instant::now(), due: Mutex::default() }
     }
 
     /// Whether this visitor may ask now.

@@ -9,8 +9,8 @@ use http::{Response, StatusCode};
 use http_body_util::{Either, Full};
 use mainyard_core::model::Reason;
 
-use crate::answer::AnswerBody;
-use crate::refused::Refused;
+use crate::rejections::Refused;
+use crate::responses::AnswerBody;
 
 /// An id for one request: the time, so that ids sort, and chance. The chance is the system's once for each worker,
 /// and stretched from there (SplitMix64): an id must be unlike others, not unguessable.

@@ -9,7 +9,7 @@ use tokio::net::TcpSocket;
 use tokio::sync::mpsc::UnboundedSender;
 use tokio_util::sync::CancellationToken;
 
-use crate::inside::NewDoor;
+use crate::internal_listeners::NewListener;
 use crate::serving::Serving;
 
 /// Follows the table for ever. Runs where visitors come from, not where replicas are.
@@ -17,7 +17,7 @@ pub async fn follow(
     at: IpAddr,
     own: Vec<u16>,
     serving: Arc<Serving>,
-    workers: Vec<UnboundedSender<NewDoor>>,
+    workers: Vec<UnboundedSender<NewListener>>,
 ) {
     let mut open: BTreeMap<u16, CancellationToken> = BTreeMap::new();
     loop {
@@ -45,8 +45,11 @@ pub async fn follow(
                     let until = CancellationToken::new();
                     for worker in &workers {
                         if let Ok(listener) = listener.try_clone() {
-                            let _ =
-                                worker.send(NewDoor { listener, port: *port, until: Some(until.clone()) });
+                            let _ = worker.send(NewListener {
+                                listener,
+                                port: *port,
+                                until: Some(until.clone()),
+                            });
                         }
                     }
                     open.insert(*port, until);

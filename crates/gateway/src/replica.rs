@@ -8,8 +8,8 @@ use mainyard_core::model::Target;
 use mainyard_core::routing::Backend;
 use tokio::sync::Notify;
 
+use crate::affinity::seat_of;
 use crate::counts::{Counts, Way};
-use crate::seat::seat_of;
 
 /// Requests and connections that are open to one replica, at most: a slow one must not use up the gateway's descriptors.
 const MOST_OPEN: u32 = 10_000;

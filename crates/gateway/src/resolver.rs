@@ -10,7 +10,7 @@ use hickory_proto::rr::rdata::{A, SOA, SRV};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::model::{Rate, Span};
-use mainyard_core::resolving::{Asked, DOMAIN, KEEP, Resolved, resolve};
+use mainyard_core::service_names::{Asked, DOMAIN, KEEP, Resolved, resolve};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 

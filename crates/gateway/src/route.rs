@@ -7,9 +7,9 @@ use http::header::{HeaderName, HeaderValue};
 use mainyard_core::model::{HeaderChange, Name, RouteSpec};
 use mainyard_core::routing::Spread;
 
+use crate::backend_order::Turns;
 use crate::limiter::Limiter;
 use crate::service::Cell;
-use crate::turns::Turns;
 
 /// A route, ready to serve by.
 #[derive(Debug)]

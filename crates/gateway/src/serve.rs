@@ -22,13 +22,13 @@ use tokio_rustls::TlsAcceptor;
 use crate::admission::Admitted;
 use crate::arrival::{Arrival, Called};
 use crate::http2;
-use crate::inside::NewDoor;
-use crate::patient::Patient;
-use crate::refused::Refused;
+use crate::internal_listeners::NewListener;
+use crate::rejections::Refused;
+use crate::request_validator::{Line, RequestValidator};
 use crate::serving::Serving;
-use crate::strict::{Line, Strict};
 use crate::tls::HTTP_2;
 use crate::worker::Forwarder;
+use crate::write_timeout::WriteTimeout;
 use crate::{Arrivals, Config, Network};
 
 /// A visitor's headers must be here within this time.
@@ -67,7 +67,7 @@ pub fn start(
     tls: Option<TlsAcceptor>,
     serving: &Arc<Serving>,
     arrived: &Arrivals,
-) -> std::io::Result<Vec<UnboundedSender<NewDoor>>> {
+) -> std::io::Result<Vec<UnboundedSender<NewListener>>> {
     let mut ports = Vec::new();
     for listener in [Some(&config.http), config.https.as_ref()].into_iter().flatten() {
         // Many come at once; those that find no room in the queue would lose a second. Asking again only changes that.
@@ -98,7 +98,7 @@ pub fn start(
 async fn work(
     number: usize,
     doors: Vec<(StdListener, Door)>,
-    mut more: UnboundedReceiver<NewDoor>,
+    mut more: UnboundedReceiver<NewListener>,
     network: Network,
     serving: Arc<Serving>,
 ) {
@@ -108,7 +108,7 @@ async fn work(
     }
     tokio::task::spawn_local(drop_idle(forwarder.clone()));
     let told_apart = matches!(network, Network::Private(_));
-    while let Some(NewDoor { listener, port, until }) = more.recv().await {
+    while let Some(NewListener { listener, port, until }) = more.recv().await {
         match until {
             None => drop(listen(listener, Door::Inside { port, told_apart }, &forwarder)),
             Some(until) => {
@@ -172,7 +172,7 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
             match door {
                 Door::Http => {
                     let arrival = Arrival { peer, secure: false, inside: None };
-                    talk(Patient::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
+                    talk(WriteTimeout::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
                 }
                 Door::Inside { port, told_apart } => {
                     // The record has services at their private places, whatever range the node has.
@@ -181,7 +181,7 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                     let called = Called { address, port, told_apart };
                     let arrival = Arrival { peer, secure: false, inside: Some(called) };
                     if let Some(stream) = forwarder.splice_inside(stream, arrival).await {
-                        talk(Patient::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
+                        talk(WriteTimeout::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
                     }
                 }
                 Door::Port(port) => {
@@ -192,7 +192,7 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 }
                 Door::Https(acceptor) => {
                     let Some(stream) = before_tls(stream, peer, &forwarder).await else { return };
-                    let stream = Patient::new(stream, TAKEN_WITHIN);
+                    let stream = WriteTimeout::new(stream, TAKEN_WITHIN);
                     let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
                     match opened {
                         Ok(Ok(stream)) => {
@@ -293,7 +293,7 @@ async fn talk(
             Ok::<_, std::convert::Infallible>(answer)
         }
     });
-    let stream = Strict::new(stream, Arc::clone(&line));
+    let stream = RequestValidator::new(stream, Arc::clone(&line));
     let mut builder = http1::Builder::new();
     builder.timer(TokioTimer::new()).header_read_timeout(HEADERS_WITHIN);
     if let Err(error) = builder.serve_connection(TokioIo::new(stream), service).with_upgrades().await {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use arc_swap::ArcSwapOption;
 use mainyard_core::model::{EnvironmentIndex, Reason, ReasonCode, Target};
 
-use crate::turns::Port;
+use crate::backend_order::Port;
 
 /// A service.
 #[derive(Debug)]

@@ -15,11 +15,11 @@ use tokio::sync::Notify;
 use crate::admission::Admission;
 use crate::certificates::Certificates;
 use crate::counts::{Counts, Ended, Way};
-use crate::guesses::Guesses;
+use crate::guess_limit::GuessLimit;
+use crate::installed_table::{InstalledTable, Routing};
 use crate::replica::{Open, Replica};
-use crate::seen::Seen;
+use crate::request_log::Seen;
 use crate::service::Service;
-use crate::taking::{Held, Routing};
 
 /// What all workers share.
 #[derive(Debug)]
@@ -27,7 +27,7 @@ pub struct Serving {
     /// Tells this gateway from those before it.
     pub life: u64,
     routing: ArcSwap<Routing>,
-    held: Mutex<Held>,
+    held: Mutex<InstalledTable>,
     /// Threads that send requests on.
     workers: usize,
     https_port: Option<u16>,
@@ -38,8 +38,8 @@ pub struct Serving {
     certificates: ArcSwap<Certificates>,
     /// How replicas are checked whose certificates the platform's own authority issued.
     platform_trust: OnceLock<Arc<ClientConfig>>,
-    /// Guesses at what opens routes.
-    pub guesses: Guesses,
+    /// GuessLimit at what opens routes.
+    pub guesses: GuessLimit,
     admission: OnceLock<Arc<Admission>>,
     /// Requests of the last while.
     pub seen: Seen,
@@ -65,7 +65,7 @@ impl Serving {
             values: ArcSwap::default(),
             certificates: ArcSwap::default(),
             platform_trust: OnceLock::new(),
-            guesses: Guesses::default(),
+            guesses: GuessLimit::default(),
             admission: OnceLock::new(),
             seen: Seen::new(workers.max(1)),
             failing: AtomicBool::new(false),
@@ -132,7 +132,7 @@ impl Serving {
         look(&self.held().table)
     }
 
-    fn held(&self) -> MutexGuard<'_, Held> {
+    fn held(&self) -> MutexGuard<'_, InstalledTable> {
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -162,7 +162,7 @@ impl Serving {
         fits
     }
 
-    fn change(&self, held: &mut Held, change: &TableChange) {
+    fn change(&self, held: &mut InstalledTable, change: &TableChange) {
         let routing = held.change(change, self.workers, &self.routing.load());
         self.routing.store(Arc::new(routing));
         held.retire(|replica| self.keep_figures(replica));

@@ -10,14 +10,14 @@ use http::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
 use http::{HeaderMap, Request, StatusCode};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
-use mainyard_core::judge::copy_failed;
+use mainyard_core::canary_analysis::copy_failed;
 use mainyard_core::model::Target;
 
 use crate::backend::Onward;
+use crate::backend_order::Port;
 use crate::body::RequestBody;
 use crate::counts::Way;
 use crate::replica::Replica;
-use crate::turns::Port;
 use crate::worker::Forwarder;
 
 /// Tells the program that nobody reads its answer.

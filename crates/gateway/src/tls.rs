@@ -12,7 +12,7 @@ use tokio_rustls::TlsAcceptor;
 
 use crate::authority::Authority;
 use crate::backend::Onward;
-use crate::refused::Refused;
+use crate::rejections::Refused;
 use crate::route::Route;
 use crate::serving::Serving;
 use crate::worker::Forwarder;
@@ -79,7 +79,8 @@ impl Forwarder {
                 route.at
             ))
         })?;
-        let name = format!("{}.{}.{}", service.name, service.environment, mainyard_core::resolving::DOMAIN);
+        let name =
+            format!("{}.{}.{}", service.name, service.environment, mainyard_core::service_names::DOMAIN);
         let name = ServerName::try_from(name).map_err(|error| unavailable(error.to_string()))?;
         Ok(Onward::Tls(config, name))
     }

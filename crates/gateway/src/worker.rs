@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use crate::backend::Pool;
-use crate::seen::Note;
+use crate::request_log::Note;
 use crate::serving::Serving;
 
 /// What a worker forwards with.

@@ -8,9 +8,9 @@ use std::os::fd::{AsRawFd, OwnedFd};
 
 use mainyard_keeper::{Ending, Spec, netlink};
 
-use crate::plain;
-use crate::surroundings;
-use crate::sys::{self, Fault, Pipe, check, control, step, text, unshare};
+use crate::filesystem;
+use crate::ordinary_process;
+use crate::syscalls::{self, Fault, Pipe, check, control, step, text, unshare};
 
 /// What the program may still do as root inside: owners and modes of its files, ids, signals, low ports.
 const KEPT_CAPABILITIES: [u32; 8] = [0, 1, 3, 4, 5, 6, 7, 10];
@@ -86,7 +86,7 @@ pub fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [OwnedFd; 2])
             write_line(&parent.write, "running");
             let ending = mind(program, spec.plain.then_some(parent.pid));
             if spec.plain {
-                plain::end_children();
+                ordinary_process::end_children();
             }
             write_line(&parent.write, &ending.to_string());
             0
@@ -101,8 +101,8 @@ pub fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [OwnedFd; 2])
 }
 
 fn prepare_plain(parent: &Parent) -> Result<(), Fault> {
-    plain::take_in_orphans()?;
-    plain::hear_of_the_keepers_end(parent.pid)
+    ordinary_process::take_in_orphans()?;
+    ordinary_process::hear_of_the_keepers_end(parent.pid)
 }
 
 fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> {
@@ -119,8 +119,8 @@ fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> 
         }
     }
     write_line(&parent.write, "namespaces");
-    surroundings::furnish(spec)?;
-    let settings = step("open the settings of the namespaces", sys::detached_proc())?;
+    filesystem::furnish(spec)?;
+    let settings = step("open the settings of the namespaces", syscalls::detached_proc())?;
     step("set the host name", set_host_name(&spec.hostname))?;
     wait_for(parent)?;
     step("set up the network", set_up_network(spec))?;
@@ -131,7 +131,7 @@ fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> 
     become_root_inside()?;
     for (key, value) in [("max_inotify_watches", spec.watches), ("max_inotify_instances", 256)] {
         let path = format!("sys/user/{key}");
-        step("limit inotify", sys::write_below(&settings, &path, &value.to_string()))?;
+        step("limit inotify", syscalls::write_below(&settings, &path, &value.to_string()))?;
     }
     drop(settings);
     give_up_rights(spec)
@@ -262,7 +262,7 @@ fn find_program(spec: &Spec) -> Result<CString, Fault> {
     let name = spec.argv.first().ok_or_else(none)?;
     let lookup = |path: &str| -> std::io::Result<CString> {
         if spec.plain {
-            return plain::find_in_image(spec, path, 0);
+            return ordinary_process::find_in_image(spec, path, 0);
         }
         std::fs::metadata(path).map(|_| text(path))
     };
@@ -287,7 +287,7 @@ fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], ou
     let (argv, env) = (pointers(argv), pointers(env));
     let cwd = if spec.cwd.is_empty() { "/" } else { &spec.cwd };
     let cwd = if spec.plain {
-        match plain::find_in_image(spec, cwd, libc::O_DIRECTORY) {
+        match ordinary_process::find_in_image(spec, cwd, libc::O_DIRECTORY) {
             Ok(found) => found,
             Err(error) => return error.raw_os_error().unwrap_or(libc::ENOENT),
         }
@@ -390,7 +390,7 @@ fn mind(program: i32, keeper: Option<u32>) -> Ending {
                 }
             }
             let signal = libc::sigwaitinfo(&all, std::ptr::null_mut());
-            if keeper.is_some_and(|keeper| !plain::is_child_of(keeper)) {
+            if keeper.is_some_and(|keeper| !ordinary_process::is_child_of(keeper)) {
                 return Ending { code: None, signal: Some(libc::SIGKILL), memory_kills: 0 };
             }
             if signal > 0 && signal != libc::SIGCHLD {

@@ -4,18 +4,18 @@
 //! the machine's rights (mounts, groups, links) is done before the user namespace is entered, so that the
 //! replica's root owns none of it.
 
+mod filesystem;
 mod init;
+mod ordinary_process;
 mod output;
-mod plain;
-mod surroundings;
-mod sys;
+mod syscalls;
 
 use std::fs;
 use std::io::{Read, Write};
 use std::path::Path;
 
 use mainyard_keeper::{Ending, Group, Progress, Spec, netlink};
-use sys::{Fault, Pipe, step};
+use syscalls::{Fault, Pipe, step};
 
 fn main() {
     let mut bytes = Vec::new();
@@ -51,16 +51,16 @@ fn leave(spec: &Spec, name: &str, content: &str) {
 }
 
 fn keep(spec: &Spec) -> Result<Ending, Fault> {
-    sys::become_own_session();
-    let signals = sys::take_signals()?;
-    leave(spec, "pid", &format!("{} {}\n", std::process::id(), sys::start_time()));
+    syscalls::become_own_session();
+    let signals = syscalls::take_signals()?;
+    leave(spec, "pid", &format!("{} {}\n", std::process::id(), syscalls::start_time()));
     let mut log = output::Log::open(spec)?;
 
     if spec.plain {
-        plain::take_in_orphans()?;
+        ordinary_process::take_in_orphans()?;
     } else {
-        sys::enter_network(&spec.node_net)?;
-        surroundings::stage(spec)?;
+        syscalls::enter_network(&spec.node_net)?;
+        filesystem::stage(spec)?;
     }
     let joins = make_groups(&spec.groups)?;
 
@@ -70,7 +70,7 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     let from_init = Pipe::new()?;
 
     let keeper = std::process::id();
-    let pid = if spec.plain { sys::fork()? } else { sys::clone_into_namespaces()? };
+    let pid = if spec.plain { syscalls::fork()? } else { syscalls::clone_into_namespaces()? };
     if pid == 0 {
         let link = init::Parent { pid: keeper, read: to_init.read, write: from_init.write };
         let outputs = [out.write, err.write];
@@ -96,7 +96,7 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
 
     let ended = output::pump(&mut log, [out.read, err.read], &signals, &child, spec.grace_ms)?;
     if spec.plain {
-        plain::end_children();
+        ordinary_process::end_children();
     }
     leave_own(&spec.groups);
     let memory_kills = memory_kills(&spec.groups);

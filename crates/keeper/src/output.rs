@@ -14,7 +14,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use mainyard_keeper::{Ending, Spec};
 
 use crate::init::Child;
-use crate::sys::{Fault, check, step};
+use crate::syscalls::{Fault, check, step};
 
 const LINE_LIMIT: usize = 16 * 1024;
 /// What is read at once.

@@ -5,22 +5,22 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use mainyard_calling::Control;
+use mainyard_control_client::Control;
 use mainyard_core::link::{NodeOrder, NodeReport, RunOrder};
 use mainyard_core::model::{Check, Name, ReleaseId, ReplicaId};
-use mainyard_core::node_desk::{Desk, Left, Orders, Step};
-use mainyard_core::replica_run::{Do, Ended, Event};
+use mainyard_core::node_state::{Left, NodeState, Orders, Step};
+use mainyard_core::replica_lifecycle::{Do, Ended, Event};
 use mainyard_core::routing::hosts_in;
 use mainyard_runtime::{Driver, Plain};
 use mainyard_sealing::KeyRing;
 use tokio::sync::{mpsc, watch};
 
+use crate::events::Message;
 use crate::images::{Images, Prepared};
 use crate::keepers::{self, Keeper};
 use crate::kept_logs::KeptLogs;
-use crate::message::Message;
-use crate::meter::Meter;
 use crate::probes::{Probe, Probes};
+use crate::usage::Meter;
 use crate::{Config, Error, link, logs, orders};
 
 /// Images that no replica has any more are cleared away this often.
@@ -45,7 +45,7 @@ pub struct Agent {
     probes: Probes,
     inbox: mpsc::UnboundedSender<Message>,
     reports: watch::Sender<Option<NodeReport>>,
-    desk: Desk,
+    desk: NodeState,
     held: BTreeMap<ReplicaId, Held>,
     hosts: HashMap<Name, String>,
     /// Logs of replicas that are gone.
@@ -65,7 +65,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
     for dir in ["replicas", "logs", "kept-logs", "layers", "trees"] {
         std::fs::create_dir_all(config.dir.join(dir)).map_err(io("make the node's directories"))?;
     }
-    if matches!(config.means, mainyard_runtime::Means::Isolated { .. }) {
+    if matches!(config.means, mainyard_runtime::IsolationMode::Isolated { .. }) {
         // Layers keep the set-uid bits and owners that images say; outside of replicas neither means anything.
         mainyard_runtime::cover(&config.dir.join("layers"))?;
     }
@@ -91,7 +91,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
         probes,
         inbox,
         reports,
-        desk: Desk::new(heard_epoch(&config), life),
+        desk: NodeState::new(heard_epoch(&config), life),
         held: BTreeMap::new(),
         hosts: HashMap::new(),
         kept_logs: KeptLogs::at(config.dir.join("kept-logs")),

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::TryStreamExt;
-use mainyard_calling::Control;
+use mainyard_control_client::Control;
 use mainyard_core::model::{Reason, ReasonCode};
 use mainyard_images::{
     Digest, ImageConfiguration, ImageManifest, Users, merge_layer, resolve_user, unpack_layer,

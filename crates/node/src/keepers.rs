@@ -5,18 +5,18 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use mainyard_core::address::NODE_ADDRESS;
+use mainyard_core::launch_fingerprint::LaunchFingerprint;
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::{ReleaseSpec, ReplicaId, SecretUse, Setting};
-use mainyard_core::replica_run::{Ended, Event};
-use mainyard_core::resolving::resolver_file;
-use mainyard_core::started::Started;
+use mainyard_core::replica_lifecycle::{Ended, Event};
+use mainyard_core::service_names::resolver_file;
 use mainyard_runtime::{Driver, Ending, Progress, Run, last_ending};
 use tokio::io::unix::AsyncFd;
 use tokio::io::{AsyncBufReadExt, BufReader};
 use tokio::sync::mpsc::UnboundedSender;
 
+use crate::events::Message;
 use crate::images::Prepared;
-use crate::message::Message;
 
 /// A keeper that runs.
 #[derive(Debug)]
@@ -103,7 +103,7 @@ pub fn started(order: &RunOrder, run: &Run) -> String {
     let content = |path: &str| run.files.iter().find(|(known, _)| known == path);
     let files =
         order.spec.files.iter().filter_map(|(path, used)| Some((path.as_str(), of(used, &content(path)?.1))));
-    let started = Started {
+    let started = LaunchFingerprint {
         image: &order.digest,
         command: order.spec.command.is_some().then_some(run.argv.as_slice()),
         settings: settings.collect(),

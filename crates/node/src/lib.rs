@@ -2,25 +2,25 @@
 //!
 //! It calls control, never the other way round. Its orders are on disk, so that it goes on by itself while
 //! control is away, and finds its replicas again after it was started anew. What to do for a replica is decided
-//! by [`mainyard_core::replica_run`]; this crate carries it out.
+//! by [`mainyard_core::replica_lifecycle`]; this crate carries it out.
 
 mod agent;
+mod events;
 mod images;
 mod keepers;
 mod kept_logs;
 mod link;
 mod logs;
-mod message;
-mod meter;
 mod orders;
 mod probes;
+mod usage;
 
 use std::path::PathBuf;
 
 use mainyard_core::address::Range;
 use mainyard_core::link::NodeHello;
 use mainyard_core::model::{Bytes, Cpu, Name};
-use mainyard_runtime::Means;
+use mainyard_runtime::IsolationMode;
 
 /// What a node agent is started with.
 #[derive(Debug, Clone)]
@@ -30,7 +30,7 @@ pub struct Config {
     /// Its name.
     pub name: Name,
     /// What it runs replicas with.
-    pub means: Means,
+    pub means: IsolationMode,
     /// Where control answers, such as `http://127.0.0.1:8700`.
     pub control: String,
     /// The token of a part.
@@ -71,8 +71,8 @@ fn hello(config: &Config, life: u64) -> NodeHello {
         cpu: Cpu::from_milli(cores * 1000),
         memory: Bytes::new(kib * 1024 / 16 * 15),
         range: match config.means {
-            Means::Isolated { .. } => Range::PRIVATE,
-            Means::Plain { range } => range,
+            IsolationMode::Isolated { .. } => Range::PRIVATE,
+            IsolationMode::Plain { range } => range,
         },
     }
 }

@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-use mainyard_calling::{Control, Pause};
+use mainyard_control_client::{Control, Pause};
 use mainyard_core::link::{NodeOrder, NodeReport};
 use tokio::sync::mpsc::UnboundedSender;
 use tokio::sync::{Notify, watch};
 
-use crate::message::Message;
+use crate::events::Message;
 use crate::{Config, hello};
 
 /// Calls, and calls again whenever the link is lost, or is of no use because reports are not taken (`renew`).

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use bytes::Bytes;
-use mainyard_calling::Control;
+use mainyard_control_client::Control;
 use mainyard_core::link::LogLine;
 use mainyard_core::model::ReplicaId;
 use tokio::sync::mpsc;

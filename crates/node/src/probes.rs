@@ -5,13 +5,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use mainyard_core::model::{CheckKind, ReplicaId};
-use mainyard_core::replica_run::{Event, ProbeFault};
+use mainyard_core::replica_lifecycle::{Event, ProbeFault};
 use mainyard_runtime::{Driver, enter};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::sync::mpsc::{self, UnboundedSender};
 
-use crate::message::Message;
+use crate::events::Message;
 
 /// One probe to make.
 #[derive(Debug)]

@@ -5,10 +5,10 @@
 //! `flood` as many lines as it can, with `calls N` it tries every system call below a number, with `buffers` it
 //! fills connections that nobody reads, with `hoard` it takes terminals and files without end, and with `escape` it writes what a terminal would take for commands.
 
-mod acts;
-mod buffers;
-mod calls;
+mod escape_attempts;
 mod hoard;
+mod kernel_buffers;
+mod syscalls;
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -19,8 +19,8 @@ fn main() {
     }
     match arguments.first().map(String::as_str) {
         Some("flood") => flood(),
-        Some("calls") => calls::every(arguments.get(1).and_then(|most| most.parse().ok()).unwrap_or(1024)),
-        Some("buffers") => match buffers::filled() {
+        Some("calls") => syscalls::every(arguments.get(1).and_then(|most| most.parse().ok()).unwrap_or(1024)),
+        Some("buffers") => match kernel_buffers::filled() {
             Ok(bytes) => println!("buffered | {} MiB", bytes >> 20),
             Err(error) => println!("buffered | {error}"),
         },
@@ -35,7 +35,7 @@ fn main() {
         println!("end of acts");
         rest();
     }
-    for (name, outcome) in acts::all(&arguments) {
+    for (name, outcome) in escape_attempts::all(&arguments) {
         println!("{name} | {outcome}");
     }
     println!("end of acts");

@@ -12,7 +12,7 @@ use crate::{Error, Isolation, Listening, Plain, Reading, Run, listening, listeni
 /// What a node is told to run its replicas with.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Means {
+pub enum IsolationMode {
     /// Isolated by the kernel, with control groups of this name.
     Isolated {
         /// Unique on the machine.
@@ -38,10 +38,10 @@ impl Driver {
     ///
     /// # Errors
     /// When the machine lacks what is needed; the error says what was being done.
-    pub fn open(dir: &Path, means: &Means) -> Result<Driver, Error> {
+    pub fn open(dir: &Path, means: &IsolationMode) -> Result<Driver, Error> {
         Ok(match means {
-            Means::Isolated { groups } => Driver::Isolated(Isolation::open(dir, groups)?),
-            Means::Plain { range } => Driver::Plain(Plain::open(dir, *range)?),
+            IsolationMode::Isolated { groups } => Driver::Isolated(Isolation::open(dir, groups)?),
+            IsolationMode::Plain { range } => Driver::Plain(Plain::open(dir, *range)?),
         })
     }
 

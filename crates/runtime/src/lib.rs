@@ -5,26 +5,26 @@
 //! of the environments, and turns a [`Run`] into a command that starts a keeper. It starts nothing itself and
 //! has no threads: the node agent does the waiting.
 
+mod adopted_keepers;
 mod driver;
 mod groups;
 mod isolation;
 mod keepers;
-mod listening;
+mod listening_sockets;
 mod network;
-mod plain;
-mod survivor;
+mod ordinary_processes;
 mod users;
 
-pub use driver::{Driver, Means};
+pub use adopted_keepers::{
+    AdoptedKeeper, find_settled_survivor, find_survivor, last_ending, never_began, process_started_at,
+};
+pub use driver::{Driver, IsolationMode};
 pub use groups::{Groups, Reading};
 pub use isolation::{Isolation, Run, first_id};
-pub use listening::{Listening, listening, listening_below};
+pub use listening_sockets::{Listening, listening, listening_below};
 pub use mainyard_keeper::{Ending, Progress};
 pub use network::{LAST_LINK, NodeNetwork, cover, enter, uncover};
-pub use plain::{HOSTS_VARIABLE, Plain};
-pub use survivor::{
-    Survivor, find_settled_survivor, find_survivor, last_ending, never_began, process_started_at,
-};
+pub use ordinary_processes::{HOSTS_VARIABLE, Plain};
 
 /// What the machine refused.
 #[derive(Debug, thiserror::Error)]

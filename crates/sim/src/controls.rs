@@ -1,15 +1,16 @@
-//! Controls: one decides, as the steward of the real one does it.
+//! Controls: one decides, as the leader of the real one does it.
 
 use mainyard_core::address::Range;
-use mainyard_core::cluster::{Change, Cluster, Object, Settled, State};
+use mainyard_core::cluster::{Cluster, Settled};
 use mainyard_core::link::NodeHello;
 use mainyard_core::model::{Bytes, Cpu, ReplicaId};
-use mainyard_core::node_desk::Orders;
+use mainyard_core::node_state::Orders;
+use mainyard_core::record::{Change, Object, State};
 
 use crate::faults::LONGEST_FREEZE;
+use crate::invariants::broken_rule;
 use crate::parts::{Control, Part, Process, gateway_name, node_name};
-use crate::rules::broken_rule;
-use crate::world::{CONTROLS, Happening, Report, World};
+use crate::simulation::{CONTROLS, Happening, Report, World};
 
 /// Nothing is on its way for longer than this, in milliseconds.
 const LATEST: u64 = 7000;

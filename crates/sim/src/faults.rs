@@ -1,7 +1,7 @@
 //! What goes wrong: deaths, frozen controls, broken links, lost and late and repeated reports.
 
 use crate::parts::Part;
-use crate::world::{CONTROLS, GATEWAYS, Happening, NODES, Report, World};
+use crate::simulation::{CONTROLS, GATEWAYS, Happening, NODES, Report, World};
 
 /// A link on which nothing is heard for so long is given up.
 const SILENCE: u64 = 10_000;

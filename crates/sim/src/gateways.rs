@@ -9,7 +9,7 @@ use mainyard_core::model::ReplicaId;
 use mainyard_core::routing::{Backend, Lane, ServiceEntry, Spread, Table};
 
 use crate::parts::{Gateway, Part, Request, node_name};
-use crate::world::{Happening, Report, World};
+use crate::simulation::{Happening, Report, World};
 
 impl Gateway {
     fn backends(&self) -> Vec<(&String, &Vec<Backend>)> {

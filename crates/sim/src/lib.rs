@@ -1,7 +1,7 @@
 //! A whole platform driven by one seed.
 //!
 //! Two controls on one record, two nodes, two gateways, visitors and people, around the very machines that run in
-//! earnest: [`mainyard_core::cluster::Cluster`], [`mainyard_core::node_desk::Desk`] and the gateway's rules about
+//! earnest: [`mainyard_core::cluster::Cluster`], [`mainyard_core::node_state::NodeState`] and the gateway's rules about
 //! tables. Time is a number; whatever happens is an event in a queue; chance comes from the seed alone. So a run that
 //! breaks a rule is a report that can be replayed, step by step, as often as one likes.
 //!
@@ -29,13 +29,13 @@ mod chance;
 mod controls;
 mod faults;
 mod gateways;
+mod invariants;
 mod nodes;
+mod operators;
 mod parts;
-mod people;
+mod quiescence;
 mod record;
 pub mod rehearsal;
-mod rest;
-mod rules;
-mod world;
+mod simulation;
 
-pub use world::{Outcome, run};
+pub use simulation::{Outcome, run};

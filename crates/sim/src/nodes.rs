@@ -2,12 +2,12 @@
 
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::ReplicaId;
-use mainyard_core::node_desk::{Desk, Left, Orders, Step};
-use mainyard_core::replica_run::{Do, Ended, Event, ProbeFault};
+use mainyard_core::node_state::{Left, NodeState, Orders, Step};
+use mainyard_core::replica_lifecycle::{Do, Ended, Event, ProbeFault};
 
+use crate::operators::SLOW;
 use crate::parts::{Part, Process};
-use crate::people::SLOW;
-use crate::world::{Happening, Report, World};
+use crate::simulation::{Happening, Report, World};
 
 impl World {
     pub fn node_starts(&mut self, node: usize) {
@@ -16,7 +16,7 @@ impl World {
         let now = self.now;
         let it = &mut self.nodes[node];
         (it.life, it.begun, it.link) = (life, now, None);
-        it.desk = Some(Desk::new(it.kept_epoch, life));
+        it.desk = Some(NodeState::new(it.kept_epoch, life));
         for order in it.kept.clone().into_values() {
             let there = &self.nodes[node];
             let left = if there.processes.contains_key(&order.id) {
@@ -74,7 +74,7 @@ impl World {
     pub fn tell(&mut self, node: usize) {
         let Some((control, _)) = self.nodes[node].link else { return };
         let life = self.nodes[node].life;
-        let Some(report) = self.nodes[node].desk.as_mut().and_then(Desk::report) else { return };
+        let Some(report) = self.nodes[node].desk.as_mut().and_then(NodeState::report) else { return };
         self.send_report(control, Part::Node(node), life, Report::Node(report));
     }
 
@@ -97,7 +97,7 @@ impl World {
     }
 
     fn act(&mut self, node: usize, life: u64, id: ReplicaId, number: u64, action: Do) {
-        let soon = |event| Happening::Desk { node, life, id: id.clone(), number, event };
+        let soon = |event| Happening::NodeState { node, life, id: id.clone(), number, event };
         match action {
             Do::Fetch => {
                 let wait = self.chance.between(2, 200);
@@ -178,7 +178,7 @@ impl World {
         it.begun_runs.insert(id.clone());
         it.processes.insert(id.clone(), process);
         let (soon, wait) = (self.chance.between(2, 30), self.chance.between(50, 6000));
-        self.later(soon, Happening::Desk { node, life, id, number, event: Event::Running });
+        self.later(soon, Happening::NodeState { node, life, id, number, event: Event::Running });
         // Some never end by themselves.
         if !self.chance.percent(10) {
             self.later(wait, ends);
@@ -212,7 +212,10 @@ impl World {
         let number = it.desk.as_ref().and_then(|desk| desk.number(id));
         if let Some(number) = number {
             let life = it.life;
-            self.later(1, Happening::Desk { node, life, id: id.clone(), number, event: Event::Ended(ended) });
+            self.later(
+                1,
+                Happening::NodeState { node, life, id: id.clone(), number, event: Event::Ended(ended) },
+            );
         }
     }
 }

@@ -7,8 +7,8 @@ use mainyard_core::cluster::Cluster;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::{Name, ReleaseNumber, ReplicaId};
-use mainyard_core::node_desk::Desk;
-use mainyard_core::replica_run::Ended;
+use mainyard_core::node_state::NodeState;
+use mainyard_core::replica_lifecycle::Ended;
 use mainyard_core::routing::Table;
 
 /// A node agent or a gateway.
@@ -36,7 +36,7 @@ pub struct Control {
 #[derive(Debug, Default)]
 pub struct Node {
     pub life: u64,
-    pub desk: Option<Desk>,
+    pub desk: Option<NodeState>,
     pub link: Option<(usize, u64)>,
     pub processes: BTreeMap<ReplicaId, Process>,
     pub kept: BTreeMap<ReplicaId, RunOrder>,

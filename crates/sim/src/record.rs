@@ -1,6 +1,6 @@
 //! The record: what was written, by whom, and who may write.
 
-use mainyard_core::cluster::{Change, State};
+use mainyard_core::record::{Change, State};
 
 /// How long a control decides without renewing, in milliseconds.
 pub const LEASE: u64 = 10_000;

@@ -7,13 +7,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::{SignedDuration, Timestamp};
-use mainyard_core::cluster::{Cluster, NodeOrders, State};
+use mainyard_core::cluster::{Cluster, NodeOrders};
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{NodeHello, NodeReport, ReplicaReport};
 use mainyard_core::model::{
     FirstOutcome, FirstState, Name, Reason, ReasonCode, Replica, ReplicaId, ReplicaState, RolloutState,
     Target, WorkloadState,
 };
+use mainyard_core::record::State;
 use mainyard_core::routing::{LegEntry, Table, TableVersion, replicas_of};
 use serde::{Deserialize, Serialize};
 

@@ -1,7 +1,7 @@
 //! Reading the journal: on from a cursor, or back from now.
 
 use jiff::Timestamp;
-use mainyard_core::cluster::Kind;
+use mainyard_core::record::Kind;
 use serde::Serialize;
 use sqlx::Row;
 

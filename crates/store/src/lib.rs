@@ -12,7 +12,7 @@ mod tokens;
 mod usage;
 
 use jiff::Timestamp;
-use mainyard_core::cluster::{Change, Kind, Object, State};
+use mainyard_core::record::{Change, Kind, Object, State};
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions, PgRow};
 use sqlx::{PgPool, Row};
 

@@ -1,7 +1,7 @@
 //! Any moment of the past, read from the journal.
 
 use jiff::{SignedDuration, Timestamp};
-use mainyard_core::cluster::{Kind, State};
+use mainyard_core::record::{Kind, State};
 use mainyard_core::retention::Journal;
 use sqlx::Row;
 use sqlx::postgres::PgRow;

@@ -1,10 +1,10 @@
 //! The record on a real PostgreSQL, started for this test on loopback.
 
 use jiff::{SignedDuration, Timestamp};
-use mainyard_core::cluster::{Change, Object, State};
 use mainyard_core::model::{
     Environment, EnvironmentIndex, Gateway, Origin, ReleaseNumber, Secret, SecretVersion,
 };
+use mainyard_core::record::{Change, Object, State};
 use mainyard_core::retention::Journal;
 use mainyard_core::sizing::Usage;
 use mainyard_store::{Error, Lease, NewToken, QUERIES, SealedRow, Sought, Store, TokenKind};

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, ValueEnum};
 use mainyard_git::Allowed;
 
-use crate::place::Place;
+use crate::data_dir::DataDir;
 
 /// How to start.
 #[derive(Debug, Clone, Args)]
@@ -65,7 +65,7 @@ pub const LOCAL_AUTHORITY: &str = "local-authority";
 
 impl Start {
     /// Repositories that sources may follow: those that were said, and the demo's own.
-    pub fn git_allowed(&self, place: &Place) -> Vec<Allowed> {
+    pub fn git_allowed(&self, place: &DataDir) -> Vec<Allowed> {
         let demo = self.demo.then(|| Allowed::Folder(place.file("demo")));
         self.git_allow.iter().cloned().chain(demo).collect()
     }

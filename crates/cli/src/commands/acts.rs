@@ -7,8 +7,8 @@ use serde_json::json;
 use super::forecast;
 use crate::args::{Trial, Wait};
 use crate::client::Client;
-use crate::words::Failure;
-use crate::{follow, moments};
+use crate::terminal::Failure;
+use crate::{progress, times};
 
 pub fn path(target: &Target, act: &str) -> String {
     format!("/environments/{}/workloads/{}{act}", target.environment, target.name)
@@ -22,10 +22,10 @@ pub async fn scale(client: &Client, target: &Target, replicas: u32, wait: Wait) 
     // Who finds another number than expected is told whose it was.
     let origin: Option<Origin> = serde_json::from_value(answer["set_by"].clone()).ok();
     let theirs = origin.filter(|origin| origin.act == "scaled" && before != u64::from(replicas));
-    let theirs = theirs.map_or(String::new(), |origin| moments::local(&format!(" ({before} was {origin})")));
+    let theirs = theirs.map_or(String::new(), |origin| times::local(&format!(" ({before} was {origin})")));
     println!("{}{target}: replicas {before} → {replicas}{theirs}", forecast::mark(&wait.trial));
     forecast::print(&answer, &wait.trial)?;
-    if wait.no_wait || wait.trial.forecast { Ok(()) } else { follow::scaling(client, target).await }
+    if wait.no_wait || wait.trial.forecast { Ok(()) } else { progress::scaling(client, target).await }
 }
 
 pub async fn remove(client: &Client, target: &Target, yes: bool, trial: &Trial) -> Result<(), Failure> {

@@ -7,7 +7,7 @@ use serde_json::{Map, Value, json};
 use super::files;
 use crate::args::{Add, Made};
 use crate::client::Client;
-use crate::words::Failure;
+use crate::terminal::Failure;
 
 pub async fn add(client: &Client, what: Add) -> Result<(), Failure> {
     match what {

@@ -10,7 +10,7 @@ use super::{forecast, parse_target};
 use crate::args::{Application, Output};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
-use crate::words::{Failure, Paint, shape};
+use crate::terminal::{Failure, Paint, shape};
 
 pub async fn run(client: &Client, what: Application) -> Result<(), Failure> {
     match what {
@@ -41,7 +41,7 @@ async fn show(client: &Client, application: &Target, output: Output) -> Result<(
     if workloads.is_empty() && services.is_empty() && routes.is_empty() && secrets.is_empty() {
         let here = state.workloads.values().filter(|it| it.target.environment == application.environment);
         let known: BTreeSet<&str> = here.map(|it| it.application.as_str()).collect();
-        let hint = mainyard_core::near::did_you_mean(application.name.as_str(), known);
+        let hint = mainyard_core::suggestions::did_you_mean(application.name.as_str(), known);
         return Err(Failure::refused(format!("there is no application {application}{hint}")));
     }
     let source = state.sources.values().find(|source| {

@@ -10,7 +10,7 @@ use super::{forecast, parse_target};
 use crate::args::{Certificate, Output};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
-use crate::words::{Failure, shape};
+use crate::terminal::{Failure, shape};
 
 pub async fn run(client: &Client, what: Certificate) -> Result<(), Failure> {
     match what {
@@ -38,7 +38,7 @@ pub async fn run(client: &Client, what: Certificate) -> Result<(), Failure> {
             let all: Vec<&Value> = all.as_array().into_iter().flatten().collect();
             let Some(told) = all.iter().find(|told| told["certificate"] == *target) else {
                 let known = all.iter().filter_map(|told| told["certificate"].as_str());
-                let hint = mainyard_core::near::did_you_mean(&target, known);
+                let hint = mainyard_core::suggestions::did_you_mean(&target, known);
                 return Err(Failure::refused(format!("there is no certificate {target}{hint}")));
             };
             if output.json {

@@ -7,8 +7,8 @@ use serde_json::json;
 use super::forecast;
 use crate::args::{Environment, Output};
 use crate::client::Client;
-use crate::words::Failure;
-use crate::{moments, output, place, show};
+use crate::terminal::Failure;
+use crate::{data_dir, output, show, times};
 
 pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
     match what {
@@ -26,8 +26,8 @@ pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
             let path = format!("/environments/{name}");
             let answer = forecast::ask(client, Method::DELETE, &path, None, &trial).await?;
             forecast::print_gone(&answer, &trial);
-            if !trial.forecast && place::default_environment().as_deref() == Some(name.as_str()) {
-                place::forget_default_environment()?;
+            if !trial.forecast && data_dir::default_environment().as_deref() == Some(name.as_str()) {
+                data_dir::forget_default_environment()?;
                 println!("{name} was the default; there is none now");
             }
             Ok(())
@@ -40,10 +40,10 @@ pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
 pub async fn make_default(client: &Client, environment: &str) -> Result<(), Failure> {
     let known = client.snapshot().await?.state.environments;
     if !known.keys().any(|name| name.as_str() == environment) {
-        let hint = mainyard_core::near::did_you_mean(environment, known.keys().map(Name::as_str));
+        let hint = mainyard_core::suggestions::did_you_mean(environment, known.keys().map(Name::as_str));
         return Err(Failure::refused(format!("there is no environment {environment}{hint}")));
     }
-    place::use_environment(environment)?;
+    data_dir::use_environment(environment)?;
     println!("{environment} is the default now: `locker-api` means `{environment}/locker-api`");
     Ok(())
 }
@@ -67,7 +67,7 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         output::json(&rows.collect::<Vec<_>>());
         return Ok(());
     }
-    moments::mark(snapshot.as_of, snapshot.whole);
+    times::mark(snapshot.as_of, snapshot.whole);
     if state.environments.is_empty() {
         println!("there is none yet; make one with: mainyard environment add staging");
         return Ok(());

@@ -9,12 +9,12 @@ use reqwest::Method;
 use serde::Serialize;
 use serde_json::json;
 
+use super::change_list::{follow_lines, print_lines};
 use super::forecast;
-use super::told::{follow_lines, print_lines};
 use crate::args::{Output, Wait};
 use crate::client::Client;
-use crate::words::{Failure, Paint, count, shape};
-use crate::{output, place};
+use crate::terminal::{Failure, Paint, count, shape};
+use crate::{data_dir, output};
 
 pub fn schema() -> Result<(), Failure> {
     let schema = serde_json::to_string_pretty(&manifest::schema::schema())
@@ -132,7 +132,7 @@ pub async fn declare(
     wait: Wait,
 ) -> Result<(), Failure> {
     let files = gather(paths)?;
-    let environment = environment.or_else(place::default_environment).ok_or_else(|| {
+    let environment = environment.or_else(data_dir::default_environment).ok_or_else(|| {
         Failure::usage("say for which environment: --in staging, or choose a default: mainyard use staging")
     })?;
     send(client, &files, &environment, manner, wait).await

@@ -10,8 +10,8 @@ use serde_json::Value;
 
 use crate::args::Trial;
 use crate::client::Client;
-use crate::words::{Failure, Paint, count, shape};
-use crate::{moments, output};
+use crate::terminal::{Failure, Paint, count, shape};
+use crate::{output, times};
 
 /// Asks for a change. For a forecast the same call is made with `forecast=true`, and answers the same, with the
 /// rehearsal beside it.
@@ -60,7 +60,7 @@ pub async fn confirm_removal(client: &Client, path: &str, what: &str) -> Result<
     let would_go = ask(client, Method::DELETE, path, None, &trial).await?;
     let lines: Vec<&str> =
         would_go["gone"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
-    let lines = moments::local(&lines.join("\n  - "));
+    let lines = times::local(&lines.join("\n  - "));
     if !std::io::stdin().is_terminal() {
         return Err(Failure::usage(format!("this removes {what}; say --yes\n  - {lines}")));
     }
@@ -86,7 +86,7 @@ pub fn print_gone(answer: &Value, trial: &Trial) {
         println!("{}", mark(trial).trim_end_matches(": "));
     }
     for line in answer["gone"].as_array().into_iter().flatten().filter_map(Value::as_str) {
-        println!("- {}", moments::local(line));
+        println!("- {}", times::local(line));
     }
 }
 
@@ -139,7 +139,7 @@ fn of_workload(moved: &Rehearsed) -> (Signal, String) {
     };
     match (reason, took_millis) {
         (Some(reason), _) => {
-            let reason = moments::local(&reason.to_string());
+            let reason = times::local(&reason.to_string());
             (Signal::Fault, format!("{workload} does not get there: {reason}"))
         }
         (None, Some(took)) => {

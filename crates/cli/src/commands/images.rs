@@ -11,7 +11,7 @@ use super::forecast;
 use crate::args::{Output, Trial};
 use crate::client::Client;
 use crate::show::{print, table};
-use crate::words::{Failure, age, count};
+use crate::terminal::{Failure, age, count};
 
 pub async fn add(client: &Client, path: &Path, name: Option<String>, trial: &Trial) -> Result<(), Failure> {
     let cannot =

@@ -10,7 +10,7 @@ use reqwest::Method;
 
 use crate::args::Output;
 use crate::client::Client;
-use crate::words::{Failure, Paint};
+use crate::terminal::{Failure, Paint};
 
 /// Which lines, and how.
 pub struct Wanted {

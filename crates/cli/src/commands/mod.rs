@@ -4,6 +4,7 @@ mod acts;
 mod add;
 mod applications;
 mod certificates;
+mod change_list;
 mod environments;
 pub mod files;
 mod forecast;
@@ -16,7 +17,6 @@ mod since;
 mod sources;
 mod stats;
 pub mod tokens;
-mod told;
 mod why;
 
 use serde_json::json;
@@ -25,11 +25,11 @@ use mainyard_core::model::{ReleaseId, Target};
 
 use crate::args::{Command, Image, Secret};
 use crate::client::Client;
-use crate::place::{self, Place};
-use crate::words::Failure;
+use crate::data_dir::{self, DataDir};
+use crate::terminal::Failure;
 
 /// Runs a command that calls the platform.
-pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
+pub async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
     let client = Client::new(place)?;
     match command {
         Command::SignIn => {
@@ -143,7 +143,7 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
         }
         Command::Secret(Secret::PublicKey { environment }) => {
             let environment = environment
-                .or_else(place::default_environment)
+                .or_else(data_dir::default_environment)
                 .ok_or_else(|| Failure::usage("say which environment: mainyard secret public-key staging"))?;
             println!("{}", secrets::public_key(&client, &environment).await?);
             Ok(())
@@ -168,7 +168,7 @@ pub async fn run(place: &Place, command: Command) -> Result<(), Failure> {
 
 /// `environment/name`, or a bare name in the default environment.
 fn parse_target(text: &str) -> Result<Target, Failure> {
-    let whole = match (text.contains('/'), place::default_environment()) {
+    let whole = match (text.contains('/'), data_dir::default_environment()) {
         (false, Some(environment)) => format!("{environment}/{text}"),
         (false, None) => {
             let hint =

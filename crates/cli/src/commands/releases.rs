@@ -3,14 +3,14 @@
 use std::collections::BTreeMap;
 
 use comfy_table::Cell;
+use mainyard_core::canary_analysis::failures;
 use mainyard_core::difference::{differences, secret_differences};
-use mainyard_core::judge::failures;
+use mainyard_core::launch_fingerprint::LaunchFingerprint;
 use mainyard_core::link::percentile;
 use mainyard_core::model::{
     Name, NameError, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState, SecretUse, Seen,
     Setting, Signal, Target,
 };
-use mainyard_core::started::Started;
 use mainyard_core::untrusted_text::visible;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -21,8 +21,8 @@ use super::logs::last_of;
 use crate::args::{Output, Trial, Wait};
 use crate::client::Client;
 use crate::show::{change, coloured, print, release_number, table};
-use crate::words::{Failure, Paint, count, shape};
-use crate::{follow, moments, show};
+use crate::terminal::{Failure, Paint, count, shape};
+use crate::{progress, show, times};
 
 /// Lines of `run_first`'s output that are shown.
 const LINES_OF_FIRST: usize = 100;
@@ -43,7 +43,7 @@ fn say_instead_of(answer: &Value) {
     if let Some(other) = answer["instead_of"].as_str() {
         let paint = Paint::stdout();
         let mark = paint.signal(Signal::Caution, shape(Signal::Caution));
-        println!("{mark} this takes the place of {}", moments::local(other));
+        println!("{mark} this takes the place of {}", times::local(other));
     }
     let freed = answer["freed"].as_array().into_iter().flatten();
     let freed: Vec<String> = freed.map(ToString::to_string).collect();
@@ -59,7 +59,7 @@ fn say_instead_of(answer: &Value) {
 async fn follow_to(client: &Client, target: &Target, release: &Value, wait: &Wait) -> Result<(), Failure> {
     match release.as_u64() {
         Some(release) if !wait.no_wait && !wait.trial.forecast => {
-            follow::rollout(client, target, ReleaseNumber(release as u32)).await
+            progress::rollout(client, target, ReleaseNumber(release as u32)).await
         }
         _ => Ok(()),
     }
@@ -159,13 +159,13 @@ pub async fn rollback(
             Some(number)
         }
     };
-    let at = at.map(|text| moments::read(&text)).transpose()?;
+    let at = at.map(|text| times::read(&text)).transpose()?;
     let answer = ask(client, target, "/rollback", &json!({"to": to, "at": at}), &wait.trial).await?;
     let (release, same_as) =
         (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
     println!("{}{target}: release {release} (same as {same_as})", forecast::mark(&wait.trial));
     for words in answer["passed_over"].as_array().into_iter().flatten().filter_map(Value::as_str) {
-        println!("not gone back to: {}", moments::local(words));
+        println!("not gone back to: {}", times::local(words));
     }
     say_instead_of(&answer);
     forecast::print(&answer, &wait.trial)?;
@@ -176,7 +176,7 @@ pub async fn rollback(
 pub async fn steer(client: &Client, target: &Target, act: &str, wait: Wait) -> Result<(), Failure> {
     let answer = ask(client, target, &format!("/{act}"), &json!({}), &wait.trial).await?;
     let goes_on = answer["goes_on"].as_str().unwrap_or("it goes on");
-    println!("{}{target}: {}", forecast::mark(&wait.trial), moments::local(goes_on));
+    println!("{}{target}: {}", forecast::mark(&wait.trial), times::local(goes_on));
     forecast::print(&answer, &wait.trial)?;
     // What a source takes up again it brings about.
     if let Some(source) = answer["source"].as_str().and_then(|source| source.parse().ok()) {
@@ -192,7 +192,7 @@ pub async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), 
     forecast::print(&answer, &wait.trial)?;
     match release.as_u64() {
         Some(release) if !wait.no_wait && !wait.trial.forecast => {
-            follow::going_back(client, target, ReleaseNumber(release as u32)).await
+            progress::going_back(client, target, ReleaseNumber(release as u32)).await
         }
         _ => Ok(()),
     }
@@ -240,7 +240,7 @@ pub async fn list(client: &Client, target: &Target, output: Output) -> Result<()
     let rollouts: Vec<Rollout> = serde_json::from_value(detail["rollouts"].clone()).map_err(read)?;
     let kept = |number: ReleaseNumber| !detail["workload"]["kept"][number.to_string()].is_null();
     let current = detail["workload"]["release"].as_u64();
-    moments::mark(client.as_of, true);
+    times::mark(client.as_of, true);
     let mut rows = table(&["RELEASE", "OUTCOME", "WHAT", "WHEN, WHO", "REQUESTS", "VERDICT"]);
     for release in releases.iter().rev() {
         let rollout = rollouts.iter().find(|rollout| rollout.to == release.number);
@@ -342,7 +342,7 @@ pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(),
 /// Whether its replicas run what it says, by what their nodes say they started.
 fn as_released(release: &Release, replicas: &[Replica]) -> Option<String> {
     let own: Vec<&Replica> = replicas.iter().filter(|replica| replica.release == release.number).collect();
-    let digest = Started::of(release)?.digest();
+    let digest = LaunchFingerprint::of(release)?.digest();
     let agree = own.iter().filter(|replica| replica.started.as_deref() == Some(&digest)).count();
     let of = count(own.len(), "replica");
     (!own.is_empty())

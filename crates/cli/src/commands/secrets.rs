@@ -12,9 +12,9 @@ use serde_json::{Value, json};
 use super::forecast;
 use crate::args::{Output, Trial, Wait};
 use crate::client::Client;
-use crate::follow;
+use crate::progress;
 use crate::show::{print, table};
-use crate::words::{Failure, age, count};
+use crate::terminal::{Failure, age, count};
 
 fn path(target: &Target) -> String {
     format!("/environments/{}/secrets/{}", target.environment, target.name)
@@ -41,7 +41,7 @@ pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wai
         return Ok(());
     }
     for MadeRelease { workload, release } in releases {
-        follow::rollout(client, &workload, release).await?;
+        progress::rollout(client, &workload, release).await?;
     }
     Ok(())
 }
@@ -125,8 +125,10 @@ pub async fn list(client: &Client, environment: Option<String>, output: Output) 
     if let Some(wanted) = &environment
         && !snapshot.state.environments.keys().any(|name| name.as_str() == wanted)
     {
-        let hint =
-            mainyard_core::near::did_you_mean(wanted, snapshot.state.environments.keys().map(Name::as_str));
+        let hint = mainyard_core::suggestions::did_you_mean(
+            wanted,
+            snapshot.state.environments.keys().map(Name::as_str),
+        );
         return Err(Failure::refused(format!("there is no environment {wanted}{hint}")));
     }
     let here = |entry: &&Value| {
@@ -174,7 +176,7 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
         let here = entries().filter_map(|entry| entry["secret"].as_str()?.split_once('/'));
         let names =
             here.filter(|(environment, _)| *environment == target.environment.as_str()).map(|(_, name)| name);
-        let hint = mainyard_core::near::did_you_mean(target.name.as_str(), names);
+        let hint = mainyard_core::suggestions::did_you_mean(target.name.as_str(), names);
         return Err(Failure::refused(format!("there is no secret {target}{hint}")));
     };
     if output.json {
@@ -194,7 +196,7 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
     Ok(())
 }
 
-fn in_releases(state: &mainyard_core::cluster::State, secret: &Secret, version: u32) -> String {
+fn in_releases(state: &mainyard_core::record::State, secret: &Secret, version: u32) -> String {
     let here = state.releases.values().filter(|release| {
         release.workload.environment == secret.target.environment
             && release

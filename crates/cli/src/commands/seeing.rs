@@ -9,8 +9,8 @@ use serde_json::{Value, json};
 use super::since::since;
 use crate::args::{Output, Trail};
 use crate::client::Client;
-use crate::words::Failure;
-use crate::{board, moments, output, show, ways};
+use crate::terminal::Failure;
+use crate::{board, entry_points, output, show, times};
 
 pub async fn board(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
     let names = match environment {
@@ -39,7 +39,7 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
     }
     for (number, board) in boards.iter().enumerate() {
         match number {
-            0 => moments::mark(board.as_of, board.whole),
+            0 => times::mark(board.as_of, board.whole),
             _ => println!(),
         }
         board::board(board);
@@ -53,14 +53,14 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
         client.get(&format!("/environments/{}/workloads/{}", target.environment, target.name)).await?;
     let snapshot = client.snapshot().await?;
     if output.json {
-        let ways = ways::Ways::of(&snapshot, target);
+        let ways = entry_points::EntryPoints::of(&snapshot, target);
         detail["routes"] = json!(ways.routes);
         detail["services"] = json!(ways.services);
         detail["traffic"] = json!(ways.traffic);
         output::json(&detail);
         return Ok(());
     }
-    moments::mark(snapshot.as_of, snapshot.whole);
+    times::mark(snapshot.as_of, snapshot.whole);
     show::workload(&snapshot, target);
     since(client, &target.environment, Some(target)).await
 }
@@ -70,8 +70,10 @@ pub async fn show_service(client: &Client, target: &Target, output: Output) -> R
     let snapshot = client.snapshot().await?;
     let Some(service) = snapshot.state.services.get(target) else {
         let here = snapshot.state.services.keys().filter(|known| known.environment == target.environment);
-        let hint =
-            mainyard_core::near::did_you_mean(target.name.as_str(), here.map(|known| known.name.as_str()));
+        let hint = mainyard_core::suggestions::did_you_mean(
+            target.name.as_str(),
+            here.map(|known| known.name.as_str()),
+        );
         return Err(Failure::refused(format!("there is no service {target}{hint}")));
     };
     if output.json {
@@ -80,14 +82,14 @@ pub async fn show_service(client: &Client, target: &Target, output: Output) -> R
             json!({
                 "service": service,
                 "address": snapshot.state.inside_address(service),
-                "routes": ways::routes_to(&snapshot, service),
-                "replicas": ways::replicas_behind(&snapshot.state, service),
+                "routes": entry_points::routes_to(&snapshot, service),
+                "replicas": entry_points::replicas_behind(&snapshot.state, service),
                 "nearly": mainyard_core::why::nearly(&snapshot.state, service)
             })
         );
         return Ok(());
     }
-    moments::mark(snapshot.as_of, snapshot.whole);
+    times::mark(snapshot.as_of, snapshot.whole);
     show::service(&snapshot, target);
     since(client, &target.environment, Some(target)).await
 }
@@ -97,18 +99,20 @@ pub async fn show_route(client: &Client, target: &Target, output: Output) -> Res
     let snapshot = client.snapshot().await?;
     let Some(route) = snapshot.state.routes.get(target) else {
         let here = snapshot.state.routes.keys().filter(|known| known.environment == target.environment);
-        let hint =
-            mainyard_core::near::did_you_mean(target.name.as_str(), here.map(|known| known.name.as_str()));
+        let hint = mainyard_core::suggestions::did_you_mean(
+            target.name.as_str(),
+            here.map(|known| known.name.as_str()),
+        );
         return Err(Failure::refused(format!("there is no route {target}{hint}")));
     };
     if output.json {
         let mut told = json!(route);
         told["reached_at"] = json!(snapshot.url_of(route));
-        told["ready"] = json!(ways::ready_behind(&snapshot.state, route));
+        told["ready"] = json!(entry_points::ready_behind(&snapshot.state, route));
         output::json(&told);
         return Ok(());
     }
-    moments::mark(snapshot.as_of, snapshot.whole);
+    times::mark(snapshot.as_of, snapshot.whole);
     show::route(&snapshot, route);
     since(client, &target.environment, Some(target)).await
 }
@@ -140,7 +144,7 @@ pub async fn compare(
 }
 
 pub async fn trail(client: &Client, target: Option<&Target>, what: Trail) -> Result<(), Failure> {
-    let moment = |text: Option<String>| text.as_deref().map(moments::read).transpose();
+    let moment = |text: Option<String>| text.as_deref().map(times::read).transpose();
     let asked = [
         ("of", target.map(ToString::to_string)),
         ("environment", what.environment),

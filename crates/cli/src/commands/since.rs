@@ -2,12 +2,12 @@
 
 use mainyard_core::declare::ChangeKind;
 use mainyard_core::difference::Difference;
+use mainyard_core::history::Became;
 use mainyard_core::model::{Name, Signal, Target};
-use mainyard_core::past::Became;
 
 use crate::client::Client;
 use crate::show::{change, clipped};
-use crate::words::{Failure, Paint};
+use crate::terminal::{Failure, Paint};
 
 /// Says what is not as it was then, in an environment or of one object.
 pub async fn since(client: &Client, environment: &Name, of: Option<&Target>) -> Result<(), Failure> {

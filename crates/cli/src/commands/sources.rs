@@ -5,18 +5,18 @@ use std::time::Duration;
 use clap::ValueEnum;
 use comfy_table::Cell;
 use mainyard_core::declare::ChangeLine;
-use mainyard_core::follow::sides::Row;
+use mainyard_core::git_plan::comparison::Row;
 use mainyard_core::model::{Commit, ReasonCode, Signal, Source, SourceState, Target};
 use reqwest::Method;
 use serde_json::{Map, Value, json};
 
-use super::told::print_lines;
+use super::change_list::print_lines;
 use super::{forecast, parse_target};
 use crate::args::{AddSource, Output, SourceCommand, SourceRule, Wait};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
-use crate::words::{Failure, Paint, count, shape};
-use crate::{moments, place, show};
+use crate::terminal::{Failure, Paint, count, shape};
+use crate::{data_dir, show, times};
 
 pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
     use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
@@ -122,7 +122,7 @@ fn rule_words(rule: &Value) -> String {
 async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
     let AddSource { name, repository: url, at, folder, environment, token, user, key, known_hosts, .. } = new;
     let AddSource { named, authority, pushes, rule, trial, .. } = new;
-    let name = match (name.contains('/'), environment.or_else(place::default_environment)) {
+    let name = match (name.contains('/'), environment.or_else(data_dir::default_environment)) {
         (true, _) => name,
         (false, Some(environment)) => format!("{environment}/{name}"),
         (false, None) => {
@@ -245,7 +245,7 @@ fn state_line(source: &Source) -> String {
     if let Some(held) = &source.held {
         line.push_str(&format!(" (held: {}; {})", held.because, show::change(&held.origin)));
     }
-    moments::local(&line)
+    times::local(&line)
 }
 
 async fn list(client: &Client, output: Output) -> Result<(), Failure> {
@@ -260,7 +260,7 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         println!("no environment follows Git; let one with: mainyard source add NAME URL --in staging");
         return Ok(());
     }
-    moments::mark(client.as_of, true);
+    times::mark(client.as_of, true);
     let mut rows = table(&["SOURCE", "STATE", "STANDS ON", "NEWEST", "REPOSITORY", "LEAVES ALONE"]);
     for source in &sources {
         let signal = source.state.signal();
@@ -290,7 +290,7 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
         println!("{text}");
         return Ok(());
     }
-    moments::mark(client.as_of, true);
+    times::mark(client.as_of, true);
     println!("{}  {}", Paint::stdout().strong(&target.to_string()), state_line(&source));
     let folder = if source.folder.is_empty() { String::new() } else { format!(", folder {}", source.folder) };
     println!("follows    {} at {}{folder}", source.url, source.at);
@@ -308,7 +308,7 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
         );
     }
     for line in &source.differs {
-        println!("differs    {}", moments::local(line));
+        println!("differs    {}", times::local(line));
     }
     for problem in &source.problems {
         println!("wrong      {problem}");

@@ -10,7 +10,7 @@ use super::acts::path;
 use crate::args::{Output, TrafficBy};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
-use crate::words::{Failure, Paint, shape};
+use crate::terminal::{Failure, Paint, shape};
 
 fn read<T: serde::de::DeserializeOwned>(answer: serde_json::Value) -> Result<T, Failure> {
     serde_json::from_value(answer)

@@ -7,7 +7,7 @@ use serde_json::json;
 use crate::args::Token;
 use crate::client::Client;
 use crate::show::{print, table};
-use crate::words::{Failure, age, count};
+use crate::terminal::{Failure, age, count};
 
 /// A token or session, as the API tells of it.
 #[derive(Serialize, Deserialize)]

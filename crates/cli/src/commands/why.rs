@@ -3,16 +3,16 @@
 use std::collections::BTreeSet;
 
 use futures_util::StreamExt;
-use mainyard_core::cluster::State;
 use mainyard_core::link::Served;
 use mainyard_core::model::Signal;
+use mainyard_core::record::State;
 use mainyard_core::untrusted_text::visible;
 use mainyard_core::why::{Part, Step, Why};
 
 use crate::args::Output;
 use crate::client::Client;
-use crate::moments;
-use crate::words::{Failure, Paint, shape};
+use crate::terminal::{Failure, Paint, shape};
+use crate::times;
 
 /// What a person asks about.
 pub struct Asked {
@@ -57,7 +57,7 @@ pub async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), F
     }
     let why: Why = serde_json::from_value(answer)
         .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
-    print!("{}", moments::local(&shown(&why, Paint::stdout())));
+    print!("{}", times::local(&shown(&why, Paint::stdout())));
     Ok(())
 }
 
@@ -158,7 +158,7 @@ fn check_known(state: &State, of: &str) -> Result<(), Failure> {
     if known.contains(name) || known.contains(of) {
         return Ok(());
     }
-    let hint = mainyard_core::near::did_you_mean(of, known.iter().map(String::as_str));
+    let hint = mainyard_core::suggestions::did_you_mean(of, known.iter().map(String::as_str));
     Err(Failure::refused(format!("there is no workload, route or host {of}{hint}")))
 }
 

@@ -8,8 +8,8 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use crate::args::Start;
-use crate::place::Place;
-use crate::words::Failure;
+use crate::data_dir::DataDir;
+use crate::terminal::Failure;
 
 /// Tells the process that its output is only heard until it is ready.
 pub const CHILD: &str = "MAINYARD_BACKGROUND";
@@ -21,7 +21,7 @@ fn absolute(folder: &std::path::Path) -> std::path::PathBuf {
     std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned())
 }
 
-pub fn start(place: &Place, start: &Start) -> Result<(), Failure> {
+pub fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     let failed = |error: std::io::Error| Failure::failed(format!("cannot start in the background: {error}"));
     let mut command = Command::new(std::env::current_exe().map_err(failed)?);
     command.arg("start").arg("--data").arg(&place.data).env(CHILD, "1");

@@ -12,8 +12,8 @@ use reqwest::Method;
 use serde_json::json;
 
 use crate::client::Client;
-use crate::place::Place;
-use crate::words::Failure;
+use crate::data_dir::DataDir;
+use crate::terminal::Failure;
 
 /// Adds what is missing of the demo. What a person changed since stays as it is.
 pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
@@ -55,7 +55,7 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
 }
 
 /// The demo's repository, where there is none yet: sources may follow it from this machine.
-pub async fn make_repository(place: &Place) -> Result<(), Failure> {
+pub async fn make_repository(place: &DataDir) -> Result<(), Failure> {
     let failed = |error: &dyn std::fmt::Display| {
         Failure::failed(format!("the demo's repository cannot be made: {error}"))
     };

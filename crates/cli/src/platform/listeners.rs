@@ -2,11 +2,11 @@
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 
+use super::instances::Instance;
 use super::processes::Known;
-use super::seat::Seat;
 use crate::args::{Part, Start};
-use crate::place::{Place, write_whole};
-use crate::words::Failure;
+use crate::data_dir::{DataDir, write_whole};
+use crate::terminal::Failure;
 
 /// Listening sockets are handed down from this descriptor on.
 pub const FIRST_LISTENER: i32 = 3;
@@ -28,7 +28,7 @@ impl Listeners {
     pub fn open(
         start: &Start,
         api: &Api,
-        running: &[(Seat, Known)],
+        running: &[(Instance, Known)],
         claim: Option<TcpListener>,
     ) -> Result<Listeners, Failure> {
         let held = |part: Part, place: i32, address: SocketAddr| {
@@ -61,7 +61,7 @@ pub struct Api {
 impl Api {
     /// By how the platform is started. With TLS, the parts and this machine's client use a loopback port that stays
     /// the same.
-    pub fn of(place: &Place, start: &Start) -> Result<Api, Failure> {
+    pub fn of(place: &DataDir, start: &Start) -> Result<Api, Failure> {
         if start.api_tls.is_none() {
             if !start.api.ip().is_loopback() {
                 let message = format!(

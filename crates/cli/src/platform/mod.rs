@@ -2,21 +2,21 @@
 
 mod accounts;
 mod background;
-mod cleaning;
+mod cleanup;
 mod demo;
+mod instances;
+mod isolation_mode;
 mod listeners;
-mod means;
 mod parts;
 mod processes;
-mod seat;
 mod supervisor;
 
 use crate::args::{Part, Serve, Start};
-use crate::place::Place;
-use crate::words::Failure;
+use crate::data_dir::DataDir;
+use crate::terminal::Failure;
 
 /// `mainyard start`
-pub fn start(place: &Place, start: Start) -> Result<(), Failure> {
+pub fn start(place: &DataDir, start: Start) -> Result<(), Failure> {
     if let Some(workload) = &start.workload {
         return Err(Failure::usage(format!(
             "`start` brings up the whole platform\nTo start the workload, scale it: mainyard scale {workload} 1"
@@ -26,7 +26,7 @@ pub fn start(place: &Place, start: Start) -> Result<(), Failure> {
 }
 
 /// `mainyard stop`
-pub fn stop(place: &Place, workload: Option<&str>) -> Result<(), Failure> {
+pub fn stop(place: &DataDir, workload: Option<&str>) -> Result<(), Failure> {
     if let Some(workload) = workload {
         return Err(Failure::usage(format!(
             "`stop` ends the whole platform\nTo stop the workload, scale it: mainyard scale {workload} 0"
@@ -37,7 +37,7 @@ pub fn stop(place: &Place, workload: Option<&str>) -> Result<(), Failure> {
     }
     let stopped = supervisor::ask_to_stop(place)?;
     // Also when no supervisor lives: whatever it left is found and ended here.
-    cleaning::clean(place)?;
+    cleanup::clean(place)?;
     println!(
         "{}",
         if stopped {
@@ -50,7 +50,7 @@ pub fn stop(place: &Place, workload: Option<&str>) -> Result<(), Failure> {
 }
 
 /// `mainyard serve`: one part, as the supervisor starts it.
-pub fn serve(place: &Place, serve: Serve) -> Result<(), Failure> {
+pub fn serve(place: &DataDir, serve: Serve) -> Result<(), Failure> {
     parts::init_log();
     let rights = sandbox::forbid_new_rights();
     rights.map_err(|error| Failure::failed(format!("cannot give up the rights to gain rights: {error}")))?;

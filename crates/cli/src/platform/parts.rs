@@ -12,18 +12,18 @@ use mainyard_certificates::authority::Names;
 use mainyard_control::{ApiCertificate, ClientToken, KeySource};
 use mainyard_core::model::Name;
 use mainyard_gateway::Network;
-use mainyard_runtime::{Isolation, Means};
+use mainyard_runtime::{Isolation, IsolationMode};
 use sandbox::filter::Filter;
 use sandbox::{Confinement, View, Visible};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use super::accounts::Account;
+use super::instances::Instance;
 use super::listeners::FIRST_LISTENER;
-use super::seat::Seat;
 use crate::args::Part;
-use crate::place::{CLIENT_TOKEN, Place};
-use crate::words::Failure;
+use crate::data_dir::{CLIENT_TOKEN, DataDir};
+use crate::terminal::Failure;
 
 /// The key under which secrets are sealed, where it is not kept in the data directory; control alone gets it.
 pub const SECRETS_KEY: &str = "MAINYARD_SECRETS_KEY";
@@ -36,7 +36,7 @@ pub struct Common {
     /// Tells this platform from others on the machine.
     pub instance: String,
     /// What replicas are run with.
-    pub means: Means,
+    pub means: IsolationMode,
     /// Where the API is for parts.
     pub api: SocketAddr,
     /// Where the gateway takes requests.
@@ -109,7 +109,12 @@ impl Brief {
 }
 
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.
-pub fn spawn(place: &Place, seat: Seat, brief: &Brief, listeners: &[&TcpListener]) -> Result<Child, Failure> {
+pub fn spawn(
+    place: &DataDir,
+    seat: Instance,
+    brief: &Brief,
+    listeners: &[&TcpListener],
+) -> Result<Child, Failure> {
     let (part, name) = (seat.part, seat.name());
     let failed = |doing: &str, error: &dyn std::fmt::Display| {
         Failure::failed(format!("cannot {doing} {name}: {error}"))
@@ -156,7 +161,7 @@ pub fn spawn(place: &Place, seat: Seat, brief: &Brief, listeners: &[&TcpListener
 const LOG_LIMIT: u64 = 8 << 20;
 
 /// Puts logs aside that have grown long. The parts go on writing to the same file, which begins anew.
-pub fn rotate_logs(place: &Place) {
+pub fn rotate_logs(place: &DataDir) {
     let logs = std::fs::read_dir(place.file("logs")).into_iter().flatten().flatten();
     let mut paths: Vec<_> = logs.map(|entry| entry.path()).collect();
     paths.push(place.file("postgres/log"));
@@ -200,8 +205,8 @@ fn control_url(brief: &Brief) -> String {
 const OF_CONTROL: [&str; 3] = ["images", "repositories", "gateway"];
 
 /// Control writes the data directory and temporary files, and sees nothing of what other parts have there.
-fn confine_control(place: &Place, means: &Means) -> std::io::Result<()> {
-    if !matches!(means, Means::Isolated { .. }) {
+fn confine_control(place: &DataDir, means: &IsolationMode) -> std::io::Result<()> {
+    if !matches!(means, IsolationMode::Isolated { .. }) {
         return Ok(());
     }
     for folder in OF_CONTROL.iter().chain(&["node"]) {
@@ -214,7 +219,7 @@ fn confine_control(place: &Place, means: &Means) -> std::io::Result<()> {
     sandbox::keep_capabilities_for_namespaces()
 }
 
-pub fn control(place: &Place) -> Result<(), Failure> {
+pub fn control(place: &DataDir) -> Result<(), Failure> {
     let brief = brief()?;
     confine_control(place, &brief.common.means).map_err(|error| log_and_fail(&error))?;
     Filter::for_builders_of_namespaces().hold().map_err(|error| log_and_fail(&error))?;
@@ -269,7 +274,7 @@ pub fn node_name() -> Name {
     "node-1".parse().expect("a valid name")
 }
 
-pub fn node(place: &Place) -> Result<(), Failure> {
+pub fn node(place: &DataDir) -> Result<(), Failure> {
     let brief = brief()?;
     Filter::for_starters_of_replicas().hold().map_err(|error| log_and_fail(&error))?;
     // Layers are unpacked with the modes that their archives say, whatever the mask; what a replica makes has the usual
@@ -295,9 +300,10 @@ pub fn node(place: &Place) -> Result<(), Failure> {
     })
 }
 
-pub fn gateway(place: &Place, number: u32) -> Result<(), Failure> {
+pub fn gateway(place: &DataDir, number: u32) -> Result<(), Failure> {
     let brief = brief()?;
-    let (dir, authority) = (place.file(&Seat { part: Part::Gateway, number }.name()), place.file("gateway"));
+    let (dir, authority) =
+        (place.file(&Instance { part: Part::Gateway, number }.name()), place.file("gateway"));
     let account = Account::Gateway.id(&brief.common.instance);
     if let Some(account) = account {
         shut_in(place, account, &[&dir, &authority], &brief.common.means)
@@ -314,15 +320,15 @@ pub fn gateway(place: &Place, number: u32) -> Result<(), Failure> {
         http: listener(0),
         https: Some(listener(1)),
         network: match brief.common.means {
-            Means::Isolated { .. } => Network::Private(Isolation::network_file(&place.file("node"))),
-            Means::Plain { range } => Network::Loopback(range),
+            IsolationMode::Isolated { .. } => Network::Private(Isolation::network_file(&place.file("node"))),
+            IsolationMode::Plain { range } => Network::Loopback(range),
         },
     };
     mainyard_gateway::run(config).map_err(|error| log_and_fail(&error))
 }
 
 /// The gateway sees its own folders, the node's network and the machine's programs, and nothing else of the machine.
-fn shut_in(place: &Place, account: u32, own: &[&Path], means: &Means) -> std::io::Result<()> {
+fn shut_in(place: &DataDir, account: u32, own: &[&Path], means: &IsolationMode) -> std::io::Result<()> {
     let stage = place.file("view");
     let view = View::new(&stage, account)?;
     for folder in own {
@@ -331,7 +337,7 @@ fn shut_in(place: &Place, account: u32, own: &[&Path], means: &Means) -> std::io
     }
     let network = Isolation::network_file(&place.file("node"));
     let mut visible = Visible { own: own.to_vec(), network: true, ..Visible::default() };
-    if let Means::Isolated { .. } = means {
+    if let IsolationMode::Isolated { .. } = means {
         visible.read.push(&network);
     }
     view.plan(&visible, Path::new("/"))?.enter()

@@ -10,9 +10,9 @@ use std::path::Path;
 use mainyard_runtime::{find_survivor, process_started_at};
 use serde::{Deserialize, Serialize};
 
-use super::seat::Seat;
+use super::instances::Instance;
 use crate::args::Part;
-use crate::place::Place;
+use crate::data_dir::DataDir;
 
 /// A process known for good by its id and the time at which it started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -91,14 +91,14 @@ fn all() -> impl Iterator<Item = (u32, Vec<String>)> {
 }
 
 /// The parts that run for this data directory, by the words they were started with.
-pub fn parts(place: &Place) -> Vec<(Seat, Known)> {
+pub fn parts(place: &DataDir) -> Vec<(Instance, Known)> {
     let data = place.data.display().to_string();
     let found = all().filter_map(|(pid, words)| {
         let [_, serve, part, option, dir, rest @ ..] = &words[..] else { return None };
         let part = Part::ALL.into_iter().find(|known| known.word() == part)?;
         let is_one = serve == "serve" && option == "--data" && *dir == data;
         let number = rest.get(1).and_then(|number| number.parse().ok()).unwrap_or(1);
-        if is_one { Some((Seat { part, number }, Known::of(pid)?)) } else { None }
+        if is_one { Some((Instance { part, number }, Known::of(pid)?)) } else { None }
     });
     found.collect()
 }
@@ -122,12 +122,12 @@ pub fn marked(mark: &str) -> Vec<Known> {
 }
 
 /// Whether any replica runs.
-pub fn any_replica(place: &Place) -> bool {
+pub fn any_replica(place: &DataDir) -> bool {
     !keepers(place).is_empty()
 }
 
 /// The keepers of this place that run.
-pub fn keepers(place: &Place) -> Vec<Known> {
+pub fn keepers(place: &DataDir) -> Vec<Known> {
     let runs = std::fs::read_dir(place.file("node/replicas")).into_iter().flatten().flatten();
     runs.filter_map(|run| Known::of(find_survivor(&run.path())?.keeper)).collect()
 }

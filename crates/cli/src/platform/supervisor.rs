@@ -11,22 +11,22 @@ use std::time::{Duration, Instant};
 use mainyard_certificates::authority::Names;
 use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::model::Signal;
-use mainyard_runtime::{Isolation, Means, NodeNetwork};
+use mainyard_runtime::{Isolation, IsolationMode, NodeNetwork};
 use private_postgres::{Postgres, Written};
 use reqwest::Method;
 use serde_json::json;
 
-use super::cleaning;
+use super::cleanup;
+use super::instances::Instance;
+use super::isolation_mode::{Chosen, is_root};
 use super::listeners::{Api, FIRST_LISTENER, Listeners, reachable};
-use super::means::{Chosen, is_root};
 use super::parts::{self, ApiTls, Brief, Common, ForControl};
 use super::processes::{self, Known};
-use super::seat::Seat;
-use super::{background, demo, means};
+use super::{background, demo, isolation_mode};
 use crate::args::{LOCAL_AUTHORITY, Part, Start};
 use crate::client::Client;
-use crate::place::{CLIENT_TOKEN, Call, Place, write_whole};
-use crate::words::{Failure, Paint};
+use crate::data_dir::{CLIENT_TOKEN, Call, DataDir, write_whole};
+use crate::terminal::{Failure, Paint};
 
 static ASKED_TO_STOP: AtomicBool = AtomicBool::new(false);
 
@@ -39,7 +39,7 @@ fn asked_to_stop() -> bool {
 }
 
 /// One supervisor a data directory; the lock goes with the process.
-fn lock(place: &Place) -> Result<File, Failure> {
+fn lock(place: &DataDir) -> Result<File, Failure> {
     let path = place.file("lock");
     let file = File::options().create(true).truncate(false).write(true).open(&path);
     let file = file.map_err(|error| Failure::failed(format!("cannot open {}: {error}", path.display())))?;
@@ -56,12 +56,12 @@ fn lock(place: &Place) -> Result<File, Failure> {
 }
 
 /// Runs the platform until it is asked to stop.
-pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
+pub fn run(place: &DataDir, start: &Start) -> Result<(), Failure> {
     close_files();
     place.prepare()?;
     let lock = lock(place)?;
     let left = processes::parts(place);
-    let chosen = means::choose(place, start, &left)?;
+    let chosen = isolation_mode::choose(place, start, &left)?;
     for signal in [libc::SIGTERM, libc::SIGINT, libc::SIGHUP] {
         // SAFETY: the handler only stores a flag.
         unsafe { libc::signal(signal, on_signal as *const () as libc::sighandler_t) };
@@ -74,7 +74,7 @@ pub fn run(place: &Place, start: &Start) -> Result<(), Failure> {
     if outcome.is_ok() {
         println!("stopping");
     }
-    let cleaned = cleaning::clean(place);
+    let cleaned = cleanup::clean(place);
     drop(lock);
     outcome.and(cleaned)
 }
@@ -86,7 +86,7 @@ fn close_files() {
 }
 
 struct Running {
-    seat: Seat,
+    seat: Instance,
     process: Known,
     begun: Instant,
     pause: Duration,
@@ -100,7 +100,7 @@ struct Briefs {
 }
 
 impl Briefs {
-    fn of(&self, seat: Seat) -> Brief {
+    fn of(&self, seat: Instance) -> Brief {
         let name = seat.part_name();
         let own = self.part_tokens.iter().find(|(part, _)| Some(part) == name.as_ref());
         Brief {
@@ -114,7 +114,7 @@ impl Briefs {
 /// What the local authority may sign for: names inside, and what was said at the start.
 fn authority_names(start: &Start) -> Names {
     let said = start.local_domain.iter().chain(&start.api_name).cloned();
-    let domains: Vec<String> = said.chain([mainyard_core::resolving::DOMAIN.to_owned()]).collect();
+    let domains: Vec<String> = said.chain([mainyard_core::service_names::DOMAIN.to_owned()]).collect();
     Names::of(&domains, &[start.api.ip()])
 }
 
@@ -142,9 +142,9 @@ struct Platform {
 }
 
 fn bring_up(
-    place: &Place,
+    place: &DataDir,
     start: &Start,
-    left: Vec<(Seat, Known)>,
+    left: Vec<(Instance, Known)>,
     chosen: Chosen,
 ) -> Result<Platform, Failure> {
     let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
@@ -154,7 +154,7 @@ fn bring_up(
     let listeners = Listeners::open(start, &api, &left, chosen.claim)?;
     std::fs::create_dir_all(place.file("logs")).map_err(|error| failed(&error))?;
     std::fs::create_dir_all(place.file("node")).map_err(|error| failed(&error))?;
-    let shared = is_root() && matches!(chosen.means, Means::Plain { .. });
+    let shared = is_root() && matches!(chosen.means, IsolationMode::Plain { .. });
     for dir in [&place.data, &place.file("node")] {
         // Without isolation, replicas of root run as accounts of their own that see the machine's files, theirs among
         // them: they pass through, and list nothing.
@@ -167,7 +167,7 @@ fn bring_up(
     let pid = postgres.start().map_err(|error| failed(&error))?;
     postgres.create_owned_database("mainyard").map_err(|error| failed(&error))?;
 
-    if let Means::Isolated { .. } = chosen.means {
+    if let IsolationMode::Isolated { .. } = chosen.means {
         // Both the node agent and the gateway live in it: it is there before either.
         NodeNetwork::open(&Isolation::network_file(&place.file("node"))).map_err(|error| {
             Failure::failed(format!(
@@ -182,7 +182,7 @@ fn bring_up(
         Call { url: format!("http://{}", reachable(api.local)), token: place.secret(CLIENT_TOKEN, 32)? };
     let bytes = serde_json::to_vec(&call).map_err(|error| failed(&error))?;
     write_whole(&place.file("client.json"), &bytes, 0o600)?;
-    let seats = Seat::all(start.gateways);
+    let seats = Instance::all(start.gateways);
     for seat in seats.iter().filter(|seat| seat.part == Part::Gateway) {
         // Control does not see what is in them; they are there before it is started.
         std::fs::create_dir_all(place.file(&seat.name())).map_err(|error| failed(&error))?;
@@ -246,7 +246,7 @@ fn bring_up(
     println!("  api       {}/api/v1", console_url(&call, start));
     println!("  gateway   http://{}   https://{}", reachable(start.http), reachable(start.https));
     println!("  data      {}", place.data.display());
-    if let Means::Plain { range } = chosen.means {
+    if let IsolationMode::Plain { range } = chosen.means {
         let first = range.place(NODE_ADDRESS);
         println!(
             "  {} replicas are ordinary processes at {first}/16; of the limits only memory is held",
@@ -298,7 +298,7 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
         if asked_to_stop() {
             return Err(Failure::failed("stopped before it was ready"));
         }
-        cleaning::reap();
+        cleanup::reap();
         if let Some(ended) = platform.parts.iter().find(|running| !running.process.lives()) {
             let part = ended.seat.name();
             return Err(Failure::failed(format!(
@@ -315,7 +315,7 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
 }
 
 impl Platform {
-    fn launch(&mut self, place: &Place, seat: Seat, pause: Duration) -> Result<(), Failure> {
+    fn launch(&mut self, place: &DataDir, seat: Instance, pause: Duration) -> Result<(), Failure> {
         let listeners = match seat.part {
             Part::Control => [&self.listeners.api].into_iter().chain(&self.listeners.api_tls).collect(),
             Part::Node => vec![],
@@ -334,7 +334,7 @@ impl Platform {
 
     /// Takes over the parts of a supervisor that was killed, and ends those that are of another making: another
     /// program, other addresses, or a second one of its kind.
-    fn adopt(&mut self, left: Vec<(Seat, Known)>, start: &Start) {
+    fn adopt(&mut self, left: Vec<(Instance, Known)>, start: &Start) {
         let mut others = Vec::new();
         for (seat, process) in left {
             let addresses = match seat.part {
@@ -345,7 +345,7 @@ impl Platform {
             let holds = |(place, address)| process.listener(FIRST_LISTENER + place, address).is_some();
             let told = self.briefs.of(seat).digest().is_ok_and(|digest| process.was_told(&digest));
             let as_wanted = told && process.is_this_program() && (0..).zip(addresses).all(holds);
-            let wanted = as_wanted && Seat::all(start.gateways).contains(&seat);
+            let wanted = as_wanted && Instance::all(start.gateways).contains(&seat);
             if wanted && !self.parts.iter().any(|running| running.seat == seat) {
                 let pause = Duration::from_millis(100);
                 self.parts.push(Running { seat, process, begun: Instant::now(), pause });
@@ -353,11 +353,11 @@ impl Platform {
                 others.push(process);
             }
         }
-        cleaning::end(&others, Duration::from_secs(3));
+        cleanup::end(&others, Duration::from_secs(3));
     }
 
     /// Starts again what ends, until asked to stop. Nothing here waits for one part while another may need it.
-    fn watch(&mut self, place: &Place) -> Result<(), Failure> {
+    fn watch(&mut self, place: &DataDir) -> Result<(), Failure> {
         let postgres = keep_postgres(self.postgres.clone(), self.postgres_pid);
         let mut logs_seen = Instant::now();
         let mut due: Vec<(Instant, Running)> = Vec::new();
@@ -367,7 +367,7 @@ impl Platform {
                 parts::rotate_logs(place);
                 logs_seen = Instant::now();
             }
-            cleaning::reap();
+            cleanup::reap();
             let (running, ended): (Vec<_>, Vec<_>) =
                 std::mem::take(&mut self.parts).into_iter().partition(|running| running.process.lives());
             self.parts = running;
@@ -427,7 +427,7 @@ fn wait_unless_asked(pause: Duration) -> bool {
 }
 
 /// Asks a running supervisor to end, and waits. False when there was none.
-pub fn ask_to_stop(place: &Place) -> Result<bool, Failure> {
+pub fn ask_to_stop(place: &DataDir) -> Result<bool, Failure> {
     let bytes = std::fs::read(place.file("supervisor.json")).unwrap_or_default();
     let Ok(known) = serde_json::from_slice::<Known>(&bytes) else { return Ok(false) };
     if !known.lives() {

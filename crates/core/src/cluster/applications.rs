@@ -4,11 +4,11 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 
-use super::acts::{Refusal, RefusalKind, ends};
-use super::held::Cluster;
-use super::objects::Kind;
+use super::Cluster;
+use super::commands::{Refusal, RefusalKind, ends};
 use crate::model::{Name, Origin, Target};
-use crate::near::did_you_mean;
+use crate::record::Kind;
+use crate::suggestions::did_you_mean;
 
 impl Cluster {
     /// Removes all that an application declared. Gives what went, in words.

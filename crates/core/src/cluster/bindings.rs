@@ -2,9 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use super::held::Cluster;
-use super::objects::{Kind, Object};
+use super::Cluster;
 use crate::model::{Name, Release, Route, Service, Target, Workload};
+use crate::record::{Kind, Object};
 use crate::routing::{answers, bound_names, candidates, is_full, is_meant_for, service_entry};
 
 impl Cluster {

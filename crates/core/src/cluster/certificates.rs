@@ -2,11 +2,11 @@
 
 use jiff::Timestamp;
 
-use super::acts::{Refusal, RefusalKind};
-use super::held::Cluster;
-use super::objects::{Kind, Object, State};
+use super::Cluster;
+use super::commands::{Refusal, RefusalKind};
 use crate::model::{Certificate, Name, Origin, Route, Target};
-use crate::near::did_you_mean;
+use crate::record::{Kind, Object, State};
+use crate::suggestions::did_you_mean;
 
 impl State {
     /// The certificate that a host of an environment is served with: the one that its route names, or the one that covers

@@ -5,16 +5,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::acts::{MadeRelease, Refusal, RefusalKind};
-use super::held::Cluster;
-use super::objects::{Kind, Object};
+use super::Cluster;
+use super::commands::{MadeRelease, Refusal, RefusalKind};
 use crate::difference::secret_differences;
 use crate::manifest::DeclaredSecret;
 use crate::model::{
     Name, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Secret, SecretUse, SecretVersion, Setting,
     Target, Touched, encrypted,
 };
-use crate::near::did_you_mean;
+use crate::record::{Kind, Object};
+use crate::suggestions::did_you_mean;
 
 /// A value that was sealed and is kept, and what may be known of it.
 #[derive(Debug, Clone, PartialEq, Eq)]

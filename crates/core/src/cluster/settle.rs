@@ -5,8 +5,7 @@ use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 
-use super::held::{Cluster, platform};
-use super::objects::{Change, Kind, Object, indexed};
+use super::{Cluster, platform};
 use crate::address;
 use crate::drain::{Leaving, may_stop};
 use crate::link::RunOrder;
@@ -14,10 +13,11 @@ use crate::model::{
     Name, Once, Reason, ReasonCode, ReleaseId, ReleaseNumber, Replica, ReplicaId, ReplicaState, RolloutState,
     Target, replica_short_name,
 };
-use crate::near::near;
 use crate::placement::{Occupied, place};
+use crate::record::{Change, Kind, Object, indexed};
+use crate::rollouts::{Act, Decision, View, decide};
 use crate::routing::{TableChange, hosts_file, replicas_of, runs_of};
-use crate::steer::{Act, Decision, View, decide};
+use crate::suggestions::near;
 
 /// What one node is told.
 #[derive(Debug, Clone, PartialEq, Default)]

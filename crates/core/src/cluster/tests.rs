@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 
-use super::held::platform;
+use super::platform;
 use super::*;
 use crate::address::Range;
 use crate::drain::GatewayView;
@@ -395,7 +395,8 @@ fn what_a_node_started_otherwise_does_not_count_and_goes_back() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     let release = |yard: &Yard, number| yard.cluster.state.releases[&(api(), ReleaseNumber(number))].clone();
-    yard.started = crate::started::Started::of(&release(&yard, 1)).map(|started| started.digest());
+    yard.started =
+        crate::launch_fingerprint::LaunchFingerprint::of(&release(&yard, 1)).map(|started| started.digest());
     yard.settle_down();
     assert_eq!(yard.state(), WorkloadState::Steady, "as it was asked for");
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));

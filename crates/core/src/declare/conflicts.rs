@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 
 use super::{Conflict, Present, ports};
-use crate::losing::{Coming, why_unanswered};
 use crate::manifest::Declared;
 use crate::model::{Leg, Name, Release, Route, RouteSpec, Touched, Workload};
-use crate::near::did_you_mean;
+use crate::suggestions::did_you_mean;
+use crate::unanswered::{Coming, why_unanswered};
 
 pub(super) fn conflicts(
     declared: &Declared,

@@ -8,7 +8,7 @@ use toml_edit::{Item, TableLike, Value};
 use super::keys::{Key, MapKey, Shape};
 use super::problem::{Place, Problem};
 use crate::model::{Bytes, ImageRef, Name, Span};
-use crate::near::did_you_mean;
+use crate::suggestions::did_you_mean;
 
 /// Gathers what is wrong with one file.
 pub struct Checker<'a> {

@@ -14,7 +14,7 @@ use super::parse::{json, reach, sorted};
 use super::problem::{Place, Problem, SourceFile};
 use super::write::literal;
 use crate::model::Name;
-use crate::near::did_you_mean;
+use crate::suggestions::did_you_mean;
 
 /// A constant as it is given somewhere.
 struct Given {

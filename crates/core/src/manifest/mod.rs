@@ -4,19 +4,19 @@
 //! ([`check`](check::check)), and the JSON Schema ([`schema`](schema::schema)). [`read()`] puts several files
 //! together, lays an environment's own values over the common ones and gives what is [`Declared`].
 
-pub mod back;
 mod check;
 mod constants;
 pub mod keys;
-mod meaning;
 mod parse;
+pub mod patch;
 mod problem;
 pub mod schema;
+mod semantics;
 mod write;
 
-pub use back::{Change, write_back};
 pub use check::{is_host, is_token};
-pub(crate) use meaning::as_in_files;
-pub use meaning::{Declared, DeclaredSecret, DeclaredWorkload, environments, read, read_as};
+pub use patch::{Change, write_back};
 pub use problem::{Place, Problem, SourceFile};
+pub(crate) use semantics::as_in_files;
+pub use semantics::{Declared, DeclaredSecret, DeclaredWorkload, environments, read, read_as};
 pub use write::{Written, write, written};

@@ -1,27 +1,26 @@
 //! The things there are: names, amounts, what is declared, what is recorded, and the states they can be in.
 
-mod amounts;
 mod certificate;
-mod first;
 mod names;
+mod quantities;
 mod reason;
 mod record;
 mod rollout;
 mod route;
 mod rule;
+mod run_first;
 mod secret;
 mod service;
 mod source;
 mod spec;
 mod state;
 
-pub use amounts::{Bytes, Cpu, Span};
 pub use certificate::{Certificate, WARN_DAYS, covers};
-pub use first::{FirstOutcome, FirstRun, FirstState};
 pub use names::{
     EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target,
     replica_short_name,
 };
+pub use quantities::{Bytes, Cpu, Span};
 pub use reason::{Reason, ReasonCode};
 pub use record::{
     Aside, Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
@@ -33,6 +32,7 @@ pub use route::{
     RouteLimits, RouteSpec, RouteTls, Sticky,
 };
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
+pub use run_first::{FirstOutcome, FirstRun, FirstState};
 pub use secret::{
     ENCRYPTED_HEAD, Given, SECRET_LIMIT, Secret, SecretKey, SecretUse, SecretValue, SecretVersion, Setting,
     as_encrypted, encrypted,

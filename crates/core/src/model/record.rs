@@ -195,7 +195,7 @@ pub struct Replica {
     pub created: Timestamp,
     /// How often its process was started again.
     pub restarts: u32,
-    /// The digest of what its node really started ([`crate::started`]).
+    /// The digest of what its node really started ([`crate::launch_fingerprint`]).
     #[serde(default)]
     pub started: Option<String>,
     /// Set where it is no copy that serves, but the one run of the release's `run_first`.

@@ -7,8 +7,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::cluster::State;
 use crate::model::{Name, Release, Service, Target, Workload};
+use crate::record::State;
 use crate::routing::selects;
 
 /// By the service's port: the number of the port that it leads to in replicas of this release.

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::*;
-use crate::cluster::Object;
 use crate::model::{Origin, Reason, Workload, WorkloadState};
+use crate::record::Object;
 
 #[test]
 fn urls_are_taken_as_people_write_them() {

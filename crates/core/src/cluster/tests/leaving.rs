@@ -3,7 +3,7 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::leave::export;
+use crate::export::export;
 
 /// Declares a file, exports it, and declares the export on the same and on an empty record.
 fn there_and_back(text: &str) -> Result<(), TestCaseError> {

@@ -59,7 +59,8 @@ fn the_very_image_and_settings_go_over_and_limits_stay() {
     let declared = read(&[SourceFile { name: "mainyard.toml".into(), text }], Some(&name("production")));
     let declared = declared.expect("valid");
     let tested = yard.cluster.promotes(&api(), &name("production")).expect("tested").0;
-    let change = crate::follow::back::promotion(&declared, &name("locker-api"), &tested).expect("a change");
+    let change =
+        crate::git_plan::write_back::promotion(&declared, &name("locker-api"), &tested).expect("a change");
     assert_eq!(
         (&change.is["image"], &change.is["digest"]),
         (&"lockers/locker-api:1.5.0".into(), &"sha256:1.5.0".into())

@@ -319,7 +319,7 @@ fn what_stays_although_git_declares_it_no_longer_is_said() {
     );
     let commit = yard.followed_as().seen.clone().expect("seen");
     let declared = Arc::clone(&yard.cluster.declared[&(source(), commit.id)]);
-    let rows = crate::follow::sides::compare(&declared, &name("staging"), &yard.cluster.state);
+    let rows = crate::git_plan::comparison::compare(&declared, &name("staging"), &yard.cluster.state);
     let told: Vec<_> =
         rows.iter().map(|row| (row.object.as_str(), row.git.is_some(), row.here.is_some())).collect();
     assert_eq!(

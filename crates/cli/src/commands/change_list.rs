@@ -1,0 +1,36 @@
+//! Changes as they are told, and followed to their end.
+
+use mainyard_core::declare::{ChangeKind, ChangeLine};
+use mainyard_core::model::{Signal, Target};
+
+use crate::client::Client;
+use crate::terminal::{Failure, Paint};
+use crate::{progress, times};
+
+/// One line for each change.
+pub fn print_lines(lines: &[ChangeLine]) {
+    let paint = Paint::stdout();
+    for line in lines {
+        let (sign, signal) = match line.kind {
+            ChangeKind::Add => ("+", Signal::Good),
+            ChangeKind::Change => ("~", Signal::Moving),
+            ChangeKind::Remove => ("-", Signal::Fault),
+        };
+        println!("  {} {}  {}", paint.signal(signal, sign), line.object, times::local(&line.words));
+    }
+}
+
+/// Follows every workload of the lines until it has got there.
+pub async fn follow_lines(client: &Client, environment: &str, lines: &[ChangeLine]) -> Result<(), Failure> {
+    for line in lines.iter().filter(|line| line.kind != ChangeKind::Remove) {
+        let Some(name) = line.object.strip_prefix("workload ") else { continue };
+        let target: Target = format!("{environment}/{name}")
+            .parse()
+            .map_err(|error: mainyard_core::model::NameError| Failure::failed(error.to_string()))?;
+        if let Some(release) = line.release {
+            progress::rollout(client, &target, release).await?;
+        }
+        progress::scaling(client, &target).await?;
+    }
+    Ok(())
+}

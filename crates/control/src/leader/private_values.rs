@@ -1,0 +1,68 @@
+//! What gateways need and no table holds: values of secrets that routes let in by, and certificates with their keys.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use mainyard_core::link::{Private, PrivateCertificate};
+use mainyard_core::model::Target;
+use mainyard_core::record::State;
+
+use crate::secret_store::{SecretStore, SecretStoreError};
+
+/// What is wanted, by what tells one state of it from another: the name that each value is kept under, and the chains.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Wanted {
+    secrets: BTreeMap<Target, String>,
+    certificates: Vec<Given>,
+}
+
+/// A certificate as it was given.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+struct Given {
+    until: Timestamp,
+    target: Target,
+    names: Vec<String>,
+    chain: String,
+    sealed: Option<String>,
+}
+
+impl Wanted {
+    /// Whether gateways need nothing.
+    pub fn is_empty(&self) -> bool {
+        self.secrets.is_empty() && self.certificates.is_empty()
+    }
+}
+
+/// The secrets that routes let in by, in their newest version, and all certificates.
+pub fn wanted(state: &State) -> Wanted {
+    let secrets = state.routes.values().filter_map(|route| {
+        let secret = Target::new(&route.target.environment, route.spec.enter.secret()?);
+        let newest = state.secrets.get(&secret)?.versions.values().next_back()?;
+        Some((secret, newest.sealed.clone()))
+    });
+    let certificates = state.certificates.values().map(|it| Given {
+        until: it.until,
+        target: it.target.clone(),
+        names: it.names.clone(),
+        chain: it.chain.clone(),
+        sealed: it.sealed.clone(),
+    });
+    let mut certificates: Vec<Given> = certificates.collect();
+    certificates.sort();
+    Wanted { secrets: secrets.collect(), certificates }
+}
+
+/// Opens them.
+pub async fn open(vault: &SecretStore, wanted: &Wanted) -> Result<Private, SecretStoreError> {
+    let keys = wanted.certificates.iter().filter_map(|it| it.sealed.clone());
+    let opened = vault.open(wanted.secrets.values().cloned().chain(keys).collect()).await?;
+    let values =
+        wanted.secrets.iter().filter_map(|(secret, name)| Some((secret.clone(), opened.get(name)?.clone())));
+    let certificates = wanted.certificates.iter().map(|it| PrivateCertificate {
+        certificate: it.target.clone(),
+        names: it.names.clone(),
+        chain: it.chain.clone(),
+        key: it.sealed.as_ref().and_then(|name| opened.get(name).cloned()),
+    });
+    Ok(Private { values: values.collect(), certificates: certificates.collect() })
+}

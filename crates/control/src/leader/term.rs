@@ -1,0 +1,322 @@
+//! Deciding, for as long as the lease is this control's and the record can be written.
+
+use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use mainyard_core::cluster::{Cluster, Refusal, Settled};
+use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
+use mainyard_core::model::{Name, ReplicaId};
+use mainyard_core::record::Kind;
+use mainyard_store::{Entry, Error, LEASE};
+use tokio::sync::{mpsc, oneshot};
+
+use super::config::Leader;
+use super::handle::{Act, ActError, Message};
+use super::private_values::{self, Wanted};
+use crate::secret_store::SecretStoreError;
+
+/// How long a burst of reports is gathered before it is settled and written together.
+const GATHER: Duration = Duration::from_millis(6);
+
+/// The lease is renewed this often where nothing is written meanwhile.
+const RENEW: Duration = Duration::from_secs(LEASE.as_secs() / 4);
+
+/// What the record refused is decided again after this time.
+const AFTER_A_REFUSAL: Duration = Duration::from_millis(200);
+
+struct Term<'a> {
+    leader: &'a Leader,
+    cluster: Cluster,
+    epoch: u64,
+    /// Gateways that called and have no table yet.
+    called: BTreeSet<String>,
+    /// Nodes that called and have no orders yet.
+    called_nodes: BTreeSet<Name>,
+    /// Where what gateways need and no table holds is kept, as it was sent.
+    private: Wanted,
+    /// Whether a table was made that no gateway was sent.
+    table_unsent: bool,
+}
+
+/// Decides until it may or can no more.
+pub async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::UnboundedReceiver<Message>) {
+    let outcome = async {
+        match leader.vault.renew().await {
+            Ok(0) => {}
+            Ok(count) => tracing::info!(count, "secrets were sealed anew under the newest key"),
+            Err(SecretStoreError::Store(error)) => return Err(error),
+            Err(SecretStoreError::Keys(error)) => tracing::error!(error, "secrets cannot all be opened"),
+        }
+        let (state, number) = leader.store.snapshot().await?;
+        *leader.published.write().await = (state.clone(), number);
+        leader.latest.send_replace(number);
+        let mut cluster = Cluster::new(state, epoch, Timestamp::now());
+        cluster.reserved_hosts.clone_from(&leader.reserved_hosts);
+        cluster.reserved_ports.clone_from(&leader.reserved_ports);
+        cluster.begin_to_decide(Timestamp::now());
+        let leader = Term {
+            leader,
+            cluster,
+            epoch,
+            called: BTreeSet::new(),
+            called_nodes: BTreeSet::new(),
+            private: Wanted::default(),
+            table_unsent: false,
+        };
+        leader.work(messages).await
+    };
+    if let Err(error) = outcome.await {
+        tracing::error!(%error, "the cluster is read anew");
+    }
+}
+
+/// An act that was done in memory: who waits for it, and what came of it.
+struct Done {
+    act: Act,
+    answer: oneshot::Sender<Result<serde_json::Value, ActError>>,
+    result: Result<serde_json::Value, Refusal>,
+}
+
+impl Term<'_> {
+    /// Until the record cannot be written or another control decides.
+    async fn work(mut self, messages: &mut mpsc::UnboundedReceiver<Message>) -> Result<(), Error> {
+        let mut wake = Some(Timestamp::now());
+        let mut renewed = Instant::now();
+        loop {
+            let pause = wake.map_or(RENEW, |at| {
+                let left =
+                    at.duration_since(Timestamp::now()).as_millis().clamp(0, RENEW.as_millis() as i128);
+                Duration::from_millis(left as u64 + 1)
+            });
+            let mut waiting: Vec<Done> = Vec::new();
+            match tokio::time::timeout(pause, messages.recv()).await {
+                Ok(Some(message)) => {
+                    // Reports come in bursts; a person is never kept waiting for one.
+                    let hurried = matches!(message, Message::Act(..) | Message::Gateway(..));
+                    self.take(message, &mut waiting);
+                    if !hurried {
+                        tokio::time::sleep(GATHER).await;
+                    }
+                }
+                Ok(None) => return Ok(()),
+                Err(_) => {}
+            }
+            while let Ok(message) = messages.try_recv() {
+                self.take(message, &mut waiting);
+            }
+            wake = self.settle(&mut renewed, waiting).await?;
+        }
+    }
+
+    /// Decides what follows, writes it, and only then orders and answers. Gives when to look again.
+    async fn settle(
+        &mut self,
+        renewed: &mut Instant,
+        waiting: Vec<Done>,
+    ) -> Result<Option<Timestamp>, Error> {
+        let settled = self.cluster.settle(Timestamp::now());
+        let wake = settled.wake;
+        match self.write_and_order(settled, renewed).await {
+            Ok(None) => {
+                for Done { answer, result, .. } in waiting {
+                    let _ = answer.send(result.map_err(ActError::Refused));
+                }
+                Ok(wake)
+            }
+            // One of them cannot be written: each is done alone, so that the others are not refused with it.
+            Ok(Some(_)) => self.one_by_one(renewed, waiting).await,
+            Err(error) => {
+                for Done { answer, .. } in waiting {
+                    let _ = answer.send(Err(ActError::Record(error.to_string())));
+                }
+                Err(error)
+            }
+        }
+    }
+
+    /// Does acts again that were taken back together, and writes each before the next is done.
+    async fn one_by_one(
+        &mut self,
+        renewed: &mut Instant,
+        waiting: Vec<Done>,
+    ) -> Result<Option<Timestamp>, Error> {
+        let mut waiting = waiting.into_iter();
+        while let Some(Done { act, answer, .. }) = waiting.next() {
+            let result = act(&mut self.cluster);
+            let settled = self.cluster.settle(Timestamp::now());
+            match self.write_and_order(settled, renewed).await {
+                Ok(None) => {
+                    let _ = answer.send(result.map_err(ActError::Refused));
+                }
+                Ok(Some(refused)) => {
+                    let _ = answer.send(Err(ActError::Unwritable(refused)));
+                }
+                Err(error) => {
+                    for answer in std::iter::once(answer).chain(waiting.map(|done| done.answer)) {
+                        let _ = answer.send(Err(ActError::Record(error.to_string())));
+                    }
+                    return Err(error);
+                }
+            }
+        }
+        // What remains is decided again, without what was taken back.
+        Ok(Some(Timestamp::now() + AFTER_A_REFUSAL))
+    }
+
+    /// The record cannot hold what was decided: it is as before, and links stay open.
+    async fn take_back(&mut self, settled: Settled, refused: &str) {
+        tracing::error!(error = refused, "changes were taken back: the record cannot hold them");
+        let published = self.leader.published.read().await;
+        self.cluster.withdraw(settled, &published.0, Timestamp::now());
+        self.table_unsent = true;
+    }
+
+    fn take(&mut self, message: Message, waiting: &mut Vec<Done>) {
+        let now = Timestamp::now();
+        match message {
+            Message::Act(act, answer) => {
+                let result = act(&mut self.cluster);
+                waiting.push(Done { act, answer, result });
+            }
+            Message::Hello(hello) => {
+                self.called_nodes.insert(hello.node.clone());
+                self.cluster.hear_hello(hello, now);
+            }
+            Message::Node(node, report) => self.cluster.hear_node(&node, report, now),
+            Message::GatewayCalled(gateway, hello) => {
+                self.cluster.hear_gateway_hello(&gateway, hello.life, now);
+                self.called.insert(gateway);
+            }
+            Message::Gateway(gateway, GatewayReport { life, view, closed_ports, figures }) => {
+                self.cluster.hear_figures(&figures, now);
+                self.leader.traffic.add(&gateway, &figures);
+                self.cluster.hear_gateway(&gateway, life, view, now);
+                self.cluster.hear_closed_ports(&gateway, closed_ports, now);
+            }
+        }
+    }
+
+    /// Gives why the record refused the changes, where it did; then nothing was ordered.
+    async fn write_and_order(
+        &mut self,
+        settled: Settled,
+        renewed: &mut Instant,
+    ) -> Result<Option<String>, Error> {
+        if !settled.changes.is_empty() {
+            let entries = match self.leader.store.write(self.epoch, &settled.changes).await {
+                Ok(entries) => entries,
+                Err(Error::Refused(why)) => {
+                    self.take_back(settled, &why).await;
+                    return Ok(Some(why));
+                }
+                Err(error) => return Err(error),
+            };
+            *renewed = Instant::now();
+            self.publish(&settled, &entries).await;
+        } else if renewed.elapsed() >= RENEW {
+            self.leader.store.renew_lease(self.epoch).await?;
+            *renewed = Instant::now();
+        }
+        let forgotten = settled.forgotten_releases();
+        for (environment, text) in settled.hosts {
+            self.leader.links.order_all_nodes(&NodeOrder::Hosts { environment, text });
+        }
+        for node in std::mem::take(&mut self.called_nodes) {
+            for (environment, text) in self.cluster.all_hosts() {
+                self.leader.links.order_node(&node, NodeOrder::Hosts { environment, text });
+            }
+            let (run, stop) = (self.cluster.whole_orders(&node), self.cluster.stopping_on(&node));
+            self.order(&node, true, run, stop).await?;
+            self.leader.links.order_node(&node, NodeOrder::Recorded(self.cluster.recorded_releases()));
+        }
+        if !forgotten.is_empty() {
+            self.leader.links.order_all_nodes(&NodeOrder::Forgotten(forgotten));
+        }
+        for (node, orders) in settled.orders {
+            self.order(&node, false, orders.run, orders.stop).await?;
+        }
+        // A gateway serves only after the record knows of it.
+        let called = std::mem::take(&mut self.called);
+        self.send_private(&called, settled.changes.iter().map(|change| change.kind)).await?;
+        for gateway in called {
+            let table = self.cluster.served().clone();
+            self.leader.links.order_gateway(&gateway, GatewayOrder::Table(table));
+        }
+        if let Some(change) = settled.table {
+            let order = if std::mem::take(&mut self.table_unsent) {
+                // Gateways do not have the table that this one differs from.
+                GatewayOrder::Table(self.cluster.served().clone())
+            } else {
+                GatewayOrder::Change(change)
+            };
+            self.leader.links.order_all_gateways(&order);
+        }
+        Ok(None)
+    }
+
+    /// Sends gateways what they need and no table holds: those that called, and all where it changed.
+    async fn send_private(
+        &mut self,
+        called: &BTreeSet<String>,
+        mut changed: impl Iterator<Item = Kind>,
+    ) -> Result<(), Error> {
+        let may_differ = changed.any(|kind| matches!(kind, Kind::Route | Kind::Secret | Kind::Certificate));
+        if called.is_empty() && !may_differ {
+            return Ok(());
+        }
+        let wanted = private_values::wanted(&self.cluster.state);
+        let changed = wanted != self.private;
+        if !changed && (called.is_empty() || wanted.is_empty()) {
+            return Ok(());
+        }
+        let order = match private_values::open(&self.leader.vault, &wanted).await {
+            Ok(private) => GatewayOrder::Private(private),
+            Err(SecretStoreError::Store(error)) => return Err(error),
+            Err(SecretStoreError::Keys(error)) => {
+                tracing::error!(error, "what gateways need cannot be opened");
+                return Ok(());
+            }
+        };
+        if changed {
+            self.leader.links.order_all_gateways(&order);
+            self.private = wanted;
+        } else {
+            called.iter().for_each(|gateway| self.leader.links.order_gateway(gateway, order.clone()));
+        }
+        Ok(())
+    }
+
+    /// Orders a node, with the values of secrets that it needs.
+    async fn order(
+        &self,
+        node: &Name,
+        whole: bool,
+        mut run: Vec<RunOrder>,
+        stop: Vec<ReplicaId>,
+    ) -> Result<(), Error> {
+        match self.leader.vault.fill(&self.cluster.state, &mut run).await {
+            Ok(()) => {}
+            Err(SecretStoreError::Store(error)) => return Err(error),
+            Err(SecretStoreError::Keys(error)) => tracing::error!(error, "secrets cannot be opened"),
+        }
+        let keep_logs = self.cluster.whose_logs_stay(&stop);
+        let order = NodeOrder::Replicas { epoch: self.epoch, whole, run, stop, keep_logs };
+        self.leader.links.order_node(node, order);
+        Ok(())
+    }
+
+    async fn publish(&self, settled: &Settled, entries: &[Entry]) {
+        let mut published = self.leader.published.write().await;
+        for change in &settled.changes {
+            match &change.object {
+                Some(object) => published.0.put(object.clone()),
+                None => published.0.remove(change.kind, &change.key),
+            }
+        }
+        if let Some(last) = entries.last() {
+            published.1 = last.number;
+            self.leader.latest.send_replace(last.number);
+        }
+    }
+}

@@ -1,0 +1,39 @@
+//! A source by its name.
+
+use mainyard_core::model::{Source, Target};
+use mainyard_core::record::State;
+
+use crate::Control;
+use crate::problem::Problem;
+
+/// The source of this name.
+///
+/// # Errors
+/// When there is none.
+pub fn source_of<'a>(state: &'a State, target: &Target) -> Result<&'a Source, Problem> {
+    state.sources.get(target).ok_or_else(|| {
+        let known: Vec<String> = state.sources.keys().map(Target::to_string).collect();
+        let hint =
+            mainyard_core::suggestions::did_you_mean(&target.to_string(), known.iter().map(String::as_str));
+        Problem::not_found(format!("there is no source {target}{hint}"))
+    })
+}
+
+/// The same of now.
+///
+/// # Errors
+/// When there is none.
+pub async fn source(control: &Control, target: &Target) -> Result<Source, Problem> {
+    source_of(&control.leader.published.read().await.0, target).cloned()
+}
+
+/// The same on the control that decides: there the repository is kept.
+///
+/// # Errors
+/// When there is none, or another control decides.
+pub async fn source_here(control: &Control, target: &Target) -> Result<Source, Problem> {
+    match control.leader.elsewhere() {
+        Some(elsewhere) => Err(Problem::elsewhere(elsewhere)),
+        None => source(control, target).await,
+    }
+}

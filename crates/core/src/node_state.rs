@@ -1,0 +1,266 @@
+//! What a node agent knows and owes: a machine without I/O around the machines of its replicas.
+//!
+//! It takes orders and refuses those of a control that was superseded, hands out what is to be done ([`Step`]), and
+//! makes reports. What is gone is told until control has taken it; a link that was made anew begins with all.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::link::{NodeReport, ReplicaReport, RunOrder};
+use crate::model::ReplicaId;
+use crate::replica_lifecycle::{Do, Ended, Event, ReplicaRun};
+
+/// Something for the agent to carry out, in this order.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Step {
+    /// Keep the order on disk, so that a later agent knows of the replica.
+    Keep(Box<RunOrder>),
+    /// Do this for the replica. The number tells it from an earlier one of the same name: what comes of it is told
+    /// with the number, and is not heard when the replica has gone meanwhile.
+    Do(ReplicaId, u64, Do),
+    /// Remove everything that was kept of it.
+    Forget(ReplicaId),
+}
+
+#[derive(Debug, Clone)]
+struct Slot {
+    number: u64,
+    run: ReplicaRun,
+    told: Option<ReplicaReport>,
+}
+
+/// Orders from control.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Orders {
+    /// Of the control that decided.
+    pub epoch: u64,
+    /// Whether `run` names all that should run.
+    pub whole: bool,
+    /// To run.
+    pub run: Vec<RunOrder>,
+    /// To stop and forget.
+    pub stop: Vec<ReplicaId>,
+}
+
+/// A node agent's own.
+#[derive(Debug, Clone)]
+pub struct NodeState {
+    slots: BTreeMap<ReplicaId, Slot>,
+    /// The newest control that was heard.
+    epoch: u64,
+    life: u64,
+    reports: u64,
+    next_number: u64,
+    gone: BTreeSet<ReplicaId>,
+    /// Told in the report that is on its way.
+    telling: BTreeSet<ReplicaId>,
+    touched: BTreeSet<ReplicaId>,
+    linked: bool,
+    whole: bool,
+    in_flight: Option<u64>,
+}
+
+/// What a new agent finds of a replica.
+#[derive(Debug, Clone)]
+pub enum Left {
+    /// Its process lives.
+    Running,
+    /// Its process ended while no agent looked.
+    Ended(Ended),
+    /// Nothing: it was never started, or went with the machine.
+    Nothing,
+    /// It was started, and nothing is left that tells of its end. Only of what is run once this differs from nothing.
+    Begun,
+}
+
+impl NodeState {
+    /// With nothing on it; `epoch` is the newest that an earlier agent heard, `life` tells this agent from those.
+    pub fn new(epoch: u64, life: u64) -> NodeState {
+        NodeState {
+            slots: BTreeMap::new(),
+            epoch,
+            life,
+            reports: 0,
+            next_number: 0,
+            gone: BTreeSet::new(),
+            telling: BTreeSet::new(),
+            touched: BTreeSet::new(),
+            linked: false,
+            whole: true,
+            in_flight: None,
+        }
+    }
+
+    /// The newest control that was heard.
+    pub fn epoch(&self) -> u64 {
+        self.epoch
+    }
+
+    /// The replicas that are here.
+    pub fn replicas(&self) -> impl Iterator<Item = (&ReplicaId, &ReplicaRun)> {
+        self.slots.iter().map(|(id, slot)| (id, &slot.run))
+    }
+
+    /// One of them.
+    pub fn replica(&self, id: &ReplicaId) -> Option<&ReplicaRun> {
+        self.slots.get(id).map(|slot| &slot.run)
+    }
+
+    /// The number of the replica of this name that is here now.
+    pub fn number(&self, id: &ReplicaId) -> Option<u64> {
+        self.slots.get(id).map(|slot| slot.number)
+    }
+
+    /// Whether this number is the one of the replica that is here now.
+    pub fn is_current(&self, id: &ReplicaId, number: u64) -> bool {
+        self.slots.get(id).is_some_and(|slot| slot.number == number)
+    }
+
+    /// Adds what an earlier agent ran: it goes on where its process lives, and begins anew where not. An end that no
+    /// agent was there to see counts like any other.
+    pub fn find(&mut self, order: RunOrder, left: Left, now: u64) -> (u64, Vec<Step>) {
+        let (id, number) = self.add(order);
+        let event = match left {
+            Left::Running => Event::Found,
+            Left::Ended(ended) => Event::Ended(ended),
+            Left::Begun if self.slots[&id].run.order.once.is_some() => Event::Ended(Ended::default()),
+            Left::Nothing | Left::Begun => Event::Begin,
+        };
+        (number, self.handle(&id, event, now))
+    }
+
+    fn add(&mut self, order: RunOrder) -> (ReplicaId, u64) {
+        self.next_number += 1;
+        let id = order.id.clone();
+        self.gone.remove(&id);
+        self.telling.remove(&id);
+        let slot = Slot { number: self.next_number, run: ReplicaRun::new(order), told: None };
+        self.slots.insert(id.clone(), slot);
+        (id, self.next_number)
+    }
+
+    /// It was handed to an agent before this one, which left nothing of it: whether it was begun is not known.
+    fn add_lost(&mut self, order: RunOrder) {
+        let (id, _) = self.add(order.clone());
+        if let Some(slot) = self.slots.get_mut(&id) {
+            slot.run = ReplicaRun::lost(order, "the agent that it was handed to left nothing of it");
+        }
+        self.touched.insert(id);
+    }
+
+    /// Takes orders; `None` when they are of a control that was superseded.
+    pub fn take(&mut self, orders: Orders, now: u64) -> Option<Vec<Step>> {
+        let Orders { epoch, whole, run, mut stop } = orders;
+        if epoch < self.epoch {
+            return None;
+        }
+        self.epoch = epoch;
+        if whole {
+            let wanted: BTreeSet<&ReplicaId> = run.iter().map(|order| &order.id).collect();
+            stop.extend(self.slots.keys().filter(|id| !wanted.contains(id)).cloned());
+        }
+        let mut steps = Vec::new();
+        for id in stop {
+            if self.slots.contains_key(&id) {
+                steps.extend(self.handle(&id, Event::Stop, now));
+            } else {
+                self.gone.insert(id);
+            }
+        }
+        for order in run {
+            if let Some(slot) = self.slots.get_mut(&order.id) {
+                let (id, number) = (order.id.clone(), slot.number);
+                let list = slot.run.complete(order);
+                if !list.is_empty() {
+                    self.touched.insert(id.clone());
+                    steps.push(Step::Keep(Box::new(slot.run.order.clone())));
+                    steps.extend(list.into_iter().map(|action| Step::Do(id.clone(), number, action)));
+                }
+                continue;
+            }
+            steps.push(Step::Keep(Box::new(order.clone())));
+            if order.once.is_some_and(|once| once.life != Some(self.life)) {
+                self.add_lost(order);
+                continue;
+            }
+            let (id, _) = self.add(order);
+            steps.extend(self.handle(&id, Event::Begin, now));
+        }
+        Some(steps)
+    }
+
+    /// Something happened to a replica.
+    pub fn handle(&mut self, id: &ReplicaId, event: Event, now: u64) -> Vec<Step> {
+        let Some(slot) = self.slots.get_mut(id) else { return Vec::new() };
+        self.touched.insert(id.clone());
+        let number = slot.number;
+        let list = slot.run.handle(event, now);
+        let mut steps: Vec<Step> =
+            list.into_iter().map(|action| Step::Do(id.clone(), number, action)).collect();
+        if slot.run.is_gone() {
+            self.slots.remove(id);
+            self.gone.insert(id.clone());
+            steps.push(Step::Forget(id.clone()));
+        }
+        steps
+    }
+
+    /// The link was made anew: control knows nothing of what happened meanwhile.
+    pub fn linked(&mut self) {
+        (self.linked, self.whole) = (true, true);
+        self.end_of_report(false);
+    }
+
+    /// The report of this number was taken, or not. Where not, the link is held to be lost. An answer to one that was
+    /// given up when the link was made anew comes too late to count.
+    pub fn reported(&mut self, number: u64, taken: bool) {
+        if self.in_flight != Some(number) {
+            return;
+        }
+        self.linked &= taken;
+        self.end_of_report(taken);
+    }
+
+    fn end_of_report(&mut self, taken: bool) {
+        self.in_flight = None;
+        let told = std::mem::take(&mut self.telling);
+        if !taken {
+            self.gone.extend(told);
+        }
+    }
+
+    /// What control should hear now, one report at a time; `None` when there is nothing, or nobody to hear it.
+    pub fn report(&mut self) -> Option<NodeReport> {
+        if !self.linked || self.in_flight.is_some() {
+            return None;
+        }
+        let mut report = NodeReport {
+            life: self.life,
+            number: self.reports + 1,
+            whole: self.whole,
+            ..NodeReport::default()
+        };
+        let touched = std::mem::take(&mut self.touched);
+        let all = self.whole.then(|| self.slots.keys().cloned().collect());
+        for id in all.unwrap_or(touched) {
+            let Some(slot) = self.slots.get_mut(&id) else { continue };
+            if slot.run.is_unsure() {
+                slot.told = None;
+                self.touched.insert(id);
+                continue;
+            }
+            let state = slot.run.report();
+            if self.whole || slot.told.as_ref() != Some(&state) {
+                slot.told = Some(state.clone());
+                report.replicas.push(state);
+            }
+        }
+        self.telling = std::mem::take(&mut self.gone);
+        report.gone = self.telling.iter().cloned().collect();
+        if !report.whole && report.replicas.is_empty() && report.gone.is_empty() {
+            return None;
+        }
+        self.reports += 1;
+        (self.whole, self.in_flight) = (false, Some(self.reports));
+        Some(report)
+    }
+}

@@ -1,0 +1,131 @@
+//! The link to control: tables come, confirmations and figures go. The newest table is on disk.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use mainyard_control_client::{Control, Failed, Orders, Pause};
+use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport};
+
+use crate::Config;
+use crate::request_reports;
+use crate::serving::Serving;
+use crate::table_store::TableStore;
+
+/// Figures are sent this often.
+const FIGURES_EVERY: Duration = Duration::from_secs(1);
+/// And so soon after a failure: a release that fails its visitors should not do so for a second.
+const FAILURES_AFTER: Duration = Duration::from_millis(100);
+/// Control is asked this long before the table on disk is taken.
+const ASK_FIRST: Duration = Duration::from_millis(700);
+
+/// The first table: control's, or the one on disk.
+pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Serving>, kept: &mut TableStore) {
+    let asked = async {
+        match open(config, control, serving).await.ok()?.next().await.ok()? {
+            GatewayOrder::Table(table) => Some(table),
+            _ => None,
+        }
+    };
+    // Control sends it anew; until then what is on disk is the newest there is.
+    serving.take_private(kept.read_private());
+    match tokio::time::timeout(ASK_FIRST, asked).await {
+        Ok(Some(table)) => {
+            kept.whole(&table);
+            serving.take(&table);
+        }
+        _ => {
+            if let Some(table) = kept.read() {
+                serving.take(&table);
+                tracing::info!(version = ?table.version, "serving by the table on disk");
+            }
+        }
+    }
+}
+
+/// Tables as they come.
+async fn open(config: &Config, control: &Control, serving: &Serving) -> Result<Orders, Failed> {
+    control
+        .orders(&format!("/link/gateways/{}/orders", config.name), &GatewayHello { life: serving.life })
+        .await
+}
+
+/// Takes tables as they come, for ever.
+pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>, mut kept: TableStore) {
+    let mut pause = Pause::default();
+    loop {
+        if let Ok(mut orders) = open(config, control, serving).await {
+            pause = Pause::default();
+            // What changed means nothing before the whole came over this link.
+            let mut begun = false;
+            let ended = loop {
+                match orders.next().await {
+                    Ok(GatewayOrder::Table(table)) => {
+                        // On disk first: what was confirmed must still be known after a fall.
+                        if serving.is_newer(table.version) {
+                            kept.whole(&table);
+                            serving.take(&table);
+                        }
+                        begun = true;
+                        serving.changed.notify_one();
+                    }
+                    Ok(GatewayOrder::Change(change)) if begun && serving.is_newer(change.version) => {
+                        if serving.routing().version != change.base {
+                            break Failed::of("a change of another table came");
+                        }
+                        kept.change(&change);
+                        serving.take_change(&change);
+                        serving.changed.notify_one();
+                    }
+                    Ok(GatewayOrder::Change(_)) => {}
+                    Ok(GatewayOrder::Private(private)) => {
+                        kept.private(&private);
+                        serving.take_private(private);
+                    }
+                    Ok(GatewayOrder::Recall { stream, id }) => {
+                        tokio::spawn(request_reports::recalled(
+                            control.clone(),
+                            stream,
+                            serving.seen.find(&id),
+                        ));
+                    }
+                    Ok(GatewayOrder::Watch { stream }) => {
+                        tokio::spawn(request_reports::ending(control.clone(), stream, Arc::clone(serving)));
+                    }
+                    Ok(GatewayOrder::Beat) => {}
+                    Err(error) => break error,
+                }
+            };
+            tracing::warn!(error = %ended, "the link to control was lost");
+        }
+        pause.wait().await;
+    }
+}
+
+/// Tells control at once what changed, and figures every second.
+pub async fn report(name: String, control: Control, serving: Arc<Serving>) {
+    let path = format!("/link/gateways/{name}/reports");
+    let mut taken = Instant::now();
+    let mut kept: Vec<mainyard_core::link::Figure> = Vec::new();
+    loop {
+        let due = taken + if serving.is_failing() { FAILURES_AFTER } else { FIGURES_EVERY };
+        let _ = tokio::time::timeout_at(due.into(), serving.changed.notified()).await;
+        if Instant::now() >= due {
+            kept.extend(serving.take_figures());
+            taken = Instant::now();
+        }
+        let report = GatewayReport {
+            life: serving.life,
+            view: serving.view(),
+            closed_ports: serving.closed_ports(),
+            figures: std::mem::take(&mut kept),
+        };
+        if let Err(error) = control.report(&path, &report).await {
+            tracing::debug!(%error, "a report was not taken");
+            // Figures of a minute are kept for when control is back; older ones make room.
+            kept = report.figures;
+            let excess = kept.len().saturating_sub(10_000);
+            kept.drain(..excess);
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
+}

@@ -1,0 +1,150 @@
+//! What replicas use, by the kernel's figures: read once a second, told to control every ten seconds where there is
+//! something new to tell. What could not be told is told later.
+
+use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
+
+use mainyard_control_client::Control;
+use mainyard_core::link::RunOrder;
+use mainyard_core::model::ReplicaId;
+use mainyard_core::sizing::Usage;
+use mainyard_runtime::Reading;
+use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
+
+use crate::Config;
+
+const TELL_EVERY: Duration = Duration::from_secs(10);
+/// Also without anything new, so that the time is known over which nothing happened.
+const TELL_AT_LEAST_EVERY: Duration = Duration::from_secs(300);
+
+/// One replica, since its usage was told last.
+struct Metered {
+    usage: Usage,
+    /// The heights that were told.
+    told: Option<Usage>,
+    told_at: Instant,
+    read_at: Instant,
+    /// The kernel's own sums at the last reading; they begin anew with each run.
+    held_back: u64,
+    kills: u64,
+}
+
+/// Gathers what is read.
+pub struct Meter {
+    replicas: BTreeMap<ReplicaId, Metered>,
+    sent_at: Instant,
+    sender: UnboundedSender<Vec<Usage>>,
+}
+
+fn nothing(id: &ReplicaId, order: &RunOrder) -> Usage {
+    Usage {
+        replica: id.clone(),
+        release: order.release,
+        needed: 0,
+        peak: 0,
+        limit: order.spec.limits.memory.bytes(),
+        kills: 0,
+        held_back: 0,
+        watched: 0,
+        processes: 0,
+    }
+}
+
+impl Meter {
+    /// With a task that tells.
+    pub fn start(config: &Config, control: Control) -> Meter {
+        let (sender, usage) = unbounded_channel();
+        tokio::spawn(tell(format!("/link/nodes/{}/usage", config.name), control, usage));
+        Meter { replicas: BTreeMap::new(), sent_at: Instant::now(), sender }
+    }
+
+    fn metered(&mut self, id: &ReplicaId, order: &RunOrder) -> &mut Metered {
+        let now = Instant::now();
+        self.replicas.entry(id.clone()).or_insert_with(|| Metered {
+            usage: nothing(id, order),
+            told: None,
+            told_at: now,
+            read_at: now,
+            held_back: 0,
+            kills: 0,
+        })
+    }
+
+    /// A replica's figures as they are now.
+    pub fn read(&mut self, id: &ReplicaId, order: &RunOrder, reading: Reading) {
+        let it = self.metered(id, order);
+        let held_back = reading.held_back.checked_sub(it.held_back).unwrap_or(reading.held_back);
+        let kills = reading.kills.checked_sub(it.kills).unwrap_or(reading.kills);
+        (it.held_back, it.kills) = (reading.held_back, reading.kills);
+        let watched = it.read_at.elapsed().as_micros() as u64;
+        it.read_at = Instant::now();
+        it.usage.add(&Usage {
+            needed: reading.needed,
+            peak: reading.peak,
+            kills,
+            held_back,
+            watched,
+            processes: reading.processes,
+            ..nothing(id, order)
+        });
+    }
+
+    /// A run ended, with so many kills for memory in it; its figures begin anew.
+    pub fn ended(&mut self, id: &ReplicaId, order: &RunOrder, kills: u64) {
+        let limit = order.spec.limits.memory.bytes();
+        let it = self.metered(id, order);
+        let kills = kills.saturating_sub(it.kills);
+        (it.held_back, it.kills) = (0, 0);
+        let peak = if kills > 0 { limit } else { 0 };
+        it.usage.add(&Usage { kills, peak, ..nothing(id, order) });
+    }
+
+    /// The replica is gone; what it used is told at once. One that was gone before it was looked at tells nothing.
+    pub fn forget(&mut self, id: &ReplicaId) {
+        if let Some(it) = self.replicas.remove(id)
+            && it.usage.peak > 0
+        {
+            let _ = self.sender.send(vec![it.usage]);
+        }
+    }
+
+    /// Tells, where it is time.
+    pub fn send_when_due(&mut self) {
+        if self.sent_at.elapsed() < TELL_EVERY {
+            return;
+        }
+        self.sent_at = Instant::now();
+        let mut list = Vec::new();
+        for (id, it) in &mut self.replicas {
+            let new = it.told.as_ref().is_none_or(|told| it.usage.tells_more_than(told));
+            if it.usage.peak == 0 || !new && it.told_at.elapsed() < TELL_AT_LEAST_EVERY {
+                continue;
+            }
+            list.push(it.usage.clone());
+            it.told_at = Instant::now();
+            // Heights stay; sums begin anew.
+            it.usage = Usage { kills: 0, held_back: 0, watched: 0, ..it.usage.clone() };
+            it.told = Some(it.usage.clone());
+            debug_assert_eq!(*id, it.usage.replica);
+        }
+        if !list.is_empty() {
+            let _ = self.sender.send(list);
+        }
+    }
+}
+
+/// Tells control, one list after the other. What it does not take is kept and told with the next.
+async fn tell(path: String, control: Control, mut lists: UnboundedReceiver<Vec<Usage>>) {
+    let mut waiting: BTreeMap<(ReplicaId, u32), Usage> = BTreeMap::new();
+    while let Some(list) = lists.recv().await {
+        for usage in list {
+            let key = (usage.replica.clone(), usage.release.0);
+            waiting.entry(key).and_modify(|known| known.add(&usage)).or_insert(usage);
+        }
+        let all: Vec<&Usage> = waiting.values().collect();
+        match control.report(&path, &all).await {
+            Ok(()) => waiting.clear(),
+            Err(error) => tracing::debug!(%error, "what replicas used was not taken"),
+        }
+    }
+}

@@ -1,0 +1,340 @@
+//! Time, the queue of what will happen, and the running of it.
+
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap, VecDeque};
+
+use jiff::Timestamp;
+use mainyard_core::link::{Figure, NodeReport};
+use mainyard_core::model::{ReleaseNumber, ReplicaId, Target};
+use mainyard_core::node_state::Orders;
+use mainyard_core::replica_lifecycle::Event as RunEvent;
+use mainyard_core::routing::Table;
+
+use crate::chance::Chance;
+use crate::parts::{Control, Gateway, Node, Part, View};
+use crate::record::Record;
+
+/// Faults end at this time, and people rest; in milliseconds.
+pub const FAULTS_UNTIL: u64 = 40_000;
+/// By then the platform must have come to rest.
+pub const END: u64 = 130_000;
+pub const CONTROLS: usize = 2;
+pub const NODES: usize = 2;
+pub const GATEWAYS: usize = 2;
+
+/// What a part tells.
+#[derive(Debug, Clone)]
+pub enum Report {
+    Node(NodeReport),
+    Gateway { life: u64, view: View, figures: Vec<Figure> },
+}
+
+impl Report {
+    /// The number by which a node knows it.
+    pub fn number(&self) -> u64 {
+        match self {
+            Report::Node(report) => report.number,
+            Report::Gateway { .. } => 0,
+        }
+    }
+}
+
+/// What will happen.
+#[derive(Debug, Clone)]
+pub enum Happening {
+    /// A control starts, or tries for the lease, or settles although nothing came.
+    ControlStarts(usize),
+    Lease {
+        control: usize,
+        life: u64,
+    },
+    Settle {
+        control: usize,
+        life: u64,
+    },
+    /// A frozen control is noticed.
+    Silence {
+        control: usize,
+        life: u64,
+    },
+    /// A part starts, or calls control.
+    PartStarts(Part),
+    Call {
+        part: Part,
+        life: u64,
+    },
+    Hello {
+        control: usize,
+        part: Part,
+        life: u64,
+        link: u64,
+    },
+    /// Along a link: lost when the link is another one by then.
+    OrderNode {
+        node: usize,
+        link: u64,
+        orders: Orders,
+    },
+    OrderGateway {
+        gateway: usize,
+        link: u64,
+        table: Box<Table>,
+    },
+    /// Reports are requests of their own: they may be lost, late, or come twice. Nobody waits for the answer to
+    /// an echo.
+    Report {
+        control: usize,
+        part: Part,
+        life: u64,
+        report: Box<Report>,
+        echo: bool,
+    },
+    Reported {
+        part: Part,
+        life: u64,
+        number: u64,
+        taken: bool,
+    },
+    /// A gateway tells what it works by, changed or not.
+    Beat {
+        gateway: usize,
+        life: u64,
+    },
+    /// At a node.
+    NodeState {
+        node: usize,
+        life: u64,
+        id: ReplicaId,
+        number: u64,
+        event: RunEvent,
+    },
+    Probe {
+        node: usize,
+        life: u64,
+        id: ReplicaId,
+        number: u64,
+        run: u32,
+    },
+    ProcessEnds {
+        node: usize,
+        id: ReplicaId,
+        process: u64,
+        signal: i32,
+    },
+    /// At a gateway.
+    Visit(usize),
+    AnswerEnds {
+        gateway: usize,
+        life: u64,
+        request: u64,
+    },
+    Person,
+    Fault,
+}
+
+struct Due {
+    at: u64,
+    order: u64,
+    happening: Happening,
+}
+
+impl PartialEq for Due {
+    fn eq(&self, other: &Due) -> bool {
+        (self.at, self.order) == (other.at, other.order)
+    }
+}
+impl Eq for Due {}
+impl PartialOrd for Due {
+    fn partial_cmp(&self, other: &Due) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+impl Ord for Due {
+    fn cmp(&self, other: &Due) -> std::cmp::Ordering {
+        (self.at, self.order).cmp(&(other.at, other.order))
+    }
+}
+
+/// What a run was like.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Outcome {
+    /// Things that happened.
+    pub happenings: u64,
+    /// Requests that were answered.
+    pub answered: u64,
+    /// Requests that found nobody ready.
+    pub refused: u64,
+    /// Requests that were broken by a fault: a process that was killed, a gateway that died.
+    pub broken: u64,
+    /// Acts of people that were acknowledged.
+    pub acts: u64,
+    /// Replicas that were stopped after their drain.
+    pub drained: u64,
+    /// Rollouts that came to their end, and those of them that went back.
+    pub rollouts: u64,
+    pub went_back: u64,
+    /// Commands that were run before a release served, and those of them whose end nobody knew.
+    pub first_runs: u64,
+    pub first_unknown: u64,
+    /// Epochs: how often a control took over.
+    pub epochs: u64,
+}
+
+/// The platform and everything around it.
+pub struct World {
+    pub now: u64,
+    pub chance: Chance,
+    pub record: Record,
+    pub controls: Vec<Control>,
+    pub nodes: Vec<Node>,
+    pub gateways: Vec<Gateway>,
+    pub outcome: Outcome,
+    /// Numbers for lives, links, processes and requests.
+    pub count: u64,
+    /// Acknowledged: the number that was asked for last, and every release with its image.
+    pub wanted: BTreeMap<Target, u32>,
+    pub released: Vec<(Target, ReleaseNumber, String)>,
+    /// Releases whose command that comes before they serve was begun.
+    pub begun_once: BTreeSet<(Target, ReleaseNumber)>,
+    /// When each replica was made.
+    pub born: BTreeMap<ReplicaId, Timestamp>,
+    /// How each version of a secret is kept.
+    pub versions: BTreeMap<(Target, u32), String>,
+    /// Services that answered at some time; those that do not, since when, and in which epoch that was seen.
+    pub answered: BTreeSet<Target>,
+    pub dark: BTreeMap<Target, (u64, u64)>,
+    /// The first rule that was broken.
+    pub broken: Option<String>,
+    queue: BinaryHeap<Reverse<Due>>,
+    order: u64,
+    trace: VecDeque<String>,
+}
+
+/// Runs one seed to its end.
+///
+/// # Errors
+/// The rule that was broken, with the last things that happened before.
+pub fn run(seed: u64) -> Result<Outcome, String> {
+    let mut world = World {
+        now: 0,
+        chance: Chance::new(seed),
+        record: Record::default(),
+        controls: (0..CONTROLS).map(|_| Control::default()).collect(),
+        nodes: (0..NODES).map(|_| Node::default()).collect(),
+        gateways: (0..GATEWAYS).map(|_| Gateway::default()).collect(),
+        outcome: Outcome::default(),
+        count: 0,
+        wanted: BTreeMap::new(),
+        released: Vec::new(),
+        begun_once: BTreeSet::new(),
+        born: BTreeMap::new(),
+        versions: BTreeMap::new(),
+        answered: BTreeSet::new(),
+        dark: BTreeMap::new(),
+        broken: None,
+        queue: BinaryHeap::new(),
+        order: 0,
+        trace: VecDeque::new(),
+    };
+    world.begin();
+    while let Some(Reverse(due)) = world.queue.pop() {
+        if due.at > END || world.broken.is_some() {
+            break;
+        }
+        world.now = due.at;
+        world.outcome.happenings += 1;
+        world.happen(due.happening);
+    }
+    if world.broken.is_none() {
+        world.at_rest();
+    }
+    match world.broken.take() {
+        None => Ok(world.outcome),
+        Some(rule) => {
+            let trace: Vec<String> = world.trace.into_iter().collect();
+            Err(format!("seed {seed}: {rule}\n  {}", trace.join("\n  ")))
+        }
+    }
+}
+
+impl World {
+    fn begin(&mut self) {
+        for control in 0..CONTROLS {
+            self.later(control as u64 * 5, Happening::ControlStarts(control));
+        }
+        for node in 0..NODES {
+            self.later(10, Happening::PartStarts(Part::Node(node)));
+        }
+        for gateway in 0..GATEWAYS {
+            self.later(10, Happening::PartStarts(Part::Gateway(gateway)));
+            self.later(50, Happening::Visit(gateway));
+        }
+        self.later(300, Happening::Person);
+        self.later(3000, Happening::Fault);
+    }
+
+    fn happen(&mut self, happening: Happening) {
+        match happening {
+            Happening::ControlStarts(control) => self.control_starts(control),
+            Happening::Lease { control, life } => self.try_lease(control, life),
+            Happening::Settle { control, life } => self.settle_by_clock(control, life),
+            Happening::Silence { control, life } => self.silence(control, life),
+            Happening::PartStarts(part) => self.part_starts(part),
+            Happening::Call { part, life } => self.call(part, life),
+            Happening::Hello { control, part, life, link } => self.hello(control, part, life, link),
+            Happening::OrderNode { node, link, orders } => self.order_node(node, link, orders),
+            Happening::OrderGateway { gateway, link, table } => self.order_gateway(gateway, link, *table),
+            Happening::Report { control, part, life, report, echo } => {
+                self.report(control, part, life, *report, echo)
+            }
+            Happening::Reported { part, life, number, taken } => self.reported(part, life, number, taken),
+            Happening::Beat { gateway, life } => self.beat(gateway, life),
+            Happening::NodeState { node, life, id, number, event } => {
+                self.desk(node, life, &id, number, event)
+            }
+            Happening::Probe { node, life, id, number, run } => self.probe(node, life, &id, number, run),
+            Happening::ProcessEnds { node, id, process, signal } => {
+                self.process_ends(node, &id, process, signal)
+            }
+            Happening::Visit(gateway) => self.visit(gateway),
+            Happening::AnswerEnds { gateway, life, request } => self.answer_ends(gateway, life, request),
+            Happening::Person => self.person(),
+            Happening::Fault => self.fault(),
+        }
+    }
+
+    /// Lets something happen after so many milliseconds.
+    pub fn later(&mut self, after: u64, happening: Happening) {
+        self.order += 1;
+        self.queue.push(Reverse(Due { at: self.now + after, order: self.order, happening }));
+    }
+
+    /// A new number.
+    pub fn new_number(&mut self) -> u64 {
+        self.count += 1;
+        self.count
+    }
+
+    pub fn clock(&self) -> Timestamp {
+        Timestamp::from_millisecond(1_000_000_000_000 + self.now as i64).unwrap_or(Timestamp::UNIX_EPOCH)
+    }
+
+    pub fn quiet(&self) -> bool {
+        self.now >= FAULTS_UNTIL
+    }
+
+    /// Remembers what happened, for the report.
+    pub fn note(&mut self, words: impl FnOnce() -> String) {
+        let line = format!("{:>7} ms  {}", self.now, words());
+        self.trace.push_back(line);
+        if self.trace.len() > 120 {
+            self.trace.pop_front();
+        }
+    }
+
+    /// A rule was broken.
+    pub fn violated(&mut self, rule: String) {
+        self.note(|| format!("BROKEN: {rule}"));
+        self.broken.get_or_insert(rule);
+    }
+}
