@@ -59,6 +59,18 @@ fn scaled_from_zero_a_slow_start_is_told_and_followed_to_its_end() {
 
 #[test]
 fn after_a_stop_in_the_middle_of_a_rollout_what_served_before_serves_first() {
+    stopped_in_the_middle(|_| {});
+}
+
+#[test]
+fn and_also_where_the_node_lost_what_it_knew_of_its_replicas() {
+    stopped_in_the_middle(|platform| {
+        std::fs::remove_dir_all(platform.data().join("node/replicas")).expect("the node's notes");
+    });
+}
+
+/// Stops in the middle of a rollout that is never ready, and starts after `meanwhile`.
+fn stopped_in_the_middle(meanwhile: impl FnOnce(&Platform)) {
     let platform = Platform::start(true);
     let first = serving(&platform);
     let hung = Declared { settings: ", START_MILLIS = \"60000\"".to_owned(), image: "1.5.0", ..first };
@@ -70,6 +82,7 @@ fn after_a_stop_in_the_middle_of_a_rollout_what_served_before_serves_first() {
         replicas.iter().any(|it| it["release"] == 2 && it["state"] == "starting").then_some(())
     });
     platform.ok(&["stop"]);
+    meanwhile(&platform);
     let said = platform.try_start(false);
     assert_eq!(said.code, 0, "{said:?}");
     let started = Instant::now();
