@@ -70,7 +70,7 @@ export interface Why {
   of: string
   answers: boolean
   steps: { part: string; name: string; says: string; signal: Signal }[]
-  cause: { code: string; sentence: string; mend: string }
+  cause: { code: string; sentence: string; fix: string }
   also?: string[]
   output?: string[]
 }

@@ -3,7 +3,7 @@
 
 import { useSyncExternalStore } from 'react'
 
-/** Whoever comes back to a tab soon finds it as it was. */
+/** Anyone who comes back to a tab soon finds it as it was. */
 const REST_AFTER = 30_000
 
 let awake = true

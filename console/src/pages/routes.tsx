@@ -152,7 +152,7 @@ function Cut({ route }: { route: Route }) {
   }, [of])
   return (
     <p role="status" className="mb-3 rounded-xl border border-line border-l-4 border-l-fault bg-card px-4 py-2.5">
-      <Badge of="fault" word={taken(route)} /> {found === null ? 'does not answer.' : <>{plain(found.cause.sentence)} <span className="text-soft">{plain(found.cause.mend)}</span></>} <Command words={`mainyard why ${of}`} />
+      <Badge of="fault" word={taken(route)} /> {found === null ? 'does not answer.' : <>{plain(found.cause.sentence)} <span className="text-soft">{plain(found.cause.fix)}</span></>} <Command words={`mainyard why ${of}`} />
       {(found?.output ?? []).length > 0 && <span className="figures mt-1 block whitespace-pre-wrap text-xs text-soft">{(found?.output ?? []).join('\n')}</span>}
     </p>
   )

@@ -136,7 +136,7 @@ function Made({ release }: { release: Release }) {
 /** What Git says, what is declared here and what runs, where they differ. */
 function Sides({ source }: { source: Source }) {
   const [rows, setRows] = useState<Side[] | null>(null)
-  // Asked anew whenever the source changed.
+  // Asked again whenever the source changed.
   const { target, state, seen, applied, differs, yields } = source
   const asked = JSON.stringify([state, seen?.id, applied?.id, differs, yields])
   const { environment, name } = target

@@ -174,13 +174,13 @@ export function HoldAct({ row }: { row: Row }) {
         Because
         <input className={field} name="because" value={because} onChange={(event) => setBecause(event.target.value)} autoFocus />
       </label>
-      <p className="mt-1 text-faint">Whoever meets the mark reads it.</p>
+      <p className="mt-1 text-faint">Anyone who meets the mark reads it.</p>
     </Act>
   )
 }
 
 const steering = {
-  resume: { words: 'Resume', about: 'The mark is taken away. A rollout that stood still goes on, its deadline counted anew.' },
+  resume: { words: 'Resume', about: 'The mark is taken away. A rollout that stood still goes on, its deadline counted again.' },
   advance: { words: 'Advance', about: 'The rollout goes on: to its next step, or in spite of what was found against the release.' },
   cancel: { words: 'Cancel, go back', about: 'The release before takes over again; its replicas that still run are kept.' },
   restart: { words: 'Restart', about: 'Fresh replicas of the same release take the place of those that run, in the declared order.' },

@@ -29,7 +29,7 @@ function Live({ target, replicas, tall = false }: Shown) {
   const replica = query.get('replica') ?? ''
   const [following, setFollowing] = useState(true)
   const awake = useAwake()
-  // Begun anew when somebody looks again.
+  // Begun again when somebody looks again.
   const lines = useMemo(() => ({ awake, of: new Lines({ environment, name }, tall ? 100_000 : 500) }), [environment, name, tall, awake]).of
   const sight = useSyncExternalStore(lines.subscribe, lines.present)
   const box = useRef<HTMLDivElement>(null)

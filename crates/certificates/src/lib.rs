@@ -86,7 +86,7 @@ pub fn certified(chain: &str, key_pem: &str) -> Result<CertifiedKey, Fault> {
 /// Checks a chain that somebody gives, with its key where it is to be served with, at this moment.
 ///
 /// # Errors
-/// The first thing that is wrong, with what would mend it.
+/// The first thing that is wrong, with what would fix it.
 pub fn check(chain: &str, key_pem: Option<&str>, now: Timestamp) -> Result<Chain, Fault> {
     let list = certificates(chain)?;
     let read = |der: &CertificateDer<'static>| match X509Certificate::from_der(der.as_ref()) {

@@ -4,10 +4,12 @@ use std::path::PathBuf;
 
 use clap::{Args, CommandFactory, Parser, Subcommand};
 
+mod limits;
 mod parts;
 mod sources;
 mod things;
 
+pub use limits::LimitOptions;
 pub use parts::{IsolationKind, LOCAL_AUTHORITY, Part, Serve, Start};
 pub use sources::{AddSource, SourceCommand, SourceRule};
 pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret, Token, TrafficBy, Trail};
@@ -197,13 +199,18 @@ pub enum Command {
         after_help = "Example:\n  mainyard trail staging/locker-api\n  mainyard trail --in staging --by mira --from 09:00\n  mainyard trail staging/locker-api --platform"
     )]
     Trail(Trail),
-    /// Set how many replicas a workload has, and follow until they are ready.
-    #[command(after_help = "Example:\n  mainyard scale staging/locker-api 100")]
+    /// Set how many replicas a workload has, how much each may use, or both, and follow until they are ready.
+    #[command(
+        after_help = "Example:\n  mainyard scale staging/locker-api 100\n  mainyard scale staging/locker-api --memory \"256 MiB\" --cpu 0.5"
+    )]
     Scale {
         /// The workload, as environment/name.
         target: String,
-        /// How many.
-        replicas: u32,
+        /// How many; as many as now where it is left out.
+        #[arg(required_unless_present_any = ["memory", "cpu"])]
+        replicas: Option<u32>,
+        #[command(flatten)]
+        limits: LimitOptions,
         #[command(flatten)]
         wait: Wait,
     },
@@ -223,6 +230,8 @@ pub enum Command {
         /// A setting that takes the newest value of a secret; may be given several times.
         #[arg(long = "set-secret", value_name = "K=SECRET")]
         secrets: Vec<String>,
+        #[command(flatten)]
+        limits: LimitOptions,
         #[command(flatten)]
         wait: Wait,
     },
@@ -287,7 +296,7 @@ pub enum Command {
     Hold {
         /// The workload, as environment/name.
         target: String,
-        /// Why; whoever meets the mark reads it.
+        /// Why; anyone who meets the mark reads it.
         #[arg(long, value_name = "REASON")]
         because: String,
         #[command(flatten)]

@@ -64,7 +64,7 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
     }
 }
 
-/// A long-running process must outlive whoever reads its output.
+/// A long-running process must outlive anyone who reads its output.
 fn ignore_pipe_signals() {
     // SAFETY: set before any thread is started.
     unsafe { libc::signal(libc::SIGPIPE, libc::SIG_IGN) };

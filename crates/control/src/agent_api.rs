@@ -125,7 +125,7 @@ async fn stream(
     while let Some(chunk) = body.next().await {
         let chunk = chunk.map_err(|error| Problem::invalid(error.to_string()))?;
         if to.send(chunk).await.is_err() {
-            break; // whoever asked has gone
+            break; // the one who asked has gone
         }
     }
     Ok(HttpResponse::NoContent().finish())

@@ -1,12 +1,12 @@
 //! What people and programs ask, under `/api/v1`.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use actix_web::http::Method;
 use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
 use mainyard_core::cluster::Cluster;
-use mainyard_core::model::{Name, Origin, ReplicaState, RolloutState, SourceState, WorkloadState};
+use mainyard_core::model::{Name, ReplicaState, RolloutState, SourceState, WorkloadState};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{OpenApi, ToSchema};
@@ -19,7 +19,7 @@ use crate::problem::Problem;
 use crate::responses::{Answer, target};
 use crate::traffic::{self, Facet, Point, TrafficRow, WayFigures};
 use crate::{
-    Control, JSON_LIMIT, agent_api, certificates, declare, images, logs, metrics, releases, secrets,
+    Control, JSON_LIMIT, agent_api, certificates, declare, images, logs, metrics, releases, scaling, secrets,
     sessions, sources, stats, stream, tokens, why,
 };
 
@@ -47,7 +47,7 @@ use crate::{
         export,
         remove_application,
         show_workload,
-        scale,
+        scaling::scale,
         releases::deploy,
         releases::rollback,
         releases::promote,
@@ -106,8 +106,8 @@ use crate::{
         Facet,
         TrafficRow,
         NewEnvironment,
-        Scale,
-        Scaled,
+        scaling::Scale,
+        scaling::Scaled,
         releases::Deploy,
         releases::Deployed,
         releases::Rollback,
@@ -181,7 +181,7 @@ pub fn operations() -> Operations {
         .get("/environments/{environment}/export", export)
         .get(WORKLOAD, show_workload)
         .delete(WORKLOAD, remove)
-        .post(&format!("{WORKLOAD}/scale"), scale)
+        .post(&format!("{WORKLOAD}/scale"), scaling::scale)
         .get(&format!("{WORKLOAD}/logs"), logs::logs)
         .add(Method::POST, "/declare", Limits::bytes(2 * JSON_LIMIT as u64), declare::declare)
         .get("/images", images::list_images)
@@ -427,42 +427,6 @@ async fn show_workload(
     Ok(Json(
         json!({"cursor": view.cursor(), "as_of": view.as_of(), "workload": workload, "releases": releases, "rollouts": rollouts, "replicas": replicas}),
     ))
-}
-
-#[derive(Deserialize, ToSchema)]
-struct Scale {
-    /// How many replicas are wanted.
-    replicas: u32,
-}
-
-#[derive(Serialize, ToSchema)]
-struct Scaled {
-    /// How many were wanted before.
-    before: u32,
-    /// How many are wanted now.
-    replicas: u32,
-    /// Who had set the number before, where it was somebody else.
-    #[schema(value_type = Object)]
-    set_by: Option<Origin>,
-}
-
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/workloads/{name}/scale", params(Ask), request_body = Scale, responses((status = 200, body = Scaled), (status = 404, body = Problem)))]
-async fn scale(
-    member: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    ask: Query<Ask>,
-    body: Json<Scale>,
-) -> Answer {
-    let (target, replicas) = (target(path)?, body.replicas);
-    let watched = BTreeSet::from([target.clone()]);
-    let act = move |cluster: &mut Cluster, by: &str, now| {
-        let set_by = Some(cluster.workload(&target)?.wanted_origin.clone()).filter(|origin| origin.by != by);
-        let before = cluster.scale(&target, replicas, by, now)?;
-        Ok(json!(Scaled { before, replicas, set_by }))
-    };
-    let done = forecast::act(&control, member, ask.into_inner(), move |_| watched.clone(), act);
-    Ok(Json(done.await?))
 }
 
 #[utoipa::path(delete, path = "/api/v1/environments/{environment}/workloads/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem)))]

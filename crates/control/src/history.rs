@@ -33,7 +33,7 @@ const KEPT: usize = 2;
 /// A moment that is so long ago has nothing on its way into the record any more.
 const SETTLED: SignedDuration = SignedDuration::from_secs(60);
 
-/// The moments that were looked at last: whoever looks at one asks for it again and again.
+/// The moments that were looked at last: anyone who looks at one asks for it again and again.
 #[derive(Default)]
 pub struct Moments(Mutex<VecDeque<(Timestamp, Arc<Past>)>>);
 

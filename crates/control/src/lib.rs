@@ -26,6 +26,7 @@ mod paths;
 mod problem;
 mod releases;
 mod responses;
+mod scaling;
 mod secret_store;
 mod secrets;
 mod sessions;
@@ -254,7 +255,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         handle.stop(false).await;
     });
     server.await?;
-    // Whoever waits for the lease need not wait until it runs out.
+    // A control that waits for the lease need not wait until it runs out.
     let epoch = holder.borrow().epoch;
     if let Some(epoch) = epoch {
         record.release_lease(epoch).await?;

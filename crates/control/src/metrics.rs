@@ -1,4 +1,4 @@
-//! Figures for whoever gathers them: OpenMetrics 1.0 (application/openmetrics-text).
+//! Figures for anyone who gathers them: OpenMetrics 1.0 (application/openmetrics-text).
 
 use actix_web::HttpResponse;
 use actix_web::web::Data;

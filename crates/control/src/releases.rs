@@ -5,8 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::http::Method;
 use actix_web::web::{Data, Json, Path, Query};
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal, WentTo};
-use mainyard_core::model::{ImageRef, NameError, ReleaseId, ReleaseNumber, ReplicaId, Setting, Span, Target};
+use mainyard_core::cluster::{Cluster, DeployRequest, Goal, LimitChange, Refusal, WentTo};
+use mainyard_core::model::{
+    Bytes, Cpu, ImageRef, NameError, ReleaseId, ReleaseNumber, ReplicaId, Setting, Span, Target,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -73,6 +75,12 @@ pub struct Deploy {
     #[serde(default)]
     #[schema(value_type = Object)]
     settings: BTreeMap<String, Setting>,
+    /// Another limit of memory, such as `256 MiB`.
+    #[schema(value_type = Option<String>)]
+    memory: Option<Bytes>,
+    /// Another limit of processors, from 0.01 to 1024.
+    #[schema(value_type = Option<f64>)]
+    cpu: Option<Cpu>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -95,8 +103,8 @@ pub async fn deploy(
     ask: Query<Ask>,
     body: Json<Deploy>,
 ) -> Answer {
-    let Deploy { image, settings } = body.into_inner();
-    let request = DeployRequest { image, settings };
+    let Deploy { image, settings, memory, cpu } = body.into_inner();
+    let request = DeployRequest { image, settings, limits: LimitChange { memory, cpu } };
     act(&control, member, path, ask, move |cluster, target, by, now| {
         let (instead_of, before) = (cluster.under_way(target), numbers(cluster, target));
         let done = cluster.deploy(target, &request, by, now)?;

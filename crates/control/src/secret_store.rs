@@ -187,7 +187,7 @@ impl SecretStore {
         Ok(opened)
     }
 
-    /// Seals what is sealed under an older key anew under the newest, and lets the older ones go where they are in a
+    /// Seals what is sealed under an older key again under the newest, and lets the older ones go where they are in a
     /// file. Also ends a change of the key that was broken off.
     pub async fn renew(&self) -> Result<u64, SecretStoreError> {
         let _nobody_seals = self.changing.write().await;
@@ -208,12 +208,12 @@ impl SecretStore {
         Ok(count)
     }
 
-    /// Makes a new key and seals everything anew under it. Gives its id and how many values there were. Both keys are on
-    /// disk until all is sealed anew, so that nothing is lost wherever it is broken off.
+    /// Makes a new key and seals everything again under it. Gives its id and how many values there were. Both keys are on
+    /// disk until all is sealed again, so that nothing is lost wherever it is broken off.
     pub async fn change_key(&self) -> Result<(String, u64), SecretStoreError> {
         let KeySource::File(path) = &self.source else {
             let message = "the key was given in MAINYARD_SECRETS_KEY: start the platform with `NEW,OLD` there; \
-                           what is sealed under OLD is sealed anew at the start, and OLD can go after it";
+                           what is sealed under OLD is sealed again at the start, and OLD can go after it";
             return Err(SecretStoreError::Keys(message.to_owned()));
         };
         let _nobody_seals = self.changing.write().await;

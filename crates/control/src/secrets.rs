@@ -133,7 +133,7 @@ pub async fn public_key(_: Member, control: Data<Control>, environment: Path<Str
     Ok(Json(json!({"environment": name, "public_key": control.vault.pair(&name).await?.public()})))
 }
 
-/// Makes a new platform key and seals all values anew under it.
+/// Makes a new platform key and seals all values again under it.
 #[utoipa::path(post, path = "/api/v1/secrets/rotate-key", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
 pub async fn rotate_key(member: Member, control: Data<Control>, ask: Query<Ask>) -> Answer {
     if ask.forecast {

@@ -186,7 +186,7 @@ async fn the_holder_is_killed_during_ten_thousand_writes() {
     until("the second answers", || health(second.url.clone())).await;
     let urls = [first.url.clone(), second.url.clone()];
 
-    // Whoever does not decide says who does, to people and to parts.
+    // A control that does not decide says which one does, to people and to parts.
     let added =
         post(&http, &urls[0], "/environments", &json!({ "name": "staging" })).await.expect("an answer");
     assert_eq!(added.0, 200, "{}", added.1);

@@ -1,7 +1,7 @@
 //! What a node agent knows and owes: a machine without I/O around the machines of its replicas.
 //!
 //! It takes orders and refuses those of a control that was superseded, hands out what is to be done ([`Step`]), and
-//! makes reports. What is gone is told until control has taken it; a link that was made anew begins with all.
+//! makes reports. What is gone is told until control has taken it; a link that was made again begins with all.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -115,7 +115,7 @@ impl NodeState {
         self.slots.get(id).is_some_and(|slot| slot.number == number)
     }
 
-    /// Adds what an earlier agent ran: it goes on where its process lives, and begins anew where not. An end that no
+    /// Adds what an earlier agent ran: it goes on where its process lives, and begins again where not. An end that no
     /// agent was there to see counts like any other.
     pub fn find(&mut self, order: RunOrder, left: Left, now: u64) -> (u64, Vec<Step>) {
         let (id, number) = self.add(order);
@@ -204,14 +204,14 @@ impl NodeState {
         steps
     }
 
-    /// The link was made anew: control knows nothing of what happened meanwhile.
+    /// The link was made again: control knows nothing of what happened meanwhile.
     pub fn linked(&mut self) {
         (self.linked, self.whole) = (true, true);
         self.end_of_report(false);
     }
 
     /// The report of this number was taken, or not. Where not, the link is held to be lost. An answer to one that was
-    /// given up when the link was made anew comes too late to count.
+    /// given up when the link was made again comes too late to count.
     pub fn reported(&mut self, number: u64, taken: bool) {
         if self.in_flight != Some(number) {
             return;

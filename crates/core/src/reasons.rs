@@ -10,11 +10,11 @@ pub struct Entry {
     /// Who finds it, and by what.
     pub found: &'static str,
     /// What a person does about it.
-    pub mend: &'static str,
+    pub fix: &'static str,
 }
 
-const fn entry(meaning: &'static str, found: &'static str, mend: &'static str) -> Entry {
-    Entry { meaning, found, mend }
+const fn entry(meaning: &'static str, found: &'static str, fix: &'static str) -> Entry {
+    Entry { meaning, found, fix }
 }
 
 /// Codes by what they are about, in the order of a request's way.
@@ -111,7 +111,7 @@ pub fn about(code: ReasonCode) -> Entry {
         ImageUnusable => entry(
             "The image is there and cannot be used.",
             "by the node, when it reads or unpacks it",
-            "build the image anew; the sentence says what is wrong with it",
+            "build the image again; the sentence says what is wrong with it",
         ),
         KeepsEnding => entry(
             "The process ends again and again.",
@@ -141,7 +141,7 @@ pub fn about(code: ReasonCode) -> Entry {
         NotAsReleased => entry(
             "The node started something else than the release asks for.",
             "by control, which compares a digest of what was started",
-            "nothing by hand: the rollout goes back; tell whoever looks after the node",
+            "nothing by hand: the rollout goes back; tell the person who looks after the node",
         ),
         CheckFails => entry(
             "The ready check does not succeed.",
@@ -161,7 +161,7 @@ pub fn about(code: ReasonCode) -> Entry {
         SetBack => entry(
             "A rollout of this commit went back, or a person stopped it: the commit is not tried again by itself. The next one is.",
             "by control, from the rollout's verdict",
-            "push a commit that mends it; `mainyard source resume` tries this one again",
+            "push a commit that fixes it; `mainyard source resume` tries this one again",
         ),
         LiveChanged => entry(
             "Something that Git declares was changed here.",
@@ -206,20 +206,22 @@ pub fn about(code: ReasonCode) -> Entry {
         RunFirstFailed => entry(
             "The command that runs before the release serves did not end well.",
             "by the node, from its exit status",
-            "read its last lines in `mainyard show T@N`, and deploy what mends it",
+            "read its last lines in `mainyard show T@N`, and deploy a release without the fault",
         ),
         RunFirstUnknown => entry(
             "The command that runs before the release serves may have run, and its end is not known.",
             "by control: the node's agent was replaced while it ran",
             "look whether it did its work; then `advance` or `cancel`",
         ),
-        Cancelled => {
-            entry("A person took the rollout back.", "by control", "nothing; deploy again when it is mended")
-        }
+        Cancelled => entry(
+            "A person took the rollout back.",
+            "by control",
+            "nothing; deploy again when the fault is fixed",
+        ),
         KeeperLost => entry(
             "The keeper ended without a word, and its replica with it.",
             "by the node, which misses it",
-            "nothing by hand: the replica is started again; tell whoever looks after the node if it happens twice",
+            "nothing by hand: the replica is started again; tell the person who looks after the node if it happens twice",
         ),
         NodeSilent => entry(
             "The node's agent is silent.",
@@ -289,7 +291,7 @@ pub fn about(code: ReasonCode) -> Entry {
         BadRequest => entry(
             "The request cannot be understood, or not in one way only.",
             "by the gateway, from its bytes: docs/http.md has every shape",
-            "mend the client; the sentence says what is wrong",
+            "fix the client; the sentence says what is wrong",
         ),
         NotAllowed => entry(
             "The visitor did not show that it may enter.",
@@ -297,7 +299,7 @@ pub fn about(code: ReasonCode) -> Entry {
             "send the token, or name and password, that the route asks for",
         ),
         DoorSilent => entry(
-            "Whoever is asked whether visitors may enter gives no usable answer.",
+            "The service that `ask_url` names gives no usable answer.",
             "by the gateway, which asks `ask_url`",
             "see that it runs and answers 2xx, 401 or 403 within its time",
         ),
@@ -344,7 +346,7 @@ pub fn about(code: ReasonCode) -> Entry {
         NoneReady => entry(
             "No replica of the service takes requests now.",
             "from the table, and from each replica's own reason",
-            "mend what the replicas say",
+            "correct what the replicas answer",
         ),
         AnswerLate => entry(
             "The replica did not begin its answer in time.",
@@ -381,8 +383,8 @@ pub fn document() -> String {
             "## {chapter}\n\n| reason | meaning | found | what to do |\n| --- | --- | --- | --- |\n"
         ));
         for code in *codes {
-            let Entry { meaning, found, mend } = about(*code);
-            text.push_str(&format!("| `{code}` | {meaning} | {found} | {mend} |\n"));
+            let Entry { meaning, found, fix } = about(*code);
+            text.push_str(&format!("| `{code}` | {meaning} | {found} | {fix} |\n"));
         }
         text.push('\n');
     }
@@ -418,7 +420,7 @@ mod tests {
         assert_eq!(
             &docs[start..stop],
             document(),
-            "MAINYARD_WRITE_DOCS=1 cargo test -p mainyard-core writes it anew"
+            "MAINYARD_WRITE_DOCS=1 cargo test -p mainyard-core writes it again"
         );
     }
 }

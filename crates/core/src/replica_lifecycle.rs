@@ -16,7 +16,7 @@ const A_RUN_LASTS_AFTER: u64 = 10_000;
 /// The first pause before a process is started again; each further one is twice as long.
 const FIRST_PAUSE: u64 = 1000;
 const LONGEST_PAUSE: u64 = 60_000;
-/// One keeper that is lost is an accident that is mended; so many in a row are a fault.
+/// One keeper that is lost is an accident and is replaced; so many in a row are a fault.
 const MANY_KEEPERS_LOST: u32 = 5;
 /// A port that refuses for this long makes the agent look what the process listens on.
 const LOOK_AT_PORTS_AFTER: u64 = 1500;
@@ -126,7 +126,7 @@ pub struct ReplicaRun {
     /// When the pause is over; a wake that was asked for something else may come before.
     pause_until: u64,
     /// Found running by a new agent, and not yet known how it is: nothing is told of it until then, so that a replica
-    /// that takes requests is not taken out of service because its agent was started anew.
+    /// that takes requests is not taken out of service because its agent was started again.
     unsure: bool,
     was_ready: bool,
     is_ready: bool,

@@ -1,7 +1,7 @@
 //! Names of services, as replicas ask for them: `NAME`, `NAME.ENVIRONMENT` and `NAME.ENVIRONMENT.internal` (a top-level
 //! domain that is kept for such use), and `_PORT._tcp.…` for named ports (RFC 2782).
 //!
-//! Whoever asks is known by its address, and so is its environment. A service that is not open to the caller is named all
+//! Anyone who asks is known by its address, and so is its environment. A service that is not open to the caller is named all
 //! the same: the gateway then says why it lets nobody in, which a missing name would not.
 
 use std::net::Ipv4Addr;

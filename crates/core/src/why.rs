@@ -78,8 +78,8 @@ pub struct Cause {
     pub code: ReasonCode,
     /// The fact.
     pub sentence: String,
-    /// What mends it.
-    pub mend: String,
+    /// How to fix it.
+    pub fix: String,
 }
 
 /// The answer.
@@ -190,16 +190,16 @@ impl Walk {
         name: impl ToString,
         code: ReasonCode,
         sentence: impl Into<String>,
-        mend: impl Into<String>,
+        fix: impl Into<String>,
     ) -> Cause {
         let sentence = sentence.into();
         self.step(part, name, Signal::Fault, sentence.clone());
-        Cause { code, sentence, mend: mend.into() }
+        Cause { code, sentence, fix: fix.into() }
     }
 
     fn end(self, of: String, found: Found, well: impl Into<String>) -> Why {
         let answers = found.is_ok();
-        let well = || Cause { code: ReasonCode::Answers, sentence: well.into(), mend: String::new() };
+        let well = || Cause { code: ReasonCode::Answers, sentence: well.into(), fix: String::new() };
         Why {
             of,
             answers,

@@ -1,4 +1,4 @@
-//! Who may enter by a route: a token, a name and password, or whoever is asked.
+//! Who may enter by a route: with a token, with a name and password, or by the word of a service that is asked.
 
 use std::time::Duration;
 

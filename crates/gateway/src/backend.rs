@@ -42,7 +42,7 @@ pub struct Sender {
     bound: Bound,
 }
 
-/// A connection to a replica, or to whoever is there.
+/// A connection to a replica, whichever it is.
 pub async fn connect(address: SocketAddrV4) -> std::io::Result<TcpStream> {
     let stream = tokio::time::timeout(CONNECT_WITHIN, TcpStream::connect(address));
     let stream = stream.await.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;

@@ -26,7 +26,7 @@ pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Servi
             _ => None,
         }
     };
-    // Control sends it anew; until then what is on disk is the newest there is.
+    // Control sends it again; until then what is on disk is the newest there is.
     serving.take_private(kept.read_private());
     match tokio::time::timeout(ASK_FIRST, asked).await {
         Ok(Some(table)) => {

@@ -325,7 +325,7 @@ impl Forwarder {
                 again -= u32::from(next.1);
                 onward = next.0;
             }
-            // Whoever left did so in a newer table, which says who came in its place.
+            // Anyone who left did so in a newer table, which says who came in its place.
             match lead.cell.now().filter(|newer| left && !Arc::ptr_eq(newer, &service)) {
                 Some(newer) => service = newer,
                 None => break,

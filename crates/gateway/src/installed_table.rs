@@ -1,4 +1,4 @@
-//! Taking tables: what of the present one stays, what is made anew, and which replicas leave.
+//! Taking tables: what of the present one stays, what is made again, and which replicas leave.
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::Ipv4Addr;
@@ -77,7 +77,7 @@ impl InstalledTable {
             }
         }
         let applied = self.table.apply(change);
-        debug_assert!(applied, "whoever calls has looked at the versions");
+        debug_assert!(applied, "anyone who calls has looked at the versions");
         let finder = if change.routes.is_empty() {
             Arc::clone(&now.finder)
         } else {
@@ -220,7 +220,7 @@ impl InstalledTable {
     }
 }
 
-/// A replica that goes on as another release's counts anew.
+/// A replica that goes on as another release's counts again.
 fn id(backend: &Backend) -> String {
     format!("{} {} {}", backend.replica, backend.release, backend.address)
 }

@@ -34,7 +34,7 @@ fn mark() -> &'static str {
     MARK.get_or_init(|| pages::trace_parent().to_str().unwrap_or("refused").to_owned())
 }
 
-/// What is known of a connection, by whoever reads it and whoever answers.
+/// What is known of a connection, by the side that reads it and the side that answers.
 #[derive(Debug, Default)]
 pub struct Line {
     refused: OnceLock<Violation>,

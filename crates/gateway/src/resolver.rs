@@ -20,7 +20,7 @@ use crate::serving::Serving;
 use crate::{Arrivals, Network};
 
 const PORT: u16 = 53;
-/// Largest answer over UDP to whoever did not say that it takes more.
+/// Largest answer over UDP to anyone who did not say that it takes more.
 const UDP: usize = 512;
 /// A question over TCP must be here within this time.
 const WITHIN: Duration = Duration::from_secs(5);

@@ -24,7 +24,7 @@ pub struct Service {
     pub reason: Option<Reason>,
 }
 
-/// A service's place: what it holds changes with the table, and whoever leads to it need not be made anew.
+/// A service's place: what it holds changes with the table, and anyone who leads to it need not be made again.
 #[derive(Debug, Default)]
 pub struct Cell(ArcSwapOption<Service>);
 

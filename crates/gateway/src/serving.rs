@@ -170,7 +170,7 @@ impl Serving {
     }
 
     /// Opens a request to a replica, unless it has left meanwhile. The count is raised first and the mark looked
-    /// at after; whoever retires a replica does it the other way round, so one of both always sees the other.
+    /// at after; anyone who retires a replica does it the other way round, so one of both always sees the other.
     /// A copy is not told as open: it comes by no way.
     pub fn enter(&self, replica: &Arc<Replica>, by: Option<(&Way, &Service)>) -> Option<Open> {
         replica.open.fetch_add(1, Ordering::SeqCst);

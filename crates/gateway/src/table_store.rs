@@ -46,7 +46,7 @@ impl TableStore {
         }
     }
 
-    /// What was kept; nothing where it cannot be opened, which control then sends anew.
+    /// What was kept; nothing where it cannot be opened, which control then sends again.
     pub fn read_private(&self) -> Private {
         let Ok(sealed) = std::fs::read(&self.private) else { return Private::default() };
         let opened = self.keys().and_then(|keys| {

@@ -1,5 +1,5 @@
 //! TLS towards visitors and replicas: which certificate a visitor is shown, and whom a replica's must lead to. A certificate
-//! changes without a connection being dropped: each handshake looks anew.
+//! changes without a connection being dropped: each handshake looks again.
 
 use std::sync::Arc;
 

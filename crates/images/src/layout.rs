@@ -180,7 +180,7 @@ fn import_manifest(
         size += store.put(file, Some(&digest))?.1;
     }
     store.put(&config_bytes[..], Some(&config_digest))?;
-    // The manifest last: whoever finds it finds all it names.
+    // The manifest last: anyone who finds it finds all it names.
     store.put(&bytes[..], Some(digest))?;
     Ok(Imported { name, digest: digest.clone(), config, size, layers })
 }

@@ -111,7 +111,7 @@ fn connect(spec: &Spec, pid: u32) -> std::io::Result<()> {
     for _ in 0..100 {
         match make_link(spec, pid) {
             Err(error) if matches!(error.raw_os_error(), Some(libc::EEXIST | libc::EBUSY)) => {
-                // Whoever is quicker, the kernel's queue or this, the answer does not matter.
+                // Whether the kernel's queue or this is quicker does not matter.
                 let _ = netlink::Batch::default().remove_link(spec.link).send();
                 std::thread::sleep(std::time::Duration::from_millis(5));
             }

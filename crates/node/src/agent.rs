@@ -141,7 +141,7 @@ impl Agent {
         self.config.dir.join("logs").join(id.dotted())
     }
 
-    /// What an earlier agent ran: adopted where its keeper lives, begun anew where not.
+    /// What an earlier agent ran: adopted where its keeper lives, begun again where not.
     fn find_earlier(&mut self) {
         let entries = std::fs::read_dir(self.config.dir.join("replicas")).into_iter().flatten().flatten();
         for entry in entries {
@@ -394,7 +394,7 @@ impl Agent {
             let _ = std::fs::remove_file(run_dir.join(name));
         }
         if replica.order.once.is_some() {
-            // Whoever looks later must know that it may have run, whatever happens from here on.
+            // Anyone who looks later must know that it may have run, whatever happens from here on.
             if let Err(error) = orders::mark_begun(&run_dir) {
                 return self.handle(id, Event::CouldNotStart(format!("cannot mark it as begun: {error}")));
             }

@@ -12,7 +12,7 @@ use crate::images::Prepared;
 pub enum Message {
     /// From control.
     Order(NodeOrder),
-    /// The link was made anew: control knows nothing of what happened meanwhile.
+    /// The link was made again: control knows nothing of what happened meanwhile.
     Linked,
     /// Something about a replica; the number is that of its slot, so that what an earlier one of the same name
     /// left behind is not taken for it.

@@ -1,4 +1,4 @@
-//! Getting images from control's store onto the node: each layer once, whoever asks for it.
+//! Getting images from control's store onto the node: each layer once, anyone who asks for it.
 
 use std::collections::HashMap;
 use std::path::PathBuf;

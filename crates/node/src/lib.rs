@@ -1,7 +1,7 @@
 //! The node agent: runs the replicas that control orders, checks them, keeps their logs, and tells how they are.
 //!
 //! It calls control, never the other way round. Its orders are on disk, so that it goes on by itself while
-//! control is away, and finds its replicas again after it was started anew. What to do for a replica is decided
+//! control is away, and finds its replicas again after it was started again. What to do for a replica is decided
 //! by [`mainyard_core::replica_lifecycle`]; this crate carries it out.
 
 mod agent;

@@ -54,7 +54,7 @@ struct Reader {
 }
 
 impl Reader {
-    /// What was added since the last call; begins anew when the log was turned over.
+    /// What was added since the last call; begins again when the log was turned over.
     fn more(&mut self) -> Vec<LogLine> {
         let Ok(mut file) = std::fs::File::open(&self.path) else { return Vec::new() };
         let Ok(found) = file.metadata() else { return Vec::new() };

@@ -43,7 +43,7 @@ fn write_whole(dir: &Path, name: &str, content: &[u8]) -> io::Result<()> {
     std::fs::rename(partial, dir.join(name))
 }
 
-/// The order that was kept; without the values of secrets where they cannot be opened, which control then sends anew.
+/// The order that was kept; without the values of secrets where they cannot be opened, which control then sends again.
 pub fn read(dir: &Path, keys: &KeyRing) -> Option<RunOrder> {
     let mut order: RunOrder = serde_json::from_slice(&std::fs::read(dir.join(ORDER)).ok()?).ok()?;
     if order.lacks().is_some() {

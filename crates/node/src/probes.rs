@@ -109,7 +109,7 @@ async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
         }
         head.extend_from_slice(&chunk[..length]);
     }
-    // An alert (RFC 8446, section 6): whoever listens there takes TLS only.
+    // An alert (RFC 8446, section 6): anyone who listens there takes TLS only.
     if head.starts_with(&[0x15, 0x03]) {
         return Err(std::io::ErrorKind::Unsupported.into());
     }

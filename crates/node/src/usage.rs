@@ -24,7 +24,7 @@ struct Metered {
     told: Option<Usage>,
     told_at: Instant,
     read_at: Instant,
-    /// The kernel's own sums at the last reading; they begin anew with each run.
+    /// The kernel's own sums at the last reading; they begin again with each run.
     held_back: u64,
     kills: u64,
 }
@@ -89,7 +89,7 @@ impl Meter {
         });
     }
 
-    /// A run ended, with so many kills for memory in it; its figures begin anew.
+    /// A run ended, with so many kills for memory in it; its figures begin again.
     pub fn ended(&mut self, id: &ReplicaId, order: &RunOrder, kills: u64) {
         let limit = order.spec.limits.memory.bytes();
         let it = self.metered(id, order);
@@ -122,7 +122,7 @@ impl Meter {
             }
             list.push(it.usage.clone());
             it.told_at = Instant::now();
-            // Heights stay; sums begin anew.
+            // Heights stay; sums begin again.
             it.usage = Usage { kills: 0, held_back: 0, watched: 0, ..it.usage.clone() };
             it.told = Some(it.usage.clone());
             debug_assert_eq!(*id, it.usage.replica);

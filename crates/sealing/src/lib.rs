@@ -1,7 +1,7 @@
 //! Sealing of values that must not be readable where they are kept.
 //!
 //! Envelope encryption: each value is sealed under a data key of its own, and the data key under the platform's. Another
-//! platform key means sealing the data keys anew; the values stay as they are. Both seals are AES-256-GCM (NIST SP
+//! platform key means sealing the data keys again; the values stay as they are. Both seals are AES-256-GCM (NIST SP
 //! 800-38D) with a nonce of chance; each key seals one value, and the platform's key far fewer than 2^32. What a value
 //! is for ("place") is bound to it, so that a sealed value moved elsewhere does not open.
 //!
@@ -251,7 +251,7 @@ mod tests {
         assert_eq!(
             renewed[HEAD + WRAPPED..],
             sealed[HEAD + WRAPPED..],
-            "the value itself is not sealed anew"
+            "the value itself is not sealed again"
         );
         let new = both.newest_only().expect("one key");
         assert_eq!(new.open("p", &renewed), Ok(b"value".to_vec()));

@@ -1,4 +1,4 @@
-//! Values that people encrypt themselves, in the age format (age-encryption.org/v1) with its X25519 keys: whoever has the
+//! Values that people encrypt themselves, in the age format (age-encryption.org/v1) with its X25519 keys: anyone who has the
 //! public key can encrypt, and only the platform opens.
 
 use std::io::Read;

@@ -92,7 +92,7 @@ impl World {
         }
     }
 
-    /// A part calls: whoever it takes for the holder first, then the other.
+    /// A part calls the control that it takes for the holder first, then the other.
     pub fn call(&mut self, part: Part, life: u64) {
         if !self.part_lives(part, life) || self.link_of(part).is_some() {
             return;
@@ -258,7 +258,7 @@ impl World {
         }
         if let Some((table, whole)) = table {
             if table != whole {
-                self.violated("what was not made anew of the table differs from the record".into());
+                self.violated("what was not made again of the table differs from the record".into());
             }
             for gateway in 0..self.gateways.len() {
                 self.send_gateway(control, gateway, table.clone());

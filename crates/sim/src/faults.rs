@@ -179,7 +179,7 @@ impl World {
                     desk.reported(number, taken);
                 }
                 if !taken && let Some((_, link)) = self.nodes[node].link {
-                    // As the agent does it: a link whose reports are not taken is made anew.
+                    // As the agent does it: a link whose reports are not taken is made again.
                     self.break_link(part, link);
                 }
                 self.tell(node);

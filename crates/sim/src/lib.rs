@@ -9,7 +9,7 @@
 //! were, links break, the record is out of reach, messages are lost, late, or come twice. Then the faults end, and the
 //! platform must come to rest. [`run`] tells what was broken, if anything was:
 //!
-//! - a request never goes to another replica than the one it was meant for, whoever had the address before;
+//! - a request never goes to another replica than the one it was meant for, no matter which replica had the address before;
 //! - no replica is stopped while a gateway that counts holds a request to it, before the drain limit has passed;
 //! - a replica never has two processes;
 //! - whatever was acknowledged to a person is in the record, and stays;

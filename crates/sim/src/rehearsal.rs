@@ -328,10 +328,10 @@ impl Stage<'_> {
         let waits = state.open_rollout(target).filter(|open| open.state == RolloutState::Awaiting);
         let fault = waits.and_then(|open| open.reason.as_ref()).map(|reason| reason.code);
         let replicas: Vec<&Replica> = replicas_of(&state.replicas, target).collect();
-        let mends = fault == Some(ReasonCode::ImageNotFound)
+        let fixes = fault == Some(ReasonCode::ImageNotFound)
             && !replicas.is_empty()
             && replicas.iter().all(|replica| replica.state == ReplicaState::Ready);
-        is_at_rest(state, target) && !mends && !self.due.values().any(on_its_way)
+        is_at_rest(state, target) && !fixes && !self.due.values().any(on_its_way)
     }
 }
 

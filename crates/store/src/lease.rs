@@ -13,7 +13,7 @@ pub const LEASE: Duration = Duration::from_secs(10);
 /// Who decides.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Lease {
-    /// This control, with its new epoch: whoever decided before can write no more.
+    /// This control, with its new epoch: the control that decided before can write no more.
     Own(u64),
     /// Another one.
     Of {

@@ -18,7 +18,7 @@ pub struct SmartHttp {
 }
 
 impl SmartHttp {
-    /// Serves the repositories in `root` as `localhost` to whoever brings the token.
+    /// Serves the repositories in `root` as `localhost` to anyone who brings the token.
     pub fn start(root: &Path, token: &str) -> SmartHttp {
         let key = rcgen::KeyPair::generate().expect("a key");
         let mut params = rcgen::CertificateParams::new(vec!["localhost".to_owned()]).expect("a name");

@@ -89,7 +89,7 @@ pub struct AddSource {
     /// The certificate of the authority that the server's own is checked against; the machine's by default.
     #[arg(long, value_name = "CERTIFICATE")]
     pub authority: Option<String>,
-    /// The secret that whoever tells of a push signs with.
+    /// The secret that anyone who tells of a push signs with.
     #[arg(long, value_name = "SECRET")]
     pub pushes: Option<String>,
     #[command(flatten)]

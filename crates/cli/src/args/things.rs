@@ -130,7 +130,7 @@ pub enum Secret {
         #[arg(long)]
         keep_newline: bool,
     },
-    /// Make a new platform key and seal all values anew under it.
+    /// Make a new platform key and seal all values again under it.
     #[command(after_help = "Example:\n  mainyard secret rotate-key")]
     RotateKey {
         #[command(flatten)]

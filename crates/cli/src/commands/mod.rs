@@ -94,12 +94,12 @@ pub async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
             };
             logs::logs(&client, &target, logs::Wanted { release, replica, tail, follow, raw }, output).await
         }
-        Command::Scale { target, replicas, wait } => {
-            acts::scale(&client, &parse_target(&target)?, replicas, wait).await
+        Command::Scale { target, replicas, limits, wait } => {
+            acts::scale(&client, &parse_target(&target)?, replicas, limits, wait).await
         }
-        Command::Deploy { target, image, settings, secrets, wait } => {
+        Command::Deploy { target, image, settings, secrets, limits, wait } => {
             let set = releases::settings(&settings, &secrets)?;
-            releases::deploy(&client, &parse_target(&target)?, image, set, wait).await
+            releases::deploy(&client, &parse_target(&target)?, image, set, limits, wait).await
         }
         Command::Rollback { target, to, at, wait } => {
             releases::rollback(&client, &parse_target(&target)?, to, at, wait).await

@@ -18,7 +18,7 @@ use serde_json::{Value, json};
 use super::acts::path;
 use super::forecast;
 use super::logs::last_of;
-use crate::args::{Output, Trial, Wait};
+use crate::args::{LimitOptions, Output, Trial, Wait};
 use crate::client::Client;
 use crate::show::{change, coloured, print, release_number, table};
 use crate::terminal::{Failure, Paint, count, shape};
@@ -56,7 +56,12 @@ fn say_instead_of(answer: &Value) {
     }
 }
 
-async fn follow_to(client: &Client, target: &Target, release: &Value, wait: &Wait) -> Result<(), Failure> {
+pub async fn follow_to(
+    client: &Client,
+    target: &Target,
+    release: &Value,
+    wait: &Wait,
+) -> Result<(), Failure> {
     match release.as_u64() {
         Some(release) if !wait.no_wait && !wait.trial.forecast => {
             progress::rollout(client, target, ReleaseNumber(release as u32)).await
@@ -89,21 +94,33 @@ pub async fn deploy(
     target: &Target,
     image: Option<String>,
     set: BTreeMap<String, Setting>,
+    limits: LimitOptions,
     wait: Wait,
 ) -> Result<(), Failure> {
-    if image.is_none() && set.is_empty() {
+    if image.is_none() && set.is_empty() && limits.is_empty() {
         return Err(Failure::usage(format!(
-            "say what to deploy: mainyard deploy {target} --image IMAGE, or --set KEY=VALUE"
+            "say what to deploy: mainyard deploy {target} --image IMAGE, --set KEY=VALUE, --memory SIZE or --cpu NUMBER"
         )));
     }
     if let Some(image) = &image {
         image.parse::<mainyard_core::model::ImageRef>().map_err(|error| Failure::usage(error.to_string()))?;
     }
-    let answer =
-        ask(client, target, "/deploy", &json!({"image": image, "settings": set}), &wait.trial).await?;
+    let body = json!({"image": image, "settings": set, "memory": limits.memory, "cpu": limits.cpu});
+    let answer = ask(client, target, "/deploy", &body, &wait.trial).await?;
+    say_deployed(target, &answer, &wait.trial);
+    if answer["release"].is_null() {
+        return Ok(());
+    }
+    say_instead_of(&answer);
+    forecast::print(&answer, &wait.trial)?;
+    follow_to(client, target, &answer["release"], &wait).await
+}
+
+/// The new release and what differs in it, or that nothing would differ.
+pub fn say_deployed(target: &Target, answer: &Value, trial: &Trial) {
     let Some(release) = answer["release"].as_u64() else {
         println!("{target}: nothing would differ, so nothing was changed");
-        return Ok(());
+        return;
     };
     let words: Vec<&str> =
         answer["differences"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
@@ -112,10 +129,7 @@ pub async fn deploy(
     } else {
         words.join(", ")
     };
-    println!("{}{target}: release {release}, {words}", forecast::mark(&wait.trial));
-    say_instead_of(&answer);
-    forecast::print(&answer, &wait.trial)?;
-    follow_to(client, target, &answer["release"], &wait).await
+    println!("{}{target}: release {release}, {words}", forecast::mark(trial));
 }
 
 pub async fn promote(client: &Client, from: &Target, to: &str, wait: Wait) -> Result<(), Failure> {

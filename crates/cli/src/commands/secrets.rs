@@ -226,11 +226,11 @@ pub async fn rotate_key(client: &Client, trial: &Trial) -> Result<(), Failure> {
     let answer = forecast::ask(client, Method::POST, "/secrets/rotate-key", None, trial).await?;
     let values = count(answer["sealed_anew"].as_u64().unwrap_or(0) as usize, "value");
     if trial.forecast {
-        println!("{}{values} sealed anew under a new key", forecast::mark(trial));
+        println!("{}{values} sealed again under a new key", forecast::mark(trial));
         return Ok(());
     }
     println!(
-        "{values} sealed anew under the new key {}; the one before is gone",
+        "{values} sealed again under the new key {}; the one before is gone",
         answer["key"].as_str().unwrap_or("?")
     );
     Ok(())

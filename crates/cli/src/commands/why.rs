@@ -90,7 +90,7 @@ pub fn shown(why: &Why, paint: Paint) -> String {
     text.push('\n');
     if !why.answers {
         text.push_str(&format!("{}  {}: {}\n", paint.strong("cause"), why.cause.code, why.cause.sentence));
-        text.push_str(&format!("{}   {}\n", paint.strong("mend"), why.cause.mend));
+        text.push_str(&format!("{}    {}\n", paint.strong("fix"), why.cause.fix));
     }
     for (number, line) in why.output.iter().enumerate() {
         let word = if number == 0 { "wrote" } else { "     " };

@@ -69,7 +69,7 @@ pub fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
         if line == READY {
             return Ok(());
         }
-        // Whoever reads may have seen enough; the platform comes up all the same.
+        // Anyone who reads may have seen enough; the platform comes up all the same.
         let _ = writeln!(std::io::stdout(), "{line}");
     }
     let status = child.wait().map_err(failed)?;

@@ -1,4 +1,4 @@
-//! Ending everything that belongs to a data directory, whoever started it, and leaving no trace on the machine.
+//! Ending everything that belongs to a data directory, no matter who started it, and leaving no trace on the machine.
 
 use std::time::{Duration, Instant};
 

@@ -1,4 +1,4 @@
-//! Opening the platform's listening sockets, and naming whoever is in the way.
+//! Opening the platform's listening sockets, and naming the program that is in the way.
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 

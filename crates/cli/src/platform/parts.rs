@@ -160,7 +160,7 @@ pub fn spawn(
 /// A part's log longer than this is put aside; one older piece is kept.
 const LOG_LIMIT: u64 = 8 << 20;
 
-/// Puts logs aside that have grown long. The parts go on writing to the same file, which begins anew.
+/// Puts logs aside that have grown long. The parts go on writing to the same file, which begins again.
 pub fn rotate_logs(place: &DataDir) {
     let logs = std::fs::read_dir(place.file("logs")).into_iter().flatten().flatten();
     let mut paths: Vec<_> = logs.map(|entry| entry.path()).collect();

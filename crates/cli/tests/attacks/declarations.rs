@@ -20,7 +20,7 @@ fn route(name: &str, rest: &str) -> String {
 /// Links are dropped only where control had to read the record again.
 fn links_stayed(platform: &Platform) {
     let log = std::fs::read_to_string(platform.data().join("logs/control.log")).expect("a log");
-    assert!(!log.contains("the cluster is read anew"), "{log}");
+    assert!(!log.contains("the cluster is read again"), "{log}");
     platform.ok(&["board"]);
 }
 

@@ -55,7 +55,7 @@ pub fn passable_dir() -> tempfile::TempDir {
     dir
 }
 
-/// An address of this process's own: below the ports that the kernel gives to whoever calls, and each one only once, so
+/// An address of this process's own: below the ports that the kernel gives to anyone who calls, and each one only once, so
 /// that neither a connection nor another test's platform comes in between.
 fn free_address() -> SocketAddr {
     static NEXT: AtomicU16 = AtomicU16::new(0);

@@ -76,7 +76,7 @@ impl Declarer {
     }
 }
 
-/// Kills one kind of process again and again under load. Whoever visits notices nothing, no replica is touched,
+/// Kills one kind of process again and again under load. Anyone who visits notices nothing, no replica is touched,
 /// and all that was acknowledged is there.
 fn visitors_do_not_notice(part: &str) {
     let platform = Platform::start(true);
@@ -187,7 +187,7 @@ fn a_keeper_that_dies_takes_its_replica_alone_and_says_so() {
         let victim = before[chance.below(before.len() as u64) as usize].0.replace('"', "");
         let pid = std::fs::read_to_string(runs.join(victim.replace('/', ".")).join("pid")).expect("its pid");
         kill(pid.split(' ').next().and_then(|pid| pid.parse().ok()).expect("a pid"));
-        let trouble = until("the end is told and mended", || {
+        let trouble = until("the end is told and fixed", || {
             let shown = platform.ok(&["show", "staging/locker-api", "--json"]);
             let value: serde_json::Value = serde_json::from_str(&shown).ok()?;
             let replica = value["replicas"].as_array()?.iter().find(|r| r["id"] == victim.as_str())?.clone();

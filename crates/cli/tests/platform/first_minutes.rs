@@ -91,7 +91,7 @@ fn the_demo_comes_up_answers_and_leaves_nothing() {
     let groups: Vec<_> = after.groups.into_iter().filter(|group| group.contains(&instance)).collect();
     assert_eq!(groups, Vec::<String>::new());
 
-    // What was declared is there again, and the demo is not declared anew over it.
+    // What was declared is there again, and the demo is not declared again over it.
     assert_eq!(platform.try_start(true).code, 0);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     assert_eq!(

@@ -112,9 +112,9 @@ fn the_platforms_key_is_changed_under_running_replicas() {
     let key = || std::fs::read_to_string(platform.data().join("secrets-key")).expect("the key");
     let first = key();
     let looked = platform.ok(&["secret", "rotate-key", "--forecast"]);
-    assert!(looked.contains("2 values sealed anew under a new key") && key() == first, "{looked}");
+    assert!(looked.contains("2 values sealed again under a new key") && key() == first, "{looked}");
     let said = platform.ok(&["secret", "rotate-key"]);
-    assert!(said.starts_with("2 values sealed anew under the new key "), "{said}");
+    assert!(said.starts_with("2 values sealed again under the new key "), "{said}");
     assert!(key() != first && key().lines().count() == 1);
     // As if it had been broken off in the middle: the one that decides next ends it.
     let middle = mainyard_key();
@@ -202,7 +202,7 @@ fn a_key_from_the_environment_is_changed_at_a_start() {
     );
     platform.ok(&["stop"]);
     start(&format!("{new},{old}"));
-    assert!(platform.logs().contains("secrets were sealed anew under the newest key count=2"));
+    assert!(platform.logs().contains("secrets were sealed again under the newest key count=2"));
     platform.ok(&["stop"]);
     start(&new);
     platform.ok(&["restart", "staging/locker-api"]);

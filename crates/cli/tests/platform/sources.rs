@@ -209,8 +209,8 @@ fn a_person_is_asked_drift_is_said_and_restored_and_a_forced_push_is_followed() 
     yard.until("it is missed", |it| it["state"] == "unreachable");
     yard.platform.workload("square/locker-api", |it| it["state"] == "steady");
     std::fs::rename(&away, yard.theirs.dir()).expect("moved back");
-    let mended = yard.push(&APPLICATION.replace("replicas = 2", "replicas = 1"), "mended");
-    yard.until("it is seen again", |it| it["seen"]["id"] == mended.as_str() && it["state"] == "behind");
+    let fixed = yard.push(&APPLICATION.replace("replicas = 2", "replicas = 1"), "fixed");
+    yard.until("it is seen again", |it| it["seen"]["id"] == fixed.as_str() && it["state"] == "behind");
 
     // Two sources that want the same: the second one is refused, with who holds it.
     let url = yard.theirs.url();

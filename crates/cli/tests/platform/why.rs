@@ -169,7 +169,7 @@ fn setups() -> Vec<Broken> {
             "answer-late",
         ),
         after(
-            "Whoever is asked about visitors is not there",
+            "The service that is asked about visitors is not there",
             "[route.doored]\nenter = { ask_url = \"http://doorman/may\" }\nto = [{ service = \"good\" }]",
             ("GET /who HTTP/1.1\r\nHost: doored.trial.localhost\r\n", 503),
             "door-silent",
@@ -320,6 +320,6 @@ fn the_cause_comes_first_and_the_docs_say_what_is_said() {
     let differing = there.iter().zip(&said).find(|(there, said)| there != said);
     assert!(
         there == said,
-        "the docs have something else: {differing:?}\nMAINYARD_WRITE_DOCS=1 writes them anew"
+        "the docs have something else: {differing:?}\nMAINYARD_WRITE_DOCS=1 writes them again"
     );
 }

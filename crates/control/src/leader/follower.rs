@@ -1,4 +1,4 @@
-//! Not deciding: the record's changes are followed, so that reading and streaming go on, and whoever wants
+//! Not deciding: the record's changes are followed, so that reading and streaming go on, and anyone who wants
 //! something changed is told who decides.
 
 use std::time::{Duration, Instant};

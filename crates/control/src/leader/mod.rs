@@ -1,12 +1,12 @@
 //! The one that decides: a thread with the cluster in its hands.
 //!
-//! Several controls may run on one record. Whoever holds the lease decides ([`leading`]); the others answer what they
+//! Several controls may run on one record. The one that holds the lease decides ([`leading`]); the others answer what they
 //! can read, follow the journal, and wait for their turn ([`following`]).
 //!
 //! Everything that may change the cluster comes as a [`Message`]. The leader takes what has come, lets the
 //! core settle, writes the outcome in one transaction, and only then answers, orders and serves. What comes
 //! while it writes waits and is taken together, so a burst of reports costs one commit. If the record cannot be
-//! written, whoever asked is told, the cluster is read anew, and nodes are asked for all they know.
+//! written, the one who asked is told, the cluster is read again, and nodes are asked for all they know.
 
 mod config;
 mod follower;
@@ -77,7 +77,7 @@ impl Leader {
                         epoch: Some(epoch),
                     });
                     term::lead(&self, epoch, &mut messages).await;
-                    // Nothing in memory is believed any more: nodes and gateways call anew and tell all they know.
+                    // Nothing in memory is believed any more: nodes and gateways call again and tell all they know.
                     self.links.hang_up();
                 }
                 Ok(Lease::Of { name, url }) => {

@@ -44,7 +44,7 @@ pub async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::UnboundedRec
     let outcome = async {
         match leader.vault.renew().await {
             Ok(0) => {}
-            Ok(count) => tracing::info!(count, "secrets were sealed anew under the newest key"),
+            Ok(count) => tracing::info!(count, "secrets were sealed again under the newest key"),
             Err(SecretStoreError::Store(error)) => return Err(error),
             Err(SecretStoreError::Keys(error)) => tracing::error!(error, "secrets cannot all be opened"),
         }
@@ -67,7 +67,7 @@ pub async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::UnboundedRec
         leader.work(messages).await
     };
     if let Err(error) = outcome.await {
-        tracing::error!(%error, "the cluster is read anew");
+        tracing::error!(%error, "the cluster is read again");
     }
 }
 

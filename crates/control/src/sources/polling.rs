@@ -47,7 +47,7 @@ struct Inner {
     turns: BTreeMap<Target, Arc<tokio::sync::Mutex<()>>>,
 }
 
-/// What came of a look, for whoever waits for it.
+/// What came of a look, for anyone who waits for it.
 pub type Outcome = Result<Commit, String>;
 
 impl Follower {

@@ -1,4 +1,4 @@
-//! Traffic for whoever asks over HTTP.
+//! Traffic for anyone who asks over HTTP.
 
 use std::collections::BTreeSet;
 

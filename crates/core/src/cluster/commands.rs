@@ -72,6 +72,14 @@ impl Refusal {
     }
 }
 
+/// So many replicas may be wanted of one workload.
+pub(super) fn check_count(replicas: u32) -> Result<(), Refusal> {
+    match replicas {
+        0..=10_000 => Ok(()),
+        more => Refusal::new(RefusalKind::Invalid, format!("{more} replicas: at most 10000 are taken")),
+    }
+}
+
 impl Cluster {
     /// Makes an environment.
     pub fn add_environment(
@@ -201,9 +209,7 @@ impl Cluster {
     /// Sets how many replicas are wanted; gives how many were.
     pub fn scale(&mut self, target: &Target, wanted: u32, by: &str, now: Timestamp) -> Result<u32, Refusal> {
         let mut workload = self.workload(target)?.clone();
-        if wanted > 10_000 {
-            return Refusal::new(RefusalKind::Invalid, format!("{wanted} replicas: at most 10000 are taken"));
-        }
+        check_count(wanted)?;
         let before = workload.wanted;
         if before != wanted {
             self.cause = Origin::new(by, "scaled", now);

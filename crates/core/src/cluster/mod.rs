@@ -12,6 +12,7 @@ mod certificates;
 mod commands;
 mod declarations;
 mod dirty_set;
+mod limits;
 mod observations;
 mod promotion;
 mod releases;
@@ -39,6 +40,7 @@ use crate::routing::{Table, TableVersion};
 
 pub(crate) use commands::ends;
 pub use commands::{AddedImage, MadeRelease, Refusal, RefusalKind};
+pub use limits::LimitChange;
 pub use observations::{Declarations, Looked};
 pub use promotion::{Promoted, promoted};
 pub use releases::{DeployRequest, Goal, WentTo};

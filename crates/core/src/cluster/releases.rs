@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::Cluster;
 use super::commands::{Refusal, RefusalKind};
+use super::{Cluster, LimitChange};
 use crate::difference::{differences, secret_differences};
 use crate::model::{
     FirstRun, ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState,
@@ -26,6 +26,9 @@ pub struct DeployRequest {
     /// Settings to set.
     #[serde(default)]
     pub settings: BTreeMap<String, Setting>,
+    /// Limits to set.
+    #[serde(default)]
+    pub limits: LimitChange,
 }
 
 /// What a rollback goes to.
@@ -133,10 +136,7 @@ impl Cluster {
     fn adopt(&mut self, release: &Release) {
         let equal = |number: ReleaseNumber| {
             let other = self.state.releases.get(&(release.workload.clone(), number));
-            other.is_some_and(|other| {
-                (&other.digest, &other.spec, &other.secrets)
-                    == (&release.digest, &release.spec, &release.secrets)
-            })
+            other.is_some_and(|other| other.runs_the_same_as(release))
         };
         let staying = replicas_of(&self.state.replicas, &release.workload)
             .filter(|replica| replica.state.is_staying() && equal(replica.release));
@@ -195,6 +195,7 @@ impl Cluster {
             spec.digest = None;
         }
         spec.settings.extend(request.settings.clone());
+        request.limits.apply(target, &mut spec)?;
         self.check_secrets(target, &spec, &Default::default())?;
         let mut differing = differences(&current.spec, &spec);
         let newest = self.newest_secrets(&target.environment, &spec);
@@ -293,21 +294,21 @@ impl Cluster {
         })
     }
 
-    /// The release that a rollback goes to: the newest done one that is neither the same as the present nor was left by
-    /// going back. Beside it, what was passed over.
+    /// The release that a rollback goes to: the newest done one that runs something else than the present one and was not
+    /// left by going back. Beside it, what was passed over.
     fn before(&self, workload: &Workload) -> (Option<ReleaseNumber>, Vec<String>) {
         let Some(current) = self.state.releases.get(&(workload.target.clone(), workload.release)) else {
             return (None, Vec::new());
         };
-        let is = |release: &Release| release.same_as.unwrap_or(release.number);
         let left = self.left(&workload.target);
         let mut passed_over = Vec::new();
-        for release in self.releases_of(&workload.target).rev().filter(|release| is(release) != is(current)) {
+        let differing = self.releases_of(&workload.target).rev();
+        for release in differing.filter(|release| !release.runs_the_same_as(current)) {
             let rollout = self.state.rollouts.get(&(workload.target.clone(), release.number));
             if rollout.is_none_or(|rollout| rollout.state != RolloutState::Done) {
                 continue;
             }
-            match left.get(&is(release)) {
+            match left.get(&self.first_alike(release)) {
                 Some(origin) => passed_over.push(format!("release {} was left: {origin}", release.number)),
                 None => return (Some(release.number), passed_over),
             }
@@ -315,12 +316,18 @@ impl Cluster {
         (None, passed_over)
     }
 
+    /// The oldest release that is kept and runs the same: the same release may come again under other numbers.
+    fn first_alike(&self, release: &Release) -> ReleaseNumber {
+        let mut all = self.releases_of(&release.workload);
+        all.find(|other| other.runs_the_same_as(release)).map_or(release.number, |first| first.number)
+    }
+
     /// Releases that were left by going back and not returned to since, with who did it.
     fn left(&self, target: &Target) -> BTreeMap<ReleaseNumber, Origin> {
         let mut left = BTreeMap::new();
         let identity = |number: ReleaseNumber| {
             let release = self.state.releases.get(&(target.clone(), number));
-            release.map_or(number, |release| release.same_as.unwrap_or(number))
+            release.map_or(number, |release| self.first_alike(release))
         };
         for release in self.releases_of(target) {
             let Some(rollout) = self.state.rollouts.get(&(target.clone(), release.number)) else { continue };

@@ -15,7 +15,7 @@ use crate::model::{
 use crate::record::{Kind, Object};
 
 impl Cluster {
-    /// A node agent called. Everything it should run is ordered anew.
+    /// A node agent called. Everything it should run is ordered again.
     pub fn hear_hello(&mut self, hello: NodeHello, now: Timestamp) {
         self.cause = platform(now);
         // In one life reports count on over all links: what was heard stays heard.
@@ -96,7 +96,7 @@ impl Cluster {
             return self.hear_run(known.clone(), report, now);
         }
         let mut replica = known.clone();
-        // What was told once holds until it is started anew.
+        // What was told once holds until it is started again.
         let started = report.started.clone().or_else(|| known.started.clone());
         let wrong = self.started_otherwise(known, started.as_deref());
         // Once it is let go, only its end changes anything.

@@ -108,7 +108,7 @@ impl Cluster {
         }
     }
 
-    /// Takes the mark away; a rollout goes on, with its deadline counted anew. Gives what goes on.
+    /// Takes the mark away; a rollout goes on, with its deadline counted again. Gives what goes on.
     pub fn resume(&mut self, target: &Target, by: &str, now: Timestamp) -> Result<String, Refusal> {
         let name = target.name.clone();
         let of = [Touched::Release(name.clone()), Touched::Replicas(name.clone()), Touched::Workload(name)];

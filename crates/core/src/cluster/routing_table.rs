@@ -1,4 +1,4 @@
-//! Keeping the gateways' table up with the record: only what may differ is made anew.
+//! Keeping the gateways' table up with the record: only what may differ is made again.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -39,7 +39,7 @@ pub struct NewSource {
     /// The certificate that says which authority the server's own is checked against.
     #[serde(default)]
     pub authority: Option<Name>,
-    /// The secret that whoever tells of a push signs with.
+    /// The secret that anyone who tells of a push signs with.
     #[serde(default)]
     pub pushes: Option<Name>,
     /// How it is followed.

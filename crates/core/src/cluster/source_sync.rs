@@ -275,7 +275,7 @@ impl Cluster {
         let steps = ahead.stages.iter().flatten().map(|(_, step)| step);
         let touched: BTreeSet<Touched> = steps
             .flat_map(|step| match step {
-                // What a person removed would be made anew.
+                // What a person removed would be made again.
                 Step::Workload { name, new: true, .. } => vec![Touched::Workload(name.clone())],
                 step => touched_by(step),
             })

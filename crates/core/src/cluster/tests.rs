@@ -60,7 +60,7 @@ struct Yard {
     reports: u64,
     /// What the node says it started.
     started: Option<String>,
-    /// Replicas of the image with this digest do not get ready.
+    /// Replicas of images whose digests begin so do not get ready.
     fails: Option<String>,
     epoch: u64,
 }
@@ -130,7 +130,7 @@ impl Yard {
         }
         for orders in settled.orders.into_values() {
             for order in orders.run {
-                let fails = self.fails.as_ref().is_some_and(|digest| *digest == order.digest);
+                let fails = self.fails.as_ref().is_some_and(|begin| order.digest.starts_with(begin));
                 let state = if fails { ReplicaState::Starting } else { ReplicaState::Ready };
                 let told = ReplicaReport::of(order.id.clone(), state);
                 report.replicas.push(ReplicaReport { started: self.started.clone(), ..told });
@@ -149,7 +149,7 @@ impl Yard {
             }
         }
         if let Some(change) = settled.table {
-            assert_eq!(*self.cluster.served(), self.cluster.table(), "what was not made anew differs");
+            assert_eq!(*self.cluster.served(), self.cluster.table(), "what was not made again differs");
             if self.confirms {
                 assert!(change.version > self.table.version);
                 self.table = self.cluster.served().clone();
@@ -200,7 +200,7 @@ fn a_declaration_names_whom_it_overrules() {
     assert_eq!(
         yard.declare(&silent, false),
         Vec::<String>::new(),
-        "a number that is left out belongs to whoever scales"
+        "a number that is left out belongs to anyone who scales"
     );
 }
 
@@ -239,6 +239,46 @@ fn a_rollout_moves_and_goes_back() {
     yard.settle_down();
     let done = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
     assert_eq!(done.same_as, ReleaseNumber(1));
+}
+
+#[test]
+fn the_one_before_is_the_last_good_one_that_runs_something_else() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let deploy = |yard: &mut Yard, version: &str| {
+        let image = format!("lockers/locker-api:{version}").parse().ok();
+        let request = DeployRequest { image, ..DeployRequest::default() };
+        yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    };
+    deploy(&mut yard, "1.5.0");
+    yard.settle_down();
+    // Not done yet when the one after it comes.
+    deploy(&mut yard, "1.4.0");
+    deploy(&mut yard, "1.5.0");
+    let done = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    assert_eq!(done.same_as, ReleaseNumber(1), "release 2 runs what release 4 runs");
+}
+
+#[test]
+fn what_was_never_good_is_nothing_to_go_back_to() {
+    let mut yard = Yard::new();
+    yard.fails = Some("sha256:".to_owned());
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let past_the_deadline = jiff::SignedDuration::from_mins(3);
+    yard.now += past_the_deadline;
+    yard.settle_down();
+    let image = "lockers/locker-api:1.5.0".parse().ok();
+    let request = DeployRequest { image, ..DeployRequest::default() };
+    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.settle_down();
+    yard.now += past_the_deadline;
+    yard.round();
+    yard.round();
+    let rollout = &yard.cluster.state.rollouts[&(api(), ReleaseNumber(2))];
+    assert_eq!(rollout.state, RolloutState::Awaiting);
+    assert!(rollout.verdict.as_ref().is_some_and(|it| it.contains("nothing to go back to")), "{rollout:?}");
 }
 
 #[test]

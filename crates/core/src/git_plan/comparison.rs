@@ -142,7 +142,7 @@ fn of_workload(name: &Name, declared: &Declared, workload: Option<&Workload>, st
     let wished = git.replicas.unwrap_or(workload.wanted);
     if wished != workload.wanted || ready != workload.wanted {
         let shown = |count: u32| Some(count.to_string());
-        let of_git = git.replicas.map(|count| count.to_string()).or(Some("whoever scales".to_owned()));
+        let of_git = git.replicas.map(|count| count.to_string()).or(Some("anyone who scales".to_owned()));
         fields.insert("replicas".to_owned(), (of_git, shown(workload.wanted), shown(ready)));
     }
     fields.into_iter().map(|(field, (git, here, running))| row(&field, git, here, running)).collect()

@@ -126,7 +126,7 @@ pub fn check_target(method: &str, target: &str) -> Result<bool, Violation> {
     Ok(target.starts_with('/') || (target == "*" && method == "OPTIONS"))
 }
 
-/// More would be a burden on whoever reads them.
+/// More would be a burden on anyone who reads them.
 pub fn too_many(headers: usize) -> Result<(), Violation> {
     if headers > HEADERS {
         return Err(Violation::new(431, format!("there are more than {HEADERS} headers")));

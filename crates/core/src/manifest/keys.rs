@@ -122,7 +122,11 @@ pub static SECRET: Shape = Shape::Table(&[required(
 pub static WORKLOAD: Shape = Shape::Table(&[
     required("image", &Shape::Image, "The image, by name and tag."),
     key("digest", &Shape::Digest, "This very image, whatever its name stands for by now."),
-    key("replicas", &Shape::Integer(0, 10_000), "How many copies; left out, it belongs to whoever scales."),
+    key(
+        "replicas",
+        &Shape::Integer(0, 10_000),
+        "How many copies; left out, it belongs to anyone who scales.",
+    ),
     key("ports", &Shape::Map(MapKey::Name, &PORT), "Ports the process listens on, by name."),
     key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "What selectors look at."),
     key("settings", &Shape::Map(MapKey::Setting, &SETTING), "Environment variables of the process."),

@@ -46,7 +46,7 @@ pub struct DeclaredSecret {
 pub struct DeclaredWorkload {
     /// Everything a release freezes.
     pub spec: ReleaseSpec,
-    /// The wanted number; `None` leaves it to whoever scales.
+    /// The wanted number; `None` leaves it to anyone who scales.
     pub replicas: Option<u32>,
     /// How it rolls out.
     pub rule: RolloutRule,

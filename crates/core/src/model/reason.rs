@@ -107,7 +107,7 @@ codes! {
     RateLimited = "rate-limited",
     /// The visitor did not show that it may enter.
     NotAllowed = "not-allowed",
-    /// Whoever is asked whether visitors may enter gives no answer.
+    /// The service that `ask_url` names gives no answer.
     DoorSilent = "door-silent",
     /// Without TLS was spoken where TLS is expected.
     PlainWhereTls = "plain-where-tls",

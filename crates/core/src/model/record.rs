@@ -163,6 +163,11 @@ pub struct Release {
 }
 
 impl Release {
+    /// Whether replicas of both run the same: image, settings, secrets and all else that is declared.
+    pub fn runs_the_same_as(&self, other: &Release) -> bool {
+        (&self.digest, &self.spec, &self.secrets) == (&other.digest, &other.spec, &other.secrets)
+    }
+
     /// Which version of a secret it uses here; `None` where it was made without one.
     pub fn version_of(&self, used: &SecretUse) -> Option<SecretKey> {
         used.key(&self.secrets)
@@ -302,7 +307,7 @@ impl Node {
     }
 }
 
-/// A gateway that may hold requests: whoever decides next must know that it waits for it.
+/// A gateway that may hold requests: the control that decides next must know that it waits for it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Gateway {
     /// Its name.

@@ -38,7 +38,7 @@ pub struct RolloutRule {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Style {
-    /// One after the other; requests go to whoever is ready.
+    /// One after the other; requests go to the replicas that are ready.
     #[default]
     Rolling,
     /// By exact shares of the requests, each watched before the next.

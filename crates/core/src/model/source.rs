@@ -233,7 +233,7 @@ pub struct Source {
     /// The certificate that says which authority the server's own is checked against, over https; the machine's by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub authority: Option<Name>,
-    /// The secret that whoever tells of a push signs with.
+    /// The secret that anyone who tells of a push signs with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pushes: Option<Name>,
     /// How it is followed.

@@ -6,8 +6,8 @@ use super::replica_counts::{Counts, first_to_go};
 use super::{Act, Moved, View, count, let_go, took};
 use crate::canary_analysis;
 use crate::model::{
-    Evidence, OnFailure, Purpose, Reason, ReasonCode, Replica, ReplicaState, Rollout, RolloutState, Seen,
-    Shadow, Shadowing, Span, Style, Then,
+    Evidence, OnFailure, Purpose, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaState, Rollout,
+    RolloutState, Seen, Shadow, Shadowing, Span, Style, Then,
 };
 
 /// What is wanted of both sets at this point of the move.
@@ -386,7 +386,20 @@ pub(super) fn fail(
     reason: Reason,
     now: Timestamp,
 ) -> Moved {
+    // A release that was never good and that no replica answers with is nothing to go back to.
+    let is_good = |from: ReleaseNumber| {
+        let answers = |replica: &&Replica| replica.release == from && replica.state == ReplicaState::Ready;
+        view.workload.settled == Some(from) || counts.old.iter().copied().any(|replica| answers(&replica))
+    };
     let verdict = match (rollout.from, view.workload.rule.on_failure) {
+        (Some(from), OnFailure::GoBack) if rollout.purpose != Purpose::Back && !is_good(from) => {
+            rollout.state = RolloutState::Awaiting;
+            rollout.ended = Some(now);
+            format!(
+                "release {} is not ready: {}; there is nothing to go back to, as release {from} was never ready",
+                rollout.to, reason.sentence
+            )
+        }
         // What is brought back and fails is not taken for the other one again: neither is known to be good.
         (Some(from), OnFailure::GoBack) if rollout.purpose != Purpose::Back => {
             rollout.state = RolloutState::GoingBack;

@@ -103,8 +103,8 @@ impl Facts<'_> {
             };
             let sentence =
                 format!("port {port} leads to `{leads}`, which {} lacks; {there}", names.join(", "));
-            let mend = "correct the name in the service's `ports`, or declare the port on the workload";
-            return Err(walk.cut(Part::Selector, target, ReasonCode::PortMissing, sentence, mend));
+            let fix = "correct the name in the service's `ports`, or declare the port on the workload";
+            return Err(walk.cut(Part::Selector, target, ReasonCode::PortMissing, sentence, fix));
         }
         let lanes = entry.lanes(port);
         if lanes.is_empty() {
@@ -127,12 +127,12 @@ impl Facts<'_> {
         };
         let sentence =
             format!("it selects {asks}, which no workload in {} carries{more}", target.environment);
-        let mend = if here {
+        let fix = if here {
             "correct `select` of the service, or the labels of the workload".to_owned()
         } else {
             format!("add a workload: mainyard add workload {} --image IMAGE", target)
         };
-        walk.cut(Part::Selector, target, ReasonCode::SelectorEmpty, sentence, mend)
+        walk.cut(Part::Selector, target, ReasonCode::SelectorEmpty, sentence, fix)
     }
 
     /// A workload, as itself or on the way of a service.
@@ -150,8 +150,8 @@ impl Facts<'_> {
         if workload.wanted == 0 {
             let who = &workload.wanted_origin;
             let sentence = format!("it is scaled to 0 ({who})");
-            let mend = format!("mainyard scale {target} 1");
-            return Err(walk.cut(Part::Workload, target, ReasonCode::ScaledToZero, sentence, mend));
+            let fix = format!("mainyard scale {target} 1");
+            return Err(walk.cut(Part::Workload, target, ReasonCode::ScaledToZero, sentence, fix));
         }
         let number = state.open_rollout(target).map_or(workload.release, |rollout| rollout.to);
         let release = state.releases.get(&(target.clone(), number));
@@ -170,8 +170,8 @@ impl Facts<'_> {
                 "the ready replicas of {} are of releases that the service does not select",
                 target.name
             );
-            let mend = "wait for the rollout, or correct the labels";
-            return Err(walk.cut(Part::Release, target, ReasonCode::SelectorEmpty, sentence, mend));
+            let fix = "wait for the rollout, or correct the labels";
+            return Err(walk.cut(Part::Release, target, ReasonCode::SelectorEmpty, sentence, fix));
         }
         let nodes: BTreeSet<String> =
             replicas.iter().filter_map(|it| it.node.as_ref()).map(Name::to_string).collect();
@@ -195,7 +195,7 @@ impl Facts<'_> {
                 reasons.entry(reason.code).or_insert((reason, Vec::new())).1.push(&replica.id.short);
             }
         }
-        // What waiting does not mend comes first, then what most of them say.
+        // What waiting does not fix comes first, then what most of them say.
         let found =
             reasons.into_values().max_by_key(|(reason, who)| (crate::rollouts::is_fault(reason), who.len()));
         if let Some((reason, who)) = found {
@@ -206,7 +206,7 @@ impl Facts<'_> {
             walk.output_of = who
                 .first()
                 .map(|short| OutputOf::Replica(ReplicaId::new(target.clone(), (*short).to_owned())));
-            return walk.cut(Part::Replica, name, reason.code, &reason.sentence, mend(reason.code, target));
+            return walk.cut(Part::Replica, name, reason.code, &reason.sentence, fix(reason.code, target));
         }
         let newest = state.newest_rollout(target).filter(|rollout| rollout.state == RolloutState::WentBack);
         if let Some((rollout, reason)) = newest.and_then(|rollout| Some((rollout, rollout.reason.as_ref()?)))
@@ -216,13 +216,7 @@ impl Facts<'_> {
             walk.output_of = Some(OutputOf::Release(release));
         }
         if let Some(reason) = &workload.reason {
-            return walk.cut(
-                Part::Workload,
-                target,
-                reason.code,
-                &reason.sentence,
-                mend(reason.code, target),
-            );
+            return walk.cut(Part::Workload, target, reason.code, &reason.sentence, fix(reason.code, target));
         }
         if let Some(held) = &workload.held {
             let sentence = format!("it is held by {}: {}", held.origin.by, held.because);
@@ -231,7 +225,7 @@ impl Facts<'_> {
                 target,
                 ReasonCode::Held,
                 sentence,
-                mend(ReasonCode::Held, target),
+                fix(ReasonCode::Held, target),
             );
         }
         let mut states: BTreeMap<&str, usize> = BTreeMap::new();
@@ -245,7 +239,7 @@ impl Facts<'_> {
             target,
             ReasonCode::StillStarting,
             sentence,
-            mend(ReasonCode::StillStarting, target),
+            fix(ReasonCode::StillStarting, target),
         )
     }
 
@@ -275,10 +269,10 @@ impl Facts<'_> {
     }
 }
 
-/// What mends it, with the workload's name filled in.
-fn mend(code: ReasonCode, target: &Target) -> String {
+/// How to fix it, with the workload's name filled in.
+fn fix(code: ReasonCode, target: &Target) -> String {
     reasons::about(code)
-        .mend
+        .fix
         .replace("mainyard logs", &format!("mainyard logs {target}"))
         .replace(" T 1", &format!(" {target} 1"))
         .replace("resume T", &format!("resume {target}"))

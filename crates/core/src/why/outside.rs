@@ -25,26 +25,26 @@ impl Facts<'_> {
             && let Some(port) = question.port.filter(|port| ![http, https].contains(port))
         {
             let sentence = format!("the gateway does not listen on {port}; it {takes}");
-            let mend = format!("ask at port {http}, or {https} for https");
-            return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::PortNotTaken, sentence, mend));
+            let fix = format!("ask at port {http}, or {https} for https");
+            return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::PortNotTaken, sentence, fix));
         }
         match (question.secure, question.port) {
             (Some(true), Some(port)) if port == http && by_port.is_none() => {
                 let sentence = format!("TLS is spoken at port {http}, where plain HTTP is expected");
-                let mend = format!("use http at port {http}, or https at port {https}");
-                return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::TlsWherePlain, sentence, mend));
+                let fix = format!("use http at port {http}, or https at port {https}");
+                return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::TlsWherePlain, sentence, fix));
             }
             (Some(false), Some(port)) if port == https && by_port.is_none() => {
                 let sentence = format!("plain HTTP is spoken at port {https}, where TLS is expected");
-                let mend = format!("use https at port {https}, or http at port {http}");
-                return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::PlainWhereTls, sentence, mend));
+                let fix = format!("use https at port {https}, or http at port {http}");
+                return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::PlainWhereTls, sentence, fix));
             }
             _ => {}
         }
         if self.gateways == 0 {
             let sentence = "no gateway is linked to control";
-            let mend = "see that it runs: mainyard start; a gateway that lives serves by its last table";
-            return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::GatewaySilent, sentence, mend));
+            let fix = "see that it runs: mainyard start; a gateway that lives serves by its last table";
+            return Err(walk.cut(Part::Gateway, "gateway", ReasonCode::GatewaySilent, sentence, fix));
         }
         if question.port.is_none() {
             walk.also.push(format!("the URL names no port; the gateway {takes}"));
@@ -57,8 +57,8 @@ impl Facts<'_> {
         let Question { host, path, method, .. } = question;
         let finder = Finder::new(self.state.routes.values().map(|route| (&route.spec, route)));
         let plain = plain_path(path).map_err(|why| {
-            let mend = "ask for the path that is meant";
-            walk.cut(Part::Route, path, ReasonCode::BadRequest, why, mend)
+            let fix = "ask for the path that is meant";
+            walk.cut(Part::Route, path, ReasonCode::BadRequest, why, fix)
         })?;
         let header = |name: &str| question.header(name).map(str::as_bytes);
         let asked = Asked { host, path: &plain.compared, method, header };
@@ -77,16 +77,16 @@ impl Facts<'_> {
                 } else {
                     format!("no route has the host {host}; there are: {}", near.join(", "))
                 };
-                let mend = match near.first() {
+                let fix = match near.first() {
                     Some(first) => format!("ask for {first}, or add a route: {}", add_route(host)),
                     None => format!("add a route: {}", add_route(host)),
                 };
-                Err(walk.cut(Part::Host, host, ReasonCode::NoSuchHost, sentence, mend))
+                Err(walk.cut(Part::Host, host, ReasonCode::NoSuchHost, sentence, fix))
             }
             Err(none) => {
                 walk.step(Part::Host, host, Signal::Good, "has routes");
-                let (code, sentence, mend) = missed(question, none);
-                Err(walk.cut(Part::Route, path, code, sentence, mend))
+                let (code, sentence, fix) = missed(question, none);
+                Err(walk.cut(Part::Route, path, code, sentence, fix))
             }
         }
     }
@@ -100,13 +100,13 @@ impl Facts<'_> {
             format!("takes {}, leads to {}", spec.at(), leads_to(spec)),
         );
         if let Some((port, why)) = spec.port.and_then(|port| Some((port, self.state.closed_port(port)?))) {
-            let mend = "stop the program that has it, or declare the route with another port";
+            let fix = "stop the program that has it, or declare the route with another port";
             return Err(walk.cut(
                 Part::Gateway,
                 "gateway",
                 ReasonCode::PortTaken,
                 port_taken(port, why),
-                mend,
+                fix,
             ));
         }
         if let Some(redirect) = &spec.redirect {
@@ -152,7 +152,7 @@ impl Facts<'_> {
             walk.also.push("whom to trust for it: mainyard certificate show-authority".to_owned());
             return Ok(());
         };
-        let mend = format!("mainyard certificate add {} --chain FILE --key FILE", found.target);
+        let fix = format!("mainyard certificate add {} --chain FILE --key FILE", found.target);
         if !found.covers(&question.host) {
             let names = found.names.join(", ");
             let sentence = format!("the certificate {} is for {names}, not {}", found.target, question.host);
@@ -161,7 +161,7 @@ impl Facts<'_> {
                 &found.target,
                 ReasonCode::CertificateMismatch,
                 sentence,
-                mend,
+                fix,
             ));
         }
         let (signal, lasts) = (found.signal(self.now), found.lasts(self.now));
@@ -176,7 +176,7 @@ impl Facts<'_> {
                 &found.target,
                 ReasonCode::CertificateOutOfDate,
                 sentence,
-                mend,
+                fix,
             ));
         }
         walk.step(Part::Certificate, &found.target, signal, format!("covers {}, {lasts}", question.host));
@@ -192,8 +192,8 @@ impl Facts<'_> {
             let key = Target::new(&route.target.environment, secret);
             if !self.state.secrets.contains_key(&key) {
                 let sentence = format!("it lets in by the secret {key}, which is not there");
-                let mend = format!("mainyard secret add {key} < FILE");
-                return Err(walk.cut(Part::Door, &route.target, ReasonCode::SecretMissing, sentence, mend));
+                let fix = format!("mainyard secret add {key} < FILE");
+                return Err(walk.cut(Part::Door, &route.target, ReasonCode::SecretMissing, sentence, fix));
             }
         }
         let shows = question.header("authorization").is_some();
@@ -221,8 +221,8 @@ impl Facts<'_> {
             return Ok(());
         }
         let sentence = format!("the route asks for {asks}, and this request shows nothing");
-        let mend = "send an Authorization header; here: --header 'Authorization: …'";
-        Err(walk.cut(Part::Door, &route.target, ReasonCode::NotAllowed, sentence, mend))
+        let fix = "send an Authorization header; here: --header 'Authorization: …'";
+        Err(walk.cut(Part::Door, &route.target, ReasonCode::NotAllowed, sentence, fix))
     }
 
     fn share(&self, walk: &mut Walk, route: &Route) -> Found {
@@ -231,9 +231,9 @@ impl Facts<'_> {
         if sum == 0 {
             let names: Vec<String> = legs.iter().map(|leg| leg.service.to_string()).collect();
             let sentence = format!("every share is 0: {}", leads_to(&route.spec));
-            let mend =
+            let fix =
                 format!("give {} a share, such as share = 100, and declare it again", names.join(" or "));
-            return Err(walk.cut(Part::Share, &route.target, ReasonCode::AllSharesZero, sentence, mend));
+            return Err(walk.cut(Part::Share, &route.target, ReasonCode::AllSharesZero, sentence, fix));
         }
         let taking = || legs.iter().filter(|leg| leg.share > 0);
         if legs.len() > 1 {
@@ -256,8 +256,8 @@ impl Facts<'_> {
                 let near = near(key.name.as_str(), here.iter().map(String::as_str)).join(", ");
                 let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
                 let sentence = format!("there is no service {key}{near}");
-                let mend = "declare the service, or lead the route to another";
-                return Err(walk.cut(Part::Service, &key, ReasonCode::ServiceMissing, sentence, mend));
+                let fix = "declare the service, or lead the route to another";
+                return Err(walk.cut(Part::Service, &key, ReasonCode::ServiceMissing, sentence, fix));
             };
             let Some(port) = leg.port.or_else(|| first_port(&service.spec.ports)) else { continue };
             if let Err(cause) = self.service(walk, service, port) {

@@ -40,8 +40,8 @@ impl Facts<'_> {
         walk.also.push(format!("{} bytes came with it, {} went back", served.received, served.sent));
         let found = match (&served.reason, &served.replica) {
             (Some(Reason { code, sentence }), _) => {
-                let mend = reasons::about(*code).mend;
-                Err(walk.cut(Part::Gateway, "gateway", *code, sentence.as_str(), mend))
+                let fix = reasons::about(*code).fix;
+                Err(walk.cut(Part::Gateway, "gateway", *code, sentence.as_str(), fix))
             }
             (None, Some(replica)) => {
                 let release = served.release.map_or(0, |release| release.0);
@@ -53,11 +53,11 @@ impl Facts<'_> {
                     (*status >= 500).then(|| format!("{replica} itself answered {status}"))
                 };
                 sentence.map_or(Ok(()), |sentence| {
-                    let mend = format!(
+                    let fix = format!(
                         "read what it wrote then: mainyard logs {} --replica {}",
                         replica.workload, replica.short
                     );
-                    Err(Cause { code: ReasonCode::AnswerBroken, sentence, mend })
+                    Err(Cause { code: ReasonCode::AnswerBroken, sentence, fix })
                 })
             }
             (None, None) => Ok(()),

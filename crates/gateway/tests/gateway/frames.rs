@@ -47,7 +47,7 @@ pub struct Visitor {
 impl Visitor {
     /// Connects to the host's certificate of the local authority.
     pub fn of(gateway: &Gateway, host: &str) -> Visitor {
-        // Whoever answers has made it.
+        // Anyone who answers has made it.
         assert_eq!(gateway.send(b"GET / HTTP/1.1\r\nHost: nowhere.test\r\n\r\n").status, 404);
         let authority = std::fs::read_to_string(gateway.dir.path().join("authority.pem"));
         let stream = connect(gateway, &authority.expect("the local authority"), host, &["h2"]).expect("TLS");

@@ -207,7 +207,7 @@ pub struct Written {
     pub happens: &'static str,
 }
 
-/// Holds the table of the docs that begins with this against its rows, or writes it anew.
+/// Holds the table of the docs that begins with this against its rows, or writes it again.
 pub fn hold_docs(head: &str, rows: &[Written]) {
     static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
     let _turn = ONE_AT_A_TIME.lock();
@@ -221,5 +221,5 @@ pub fn hold_docs(head: &str, rows: &[Written]) {
         std::fs::write(file, format!("{}{table}{}", &docs[..start], &docs[end..])).expect("written");
         return;
     }
-    assert!(docs.contains(&table), "MAINYARD_WRITE_DOCS=1 cargo test -p mainyard-gateway writes it anew");
+    assert!(docs.contains(&table), "MAINYARD_WRITE_DOCS=1 cargo test -p mainyard-gateway writes it again");
 }

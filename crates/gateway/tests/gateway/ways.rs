@@ -160,7 +160,7 @@ fn a_visitor_with_a_seat_stays_with_its_replica() {
         assert_eq!((again.text(), again.header("set-cookie")), (first.text(), None));
     }
     let elsewhere = gateway.get("/", "Cookie: yard-seat=0000000000000001\r\n");
-    assert!(elsewhere.header("set-cookie").is_some(), "a seat that is gone is given anew");
+    assert!(elsewhere.header("set-cookie").is_some(), "a seat that is gone is given again");
 }
 
 #[test]

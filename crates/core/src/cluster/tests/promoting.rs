@@ -25,7 +25,9 @@ fn the_very_image_and_settings_go_over_and_limits_stay() {
     let mut yard = two_environments();
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     let settings = BTreeMap::from([("LEVEL".to_owned(), Setting::Text("debug".into()))]);
-    yard.cluster.deploy(&api(), &DeployRequest { image, settings }, "mira", yard.now).expect("taken");
+    yard.cluster
+        .deploy(&api(), &DeployRequest { image, settings, ..DeployRequest::default() }, "mira", yard.now)
+        .expect("taken");
     let early = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect_err("not done");
     assert!(
         early

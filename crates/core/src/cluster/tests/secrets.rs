@@ -90,7 +90,7 @@ fn going_back_goes_back_to_the_versions_as_well() {
     yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
     assert_eq!(versions(&yard, 3)[0], "db-password version 1");
     (0..20).for_each(|_| yard.round());
-    // Declared anew, it is the newest again, and that is said.
+    // Declared again, it is the newest again, and that is said.
     let told = yard.declare(WITH_SECRET, false).join("\n");
     assert!(told.contains("secret db-password version 1 → version 2"), "{told}");
 }
