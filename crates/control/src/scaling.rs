@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use actix_web::web::{Data, Json, Path, Query};
-use mainyard_core::cluster::{Cluster, LimitChange};
+use mainyard_core::cluster::{Cluster, LimitChange, Resized};
 use mainyard_core::model::{Bytes, Cpu, Origin};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -58,10 +58,8 @@ pub async fn scale(
     let watched = BTreeSet::from([target.clone()]);
     let act = move |cluster: &mut Cluster, by: &str, now| {
         let set_by = Some(cluster.workload(&target)?.wanted_origin.clone()).filter(|origin| origin.by != by);
-        let (before, made) = cluster.resize(&target, replicas, limits, by, now)?;
-        let (release, differences) =
-            made.map_or((None, Vec::new()), |(number, words)| (Some(number.0), words));
-        let replicas = replicas.unwrap_or(before);
+        let Resized { before, release, differences } = cluster.resize(&target, replicas, limits, by, now)?;
+        let (replicas, release) = (replicas.unwrap_or(before), release.map(|number| number.0));
         Ok(json!(Scaled { before, replicas, set_by, release, differences }))
     };
     let done = forecast::act(&control, member, ask.into_inner(), move |_| watched.clone(), act);

@@ -68,6 +68,8 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
                 NotListening,
                 LoopbackOnly,
                 CheckFails,
+                Flapping,
+                ProcessLimit,
                 OutOfMemory,
                 KeepsEnding,
                 EndedOnce,
@@ -142,6 +144,16 @@ pub fn about(code: ReasonCode) -> Entry {
             "The node started something else than the release asks for.",
             "by control, which compares a digest of what was started",
             "nothing by hand: the rollout goes back; tell the person who looks after the node",
+        ),
+        Flapping => entry(
+            "The ready check succeeds and fails in turns.",
+            "by the node, which counts how often it was ready and not again",
+            "read `mainyard logs` around the failed checks; the sentence has the last one",
+        ),
+        ProcessLimit => entry(
+            "The process wanted another process or thread and has as many as it may.",
+            "by the node, from the kernel's count",
+            "raise `limits.processes`, or let the program start fewer",
         ),
         CheckFails => entry(
             "The ready check does not succeed.",

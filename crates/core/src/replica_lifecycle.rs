@@ -20,6 +20,9 @@ const LONGEST_PAUSE: u64 = 60_000;
 const MANY_KEEPERS_LOST: u32 = 5;
 /// A port that refuses for this long makes the agent look what the process listens on.
 const LOOK_AT_PORTS_AFTER: u64 = 1500;
+/// A run that was ready and not again so often within so many milliseconds flaps.
+const FLAPS: usize = 3;
+const FLAPS_WITHIN: u64 = 5 * 60_000;
 /// Checks in a row that fail before a ready replica is unready, or a live one is replaced.
 const FAILURES_IN_A_ROW: u32 = 3;
 /// A process without any check is ready when it has run this long.
@@ -76,8 +79,12 @@ pub enum Event {
     AliveProbed(u32, Result<(), ProbeFault>),
     /// What the processes listen on: reached from outside, and on loopback only.
     Listening(Vec<u16>, Vec<u16>),
+    /// A probe of this run that came too late was answered after all, so long after it was made.
+    AnsweredLate(u32, Span),
     /// How often the kernel killed for memory in this run, so far.
     MemoryKills(u64),
+    /// How often the kernel refused it another process or thread in this run, so far.
+    ProcessesRefused(u64),
     /// It should stop.
     Stop,
     /// The time that was asked for has come.
@@ -143,6 +150,15 @@ pub struct ReplicaRun {
     ends: u32,
     kills_before: u64,
     kills_now: u64,
+    /// How often this run was refused a process.
+    refused_now: u64,
+    refused_told: u64,
+    /// When this run was ready and its check failed after all, the newest last.
+    lapses: Vec<u64>,
+    /// What its last failed check said.
+    last_failure: String,
+    /// How long the last answer took that came too late.
+    late_by: Option<Span>,
     restarts: u32,
     reason: Option<Reason>,
     check_reason: Option<Reason>,
@@ -173,6 +189,11 @@ impl ReplicaRun {
             ends: 0,
             kills_before: 0,
             kills_now: 0,
+            refused_now: 0,
+            refused_told: 0,
+            lapses: Vec::new(),
+            last_failure: String::new(),
+            late_by: None,
             restarts: 0,
             reason: None,
             check_reason: None,
@@ -274,9 +295,11 @@ impl ReplicaRun {
             Event::Ended(ended) => self.ended(ended, now),
             Event::Probed(run, result) if run == self.run => self.probed(result, now),
             Event::AliveProbed(run, result) if run == self.run => self.alive_probed(result),
-            Event::Probed(..) | Event::AliveProbed(..) => Vec::new(),
+            Event::AnsweredLate(run, took) if run == self.run => self.answered_late(took),
+            Event::Probed(..) | Event::AliveProbed(..) | Event::AnsweredLate(..) => Vec::new(),
             Event::Listening(open, loopback) => self.judge_ports(&open, &loopback, now),
             Event::MemoryKills(count) => self.memory_kills(count, now),
+            Event::ProcessesRefused(count) => self.processes_refused(count, now),
             Event::Stop => self.stop(),
             Event::Wake => self.wake(now),
         }
@@ -320,6 +343,8 @@ impl ReplicaRun {
         }
         (self.tries, self.failures, self.alive_failures, self.looked_at_ports) = (0, 0, 0, 0);
         (self.lasts, self.last_trouble) = (false, now);
+        (self.refused_now, self.refused_told, self.late_by) = (0, 0, None);
+        self.lapses.clear();
         let mut list = Vec::new();
         if self.order.spec.ready_check().is_some() {
             list.push(Do::Probe(self.run, Span::from_millis(0)));
@@ -361,7 +386,7 @@ impl ReplicaRun {
                 if self.order.spec.ready_check().is_none() && ran >= UNCHECKED_READY_AFTER {
                     (self.is_ready, self.was_ready, self.unsure) = (true, true, false);
                 }
-                if ran >= TROUBLE_FORGOTTEN_AFTER {
+                if now.saturating_sub(self.last_trouble) >= TROUBLE_FORGOTTEN_AFTER {
                     self.reason = None;
                 }
                 Vec::new()

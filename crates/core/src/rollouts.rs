@@ -264,6 +264,12 @@ fn state_of(
     if open.is_some() {
         return (WorkloadState::Moving, None);
     }
+    // Ready just now says little where it is so in turns.
+    let in_turns = |code| matches!(code, ReasonCode::Flapping | ReasonCode::ProcessLimit);
+    let reasons = counts.new.iter().filter_map(|replica| replica.reason.as_ref());
+    if let Some(reason) = reasons.into_iter().find(|reason| in_turns(reason.code)) {
+        return (WorkloadState::Failing, Some(reason.clone()));
+    }
     // Others may still answer for it: what it should run does not come up all the same.
     let lacking = || counts.new.iter().filter(|replica| replica.state != ReplicaState::Ready);
     let unready = lacking().find(|replica| replica.state == ReplicaState::Unready);

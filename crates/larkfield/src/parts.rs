@@ -39,10 +39,14 @@ fn grow(step: usize, pause: Duration) {
     }
 }
 
+/// A setting that is a number.
+fn setting(name: &str) -> Option<u64> {
+    std::env::var(name).ok()?.parse().ok()
+}
+
 /// What a release of locker-api does before it serves; settings make it slow or let it fail.
 fn migrate(release: &Release) -> ! {
     println!("the locker map is brought to version {}", release.version);
-    let setting = |name: &str| std::env::var(name).ok().and_then(|text| text.parse().ok());
     std::thread::sleep(Duration::from_millis(setting("MIGRATION_MILLIS").unwrap_or(50)));
     match setting("MIGRATION_CODE").unwrap_or(0) {
         0 => println!("12 tables are as they should be"),
@@ -66,8 +70,7 @@ pub fn locker_api(release: Release) {
         }
     }
     // Some programs read much before they listen.
-    let slow = std::env::var("START_MILLIS").ok().and_then(|text| text.parse().ok()).unwrap_or(0);
-    std::thread::sleep(Duration::from_millis(slow));
+    std::thread::sleep(Duration::from_millis(setting("START_MILLIS").unwrap_or(0)));
     let listen = if release.fault == "other-port" { 9090 } else { port() };
     if release.fault == "memory" {
         std::thread::spawn(|| grow(2 << 20, Duration::from_millis(50)));
@@ -77,6 +80,12 @@ pub fn locker_api(release: Release) {
         let path = request.path.clone();
         let path = path.split('?').next().unwrap_or("/");
         if path == "/ready" {
+            // A program that is overwhelmed now and then: ready this long of every three times as long.
+            if let Some(turn) = setting("READY_IN_TURNS_MILLIS").filter(|turn| *turn > 0)
+                && started.elapsed().as_millis() as u64 % (turn * 3) >= turn
+            {
+                return answer.send("503 Service Unavailable", "text/plain", "overwhelmed\n");
+            }
             return match release.fault.as_str() {
                 "never-ready" => {
                     answer.send("503 Service Unavailable", "text/plain", "still reading the locker map\n")

@@ -114,7 +114,7 @@ pub async fn run(config: Config) -> Result<(), Error> {
                 }
             }
             _ = kills.tick() => {
-                agent.count_kills();
+                agent.count_refusals();
                 agent.measure();
             }
             _ = sweeps.tick() => agent.sweep_images(),
@@ -430,12 +430,15 @@ impl Agent {
         self.meter.send_when_due();
     }
 
-    fn count_kills(&mut self) {
+    fn count_refusals(&mut self) {
         let running: Vec<ReplicaId> =
             self.held.iter().filter(|(_, held)| held.keeper.is_some()).map(|(id, _)| id.clone()).collect();
         for id in running {
             if let Some(count) = self.driver.memory_kills(&id.dotted()).filter(|count| *count > 0) {
                 self.handle(&id, Event::MemoryKills(count));
+            }
+            if let Some(count) = self.driver.processes_refused(&id.dotted()).filter(|count| *count > 0) {
+                self.handle(&id, Event::ProcessesRefused(count));
             }
         }
     }

@@ -2,16 +2,20 @@
 
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use mainyard_core::model::{CheckKind, ReplicaId};
+use mainyard_core::model::{CheckKind, ReplicaId, Span};
 use mainyard_core::replica_lifecycle::{Event, ProbeFault};
 use mainyard_runtime::{Driver, enter};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::sync::mpsc::{self, UnboundedSender};
+use tokio::time::error::Elapsed;
 
 use crate::events::Message;
+
+/// An answer that is late is waited for so long, to say how late it is.
+const LATE_AT_MOST: Duration = Duration::from_secs(10);
 
 /// One probe to make.
 #[derive(Debug)]
@@ -51,13 +55,21 @@ impl Probes {
                         if !probe.after.is_zero() {
                             tokio::time::sleep(probe.after).await;
                         }
-                        let result = make(&probe).await.and_then(|()| owned(&driver, &probe));
-                        let event = if probe.alive {
-                            Event::AliveProbed(probe.run, result)
-                        } else {
-                            Event::Probed(probe.run, result)
-                        };
-                        let _ = inbox.send(Message::Event(probe.id, probe.number, event));
+                        let tell = |event| inbox.send(Message::Event(probe.id.clone(), probe.number, event));
+                        let began = Instant::now();
+                        let mut answer = std::pin::pin!(attempt(&probe.kind, probe.address));
+                        let made = judge(tokio::time::timeout(probe.within, &mut answer).await);
+                        let late = made == Err(ProbeFault::Late);
+                        let result = made.and_then(|()| owned(&driver, &probe));
+                        let _ = tell(match probe.alive {
+                            true => Event::AliveProbed(probe.run, result),
+                            false => Event::Probed(probe.run, result),
+                        });
+                        // It failed already. A person wants to know whether the answer would have come at all.
+                        if late && !probe.alive && tokio::time::timeout(LATE_AT_MOST, answer).await.is_ok() {
+                            let took = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
+                            let _ = tell(Event::AnsweredLate(probe.run, Span::from_millis(took)));
+                        }
                     });
                 }
             });
@@ -79,8 +91,9 @@ fn owned(driver: &Driver, probe: &Probe) -> Result<(), ProbeFault> {
     }
 }
 
-async fn make(probe: &Probe) -> Result<(), ProbeFault> {
-    match tokio::time::timeout(probe.within, attempt(&probe.kind, probe.address)).await {
+/// What an attempt says about the replica, where it came in time.
+fn judge(attempt: Result<std::io::Result<u16>, Elapsed>) -> Result<(), ProbeFault> {
+    match attempt {
         Err(_) => Err(ProbeFault::Late),
         Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => Err(ProbeFault::Refused),
         Ok(Err(error)) if error.kind() == std::io::ErrorKind::Unsupported => Err(ProbeFault::Tls),

@@ -90,6 +90,14 @@ impl Driver {
         }
     }
 
+    /// How often the kernel refused the replica another process or thread; `None` where nothing counts it.
+    pub fn processes_refused(&self, name: &str) -> Option<u64> {
+        match self {
+            Driver::Isolated(isolation) => isolation.groups().processes_refused(name),
+            Driver::Plain(_) => None,
+        }
+    }
+
     /// What the replica with this init and address listens on.
     pub fn listening(&self, init: u32, address: Ipv4Addr) -> Listening {
         match self {

@@ -179,6 +179,16 @@ impl Groups {
         text.lines().find_map(|line| line.strip_prefix("oom_kill "))?.trim().parse().ok()
     }
 
+    /// How often the kernel refused the replica another process or thread; `None` when it has no group.
+    pub fn processes_refused(&self, name: &str) -> Option<u64> {
+        let file = match self {
+            Groups::V1 { processes, .. } => processes.join(name).join("pids.events"),
+            Groups::V2 { all } => all.join(name).join("pids.events"),
+        };
+        let text = fs::read_to_string(file).ok()?;
+        text.lines().find_map(|line| line.strip_prefix("max "))?.trim().parse().ok()
+    }
+
     /// Memory in use by the replica, in bytes.
     pub fn memory_used(&self, name: &str) -> Option<u64> {
         let file = self.memory_file(name, ["memory.usage_in_bytes", "memory.current"]);

@@ -89,8 +89,10 @@ fn stopped_in_the_middle(meanwhile: impl FnOnce(&Platform)) {
     until("the first release answers", || is_up(&platform).then_some(()));
     assert!(started.elapsed() < Duration::from_secs(8), "{:?}", started.elapsed());
     assert_eq!(platform.get(HOST, "/who").json()["version"], "1.4.0");
-    let said = unnoticed(&platform, "the rest of the rollout", || platform.run(&["cancel", TARGET]));
+    let said = platform.run(&["cancel", TARGET]);
     assert_eq!(said.code, 0, "{said:?}");
+    platform.workload(TARGET, |w| w["state"] == "steady");
+    assert!(is_up(&platform));
 }
 
 #[test]
@@ -138,4 +140,29 @@ fn a_port_that_another_program_has_is_told_until_it_is_free() {
     let address = format!("127.0.0.1:{port}").parse().expect("an address");
     let head = format!("GET /who HTTP/1.1\r\nhost: {HOST}\r\nconnection: close\r\n\r\n");
     assert_eq!(crate::common::request(address, HOST, &head, b"").status, 200);
+}
+
+#[test]
+fn a_process_limit_that_is_met_is_told_while_the_replica_is_ready() {
+    let platform = Platform::start(true);
+    let file = platform.dir.path().join("narrow.toml");
+    let text = "application = \"narrow\"\n[workload.narrow]\nimage = \"lockers/locker-api:1.4.0\"\n\
+                ports = { http = 8080 }\nlimits = { processes = 4 }\n\
+                [route.narrow]\nhost = \"narrow.localhost\"\nto = [{ service = \"narrow\" }]\n";
+    std::fs::write(&file, text).expect("written");
+    platform.ok(&["declare", &file.display().to_string(), "--in", "staging"]);
+    until("it answers", || (platform.get("narrow.localhost", "/who").status == 200).then_some(()));
+    std::thread::scope(|scope| {
+        // It starts a thread for each connection.
+        for _ in 0..8 {
+            scope.spawn(|| platform.get("narrow.localhost", "/slow/1500"));
+        }
+    });
+    let told = until("it is on the board", || {
+        let board = platform.ok(&["board", "staging"]);
+        board.lines().find(|line| line.starts_with("■ failing") && line.contains("narrow")).map(str::to_owned)
+    });
+    assert!(told.contains("refused it another process or thread") && told.contains("limit is 4"), "{told}");
+    let why = platform.ok(&["why", "staging/narrow"]);
+    assert!(why.contains("process-limit: "), "{why}");
 }

@@ -150,6 +150,19 @@ fn setups() -> Vec<Broken> {
             ("GET /who HTTP/1.1\r\nHost: wrong.trial.localhost\r\nAuthorization: Bearer sesam\r\n", 401),
             "not-allowed",
         ),
+        ask(
+            "The ready check succeeds and fails in turns",
+            "[workload.swaying]\nAPI\nsettings = { READY_IN_TURNS_MILLIS = \"400\" }\n\
+             checks.ready = { path = \"/ready\", every = \"100ms\", within = \"500ms\" }",
+            &["trial/swaying"],
+            "flapping",
+        ),
+        ask(
+            "The ready check is answered too late",
+            "[workload.slowed]\nAPI\nchecks.ready = { path = \"/slow/1200\", within = \"1s\" }",
+            &["trial/slowed"],
+            "check-fails",
+        ),
         after(
             "A visitor asks too often",
             "[route.slowly]\nrate = { requests = 2, every = \"1h\" }\nto = [{ service = \"good\" }]",

@@ -45,9 +45,19 @@ impl LimitChange {
 /// Processor time that may be declared as a limit, in thousandths of a processor.
 const CPU_LIMITS: std::ops::RangeInclusive<u64> = 10..=1_024_000;
 
+/// What became of a workload's size.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Resized {
+    /// How many replicas were wanted before.
+    pub before: u32,
+    /// The release that other limits take.
+    pub release: Option<ReleaseNumber>,
+    /// What differs of the limits, in words.
+    pub differences: Vec<String>,
+}
+
 impl Cluster {
-    /// Sets how many replicas a workload has, how much each may use, or both; gives how many there were, and of the release
-    /// that other limits take its number and what differs.
+    /// Sets how many replicas a workload has, how much each may use, or both.
     pub fn resize(
         &mut self,
         target: &Target,
@@ -55,13 +65,14 @@ impl Cluster {
         limits: LimitChange,
         by: &str,
         now: Timestamp,
-    ) -> Result<(u32, Option<(ReleaseNumber, Vec<String>)>), Refusal> {
+    ) -> Result<Resized, Refusal> {
         let before = self.workload(target)?.wanted;
         let wanted = wanted.unwrap_or(before);
         check_count(wanted)?;
         let request = DeployRequest { limits, ..DeployRequest::default() };
-        let release = if limits.is_empty() { None } else { self.deploy(target, &request, by, now)? };
+        let made = if limits.is_empty() { None } else { self.deploy(target, &request, by, now)? };
         self.scale(target, wanted, by, now)?;
-        Ok((before, release))
+        let (release, differences) = made.unzip();
+        Ok(Resized { before, release, differences: differences.unwrap_or_default() })
     }
 }

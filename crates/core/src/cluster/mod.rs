@@ -40,7 +40,7 @@ use crate::routing::{Table, TableVersion};
 
 pub(crate) use commands::ends;
 pub use commands::{AddedImage, MadeRelease, Refusal, RefusalKind};
-pub use limits::LimitChange;
+pub use limits::{LimitChange, Resized};
 pub use observations::{Declarations, Looked};
 pub use promotion::{Promoted, promoted};
 pub use releases::{DeployRequest, Goal, WentTo};

@@ -33,6 +33,10 @@ codes! {
     ImageUnusable = "image-unusable",
     /// The process ends again and again.
     KeepsEnding = "keeps-ending",
+    /// Its check succeeds and fails in turns.
+    Flapping = "flapping",
+    /// It was refused another process or thread.
+    ProcessLimit = "process-limit",
     /// The process ended once and is started again.
     EndedOnce = "ended-once",
     /// A secret has no such version, or its value cannot be had.

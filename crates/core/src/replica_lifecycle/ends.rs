@@ -16,6 +16,27 @@ impl ReplicaRun {
         Vec::new()
     }
 
+    pub(super) fn processes_refused(&mut self, count: u64, now: u64) -> Vec<Do> {
+        if count <= self.refused_now {
+            return Vec::new();
+        }
+        // Each sentence is written down: one that says almost the same is not worth it.
+        let is_news = count >= self.refused_told * 2 || self.reason.is_none();
+        self.refused_now = count;
+        if !is_news {
+            (self.lasts, self.last_trouble) = (false, now);
+            return vec![Do::WakeAfter(Span::from_millis(TROUBLE_FORGOTTEN_AFTER))];
+        }
+        self.refused_told = count;
+        let limit = self.order.spec.limits.processes;
+        let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };
+        let sentence =
+            format!("the kernel refused it another process or thread {times}; its limit is {limit}");
+        self.reason = Some(Reason::new(ReasonCode::ProcessLimit, sentence));
+        (self.lasts, self.last_trouble) = (false, now);
+        vec![Do::WakeAfter(Span::from_millis(TROUBLE_FORGOTTEN_AFTER))]
+    }
+
     pub(super) fn out_of_memory(&self) -> Reason {
         let (count, limit) = (self.kills_before + self.kills_now, self.order.spec.limits.memory);
         let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };

@@ -1,7 +1,10 @@
 //! What probes say of a replica: whether it is ready, and why not.
 
-use super::{A_RUN_LASTS_AFTER, Do, FAILURES_IN_A_ROW, LOOK_AT_PORTS_AFTER, Phase, ProbeFault, ReplicaRun};
-use crate::model::{CheckKind, Reason, ReasonCode, Span};
+use super::{
+    A_RUN_LASTS_AFTER, Do, FAILURES_IN_A_ROW, FLAPS, FLAPS_WITHIN, LOOK_AT_PORTS_AFTER, Phase, ProbeFault,
+    ReplicaRun,
+};
+use crate::model::{Check, CheckKind, Reason, ReasonCode, Span};
 
 impl ReplicaRun {
     pub(super) fn probed(&mut self, result: Result<(), ProbeFault>, now: u64) -> Vec<Do> {
@@ -12,7 +15,7 @@ impl ReplicaRun {
         let fault = match result {
             Ok(()) => {
                 (self.is_ready, self.was_ready, self.failures, self.unsure) = (true, true, 0, false);
-                (self.check_reason, self.lasts) = (None, true);
+                (self.check_reason, self.lasts) = (self.flapping(now), true);
                 return vec![Do::Probe(self.run, check.every)];
             }
             Err(fault) => fault,
@@ -28,6 +31,9 @@ impl ReplicaRun {
             list.push(Do::LookAtPorts);
         }
         if self.failures >= FAILURES_IN_A_ROW {
+            if self.is_ready {
+                self.lapses.push(now);
+            }
             (self.is_ready, self.unsure) = (false, false);
         }
         let port_known = self.check_reason.as_ref().is_some_and(|reason| {
@@ -38,23 +44,53 @@ impl ReplicaRun {
         if worth_saying && !(refused && port_known) && !self.is_ready {
             let code =
                 if fault == ProbeFault::Tls { ReasonCode::PlainWhereTls } else { ReasonCode::CheckFails };
-            self.check_reason =
-                Some(Reason::new(code, self.sentence_of(&fault, check.kind(&self.order.spec.ports))));
+            self.last_failure = self.sentence_of(&fault, &check);
+            let failed = Reason::new(code, self.last_failure.clone());
+            self.check_reason = self.flapping(now).or(Some(failed));
         }
         let pause = if self.is_ready { check.every } else { first_pauses(self.tries, ran).min(check.every) };
         list.push(Do::Probe(self.run, pause));
         list
     }
 
-    pub(super) fn sentence_of(&self, fault: &ProbeFault, kind: Option<CheckKind>) -> String {
-        let what = match kind {
+    /// Ready and not ready in turns: one reason for as long as it lasts, with what the check said last.
+    fn flapping(&mut self, now: u64) -> Option<Reason> {
+        self.lapses.retain(|at| now.saturating_sub(*at) < FLAPS_WITHIN);
+        if self.lapses.len() < FLAPS {
+            return None;
+        }
+        let sentence = format!(
+            "it was ready and was not again {} times in the last {} minutes; the last failed check: {}",
+            self.lapses.len(),
+            FLAPS_WITHIN / 60_000,
+            self.last_failure
+        );
+        Some(Reason::new(ReasonCode::Flapping, sentence))
+    }
+
+    /// A check's answer came after its time; the next sentence says how long it took. Each sentence is written down, so
+    /// that only another order of time makes another one.
+    pub(super) fn answered_late(&mut self, took: Span) -> Vec<Do> {
+        let told = self.late_by.map_or(0, Span::millis);
+        if took.millis() >= told * 2 || took.millis() * 2 <= told {
+            self.late_by = Some(Span::from_millis(took.millis() / 100 * 100));
+        }
+        Vec::new()
+    }
+
+    pub(super) fn sentence_of(&self, fault: &ProbeFault, check: &Check) -> String {
+        let within = check.within;
+        let what = match check.kind(&self.order.spec.ports) {
             Some(CheckKind::Http(path, port)) => format!("GET {path} on {port}"),
             Some(CheckKind::Connect(port)) => format!("a connection to {port}"),
             None => "the check".to_owned(),
         };
         match fault {
             ProbeFault::Refused => format!("{what} is refused"),
-            ProbeFault::Late => format!("{what} is not answered in time"),
+            ProbeFault::Late => match self.late_by {
+                Some(took) => format!("{what} is answered after {took}; the check allows {within}"),
+                None => format!("{what} is not answered within {within}, which the check allows"),
+            },
             ProbeFault::Status(status) => format!("{what} answers {status}"),
             ProbeFault::Tls => format!("{what} is answered in TLS; the process expects TLS there"),
             ProbeFault::Other(words) => format!("{what} fails: {words}"),

@@ -264,3 +264,68 @@ fn what_ended_an_earlier_run_is_no_reason_once_a_run_lasts() {
     probe(&mut run, 25_000);
     assert_eq!(run.report().reason.map(|it| it.code), Some(ReasonCode::CheckFails));
 }
+
+#[test]
+fn ready_and_not_ready_in_turns_is_a_reason_of_its_own_until_it_has_been_well_for_a_while() {
+    let mut run = running(PORT);
+    let code = |run: &ReplicaRun| run.report().reason.map(|reason| reason.code);
+    let mut now = 0;
+    let mut turn = |run: &mut ReplicaRun| {
+        now += 2000;
+        run.handle(Event::Probed(1, Ok(())), now);
+        for _ in 0..FAILURES_IN_A_ROW {
+            now += 1000;
+            run.handle(Event::Probed(1, Err(ProbeFault::Status(503))), now);
+        }
+        now
+    };
+    turn(&mut run);
+    assert_eq!(code(&run), Some(ReasonCode::CheckFails), "once may happen");
+    turn(&mut run);
+    let last = turn(&mut run);
+    assert_eq!((run.report().state, code(&run)), (ReplicaState::Unready, Some(ReasonCode::Flapping)));
+    run.handle(Event::Probed(1, Ok(())), last + 1000);
+    let report = run.report();
+    assert_eq!((report.state, code(&run)), (ReplicaState::Ready, Some(ReasonCode::Flapping)));
+    insta::assert_snapshot!(report.reason.expect("its reason").sentence, @r"it was ready and was not again 3 times in the last 5 minutes; the last failed check: a connection to 8080 answers 503");
+    run.handle(Event::Probed(1, Ok(())), last + FLAPS_WITHIN);
+    assert_eq!(code(&run), None);
+}
+
+#[test]
+fn an_answer_that_comes_too_late_is_told_with_its_time_and_what_was_allowed() {
+    let mut run = running(&format!(r#"{PORT},"checks":{{"ready":{{"path":"/up","within":"1s"}}}}"#));
+    let late = |run: &mut ReplicaRun, now| {
+        run.handle(Event::Probed(1, Err(ProbeFault::Late)), now);
+        run.report().reason.map(|reason| reason.sentence).unwrap_or_default()
+    };
+    let silent = late(&mut run, 4000);
+    run.handle(Event::AnsweredLate(1, Span::from_millis(2340)), 5000);
+    let slow = late(&mut run, 6000);
+    // Nearly as late is the same to a person, and is not written down again.
+    run.handle(Event::AnsweredLate(1, Span::from_millis(2900)), 7000);
+    assert_eq!(late(&mut run, 8000), slow);
+    insta::assert_snapshot!(format!("{silent}\n{slow}"), @r"GET /up on 8080 is not answered within 1s, which the check allows
+GET /up on 8080 is answered after 2300ms; the check allows 1s");
+}
+
+#[test]
+fn a_process_limit_is_told_as_long_as_it_is_met_and_each_time_that_it_is_much_more() {
+    let mut run = running(&format!(r#"{PORT},"limits":{{"processes":16}}"#));
+    run.handle(Event::Probed(1, Ok(())), 100);
+    let sentence = |run: &ReplicaRun| run.report().reason.map(|reason| reason.sentence).unwrap_or_default();
+    run.handle(Event::ProcessesRefused(1), 200);
+    insta::assert_snapshot!(sentence(&run), @r"the kernel refused it another process or thread once; its limit is 16");
+    let first = sentence(&run);
+    run.handle(Event::ProcessesRefused(2), 300);
+    let second = sentence(&run);
+    assert_ne!(first, second);
+    run.handle(Event::ProcessesRefused(3), 400);
+    assert_eq!(sentence(&run), second);
+    run.handle(Event::Wake, 300 + TROUBLE_FORGOTTEN_AFTER);
+    assert_eq!(sentence(&run), second, "it went on meanwhile");
+    run.handle(Event::Wake, 400 + TROUBLE_FORGOTTEN_AFTER);
+    assert_eq!(sentence(&run), "");
+    run.handle(Event::ProcessesRefused(4), 900_000);
+    assert_ne!(sentence(&run), "", "it begins again");
+}

@@ -351,3 +351,26 @@ fn a_route_takes_no_host_of_the_platform_itself() {
     };
     assert!(own("localhost") && own("yard.example"), "these reach the rule");
 }
+
+#[test]
+fn number_and_limits_are_set_together_or_not_at_all() {
+    let mut yard = Yard::new();
+    yard.declare(MANIFEST, false);
+    yard.settle_down();
+    let memory = |mib| LimitChange { memory: Some(Bytes::mib(mib)), cpu: None };
+    let done = yard.cluster.resize(&api(), Some(2), memory(96), "mira", yard.now).expect("taken");
+    assert_eq!((done.before, done.release), (3, Some(ReleaseNumber(2))));
+    assert!(done.differences.iter().any(|words| words.ends_with("→ 96 MiB")), "{:?}", done.differences);
+    yard.settle_down();
+    assert_eq!((yard.state(), yard.running.len()), (WorkloadState::Steady, 2));
+    let before = yard.cluster.state.clone();
+    for (wanted, limits) in [
+        (Some(20_000), memory(128)),
+        (Some(4), LimitChange { cpu: Some(Cpu::from_milli(1)), memory: None }),
+    ] {
+        yard.cluster.resize(&api(), wanted, limits, "mira", yard.now).expect_err("refused");
+    }
+    assert_eq!(yard.cluster.state, before);
+    let same = yard.cluster.resize(&api(), None, memory(96), "mira", yard.now).expect("taken");
+    assert_eq!(same.release, None, "nothing differs");
+}
