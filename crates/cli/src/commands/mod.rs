@@ -11,6 +11,7 @@ mod forecast;
 mod images;
 pub mod logs;
 mod releases;
+mod scaling;
 mod secrets;
 mod seeing;
 mod since;
@@ -95,7 +96,7 @@ pub async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
             logs::logs(&client, &target, logs::Wanted { release, replica, tail, follow, raw }, output).await
         }
         Command::Scale { target, replicas, limits, wait } => {
-            acts::scale(&client, &parse_target(&target)?, replicas, limits, wait).await
+            scaling::scale(&client, &parse_target(&target)?, replicas, limits, wait).await
         }
         Command::Deploy { target, image, settings, secrets, limits, wait } => {
             let set = releases::settings(&settings, &secrets)?;

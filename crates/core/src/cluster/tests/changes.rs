@@ -364,10 +364,9 @@ fn number_and_limits_are_set_together_or_not_at_all() {
     yard.settle_down();
     assert_eq!((yard.state(), yard.running.len()), (WorkloadState::Steady, 2));
     let before = yard.cluster.state.clone();
-    for (wanted, limits) in [
-        (Some(20_000), memory(128)),
-        (Some(4), LimitChange { cpu: Some(Cpu::from_milli(1)), memory: None }),
-    ] {
+    for (wanted, limits) in
+        [(Some(20_000), memory(128)), (Some(4), LimitChange { cpu: Some(Cpu::from_milli(1)), memory: None })]
+    {
         yard.cluster.resize(&api(), wanted, limits, "mira", yard.now).expect_err("refused");
     }
     assert_eq!(yard.cluster.state, before);
