@@ -180,12 +180,13 @@ impl Stage<'_> {
         }
     }
 
-    /// As long as the replicas that are ready took, the middle one of them.
+    /// As long as the replicas that are ready took the first time, the middle one of them. Later they may have been
+    /// unready for a while, or started again with their node: that says nothing of a new one.
     fn ready_after(&self, workload: &Target) -> SignedDuration {
         let ready = replicas_of(&self.cluster.state.replicas, workload)
-            .filter(|replica| replica.state == ReplicaState::Ready && replica.restarts == 0);
+            .filter(|replica| replica.state == ReplicaState::Ready);
         let mut took: Vec<SignedDuration> =
-            ready.map(|replica| replica.since.duration_since(replica.created)).collect();
+            ready.filter_map(|replica| Some(replica.first_ready?.duration_since(replica.created))).collect();
         took.sort_unstable();
         took.get(took.len() / 2).copied().unwrap_or(READY_AFTER).max(SignedDuration::from_millis(1))
     }

@@ -116,6 +116,9 @@ impl Cluster {
             replica.since = now;
             self.table_stale = true;
         }
+        if state == ReplicaState::Ready {
+            replica.first_ready.get_or_insert(now);
+        }
         replica.state = state;
         (replica.reason, replica.started) = (reason, started);
         replica.restarts = report.restarts;

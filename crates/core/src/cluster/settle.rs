@@ -388,6 +388,7 @@ fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica
         reason: None,
         since: now,
         created: now,
+        first_ready: None,
         restarts: 0,
         started: None,
         once: None,

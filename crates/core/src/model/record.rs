@@ -198,6 +198,9 @@ pub struct Replica {
     pub since: Timestamp,
     /// When it was made.
     pub created: Timestamp,
+    /// When it was ready for the first time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_ready: Option<Timestamp>,
     /// How often its process was started again.
     pub restarts: u32,
     /// The digest of what its node really started ([`crate::launch_fingerprint`]).

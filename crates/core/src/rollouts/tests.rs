@@ -91,6 +91,7 @@ impl World {
             reason: None,
             since: at(self.now),
             created: at(self.now),
+            first_ready: None,
             restarts: 0,
             started: None,
             aside: None,

@@ -80,6 +80,19 @@ fn deploy(cluster: &mut Cluster) -> Table {
 }
 
 #[test]
+fn replicas_that_were_unready_later_do_not_make_a_new_one_slow() {
+    let mut cluster = cluster("deadline = \"30s\"", &[4096]);
+    // A quarter of an hour after they were made they lost their node's agent for a while.
+    for replica in cluster.state.replicas.values_mut() {
+        replica.since = replica.created + SignedDuration::from_mins(15);
+    }
+    let before = deploy(&mut cluster);
+    let seen = look(&cluster, &before, None);
+    assert_eq!(seen.workloads[0].reason, None, "{seen:?}");
+    assert!(seen.workloads[0].took_millis.is_some_and(|took| took < 20_000), "{seen:?}");
+}
+
+#[test]
 fn a_rolling_move_is_rehearsed_with_its_time_and_its_lowest_number() {
     let mut yard = cluster("", &[4096]);
     let before = deploy(&mut yard);
