@@ -23,7 +23,7 @@ pub struct WriteTimeout<S> {
 }
 
 impl<S> WriteTimeout<S> {
-    /// Gives up a write of which nothing was taken within this time.
+    /// Gives up a write when the visitor took nothing of it within this time.
     pub fn new(stream: S, within: Duration) -> WriteTimeout<S> {
         WriteTimeout { stream, within, waiting: None, pace: None }
     }

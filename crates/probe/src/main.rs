@@ -3,7 +3,8 @@
 //! One line an act: its name, `|`, and what happened. Acts that succeed say `done` and something of what was
 //! seen. A list of addresses to try may be given as arguments. With `talk N` it only writes a line every N ms, with
 //! `flood` as many lines as it can, with `calls N` it tries every system call below a number, with `buffers` it
-//! fills connections that nobody reads, with `hoard` it takes terminals and files without end, and with `escape` it writes what a terminal would take for commands.
+//! fills connections that nobody reads, with `hoard` it takes terminals and files without end, and with `escape` it
+//! writes what a terminal would take for commands.
 
 mod escape_attempts;
 mod hoard;

@@ -1,7 +1,7 @@
 //! The one that decides: a thread with the cluster in its hands.
 //!
-//! Several controls may run on one record. The one that holds the lease decides ([`leading`]); the others answer what they
-//! can read, follow the journal, and wait for their turn ([`following`]).
+//! Several controls may run on one record. The one that holds the lease decides ([`term`]); the others answer what they
+//! can read, follow the journal, and wait for their turn ([`follower`]).
 //!
 //! Everything that may change the cluster comes as a [`Message`]. The leader takes what has come, lets the
 //! core settle, writes the outcome in one transaction, and only then answers, orders and serves. What comes

@@ -102,8 +102,7 @@ fn visitors_that_dawdle_keep_nobody_waiting() {
 /// Waits until the gateway ends a connection, and gives whether it did within two minutes.
 fn is_ended(mut stream: TcpStream) -> bool {
     stream.set_read_timeout(Some(Duration::from_secs(120))).expect("a limit");
-    let ended = std::io::copy(&mut stream, &mut std::io::sink());
-    ended.is_ok_and(|_| true) || stream.peek(&mut [0]).is_ok_and(|count| count == 0)
+    std::io::copy(&mut stream, &mut std::io::sink()).is_ok()
 }
 
 #[test]
