@@ -1,119 +1,84 @@
-// Acts: each one is the API call that the client makes too.
+// Calls of the API: paths, parameters, bodies and answers have the types of the OpenAPI document.
+
+import createClient from 'openapi-fetch'
 
 import { local } from './derive'
-import type { Commit, LogLine, Origin, Side, Signal, Target, Traffic } from './model'
+import type { LogLine, Target } from './model'
+import type { components, paths } from './schema'
 
 export class Refused extends Error {}
 
-async function call(method: string, path: string, body?: unknown): Promise<unknown> {
-  const answer = await fetch(`/api/v1${path}`, {
-    method,
-    headers: { 'content-type': 'application/json' },
-    body: body === undefined ? undefined : JSON.stringify(body),
-  })
-  const text = await answer.text()
-  if (answer.ok) return text === '' ? null : JSON.parse(text)
-  let detail = `the platform answers ${answer.status}`
-  try {
-    detail = (JSON.parse(text) as { detail?: string }).detail ?? detail
-  } catch {
-    // not a problem document: the status has to do
-  }
+const client = createClient<paths>()
+
+interface Answered<T> {
+  data?: T
+  error?: components['schemas']['Problem'] | string
+  response: Response
+}
+
+/** What was answered; a refusal is thrown with the platform's own words. */
+async function answer<T>(call: Promise<Answered<T>>): Promise<T> {
+  const { data, error, response } = await call
+  if (response.ok) return data as T
+  const detail = typeof error === 'object' ? error.detail : `the platform answers ${response.status}`
   throw new Refused(local(detail))
 }
 
-function workload(target: Target, act: string) {
-  return `/environments/${target.environment}/workloads/${target.name}${act}`
-}
+/** A path that names something in an environment. */
+const of = ({ environment, name }: Target) => ({ environment, name })
+const at = (target: Target, forecast = false) => ({ params: { path: of(target), query: { forecast } } })
 
-export const scale = (target: Target, replicas: number) => call('POST', workload(target, '/scale'), { replicas })
-export const deploy = (target: Target, image: string) => call('POST', workload(target, '/deploy'), { image })
-export const rollback = (target: Target, to?: number) => call('POST', workload(target, '/rollback'), { to })
-/** `hold`, `resume`, `advance`, `cancel`, `restart`. */
-export const steer = (target: Target, act: string, body: object = {}) => call('POST', workload(target, `/${act}`), body)
-export const keep = (target: Target, release: number, keep: boolean) => call('POST', workload(target, '/keep'), { release, keep })
+const WORKLOAD = '/api/v1/environments/{environment}/workloads/{name}'
+type Body<K extends keyof components['schemas']> = components['schemas'][K]
 
-export interface Difference {
-  field: string
-  before: string | null
-  after: string | null
-}
-export const compare = async (from: string, to: string) =>
-  ((await call('GET', `/compare?from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`)) as { differences: Difference[] }).differences
-export const logsPath = (target: Target, tail: number) => `/api/v1${workload(target, `/logs?follow=true&tail=${tail}`)}`
+export const scale = (target: Target, body: Body<'NewScale'>, forecast = false) => answer(client.POST(`${WORKLOAD}/scale`, { ...at(target, forecast), body }))
+export const deploy = (target: Target, body: Body<'NewDeploy'>, forecast = false) => answer(client.POST(`${WORKLOAD}/deploy`, { ...at(target, forecast), body }))
+export const rollback = (target: Target, to?: number, forecast = false) => answer(client.POST(`${WORKLOAD}/rollback`, { ...at(target, forecast), body: to === undefined ? {} : { to } }))
+export const hold = (target: Target, because: string) => answer(client.POST(`${WORKLOAD}/hold`, { ...at(target), body: { because } }))
+export const resume = (target: Target) => answer(client.POST(`${WORKLOAD}/resume`, at(target)))
+export const advance = (target: Target) => answer(client.POST(`${WORKLOAD}/advance`, at(target)))
+export const cancel = (target: Target) => answer(client.POST(`${WORKLOAD}/cancel`, at(target)))
+export const restart = (target: Target) => answer(client.POST(`${WORKLOAD}/restart`, at(target)))
+export const keep = (target: Target, release: number, keep: boolean) => answer(client.POST(`${WORKLOAD}/keep`, { ...at(target), body: { release, keep } }))
+
+export const compare = async (from: string, to: string) => (await answer(client.GET('/api/v1/compare', { params: { query: { from, to } } }))).differences
+export const since = async (asOf: string, environment: string) => (await answer(client.GET('/api/v1/since', { params: { query: { as_of: asOf, environment } } }))).became
+export const trail = (query: paths['/api/v1/trail']['get']['parameters']['query']) => answer(client.GET('/api/v1/trail', { params: { query } }))
+export const why = (of: string) => answer(client.GET('/api/v1/why', { params: { query: { of } } }))
+export const traffic = (by: string, of: string) => answer(client.GET('/api/v1/traffic', { params: { query: { by, of } } }))
+export const usage = () => answer(client.GET('/api/v1/stats'))
+
+export const logsPath = (target: Target, tail: number) => `/api/v1/environments/${target.environment}/workloads/${target.name}/logs?follow=true&tail=${tail}`
 /** The last lines that a replica of a release wrote; they are kept of one that is gone where its release failed. */
 export async function lastLines(target: Target, release: number, replica: string, count: number): Promise<string[]> {
-  const answer = await fetch(`/api/v1${workload(target, `/logs?release=${release}&replica=${replica}&tail=${count}`)}`)
-  if (!answer.ok) return []
-  const lines = (await answer.text()).split('\n').filter((line) => line !== '')
+  const { data, response } = await client.GET(`${WORKLOAD}/logs`, { params: { path: of(target), query: { release, replica, tail: count } }, parseAs: 'text' })
+  if (!response.ok) return []
+  const lines = (data ?? '').split('\n').filter((line) => line !== '')
   return lines.map((line) => JSON.parse(line) as LogLine).filter((line) => line.source !== 'k').map((line) => line.text)
 }
 
-/** What is not as it was at a moment. */
-export interface Became {
-  kind: string
-  key: string
-  change: 'add' | 'change' | 'remove'
-  fields?: Difference[]
-  origin?: Origin
-}
-export const since = async (asOf: string, environment: string) =>
-  ((await call('GET', `/since?as_of=${encodeURIComponent(asOf)}&environment=${environment}`)) as { became: Became[] }).became
-
 /** What is asked of a declaration: files in, changes out. */
-export const declare = (environment: string, text: string) => call('POST', '/declare', { environment, files: [{ name: 'mainyard.toml', text }] })
+export const declare = (environment: string, text: string, forecast = false) =>
+  answer(client.POST('/api/v1/declare', { params: { query: { forecast } }, body: { environment, exact: false, files: [{ name: 'mainyard.toml', text }] } }))
 /** What an image says of itself. */
-export const imageConfig = async (image: string) => (await call('GET', `/images/config?image=${encodeURIComponent(image)}`)) as { ports: number[]; command: string[] }
+export const imageConfig = (image: string) => answer(client.GET('/api/v1/images/config', { params: { query: { image } } }))
 
-/** The way from the outside in, as far as it goes, and the first true cause. */
-export interface Why {
-  of: string
-  answers: boolean
-  steps: { part: string; name: string; says: string; signal: Signal }[]
-  cause: { code: string; sentence: string; fix: string }
-  also?: string[]
-  output?: string[]
-}
-export const why = async (of: string) => (await call('GET', `/why?of=${encodeURIComponent(of)}`)) as Why
+const SOURCE = '/api/v1/environments/{environment}/sources/{name}'
+export const sides = async (target: Target) => (await answer(client.GET(`${SOURCE}/compare`, { params: { path: of(target) } }))).rows
+export const catchUp = (target: Target, remove: boolean, forecast: boolean) => answer(client.POST(`${SOURCE}/catch-up`, { ...at(target, forecast), body: { remove } }))
+export const lookNow = (target: Target) => answer(client.POST(`${SOURCE}/look`, { params: { path: of(target) } }))
+export const holdSource = (target: Target, because: string) => answer(client.POST(`${SOURCE}/hold`, { ...at(target), body: { because } }))
+export const resumeSource = async (target: Target, forecast: boolean) => (await answer(client.POST(`${SOURCE}/resume`, at(target, forecast)))).words
+export const writeBack = (target: Target, push: boolean) => answer(client.POST(`${SOURCE}/write-back`, { params: { path: of(target) }, body: { push } }))
 
-/** What was served, told apart by `route`, `service`, `release` or `replica`. */
-export const traffic = async (by: string, of: string) => (await call('GET', `/traffic?by=${by}&of=${encodeURIComponent(of)}`)) as Traffic[]
+export const secrets = () => answer(client.GET('/api/v1/secrets'))
+export const addSecret = (target: Target, value: string) =>
+  answer(client.PUT('/api/v1/environments/{environment}/secrets/{name}', { ...at(target), body: value, bodySerializer: (text) => text, headers: { 'content-type': 'application/octet-stream' } }))
+export const removeSecret = (target: Target, forecast = false) => answer(client.DELETE('/api/v1/environments/{environment}/secrets/{name}', at(target, forecast)))
+export const certificates = () => answer(client.GET('/api/v1/certificates'))
+export const addCertificate = (target: Target, body: Body<'NewCertificate'>) => answer(client.PUT('/api/v1/environments/{environment}/certificates/{name}', { ...at(target), body }))
+export const removeCertificate = (target: Target, forecast = false) => answer(client.DELETE('/api/v1/environments/{environment}/certificates/{name}', at(target, forecast)))
 
-function source(target: Target, act: string) {
-  return `/environments/${target.environment}/sources/${target.name}${act}`
-}
-
-export interface Ahead {
-  commit: Commit
-  changes: { kind: 'add' | 'change' | 'remove'; object: string; words: string }[]
-  forecast?: { words?: string }
-}
-export interface Written {
-  commit: string | null
-  message?: string
-  difference: string
-  left: string[]
-  pushed: string | null
-}
-export const sides = async (target: Target) => ((await call('GET', source(target, '/compare'))) as { rows: Side[] }).rows
-export const catchUp = async (target: Target, remove: boolean, forecast: boolean) => (await call('POST', source(target, `/catch-up${forecast ? '?forecast=true' : ''}`), { remove })) as Ahead
-export const lookNow = (target: Target) => call('POST', source(target, '/look'), {})
-export const holdSource = (target: Target, because: string) => call('POST', source(target, '/hold'), { because })
-export const resumeSource = async (target: Target, forecast: boolean) => ((await call('POST', source(target, `/resume${forecast ? '?forecast=true' : ''}`))) as { words: string[] }).words
-export const writeBack = async (target: Target, push: boolean) => (await call('POST', source(target, '/write-back'), { push })) as Written
-
-/** A token or a session, without what it lets in by. */
-export interface Credential {
-  id: string
-  name: string
-  scope: 'client' | 'part' | 'session'
-  member: string
-  part: string | null
-  created: string
-  expires: string | null
-  last_used: string | null
-  current: boolean
-}
-export const tokens = async () => (await call('GET', '/tokens')) as Credential[]
-export const removeToken = async (id: string): Promise<void> => { await call('DELETE', `/tokens/${id}`) }
-export const signOut = () => call('POST', '/sign-out', {})
+export const tokens = () => answer(client.GET('/api/v1/tokens'))
+export const removeToken = (id: string) => answer(client.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } }))
+export const signOut = () => answer(client.POST('/api/v1/sign-out'))

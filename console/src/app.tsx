@@ -8,7 +8,11 @@ import { ImagesPage } from './pages/images'
 import { asOf } from './moment'
 import { LogPage } from './pages/log'
 import { RoutesPage } from './pages/routes'
+import { CertificatesPage } from './pages/certificates'
+import { RequestsPage } from './pages/requests'
+import { SecretsPage } from './pages/secrets'
 import { SincePage } from './pages/since'
+import { UsagePage } from './pages/usage'
 import { SourcesPage } from './pages/sources'
 import { TrailPage } from './pages/trail'
 import { WorkloadPage } from './pages/workload'
@@ -44,6 +48,10 @@ export function App() {
       <Route path="/:environment/-/sources" element={<Frame><SourcesPage /></Frame>} />
       <Route path="/:environment/-/since" element={<Frame><SincePage /></Frame>} />
       <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
+      <Route path="/:environment/-/secrets" element={<Frame><SecretsPage /></Frame>} />
+      <Route path="/:environment/-/certificates" element={<Frame><CertificatesPage /></Frame>} />
+      <Route path="/:environment/-/usage" element={<Frame><UsagePage /></Frame>} />
+      <Route path="/:environment/-/requests" element={<Frame><RequestsPage /></Frame>} />
       <Route path="/:environment/-/access" element={<Frame><AccessPage /></Frame>} />
       <Route path="/:environment/:name/log" element={<Frame><LogPage /></Frame>} />
       <Route path="/:environment/:name/compare" element={<Frame><ComparePage /></Frame>} />
@@ -82,7 +90,7 @@ function Mark() {
 }
 
 function pageName(path: string): string {
-  const names: Record<string, string> = { trail: 'Trail', images: 'Images', access: 'Access', since: 'What changed since', routes: 'Routes and services', sources: 'Sources' }
+  const names: Record<string, string> = { trail: 'Trail', images: 'Images', access: 'Access', secrets: 'Secrets', certificates: 'Certificates', usage: 'Right size', requests: 'Requests', since: 'What changed since', routes: 'Routes and services', sources: 'Sources' }
   return names[path.slice(path.lastIndexOf('/') + 1)] ?? 'Board'
 }
 
@@ -102,6 +110,10 @@ function Frame({ children }: { children: ReactNode }) {
         <RailLink to={`/${environment ?? ''}/-/sources`} here={pathname.endsWith('/-/sources')} word="Sources" shape="M4 1v12M4 4h6c3 0 3 3 3 3v6M2 1h4M11 13h4" />
         <RailLink to={`/${environment ?? ''}/-/trail`} here={pathname.endsWith('/-/trail')} word="Trail" shape="M2 1v12M2 3h14M2 8h10M2 13h6" />
         <RailLink to={`/${environment ?? ''}/-/images`} here={pathname.endsWith('/-/images')} word="Images" shape="M1 4l8-3 8 3-8 3zM1 8l8 3 8-3M1 11l8 3 8-3" />
+        <RailLink to={`/${environment ?? ''}/-/requests`} here={pathname.endsWith('/-/requests')} word="Requests" shape="M1 2h11M1 7h15M1 12h8M14 1l3 1-3 1" />
+        <RailLink to={`/${environment ?? ''}/-/usage`} here={pathname.endsWith('/-/usage')} word="Size" shape="M2 13V7M7 13V3M12 13V9M17 13V1" />
+        <RailLink to={`/${environment ?? ''}/-/secrets`} here={pathname.endsWith('/-/secrets')} word="Secrets" shape="M6 4a3 3 0 1 1 0 6 3 3 0 0 1 0-6zM9 7h8M14 7v3" />
+        <RailLink to={`/${environment ?? ''}/-/certificates`} here={pathname.endsWith('/-/certificates')} word="Certs" shape="M2 2h14v8H2zM6 10v4l3-1.5L12 14v-4M5 5h8" />
         <RailLink to={`/${environment ?? ''}/-/access`} here={pathname.endsWith('/-/access')} word="Access" shape="M3 7V4.5a3.5 3.5 0 0 1 7 0V7M1.5 7h10v7h-10zM14 3v8M12 9h4" />
       </nav>
       <div className="min-w-0 grow">

@@ -1,7 +1,8 @@
 // What the pages show, worked out from the record's objects.
 
-import type { Objects, Release, Replica, Rollout, Route, Seen, Service, Signal, Workload, View } from './model'
+import type { Objects, Release, Replica, Rollout, Route, Seen, Service, Signal, Workload } from './model'
 import { asOf } from './moment'
+import type { View } from './store'
 
 export const key = (target: { environment: string; name: string }) => `${target.environment}/${target.name}`
 export const short = (replica: Replica) => replica.id.slice(replica.id.lastIndexOf('/') + 1)

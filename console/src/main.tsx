@@ -5,6 +5,7 @@ import '@fontsource/ibm-plex-sans/500.css'
 import '@fontsource/ibm-plex-sans/600.css'
 import './index.css'
 
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter } from 'react-router'
@@ -16,13 +17,16 @@ import { apply } from './theme'
 
 apply()
 void begin()
+const queries = new QueryClient()
 const root = document.getElementById('root')
 if (root) {
   createRoot(root).render(
     <StrictMode>
-      <BrowserRouter basename={base}>
-        <App />
-      </BrowserRouter>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter basename={base}>
+          <App />
+        </BrowserRouter>
+      </QueryClientProvider>
     </StrictMode>,
   )
 }

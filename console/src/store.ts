@@ -4,22 +4,24 @@ import { useMemo, useSyncExternalStore } from 'react'
 
 import { isAwake, onAwake } from './awake'
 import { rows, type Row } from './derive'
-import type { Figure, Kind, Objects, Snapshot, View } from './model'
+import type { ChangeEvent, Figure, Kind, Objects, Snapshot } from './model'
 import { asOf } from './moment'
 
-interface Entry {
-  number: number
-  kind: Kind
-  key: string
-  body: unknown
-  cause: { by: string }
+/** What the pages look at. */
+export interface View extends Snapshot {
+  /** Since when the stream is cut; null while it lives. */
+  lostSince: number | null
+  /** The number of the last change that a person caused. */
+  lastAct: number
+  /** When the figures were read. */
+  now: number
 }
 
 export type Phase = { phase: 'loading' } | { phase: 'signed-out' } | { phase: 'refused'; because: string } | { phase: 'ready'; view: View }
 
 let present: Phase = { phase: 'loading' }
 const listeners = new Set<() => void>()
-let waiting: Entry[] = []
+let waiting: ChangeEvent[] = []
 let scheduled = false
 let source: EventSource | null = null
 
@@ -66,7 +68,7 @@ function follow(cursor: number) {
   const stream = new EventSource(`/api/v1/stream?after=${cursor}`)
   source = stream
   stream.addEventListener('change', (event) => {
-    waiting.push(JSON.parse(event.data as string) as Entry)
+    waiting.push(JSON.parse(event.data as string) as ChangeEvent)
     if (!scheduled) {
       scheduled = true
       // A burst of changes is drawn once.

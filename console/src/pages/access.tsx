@@ -1,16 +1,18 @@
 import { useEffect, useState } from 'react'
 
-import { Refused, removeToken, signOut, tokens, type Credential } from '../api'
+import { Refused, removeToken, signOut, tokens } from '../api'
+import type { TokenEntry } from '../model'
 import { asOf } from '../moment'
 import { Act } from '../parts/acts'
 import { Button } from '../parts/button'
 import { Command } from '../parts/command'
+import { Table, type Column } from '../parts/table'
 import { useView } from '../store'
 
 /** Who is let in: tokens of clients and parts, and sessions of the console. */
 export function AccessPage() {
   const view = useView()
-  const [list, setList] = useState<Credential[] | null>(null)
+  const [list, setList] = useState<TokenEntry[] | null>(null)
   const [failed, setFailed] = useState('')
   const read = () => tokens().then(setList, (cause: unknown) => { setFailed(cause instanceof Refused ? cause.message : 'The platform does not answer.') })
   useEffect(() => { void read() }, [])
@@ -30,54 +32,38 @@ export function AccessPage() {
         <Command words="mainyard sign-out --all" />
       </div>
       {failed !== '' && <p role="alert" className="rounded-xl border border-line bg-card p-6 text-fault">{failed}</p>}
-      {list !== null && (
-        <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Tokens and sessions">
-          <table className="w-full text-left">
-            <thead>
-              <tr className="border-b border-line text-[13px] text-soft">
-                {['Name', 'Lets in', 'Member', 'Ends', 'Last used', ''].map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold">{word}</th>)}
-              </tr>
-            </thead>
-            <tbody>
-              {list.map((each) => <Entry key={each.id} credential={each} removed={read} />)}
-            </tbody>
-          </table>
-        </div>
-      )}
+      {list !== null && <Table label="Tokens and sessions" columns={columns(read)} rows={list} name={(each) => each.id} />}
     </>
   )
 }
 
-const lets: Record<Credential['scope'], string> = { client: 'a client', part: 'a part of the platform', session: 'a browser' }
+const lets: Record<TokenEntry['scope'], string> = { client: 'a client', part: 'a part of the platform', 'sign-in': 'anyone who has the link', session: 'a browser' }
 
 function day(moment: string | null, none: string): string {
   return moment === null ? none : new Date(moment).toLocaleString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })
 }
 
-function Entry({ credential, removed }: { credential: Credential; removed: () => Promise<void> }) {
-  const { id, name, scope, part, member, expires, last_used, current } = credential
+const columns = (removed: () => Promise<void>): Column<TokenEntry>[] => [
+  {
+    head: 'Name', names: true, breaks: true, by: (each) => each.name,
+    cell: (each) => <>{each.name} <span className="figures text-xs font-normal text-soft">{each.id}</span>{each.current && <span className="ml-2 text-[13px] text-soft">this session</span>}</>,
+  },
+  { head: 'Lets in', by: (each) => each.part ?? each.scope, cell: (each) => each.part ?? lets[each.scope] },
+  { head: 'Member', by: (each) => each.member, cell: (each) => <span className="text-soft">{each.member}</span> },
+  { head: 'Ends', by: (each) => each.expires ?? '', cell: (each) => <span className="text-soft">{day(each.expires, 'never')}</span> },
+  { head: 'Last used', by: (each) => each.last_used ?? '', cell: (each) => <span className="text-soft">{day(each.last_used, 'not yet')}</span> },
+  { head: '', cell: (each) => (each.scope === 'part' || each.current ? null : <RemoveToken of={each} removed={removed} />) },
+]
+
+function RemoveToken({ of: { id, name, scope }, removed }: { of: TokenEntry; removed: () => Promise<void> }) {
   return (
-    <tr className="border-b border-line/70 last:border-b-0">
-      <th scope="row" className="px-3 py-2 font-medium">
-        {name} <span className="figures text-xs font-normal text-soft">{id}</span>
-        {current && <span className="ml-2 text-[13px] text-soft">this session</span>}
-      </th>
-      <td className="px-3">{part ?? lets[scope]}</td>
-      <td className="px-3 text-soft">{member}</td>
-      <td className="px-3 whitespace-nowrap text-soft">{day(expires, 'never')}</td>
-      <td className="px-3 whitespace-nowrap text-soft">{day(last_used, 'not yet')}</td>
-      <td className="px-3 py-1.5 text-right">
-        {scope !== 'part' && !current && (
-          <Act
-            trigger={<Button tone="danger">Remove…</Button>}
-            title={`Remove ${name}`}
-            about={`${scope === 'session' ? 'The browser that has this session' : 'A client with this token'} is refused from then on. It cannot be put back; a new one can be made.`}
-            command={scope === 'session' ? `mainyard sign-out ${id}` : `mainyard token remove ${id}`}
-            act="Remove"
-            run={() => removeToken(id).then(removed)}
-          />
-        )}
-      </td>
-    </tr>
+    <Act
+      trigger={<Button tone="danger">Remove…</Button>}
+      title={`Remove ${name}`}
+      about={`${scope === 'session' ? 'The browser that has this session' : 'A client with this token'} is refused from then on. It cannot be put back; a new one can be made.`}
+      command={scope === 'session' ? `mainyard sign-out ${id}` : `mainyard token remove ${id}`}
+      act="Remove"
+      run={() => removeToken(id).then(removed)}
+    />
   )
 }

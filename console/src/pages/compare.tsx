@@ -1,8 +1,9 @@
 import { useEffect, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { Refused, compare, type Difference } from '../api'
+import { Refused, compare } from '../api'
 import { key } from '../derive'
+import type { Difference } from '../model'
 import { Command } from '../parts/command'
 import { useQuery } from '../query'
 import { useView } from '../store'

@@ -1,5 +1,7 @@
-import { useView } from '../store'
+import type { Image } from '../model'
 import { Command } from '../parts/command'
+import { Table, type Column } from '../parts/table'
+import { useView } from '../store'
 
 /** What is in the image store, and what runs of it. */
 export function ImagesPage() {
@@ -20,27 +22,16 @@ export function ImagesPage() {
       {images.length === 0 ? (
         <p className="rounded-xl border border-line bg-card p-6">Images of every environment stand here. Add an OCI layout or an archive with the command above.</p>
       ) : (
-        <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Images">
-          <table className="w-full text-left">
-            <thead>
-              <tr className="border-b border-line text-[13px] text-soft">
-                {['Image', 'Digest', 'Size', 'Added', 'Runs in'].map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold">{word}</th>)}
-              </tr>
-            </thead>
-            <tbody>
-              {images.map((image) => (
-                <tr key={image.image} className="border-b border-line/70 last:border-b-0">
-                  <th scope="row" className="figures px-3 py-2 text-xs font-medium whitespace-nowrap">{image.image}</th>
-                  <td className="figures px-3 text-xs text-soft" title={image.digest}>{image.digest.slice(0, 19)}</td>
-                  <td className="figures px-3 text-xs whitespace-nowrap">{(image.size / 1024).toFixed(0)} KiB</td>
-                  <td className="px-3 whitespace-nowrap text-soft">{image.origin.by}</td>
-                  <td className="px-3">{(users.get(image.image) ?? []).join(', ') || <span className="text-soft">nowhere now</span>}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <Table label="Images" columns={columns(users)} rows={images} name={(image) => image.image} />
       )}
     </>
   )
 }
+
+const columns = (users: Map<string, string[]>): Column<Image>[] => [
+  { head: 'Image', names: true, by: (image) => image.image, cell: (image) => <span className="figures text-xs">{image.image}</span> },
+  { head: 'Digest', cell: (image) => <span className="figures text-xs text-soft" title={image.digest}>{image.digest.slice(0, 19)}</span> },
+  { head: 'Size', by: (image) => image.size, cell: (image) => <span className="figures text-xs">{(image.size / 1024).toFixed(0)} KiB</span> },
+  { head: 'Added', by: (image) => image.origin.at, cell: (image) => <span className="text-soft">{image.origin.by}</span> },
+  { head: 'Runs in', breaks: true, cell: (image) => (users.get(image.image) ?? []).join(', ') || <span className="text-soft">nowhere now</span> },
+]

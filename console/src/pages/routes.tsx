@@ -2,9 +2,9 @@ import { linkHorizontal } from 'd3-shape'
 import { useEffect, useState, type ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { why, type Why } from '../api'
+import { why } from '../api'
 import { key, local, rate, selected, short, taken, url } from '../derive'
-import type { Certificate, Replica, Route, Service, Signal } from '../model'
+import type { Certificate, Replica, Route, Service, Signal, Why } from '../model'
 import { Command } from '../parts/command'
 import { NewRoute } from '../parts/guided'
 import { asOf } from '../moment'
@@ -216,7 +216,7 @@ function notes(route: Route): string[] {
   const enter = route.enter === undefined || route.enter === 'open' ? [] : ['asks who enters']
   const methods = route.methods === undefined ? [] : [route.methods.join(' ')]
   const rated = route.rate === undefined ? [] : [`${route.rate.requests} in ${route.rate.every}`]
-  const tls = route.tls === undefined ? [] : [route.tls.untouched === true ? 'TLS untouched' : `TLS, ${route.tls.onward ?? 'plain'} onward`]
+  const tls = route.tls === undefined ? [] : [route.tls.untouched === true ? 'TLS untouched' : `TLS, ${route.tls.onward} onward`]
   return [...tls, ...methods, ...enter, ...rated]
 }
 

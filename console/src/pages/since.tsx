@@ -1,7 +1,8 @@
 import { useEffect, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { Refused, since, type Became } from '../api'
+import { Refused, since } from '../api'
+import type { Became } from '../model'
 import { moment } from '../derive'
 import { asOf, inWords } from '../moment'
 

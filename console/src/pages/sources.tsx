@@ -105,7 +105,7 @@ function Commits({ source }: { source: Source }) {
               {back && <path d="M4.5 4.5l7 7m0-7l-7 7" className="stroke-fault" strokeWidth="2" />}
             </svg>
             <span className="figures text-xs">{short(commit.id)}</span>
-            <span className="min-w-0 truncate">{commit.subject}</span>
+            <span className="min-w-0 wrap-anywhere">{commit.subject}</span>
             <span className="text-[13px] whitespace-nowrap text-soft">{commit.by}, {day(commit)}</span>
             {here.map((environment) => <Badge key={environment} of="good" word={`${environment} stands here`} />)}
             {back && <Badge of="caution" word="went back" />}

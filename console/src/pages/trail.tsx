@@ -1,10 +1,11 @@
 import { useEffect, useState } from 'react'
 import { Link, useLocation, useParams } from 'react-router'
 
-import { moment } from '../derive'
+import { trail } from '../api'
 import type { TrailEntry } from '../model'
 import { asOf, base, forField, then } from '../moment'
 import { Command } from '../parts/command'
+import { Table, type Column } from '../parts/table'
 import { useQuery } from '../query'
 import { useView } from '../store'
 
@@ -28,27 +29,22 @@ export function TrailPage() {
 
   // Read again whenever a person has done something.
   useEffect(() => {
-    const stop = new AbortController()
+    let wanted = true
     const asked = new URLSearchParams(search)
-    const sent = new URLSearchParams({ limit: String(MOST), environment })
-    for (const key of ['of', 'by', 'act', 'kind', 'platform']) if (asked.get(key) !== null) sent.set(key, asked.get(key) ?? '')
     const [from, until] = [stamp(asked.get('from') ?? ''), stamp(asked.get('until') ?? '')]
-    if (from !== '') sent.set('from', from)
-    if (until !== '') sent.set('until', until)
     // Of the past there is nothing that came later.
-    if (asOf !== null && (until === '' || until > asOf)) sent.set('until', asOf)
-    const read = async () => {
-      const answer = await fetch(`/api/v1/trail?${sent.toString()}`, { signal: stop.signal })
-      if (!answer.ok) throw new Error(`the platform answers ${answer.status}`)
-      const found = (await answer.json()) as TrailEntry[]
-      setEntries(found)
-      setPeople((known) => [...new Set([...known, ...found.map((entry) => entry.cause.by)])].sort())
-      setTrouble('')
-    }
-    read().catch((cause: unknown) => {
-      if (!stop.signal.aborted) setTrouble(cause instanceof Error ? cause.message : 'the platform does not answer')
-    })
-    return () => stop.abort()
+    const end = asOf !== null && (until === '' || until > asOf) ? asOf : until
+    const words = Object.fromEntries(['of', 'by', 'act', 'kind'].flatMap((key) => (asked.get(key) === null ? [] : [[key, asked.get(key) ?? '']])))
+    trail({ limit: MOST, environment, platform: asked.get('platform') !== null, ...words, ...(from !== '' && { from }), ...(end !== '' && { until: end }) }).then(
+      (found) => {
+        if (!wanted) return
+        setEntries(found)
+        setPeople((known) => [...new Set([...known, ...found.map((entry) => entry.cause.by)])].sort())
+        setTrouble('')
+      },
+      (cause: unknown) => { if (wanted) setTrouble(cause instanceof Error ? cause.message : 'the platform does not answer') },
+    )
+    return () => { wanted = false }
   }, [search, environment, view.lastAct])
 
   const shown = entries ?? []
@@ -76,34 +72,14 @@ export function TrailPage() {
         <label className="flex items-center gap-2"><input type="checkbox" checked={value('platform') !== ''} onChange={(event) => put('platform', event.target.checked ? 'true' : '')} /> what the platform decided too</label>
       </div>
       {trouble !== '' && <p role="alert" className="mb-3 text-fault">The trail cannot be read: {trouble}. It is tried again with the next change.</p>}
-      <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label="Acts">
+      <div>
         {entries !== null && shown.length === 0 ? (
-          <div className="p-6">
+          <div className="rounded-xl border border-line bg-card p-6">
             <p className="mb-2">{any ? 'Nothing is like that.' : 'Nobody has done anything here yet. What people do stands here, for good.'}</p>
             {!any && <Command words={`mainyard declare mainyard.toml --in ${environment}`} />}
           </div>
         ) : (
-          <table className="w-full text-left">
-            <thead>
-              <tr className="border-b border-line text-[13px] text-soft">
-                {['When', 'Who', 'Did', 'To', 'So that'].map((word) => <th key={word} scope="col" className="px-3 py-2.5 font-semibold">{word}</th>)}
-              </tr>
-            </thead>
-            <tbody>
-              {shown.map((entry) => (
-                <tr key={entry.number} className="border-b border-line/70 last:border-b-0">
-                  <td className="figures px-3 py-2 text-xs whitespace-nowrap">
-                    {/* Another page of the console, as everything was then. */}
-                    <a className="hover:underline" href={then(entry.at, `/${environment}`)} title="The board as it was then">{moment(entry.at, true)}</a>
-                  </td>
-                  <td className="px-3">{entry.cause.by}</td>
-                  <td className="px-3 whitespace-nowrap">{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources?commit=${entry.cause.commit}`}>{entry.cause.commit.slice(0, 9)}</Link></>}</td>
-                  <td className="px-3 whitespace-nowrap"><span className="text-soft">{entry.kind}</span> <Object entry={entry} /></td>
-                  <td className="px-3 text-soft">{entry.so_that}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <Table label="Acts" columns={columns(environment)} rows={shown} name={(entry) => String(entry.number)} />
         )}
         {shown.length >= MOST && <p className="px-3 py-2 text-soft">The newest {shown.length}; ask for less to see further back{base === '' ? '' : ', or for an earlier moment'}.</p>}
       </div>
@@ -111,8 +87,37 @@ export function TrailPage() {
   )
 }
 
-function Object({ entry }: { entry: TrailEntry }) {
-  const [workload] = entry.key.split('@')
-  if (['workload', 'release', 'rollout'].includes(entry.kind)) return <Link to={`/${workload ?? ''}`} className="hover:underline">{entry.key}</Link>
-  return <>{entry.key}</>
+const columns = (environment: string): Column<TrailEntry>[] => [
+  {
+    head: 'When', by: (entry) => entry.number,
+    // Another page of the console, as everything was then.
+    cell: (entry) => <a className="figures text-xs hover:underline" href={then(entry.at, `/${environment}`)} title="The board as it was then">{dated(entry.at)}</a>,
+  },
+  { head: 'Who', by: (entry) => entry.cause.by, cell: (entry) => entry.cause.by },
+  {
+    head: 'Did', by: (entry) => entry.cause.act,
+    cell: (entry) => <>{entry.cause.act}{entry.cause.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${environment}/-/sources?commit=${entry.cause.commit}`}>{entry.cause.commit.slice(0, 9)}</Link></>}</>,
+  },
+  { head: 'To', names: true, breaks: true, by: (entry) => entry.key, cell: (entry) => <span className="font-normal"><span className="text-soft">{entry.kind}</span> <Changed kind={entry.kind} name={entry.key} /></span> },
+  { head: 'So that', breaks: true, cell: (entry) => <><span className="text-soft">{entry.so_that}</span><Also of={entry} /></> },
+]
+
+/** What else the same act changed. */
+function Also({ of: { also = [] } }: { of: TrailEntry }) {
+  if (also.length === 0) return null
+  return (
+    <details className="mt-0.5 text-[13px] text-soft">
+      <summary className="cursor-pointer">{also.length === 1 ? '1 further change' : `${also.length} further changes`}</summary>
+      <ul>{also.map((change) => <li key={`${change.kind} ${change.key}`}>{change.kind} <Changed kind={change.kind} name={change.key} /> {change.so_that}</li>)}</ul>
+    </details>
+  )
 }
+
+function Changed({ kind, name }: { kind: string; name: string }) {
+  const [workload] = name.split('@')
+  if (['workload', 'release', 'rollout'].includes(kind)) return <Link to={`/${workload ?? ''}`} className="hover:underline">{name}</Link>
+  return <>{name}</>
+}
+
+/** The day too: a trail goes back for long. */
+const dated = (iso: string) => new Date(iso).toLocaleString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit', timeZoneName: 'short' })

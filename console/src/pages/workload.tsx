@@ -31,7 +31,7 @@ export function WorkloadPage() {
   const left = Object.values(view.objects.source)
     .filter((source) => source.target.environment === environment)
     .flatMap((source) => (source.yields ?? []).map((it) => ({ source: source.target.name, it })))
-    .filter(({ it }) => it.what.release === name || it.what.replicas === name || it.what.workload === name)
+    .filter(({ it }) => ['release', 'replicas', 'workload'].some((part) => part in it.what) && Object.values(it.what).includes(name))
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">

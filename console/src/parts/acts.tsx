@@ -3,12 +3,14 @@ import type { ReactNode, SyntheticEvent } from 'react'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 
-import { Refused, deploy, keep, rollback, scale, steer } from '../api'
+import { Refused, advance, cancel, deploy, hold, keep, restart, resume, rollback, scale } from '../api'
 import { key, tag, type Row } from '../derive'
+import type { Done } from '../model'
 import { asOf } from '../moment'
 import { useView } from '../store'
 import { Button } from './button'
 import { Command } from './command'
+import { Forecast } from './forecast'
 
 interface Shell {
   trigger: ReactNode
@@ -20,6 +22,8 @@ interface Shell {
   act: string
   disabled?: boolean
   run: () => Promise<unknown>
+  /** Asks what it would do; the dialog offers it where it is given. */
+  look?: () => Promise<Done>
   children?: ReactNode
 }
 
@@ -29,7 +33,7 @@ export function Act(shell: Shell) {
   return asOf === null ? <Asked {...shell} /> : null
 }
 
-function Asked({ trigger, name, title, about, command, act, disabled, run, children }: Shell) {
+function Asked({ trigger, name, title, about, command, act, disabled, run, look, children }: Shell) {
   const [query, setQuery] = useSearchParams()
   const asked = name !== undefined && query.get('act') === name
   const [pressed, setPressed] = useState(false)
@@ -40,33 +44,41 @@ function Asked({ trigger, name, title, about, command, act, disabled, run, child
   }
   const [error, setError] = useState('')
   const [busy, setBusy] = useState(false)
-  const submit = async (event: SyntheticEvent) => {
-    event.preventDefault()
+  /** What was foretold, and for which command: another choice makes it old. */
+  const [foretold, setForetold] = useState<{ of: string; done: Done } | null>(null)
+  const attempt = async (what: () => Promise<void>) => {
     setBusy(true)
     setError('')
     try {
-      await run()
-      setOpen(false)
+      await what()
     } catch (cause) {
       setError(cause instanceof Refused ? cause.message : 'The platform does not answer. Nothing was changed; try again.')
     } finally {
       setBusy(false)
     }
   }
+  const submit = (event: SyntheticEvent) => {
+    event.preventDefault()
+    void attempt(async () => { await run(); setOpen(false) })
+  }
   return (
-    <Dialog.Root open={open} onOpenChange={(next) => { setOpen(next); setError('') }}>
+    <Dialog.Root open={open} onOpenChange={(next) => { setOpen(next); setError(''); setForetold(null) }}>
       <Dialog.Trigger asChild>{trigger}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/30" />
-        <Dialog.Content className="fixed top-[8vh] left-1/2 max-h-[86vh] w-[min(30rem,92vw)] -translate-x-1/2 overflow-y-auto rounded-xl border border-line bg-card p-5">
+        <Dialog.Content className="fixed top-[8vh] left-1/2 max-h-[86vh] w-[min(30rem,92vw)] -translate-x-1/2 overflow-y-auto rounded-xl border border-line bg-card p-5 pb-0">
           <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
           <Dialog.Description className="mt-1 text-soft">{about}</Dialog.Description>
-          <form onSubmit={(event) => void submit(event)}>
+          <form onSubmit={submit}>
             {children}
             <p className="mt-4 mb-1 text-xs text-soft">The same as a command</p>
             <Command words={command} />
-            {error !== '' && <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault">{error}</p>}
-            <div className="mt-5 flex justify-end gap-2.5">
+            {foretold !== null && foretold.of === command && <Forecast of={foretold.done} />}
+            {error !== '' && <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault wrap-anywhere">{error}</p>}
+            <div className="sticky bottom-0 -mx-5 mt-5 flex flex-wrap justify-end gap-2.5 border-t border-line bg-card px-5 py-3">
+              {look !== undefined && (
+                <Button disabled={busy || disabled === true} onClick={() => void attempt(async () => setForetold({ of: command, done: await look() }))}>Forecast</Button>
+              )}
               <Dialog.Close asChild><Button>Leave it</Button></Dialog.Close>
               <Button tone="strong" type="submit" disabled={busy || disabled === true}>{act}</Button>
             </div>
@@ -93,7 +105,8 @@ export function ScaleAct({ row }: { row: Row }) {
       command={`mainyard scale ${key(target)} ${count}`}
       act={valid ? `Scale to ${number}` : 'Scale'}
       disabled={!valid}
-      run={() => scale(target, number)}
+      run={() => scale(target, { replicas: number })}
+      look={() => scale(target, { replicas: number }, true)}
     >
       <label className="mt-4 block font-medium">
         Replicas
@@ -116,21 +129,24 @@ export function DeployAct({ row }: { row: Row }) {
   const current = row.release?.spec.image ?? ''
   const repository = current.slice(0, current.lastIndexOf(':'))
   const images = Object.keys(view.objects.image).filter((name) => name.startsWith(`${repository}:`)).sort().reverse()
-  const [image, setImage] = useState(images.find((name) => name !== current) ?? current)
+  // Nobody has chosen one yet.
+  const [image, setImage] = useState('')
   return (
     <Act
       name="deploy"
       trigger={<Button tone="strong">Deploy…</Button>}
       title={`Deploy ${target.name} to ${target.environment}`}
       about={`Runs ${tag(current)} now. ${manners[row.workload.rule.style]} Nothing is lost on the way${row.workload.rule.on_failure === 'go-back' ? ', and what fails goes back by itself' : ''}.`}
-      command={`mainyard deploy ${key(target)} --image ${image}`}
-      act={`Deploy ${tag(image)}`}
+      command={`mainyard deploy ${key(target)} --image ${image === '' ? 'IMAGE' : image}`}
+      act={image === '' ? 'Deploy' : `Deploy ${tag(image)}`}
       disabled={image === current || image === ''}
-      run={() => deploy(target, image)}
+      run={() => deploy(target, { image })}
+      look={() => deploy(target, { image }, true)}
     >
       <label className="mt-4 block font-medium">
         Image
         <select className={`${field} figures`} name="image" value={image} onChange={(event) => setImage(event.target.value)}>
+          <option value="">Choose an image…</option>
           {images.map((name) => (
             <option key={name} value={name}>{name}{name === current ? ' (runs now)' : ''}</option>
           ))}
@@ -152,6 +168,7 @@ export function RollbackAct({ row, to, words }: { row: Row; to?: number; words: 
       command={`mainyard rollback ${key(target)}${to === undefined ? '' : ` --to ${key(target)}@${to}`}`}
       act="Roll back"
       run={() => rollback(target, to)}
+      look={() => rollback(target, to, true)}
     />
   )
 }
@@ -168,7 +185,7 @@ export function HoldAct({ row }: { row: Row }) {
       command={`mainyard hold ${key(target)} --because "${because}"`}
       act="Hold"
       disabled={because.trim() === ''}
-      run={() => steer(target, 'hold', { because })}
+      run={() => hold(target, because)}
     >
       <label className="mt-4 block font-medium">
         Because
@@ -180,15 +197,15 @@ export function HoldAct({ row }: { row: Row }) {
 }
 
 const steering = {
-  resume: { words: 'Resume', about: 'The mark is taken away. A rollout that stood still goes on, its deadline counted again.' },
-  advance: { words: 'Advance', about: 'The rollout goes on: to its next step, or in spite of what was found against the release.' },
-  cancel: { words: 'Cancel, go back', about: 'The release before takes over again; its replicas that still run are kept.' },
-  restart: { words: 'Restart', about: 'Fresh replicas of the same release take the place of those that run, in the declared order.' },
+  resume: { words: 'Resume', about: 'The mark is taken away. A rollout that stood still goes on, its deadline counted again.', run: resume },
+  advance: { words: 'Advance', about: 'The rollout goes on: to its next step, or in spite of what was found against the release.', run: advance },
+  cancel: { words: 'Cancel, go back', about: 'The release before takes over again; its replicas that still run are kept.', run: cancel },
+  restart: { words: 'Restart', about: 'Fresh replicas of the same release take the place of those that run, in the declared order.', run: restart },
 }
 
 export function SteerAct({ row, act, tone }: { row: Row; act: keyof typeof steering; tone?: 'danger' | 'strong' }) {
   const { target } = row.workload
-  const { words, about } = steering[act]
+  const { words, about, run } = steering[act]
   return (
     <Act
       name={act}
@@ -197,7 +214,7 @@ export function SteerAct({ row, act, tone }: { row: Row; act: keyof typeof steer
       about={about}
       command={`mainyard ${act} ${key(target)}`}
       act={words}
-      run={() => steer(target, act)}
+      run={() => run(target)}
     />
   )
 }

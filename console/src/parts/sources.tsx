@@ -1,27 +1,11 @@
-import { useEffect, useState } from 'react'
+import { useState } from 'react'
 
-import { Refused, catchUp, holdSource, lookNow, resumeSource, writeBack, type Ahead, type Written } from '../api'
+import { catchUp, holdSource, lookNow, resumeSource, writeBack } from '../api'
 import { key } from '../derive'
 import type { Source } from '../model'
 import { Act, field } from './acts'
 import { Button } from './button'
-
-/** What comes of asking the platform when a dialog opens. */
-function useAsked<T>(ask: () => Promise<T>): { found: T | null; error: string } {
-  const [found, setFound] = useState<T | null>(null)
-  const [error, setError] = useState('')
-  useEffect(() => {
-    let wanted = true
-    ask().then(
-      (answer) => { if (wanted) setFound(answer) },
-      (cause: unknown) => { if (wanted) setError(cause instanceof Refused ? cause.message : 'The platform does not answer.') },
-    )
-    return () => { wanted = false }
-    // Asked once, when the dialog opens.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [])
-  return { found, error }
-}
+import { useAsked } from '../asked'
 
 const sign = { add: '+', change: '~', remove: '-' }
 
@@ -50,7 +34,7 @@ export function CatchUp({ source }: { source: Source }) {
 }
 
 function Changes({ source, remove }: { source: Source; remove: boolean }) {
-  const { found, error } = useAsked<Ahead>(() => catchUp(source.target, remove, true))
+  const { found, error } = useAsked(() => catchUp(source.target, remove, true))
   if (error !== '') return <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault">{error}</p>
   if (found === null) return <p className="mt-3 text-soft">Rehearsing it on a copy of the cluster…</p>
   if (found.changes.length === 0) return <p className="mt-3">Everything is as this commit says already.</p>
@@ -123,7 +107,7 @@ export function WriteBack({ source }: { source: Source }) {
 }
 
 function Difference({ source }: { source: Source }) {
-  const { found, error } = useAsked<Written>(() => writeBack(source.target, false))
+  const { found, error } = useAsked(() => writeBack(source.target, false))
   if (error !== '') return <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault">{error}</p>
   if (found === null) return <p className="mt-3 text-soft">Writing it…</p>
   if (found.commit === null) return <p className="mt-3">Git says what is declared here; there is nothing to write.</p>

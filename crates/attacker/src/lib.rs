@@ -7,7 +7,7 @@ mod spellings;
 pub use calls::{Answer, Call, call};
 pub use spellings::{Spelling, spellings};
 
-use mainyard_control::{Operation, Who};
+use mainyard_api::{Described as Operation, Method, Who};
 
 /// Kinds of callers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -75,7 +75,7 @@ pub enum Expected {
 pub fn expected(operation: &Operation, caller: Caller) -> Expected {
     use Caller::{Client, Expired, ForeignPage, None, OtherPart, Part, Session, Wrong};
     use Expected::{LetIn, NotAllowed, NotSignedIn};
-    let changes = operation.method.as_str() != "GET";
+    let changes = operation.method != Method::Get;
     match (operation.who, caller) {
         (Who::Anyone, _) => LetIn,
         (_, None | Wrong | Expired) => NotSignedIn,

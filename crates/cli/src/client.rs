@@ -2,12 +2,18 @@
 
 use std::time::Duration;
 
+use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
 use jiff::Timestamp;
+use mainyard_api::{
+    AsOf, ChangeEvent, Document, FollowChanges, JsonBody, NoBody, NoPath, Operation, Problem, ShowSnapshot,
+    StreamQuery, WAITS_UNTIL, WayFigures, path_of,
+};
 use mainyard_core::record::{Kind, Object, State};
 use mainyard_core::untrusted_text::visible_lines;
-use reqwest::{Method, Response};
-use serde::Deserialize;
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 use serde_json::Value;
 
 use crate::args::Past;
@@ -41,7 +47,7 @@ pub struct Snapshot {
     /// Where it is reached over TLS.
     pub gateway_tls: String,
     /// What was served in the last seconds.
-    pub figures: Vec<mainyard_control::WayFigures>,
+    pub figures: Vec<WayFigures>,
 }
 
 impl Snapshot {
@@ -55,25 +61,6 @@ impl Snapshot {
     pub fn at(&self) -> Timestamp {
         self.as_of.unwrap_or_else(Timestamp::now)
     }
-}
-
-#[derive(Deserialize)]
-struct RawSnapshot {
-    cursor: u64,
-    as_of: Option<Timestamp>,
-    whole: bool,
-    gateway: String,
-    gateway_tls: String,
-    objects: std::collections::BTreeMap<String, std::collections::BTreeMap<String, Value>>,
-    figures: Vec<mainyard_control::WayFigures>,
-}
-
-#[derive(Deserialize)]
-struct RawEntry {
-    number: u64,
-    kind: String,
-    key: String,
-    body: Option<Value>,
 }
 
 /// Where the authority is kept that the API's certificate leads to, as a PEM file.
@@ -136,8 +123,57 @@ impl Client {
         &self.call.url
     }
 
-    pub fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
-        self.http.request(method, format!("{}/api/v1{path}", self.call.url)).bearer_auth(&self.call.token)
+    /// A request for an operation, without its body.
+    pub fn request<O: Operation>(&self, path: &O::Path, query: &O::Query) -> RequestBuilder {
+        let method = match O::METHOD {
+            mainyard_api::Method::Get => Method::GET,
+            mainyard_api::Method::Post => Method::POST,
+            mainyard_api::Method::Put => Method::PUT,
+            mainyard_api::Method::Patch => Method::PATCH,
+            mainyard_api::Method::Delete => Method::DELETE,
+        };
+        let url = format!("{}{}", self.call.url, path_of::<O>(path));
+        self.http.request(method, url).query(query).bearer_auth(&self.call.token)
+    }
+
+    /// Calls an operation that takes no body, and reads its answer.
+    pub async fn ask<O>(&self, path: O::Path, query: O::Query) -> Result<<O::Answer as Document>::Of, Failure>
+    where
+        O: Operation<Body = NoBody, Answer: Document<Of: DeserializeOwned>>,
+    {
+        self.read(self.request::<O>(&path, &query)).await
+    }
+
+    /// Calls an operation with a JSON document, and reads its answer.
+    pub async fn ask_with<O, T>(
+        &self,
+        path: O::Path,
+        query: O::Query,
+        body: &T,
+    ) -> Result<<O::Answer as Document>::Of, Failure>
+    where
+        O: Operation<Body = JsonBody<T>, Answer: Document<Of: DeserializeOwned>>,
+        T: Serialize,
+    {
+        self.read(self.request::<O>(&path, &query).json(body)).await
+    }
+
+    /// Sends a request, and reads the document that answers it, so that a terminal can show it.
+    pub async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
+        let document: Value = self.read_as_it_is(request).await?;
+        serde_json::from_value(for_a_terminal(document)).map_err(|error| unreadable(&error))
+    }
+
+    /// The same, where what comes is written to a file and not to a terminal.
+    pub async fn read_as_it_is<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
+        let answer = self.send(request).await?;
+        let bytes = answer.bytes().await.map_err(|error| self.unreachable(&error))?;
+        serde_json::from_slice(&bytes).map_err(|error| unreadable(&error))
+    }
+
+    /// The moment of what it reads, as a query.
+    pub fn moment(&self) -> AsOf {
+        AsOf { as_of: self.as_of }
     }
 
     /// Sends a request; what is not a success becomes a failure in the platform's own words.
@@ -151,21 +187,18 @@ impl Client {
         }
         let status = answer.status();
         let text = answer.text().await.unwrap_or_default();
-        let problem: Value = serde_json::from_str(&text).unwrap_or_default();
-        if let (Some(holder), Some(again), true) = (problem["holder"].as_str(), again, self.goes_on) {
-            let elsewhere = Call { url: holder.to_owned(), token: self.call.token.clone() };
+        let problem: Option<Problem> =
+            serde_json::from_str(&text).ok().and_then(|it| serde_json::from_value(for_a_terminal(it)).ok());
+        let Some(problem) = problem else {
+            return Err(Failure::refused(format!("the platform answers {status}")));
+        };
+        if let (Some(holder), Some(again), true) = (problem.holder, again, self.goes_on) {
+            let elsewhere = Call { url: holder, token: self.call.token.clone() };
             let elsewhere = Client { goes_on: false, ..Client::to(elsewhere)? };
             return Box::pin(elsewhere.send_to(again)).await;
         }
-        let problem = for_a_terminal(problem);
-        let detail = problem["detail"]
-            .as_str()
-            .map_or_else(|| format!("the platform answers {status}"), str::to_owned);
-        let places = problem["problems"].as_array().cloned().unwrap_or_default();
-        let lines = places.into_iter().filter_map(|place| serde_json::from_value(place).ok());
-        let lines: Vec<String> =
-            lines.map(|problem: mainyard_core::manifest::Problem| format!("\n  {problem}")).collect();
-        let message = format!("{detail}{}", lines.concat());
+        let lines: Vec<String> = problem.problems.iter().map(|place| format!("\n  {place}")).collect();
+        let message = format!("{}{}", problem.detail, lines.concat());
         Err(match status.as_u16() {
             503 => Failure::unreachable(message),
             _ => Failure::refused(message),
@@ -193,7 +226,7 @@ impl Client {
             return request;
         }
         let until = Timestamp::now().as_millisecond() + patience.as_millis() as i64;
-        request.header("mainyard-waits-until", until)
+        request.header(WAITS_UNTIL, until)
     }
 
     /// The supervisor holds the socket while control is away, so calls are taken that nobody answers yet.
@@ -228,45 +261,11 @@ impl Client {
         Failure::unreachable(format!("{url} does not answer as it should: {words}"))
     }
 
-    pub async fn get(&self, path: &str) -> Result<Value, Failure> {
-        self.get_as_it_is(path).await.map(for_a_terminal)
-    }
-
-    /// The same, where what comes is written to a file and not to a terminal.
-    pub async fn get_as_it_is(&self, path: &str) -> Result<Value, Failure> {
-        let answer = self.send(self.request(Method::GET, &times::asked(path, self.as_of))).await?;
-        answer.json().await.map_err(|error| self.unreachable(&error))
-    }
-
-    pub async fn post(&self, path: &str, body: &Value) -> Result<Value, Failure> {
-        let answer = self.send(self.request(Method::POST, path).json(body)).await?;
-        answer.json().await.map(for_a_terminal).map_err(|error| self.unreachable(&error))
-    }
-
-    pub async fn delete(&self, path: &str) -> Result<Value, Failure> {
-        let answer = self.send(self.request(Method::DELETE, path)).await?;
-        answer.json().await.map_err(|error| self.unreachable(&error))
-    }
-
     pub async fn snapshot(&self) -> Result<Snapshot, Failure> {
-        let answer = self.send(self.request(Method::GET, &times::asked("/snapshot", self.as_of))).await?;
-        let raw: RawSnapshot = answer.json().await.map_err(|error| self.unreachable(&error))?;
-        let mut state = State::default();
-        for (kind, objects) in raw.objects {
-            let Some(kind) = Kind::from_word(&kind) else { continue };
-            for (key, body) in objects {
-                state.put(object(kind, &key, body)?);
-            }
-        }
-        Ok(Snapshot {
-            state,
-            cursor: raw.cursor,
-            as_of: raw.as_of,
-            whole: raw.whole,
-            gateway: raw.gateway,
-            gateway_tls: raw.gateway_tls,
-            figures: raw.figures,
-        })
+        let read = self.ask::<ShowSnapshot>(NoPath {}, self.moment()).await?;
+        let mainyard_api::Snapshot { cursor, as_of, whole, gateway, gateway_tls, objects, figures, .. } =
+            read;
+        Ok(Snapshot { state: objects.into(), cursor, as_of, whole, gateway, gateway_tls, figures })
     }
 
     /// Follows the stream from a snapshot: after each change the state is given to `watch`, until it returns
@@ -281,8 +280,9 @@ impl Client {
             if let Some(outcome) = watch(snapshot) {
                 return Ok(outcome);
             }
-            let request = self.request(Method::GET, &format!("/stream?after={}", snapshot.cursor));
-            let mut body = match self.send(request).await {
+            let query = StreamQuery { after: Some(snapshot.cursor) };
+            let request = self.request::<FollowChanges>(&NoPath {}, &query);
+            let body = match self.send(request).await {
                 Ok(answer) => {
                     lost = 0;
                     answer.bytes_stream()
@@ -294,12 +294,11 @@ impl Client {
                     continue;
                 }
             };
-            let mut text = String::new();
-            while let Some(Ok(chunk)) = body.next().await {
-                text.push_str(&String::from_utf8_lossy(&chunk));
+            // What has come at once is looked at once.
+            let mut events = body.eventsource().ready_chunks(1024);
+            while let Some(events) = events.next().await {
                 let mut changed = false;
-                while let Some(end) = text.find("\n\n") {
-                    let event: String = text.drain(..end + 2).collect();
+                for event in events.into_iter().map_while(Result::ok) {
                     changed |= apply(&event, snapshot)?;
                 }
                 if changed && let Some(outcome) = watch(snapshot) {
@@ -310,29 +309,29 @@ impl Client {
     }
 }
 
-fn apply(event: &str, snapshot: &mut Snapshot) -> Result<bool, Failure> {
-    let field = |name: &str| event.lines().find_map(|line| line.strip_prefix(name)).unwrap_or("");
-    let data = field("data: ");
-    let wrong =
-        |error: serde_json::Error| Failure::failed(format!("the stream holds what cannot be read: {error}"));
-    match field("event: ") {
+/// Takes an event in; gives whether anything changed.
+fn apply(event: &eventsource_stream::Event, snapshot: &mut Snapshot) -> Result<bool, Failure> {
+    let wrong = |error| unreadable(&error);
+    match event.event.as_str() {
         "change" => {
-            let entry: RawEntry = serde_json::from_str(data).map_err(wrong)?;
-            snapshot.cursor = entry.number;
-            if let Some(kind) = Kind::from_word(&entry.kind) {
-                match entry.body {
-                    Some(body) => snapshot.state.put(object(kind, &entry.key, body)?),
-                    None => snapshot.state.remove(kind, &entry.key),
-                }
+            let change: ChangeEvent = serde_json::from_str(&event.data).map_err(wrong)?;
+            snapshot.cursor = change.number;
+            match change.body {
+                Some(body) => snapshot.state.put(object(change.kind, &change.key, body)?),
+                None => snapshot.state.remove(change.kind, &change.key),
             }
             Ok(true)
         }
         "figures" => {
-            snapshot.figures = serde_json::from_str(data).map_err(wrong)?;
+            snapshot.figures = serde_json::from_str(&event.data).map_err(wrong)?;
             Ok(true)
         }
         _ => Ok(false),
     }
+}
+
+fn unreadable(error: &serde_json::Error) -> Failure {
+    Failure::failed(format!("the answer cannot be read: {error}\nIs this client of the platform's version?"))
 }
 
 /// Texts that replicas, repositories and images wrote are part of most answers: none of them may move the cursor of

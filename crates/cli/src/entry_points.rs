@@ -21,7 +21,7 @@ pub struct RouteTo {
 pub struct EntryPoints<'a> {
     pub routes: Vec<RouteTo>,
     pub services: Vec<ServiceAt>,
-    pub traffic: Vec<&'a mainyard_control::WayFigures>,
+    pub traffic: Vec<&'a mainyard_api::WayFigures>,
 }
 
 /// A service and its address inside.

@@ -197,7 +197,7 @@ fn so_far(rollout: &Rollout, workload: &Workload) -> String {
 /// What answers now: ways in, service, a lane for each release.
 fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
     let state = &snapshot.state;
-    let rate = |way: &dyn Fn(&mainyard_control::WayFigures) -> bool| -> String {
+    let rate = |way: &dyn Fn(&mainyard_api::WayFigures) -> bool| -> String {
         // An empty sum of fractions is -0.
         let sum =
             snapshot.figures.iter().filter(|figure| way(figure)).map(|figure| figure.rate).sum::<f64>() + 0.0;
@@ -306,7 +306,7 @@ fn answered(snapshot: &Snapshot, replica: &Replica) -> [String; 3] {
     if own.is_empty() {
         return ["-".to_owned(), "-".to_owned(), "-".to_owned()];
     }
-    let most = |of: fn(&mainyard_control::WayFigures) -> Option<f64>| {
+    let most = |of: fn(&mainyard_api::WayFigures) -> Option<f64>| {
         own.iter().filter_map(|figure| of(figure)).fold(0.0, f64::max)
     };
     let rate: f64 = own.iter().map(|figure| figure.rate).sum();

@@ -65,14 +65,6 @@ pub fn mark(as_of: Option<Timestamp>, whole: bool) {
     println!();
 }
 
-/// The moment in the query of a path that reads.
-pub fn asked(path: &str, as_of: Option<Timestamp>) -> String {
-    match as_of {
-        None => path.to_owned(),
-        Some(at) => format!("{path}{}as_of={at}", if path.contains('?') { '&' } else { '?' }),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

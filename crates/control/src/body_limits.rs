@@ -11,47 +11,12 @@ use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::web::Bytes;
 use actix_web::{HttpRequest, HttpResponse};
 use futures_util::{Stream, StreamExt};
+use mainyard_api::{Limits, Problem};
 use mainyard_store::{Store, Token};
-use serde::Serialize;
 use tokio::time::{Instant, Sleep};
-
-use crate::problem::Problem;
 
 /// How often a stream's credential is looked at.
 const RECHECK: Duration = Duration::from_secs(5);
-
-/// As deep as the reader of JSON goes.
-const DEPTH: u32 = 127;
-
-/// What one call may send, and how long it may take to send it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-pub struct Limits {
-    /// The body's largest size in bytes; 0 where there is none.
-    pub body: u64,
-    /// The whole body is here within so many seconds, unless it is a stream.
-    pub within: u64,
-    /// How deep a JSON document may be.
-    pub depth: u32,
-    /// The longest pause between two pieces of a streamed body, in seconds.
-    pub pause: Option<u64>,
-}
-
-impl Limits {
-    /// No body, or an empty JSON object.
-    pub const NONE: Limits = Limits { body: 1 << 10, within: 10, depth: DEPTH, pause: None };
-    /// A small JSON document.
-    pub const SMALL: Limits = Limits { body: 64 << 10, within: 10, depth: DEPTH, pause: None };
-
-    /// Up to so many bytes.
-    pub const fn bytes(body: u64) -> Limits {
-        Limits { body, within: 60, depth: DEPTH, pause: None }
-    }
-
-    /// A body that comes in pieces for as long as it goes on.
-    pub const fn streamed(body: u64) -> Limits {
-        Limits { body, within: 24 * 3600, depth: DEPTH, pause: Some(30) }
-    }
-}
 
 /// The request's body, which ends with an error where it is longer or slower than it may be.
 ///
@@ -143,6 +108,18 @@ impl Stream for Limited {
                 Poll::Pending => Poll::Pending,
             },
         }
+    }
+}
+
+/// Why a body could not be read to its end.
+pub fn of_payload(error: &PayloadError) -> Problem {
+    match error {
+        PayloadError::Overflow => Problem::too_large("the body is longer than this operation takes"),
+        PayloadError::Io(error) if error.kind() == std::io::ErrorKind::TimedOut => Problem::too_slow(),
+        PayloadError::Io(error) if error.kind() == std::io::ErrorKind::InvalidData => {
+            Problem::invalid("the body holds U+0000, which the record cannot hold")
+        }
+        error => Problem::invalid(format!("the request's body cannot be read: {error}")),
     }
 }
 

@@ -1,42 +1,25 @@
-//! Who may call an operation, as types.
+//! Letting callers in: who an operation is for is a type of the API, and what comes of it is what its handler gets.
 //!
-//! Every handler takes its caller as the first argument: [`Member`], [`NodeAgent`], [`GatewayPart`], [`AnyPart`], or
-//! [`Anyone`]. [`crate::operations`] mounts nothing else, and authenticates by that type before it reads anything of
-//! the request. So a handler cannot be reached by a way of writing its path that an earlier check did not foresee.
+//! [`crate::operations`] authenticates by that type before it reads anything of the request. So a handler cannot be
+//! reached by a way of writing its path that an earlier check did not foresee.
 
+use actix_web::HttpRequest;
 use actix_web::http::Method;
 use actix_web::http::header::{AUTHORIZATION, HeaderMap, ORIGIN};
-use actix_web::{FromRequest, HttpMessage, HttpRequest};
+use mainyard_api::{AnyPart, Anyone, Caller, GatewayPart, NodeAgent, Person, Problem};
 use mainyard_store::{Token, TokenKind};
-use serde::Serialize;
 
 use crate::Control;
 use crate::credentials::{cookie_name, hash};
-use crate::problem::Problem;
+use crate::problem::of_record;
 
-/// The kinds of callers; `docs/security.md` lists the operations of each.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Who {
-    /// No credential is asked for.
-    Anyone,
-    /// A person: a client's token, or the console's session.
-    Person,
-    /// The node agent whose name the path has.
-    Node,
-    /// The gateway whose name the path has.
-    Gateway,
-    /// Any node agent or gateway.
-    Part,
-}
-
-/// A caller that was let in. Handlers take one as their first argument.
-pub trait Caller: FromRequest<Error = Problem> + Clone + 'static {
-    /// Which kind of caller this is.
-    const WHO: Who;
+/// How a kind of caller is let in.
+pub trait Admit: Caller {
+    /// What is known of one that was let in.
+    type Admitted: 'static;
 
     /// Lets the bearer of a credential in, or says why not. `None` stands for a request without one.
-    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<Self, Problem>;
+    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<Self::Admitted, Problem>;
 }
 
 /// A person.
@@ -48,32 +31,20 @@ pub struct Member {
     pub token: String,
 }
 
-/// The node agent whose name the path has.
+/// A part of the platform, as `node/NAME` or `gateway/NAME`.
 #[derive(Debug, Clone)]
-pub struct NodeAgent;
+pub struct PartName(pub String);
 
-/// The gateway whose name the path has.
-#[derive(Debug, Clone)]
-pub struct GatewayPart;
+impl Admit for Anyone {
+    type Admitted = ();
 
-/// Any part of the platform, as `node/NAME` or `gateway/NAME`.
-#[derive(Debug, Clone)]
-pub struct AnyPart(pub String);
-
-/// Someone who shows no credential. Only exact operations may take it: a test holds the list.
-#[derive(Debug, Clone)]
-pub struct Anyone;
-
-impl Caller for Anyone {
-    const WHO: Who = Who::Anyone;
-
-    fn admit(_: Option<&Token>, _: &HttpRequest) -> Result<Anyone, Problem> {
-        Ok(Anyone)
+    fn admit(_: Option<&Token>, _: &HttpRequest) -> Result<(), Problem> {
+        Ok(())
     }
 }
 
-impl Caller for Member {
-    const WHO: Who = Who::Person;
+impl Admit for Person {
+    type Admitted = Member;
 
     fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<Member, Problem> {
         let token = token.ok_or_else(no_credential)?;
@@ -90,27 +61,27 @@ impl Caller for Member {
     }
 }
 
-impl Caller for NodeAgent {
-    const WHO: Who = Who::Node;
+impl Admit for NodeAgent {
+    type Admitted = ();
 
-    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<NodeAgent, Problem> {
-        named_part(token, request, "node").map(|()| NodeAgent)
+    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<(), Problem> {
+        named_part(token, request, "node")
     }
 }
 
-impl Caller for GatewayPart {
-    const WHO: Who = Who::Gateway;
+impl Admit for GatewayPart {
+    type Admitted = ();
 
-    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<GatewayPart, Problem> {
-        named_part(token, request, "gateway").map(|()| GatewayPart)
+    fn admit(token: Option<&Token>, request: &HttpRequest) -> Result<(), Problem> {
+        named_part(token, request, "gateway")
     }
 }
 
-impl Caller for AnyPart {
-    const WHO: Who = Who::Part;
+impl Admit for AnyPart {
+    type Admitted = PartName;
 
-    fn admit(token: Option<&Token>, _: &HttpRequest) -> Result<AnyPart, Problem> {
-        part_of(token).map(|part| AnyPart(part.to_owned()))
+    fn admit(token: Option<&Token>, _: &HttpRequest) -> Result<PartName, Problem> {
+        part_of(token).map(|part| PartName(part.to_owned()))
     }
 }
 
@@ -136,37 +107,6 @@ fn no_credential() -> Problem {
     Problem::unauthorized("send a bearer token, or sign in with the link that `mainyard sign-in` prints")
 }
 
-macro_rules! taken_from_the_request {
-    ($($caller:ty),*) => {$(
-        impl FromRequest for $caller {
-            type Error = Problem;
-            type Future = std::future::Ready<Result<$caller, Problem>>;
-
-            fn from_request(request: &HttpRequest, _: &mut actix_web::dev::Payload) -> Self::Future {
-                // Only `operations` puts one there, after it has let the caller in.
-                let caller = request.extensions().get::<$caller>().cloned();
-                std::future::ready(caller.ok_or_else(no_credential))
-            }
-        }
-    )*};
-}
-taken_from_the_request!(Anyone, Member, NodeAgent, GatewayPart, AnyPart);
-
-/// Tuples of handler arguments that begin with a caller.
-pub trait CallerFirst {
-    /// That caller.
-    type Caller: Caller;
-}
-
-macro_rules! caller_first {
-    ($(($($rest:ident),*)),*) => {$(
-        impl<C: Caller, $($rest),*> CallerFirst for (C, $($rest,)*) {
-            type Caller = C;
-        }
-    )*};
-}
-caller_first!((), (A), (A, B), (A, B, D), (A, B, D, E), (A, B, D, E, F), (A, B, D, E, F, G));
-
 /// The credential that a request shows, where it is known and still good. A bearer token goes before a cookie.
 ///
 /// # Errors
@@ -180,7 +120,7 @@ pub async fn credential(request: &HttpRequest, control: &Control) -> Result<Opti
         let token = header.to_str().ok().and_then(|value| value.strip_prefix("Bearer "));
         let token =
             token.ok_or_else(|| Problem::unauthorized("the Authorization header must be: Bearer TOKEN"))?;
-        let found = control.store.token(&hash(token.trim())).await?;
+        let found = control.store.token(&hash(token.trim())).await.map_err(of_record)?;
         let found = found.filter(|found| matches!(found.kind, TokenKind::Client | TokenKind::Part));
         return found
             .map(Some)
@@ -188,7 +128,7 @@ pub async fn credential(request: &HttpRequest, control: &Control) -> Result<Opti
     }
     let cookie = request.cookie(&cookie_name(&control.instance, control.tls));
     let Some(cookie) = cookie else { return Ok(None) };
-    let found = control.store.token(&hash(cookie.value())).await?;
+    let found = control.store.token(&hash(cookie.value())).await.map_err(of_record)?;
     let found = found.filter(|found| found.kind == TokenKind::Session);
     found.map(Some).ok_or_else(|| {
         Problem::unauthorized(

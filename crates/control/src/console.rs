@@ -18,9 +18,9 @@ pub async fn file(request: HttpRequest) -> HttpResponse {
         || crate::paths::written_plainly(&format!("/{path}"), "/{view}/{a}/{b}/{c}/{d}/{e}/{f}").is_err()
             && !path.is_empty()
     {
-        return actix_web::ResponseError::error_response(&crate::problem::Problem::bad_path(
-            "this is neither a page of the console nor a path of the API",
-        ));
+        let problem =
+            mainyard_api::Problem::bad_path("this is neither a page of the console nor a path of the API");
+        return crate::problem::respond(&problem);
     }
     let found = Files::get(path).filter(|_| !path.is_empty()).map(|file| (path, file));
     let Some((name, file)) = found.or_else(|| Some(("index.html", Files::get("index.html")?))) else {

@@ -2,7 +2,7 @@
 
 use sha2::{Digest, Sha256};
 
-use crate::problem::Problem;
+use mainyard_api::Problem;
 
 /// The digest that a token is kept and found under.
 pub fn hash(token: &str) -> Vec<u8> {

@@ -1,115 +1,94 @@
-//! Looking at a change before it is made: the act on a copy of the cluster, and a rehearsal of what follows.
+//! Carrying a command out, or rehearsing it on a copy of the cluster with what would follow.
 
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
-use actix_web::web::{self, Json, Query};
+use actix_web::web;
 use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, Refusal};
+use mainyard_api::{Body, Done, Operation, Person, Problem, Trial};
+use mainyard_core::commands::{Command, CommandKind};
+use mainyard_core::forecast::LimitForecast;
 use mainyard_core::model::{Name, Target};
 use mainyard_core::record::State;
-use mainyard_core::sizing::Fit;
+use mainyard_core::sizing::usage_of;
 use mainyard_core::suggestions::did_you_mean;
 use mainyard_sim::rehearsal::{copy, rehearse};
-use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 
 use crate::Control;
-use crate::callers::Member;
-use crate::problem::Problem;
-use crate::responses::Answer;
-use crate::stats::stats;
+use crate::operations::{Call, Read};
+use crate::problem::of_record;
 
-/// Whether a change is only to be looked at.
-#[derive(Debug, Clone, Deserialize, utoipa::IntoParams)]
-pub struct Ask {
-    /// Change nothing; say what would happen.
-    #[serde(default)]
-    pub forecast: bool,
-    /// In the forecast, lose this node half-way.
-    #[param(value_type = Option<String>)]
-    pub lose_node: Option<Name>,
-}
+/// What came of a command, or would.
+pub type Acted<T> = Result<Done<T>, Problem>;
 
-/// Carries an act out that begins no rollout, or rehearses it; gives the whole answer.
-pub async fn plain(
-    control: &Control,
-    member: Member,
-    ask: Query<Ask>,
-    what: impl Fn(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
-) -> Answer {
-    Ok(Json(act(control, member, ask.into_inner(), |_| BTreeSet::new(), what).await?))
-}
-
-/// The workloads of an environment that the changes of an answer name.
-pub fn changed(environment: Name) -> impl Fn(&Value) -> BTreeSet<Target> + Send + Sync {
-    move |answer| {
-        let changes = answer["changes"].as_array().into_iter().flatten();
-        let names =
-            changes.filter_map(|line| line["object"].as_str()?.strip_prefix("workload ")?.parse().ok());
-        names.map(|name: Name| Target::new(&environment, &name)).collect()
+impl<O> Call<O>
+where
+    O: Operation<Caller = Person, Query = Trial, Body: Read + Body>,
+{
+    /// Carries a command out, or rehearses it where the caller asks for a forecast.
+    pub async fn act<C>(&self, command: C) -> Acted<C::Outcome>
+    where
+        C: CommandKind + Clone + Send + 'static,
+        C::Outcome: Send + 'static,
+    {
+        act(&self.control, &self.caller.name, &self.query, command).await
     }
 }
 
-/// Carries an act out, or out on a copy. A forecast answers what the act would answer, with `forecast` beside it.
-pub async fn act(
-    control: &Control,
-    member: Member,
-    ask: Ask,
-    watched: impl Fn(&Value) -> BTreeSet<Target> + Send + Sync + 'static,
-    act: impl Fn(&mut Cluster, &str, Timestamp) -> Result<Value, Refusal> + Send + 'static,
-) -> Result<Value, Problem> {
-    if !ask.forecast {
-        if ask.lose_node.is_some() {
-            return Err(Problem::invalid("a node is lost in a forecast only: ask with forecast=true"));
-        }
-        let done = control.leader.act(move |cluster| act(cluster, &member.name, Timestamp::now()));
-        return Ok(done.await?);
+/// Carries a command out for a member, or rehearses it.
+pub async fn act<C>(control: &Control, by: &str, trial: &Trial, command: C) -> Acted<C::Outcome>
+where
+    C: CommandKind + Clone + Send + 'static,
+    C::Outcome: Send + 'static,
+{
+    if trial.forecast {
+        return forecast(control, by, trial.lose_node.as_ref(), command).await;
     }
+    if trial.lose_node.is_some() {
+        return Err(Problem::invalid("a node is lost in a forecast only: ask with forecast=true"));
+    }
+    Ok(Done::new(control.leader.carry_out(command, by).await?))
+}
+
+async fn forecast<C>(control: &Control, by: &str, lose: Option<&Name>, command: C) -> Acted<C::Outcome>
+where
+    C: CommandKind + Clone + Send + 'static,
+    C::Outcome: Send + 'static,
+{
     let state = control.leader.published.read().await.0.clone();
-    if let Some(node) = ask.lose_node.as_ref().filter(|node| !state.nodes.contains_key(node)) {
+    if let Some(node) = lose.filter(|node| !state.nodes.contains_key(node)) {
         let hint = did_you_mean(node.as_str(), state.nodes.keys().map(Name::as_str));
         return Err(Problem::not_found(format!("there is no node {node}{hint}")));
     }
-    let watched_by = Arc::new(watched);
-    let watched = Arc::clone(&watched_by);
     let before = state.clone();
     let declared = control.follower.all_declared();
     let reserved = (control.hosts.names(), control.reserved_ports.clone());
-    let looked_at = web::block(move || {
+    let (by, lose) = (by.to_owned(), lose.cloned());
+    let rehearsed = web::block(move || {
         let now = Timestamp::now();
         let mut cluster = copy(state, now);
         (cluster.reserved_hosts, cluster.reserved_ports) = reserved;
         cluster.hear_all_declared(declared);
-        let before = cluster.table();
-        let mut answer = act(&mut cluster, &member.name, now)?;
-        let shown = rehearse(&cluster, &before, &watched(&answer), ask.lose_node.as_ref(), now);
-        answer["forecast"] = json!(shown);
-        Ok::<(Value, State), Refusal>((answer, cluster.state))
+        let table = cluster.table();
+        let all: Command = command.clone().into();
+        let outcome = C::outcome_of(cluster.carry_out(&all, &by, now)?);
+        let outcome = outcome.ok_or_else(|| Problem::unavailable("the rehearsal answered something else"))?;
+        let watched = command.moved(&outcome);
+        let forecast = rehearse(&cluster, &table, &watched, lose.as_ref(), now);
+        Ok::<_, Problem>((outcome, forecast, watched, cluster.state))
     });
-    let looked_at = looked_at.await.map_err(|error| Problem::unavailable(error.to_string()))?;
-    let (mut answer, after) = looked_at.map_err(crate::leader::ActError::Refused)?;
-    answer["sizes"] = json!(sizes(control, &before, &after, &watched_by(&answer)).await?);
-    Ok(answer)
+    let rehearsed = rehearsed.await.map_err(|error| Problem::unavailable(error.to_string()))?;
+    let (outcome, forecast, watched, after) = rehearsed?;
+    let sizes = limit_forecasts(control, &before, &after, &watched).await?;
+    Ok(Done { outcome, forecast: Some(forecast), sizes: Some(sizes) })
 }
 
-/// What is known of how a memory limit would do: where it changes, or would not do.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Size {
-    /// Which workload.
-    pub workload: Target,
-    /// The limit held against what was measured.
-    pub fit: Fit,
-    /// The same in words, with the line to write.
-    pub words: String,
-}
-
-async fn sizes(
+/// How memory limits would do that a change sets, or that would not do.
+async fn limit_forecasts(
     control: &Control,
     before: &State,
     after: &State,
     watched: &BTreeSet<Target>,
-) -> Result<Vec<Size>, Problem> {
+) -> Result<Vec<LimitForecast>, Problem> {
     let limit = |state: &State, workload: &Target| {
         let release = state.workloads.get(workload)?.release;
         Some(state.releases.get(&(workload.clone(), release))?.spec.limits.memory)
@@ -117,10 +96,10 @@ async fn sizes(
     let mut list = Vec::new();
     for workload in watched {
         let (Some(was), Some(becomes)) = (limit(before, workload), limit(after, workload)) else { continue };
-        let usage = control.store.usage(Some(workload)).await?;
-        let Some(stats) = stats(before, workload, &usage, Some(becomes)) else { continue };
-        if stats.fit.replicas > 0 && (was != becomes || !stats.fit.does()) {
-            list.push(Size { workload: workload.clone(), fit: stats.fit, words: stats.words });
+        let usage = control.store.usage(Some(workload)).await.map_err(of_record)?;
+        let Some(used) = usage_of(before, workload, &usage, Some(becomes)) else { continue };
+        if used.fit.replicas > 0 && (was != becomes || !used.fit.does()) {
+            list.push(LimitForecast { workload: workload.clone(), fit: used.fit, words: used.words });
         }
     }
     Ok(list)

@@ -12,9 +12,10 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::HOST;
 use actix_web::middleware::Next;
 use actix_web::web::Data;
+use mainyard_api::Problem;
 
 use crate::Control;
-use crate::problem::Problem;
+use crate::problem::Refused;
 
 /// What `Host` may be, in lower case and with the port where it is not the scheme's own.
 #[derive(Debug, Clone, Default)]
@@ -62,7 +63,7 @@ pub async fn check<B: MessageBody + 'static>(
     next: Next<B>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let control = request.app_data::<Data<Control>>().cloned();
-    let control = control.ok_or_else(|| Problem::unavailable("control is starting"))?;
+    let control = control.ok_or_else(|| Refused(Problem::unavailable("control is starting")))?;
     let headers = request.headers();
     // RFC 9112, section 3.2.2: the authority of a target in absolute form goes before the header; here both count.
     // HTTP/2 has the authority alone.
@@ -73,7 +74,7 @@ pub async fn check<B: MessageBody + 'static>(
         && said.peek().is_some()
         && said.all(|host| control.hosts.has(host));
     if !known {
-        return Err(Problem::other_host().into());
+        return Err(Refused(Problem::other_host()).into());
     }
     next.call(request).await
 }

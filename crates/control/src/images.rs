@@ -1,36 +1,28 @@
 //! Images on their way in.
 
-use actix_web::HttpRequest;
+use std::path::PathBuf;
+
+use actix_web::dev::Payload;
 use actix_web::http::header::CONTENT_LENGTH;
-use actix_web::web::{Bytes, Data, Json, Payload, Query};
+use actix_web::web::Bytes;
 use futures_util::StreamExt;
 use jiff::Timestamp;
-use mainyard_core::cluster::{AddedImage, Cluster};
-use mainyard_core::model::{ImageRecord, ImageRef, Origin};
-use mainyard_images::{ContentStore, Digest, import_archive};
-use serde::Deserialize;
-use serde_json::{Value, json};
+use mainyard_api::{AddImage, ImageConfig, ListImages, Problem, RemoveImage, ShowImageConfig, Trial};
+use mainyard_core::commands::{self, AddImages, ImagesAdded, Removed};
+use mainyard_core::model::{ImageRecord, ImageRef, NameError, Origin};
+use mainyard_core::suggestions::near;
+use mainyard_images::{ContentStore, Digest, Imported, import_archive};
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
-use crate::Control;
-use crate::callers::Member;
-use crate::forecast::{self, Ask};
-use crate::problem::Problem;
-use crate::responses::Answer;
+use crate::forecast::{Acted, act};
+use crate::operations::{Call, Operations};
 
-/// Largest archive that is taken.
-pub const IMAGE_LIMIT: u64 = 16 << 30;
-
-#[utoipa::path(get, path = "/api/v1/images", responses((status = 200)))]
-pub async fn list_images(_: Member, control: Data<Control>) -> Json<Value> {
-    let published = control.leader.published.read().await;
-    Json(json!(published.0.images.values().collect::<Vec<_>>()))
+pub fn operations(to: &mut Operations) {
+    to.mount(list).mount(add).mount(remove).mount(config);
 }
 
-#[derive(Deserialize, utoipa::IntoParams)]
-pub struct NewImage {
-    /// Its name, instead of the one the layout gives it.
-    name: Option<String>,
+async fn list(call: Call<ListImages>) -> Result<Vec<ImageRecord>, Problem> {
+    Ok(call.control.leader.published.read().await.0.images.values().cloned().collect())
 }
 
 /// Room that stays free on the disk, whatever is sent: the record and the logs need some. A twentieth of a small disk.
@@ -57,39 +49,37 @@ fn no_room(dir: &std::path::Path, more: u64) -> Option<Problem> {
     })
 }
 
-/// Takes in an image layout as a tar archive, plain or compressed.
-#[utoipa::path(post, path = "/api/v1/images", params(NewImage, Ask), request_body(content = Vec<u8>, content_type = "application/x-tar"), responses((status = 200), (status = 422, body = Problem)))]
-pub async fn add_image(
-    member: Member,
-    control: Data<Control>,
-    query: Query<NewImage>,
-    ask: Query<Ask>,
-    request: HttpRequest,
-    body: Payload,
-) -> Answer {
+fn unavailable(error: impl ToString) -> Problem {
+    Problem::unavailable(error.to_string())
+}
+
+async fn add(mut call: Call<AddImage>) -> Acted<ImagesAdded> {
     // To look at it, it is read into a place of its own, which goes when it was looked at.
-    let aside = if ask.forecast {
-        Some(tempfile::tempdir().map_err(|error| Problem::unavailable(error.to_string()))?)
-    } else {
-        None
+    let aside = if call.query.forecast { Some(tempfile::tempdir().map_err(unavailable)?) } else { None };
+    let store = match &aside {
+        Some(dir) => ContentStore::open(dir.path()).map_err(unavailable)?,
+        None => call.control.images.clone(),
     };
-    let staged = aside.as_ref().map_or_else(|| control.images.root().to_owned(), |dir| dir.path().to_owned());
-    let length = request.headers().get(CONTENT_LENGTH).and_then(|value| value.to_str().ok()?.parse().ok());
-    if let Some(refused) = no_room(&staged, length.unwrap_or(0)) {
+    let said = call.request.headers().get(CONTENT_LENGTH);
+    let length = said.and_then(|value| value.to_str().ok()?.parse().ok());
+    if let Some(refused) = no_room(store.root(), length.unwrap_or(0)) {
         return Err(refused);
     }
+    let imported = import(store, &mut call.body).await?;
+    let by = call.caller.name.clone();
+    let images = records(&imported, call.query.name.as_deref(), &by)?;
+    let trial = Trial { forecast: call.query.forecast, lose_node: None };
+    act(&call.control, &by, &trial, AddImages { images }).await
+}
+
+/// Unpacks an archive into the store as it comes, for as long as there is room.
+async fn import(store: ContentStore, body: &mut Payload) -> Result<Vec<Imported>, Problem> {
+    let staged: PathBuf = store.root().to_owned();
     let (to, from) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(16);
-    let store = match &aside {
-        Some(dir) => {
-            ContentStore::open(dir.path()).map_err(|error| Problem::unavailable(error.to_string()))?
-        }
-        None => control.images.clone(),
-    };
     let reader =
         futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) });
     let reader = StreamReader::new(Box::pin(reader));
     let imported = tokio::task::spawn_blocking(move || import_archive(&store, SyncIoBridge::new(reader)));
-    let mut body = body;
     let (mut since_looked, mut refused) = (0, None);
     while let Some(chunk) = body.next().await {
         since_looked += chunk.as_ref().map_or(0, Bytes::len);
@@ -106,88 +96,56 @@ pub async fn add_image(
         }
     }
     drop(to);
-    let imported = imported.await.map_err(|error| Problem::unavailable(error.to_string()))?;
-    if let Some(refused) = refused {
-        return Err(refused);
+    let imported = imported.await.map_err(unavailable)?;
+    match refused {
+        Some(refused) => Err(refused),
+        None => imported.map_err(|error| Problem::invalid(error.to_string())),
     }
-    let imported = imported.map_err(|error| Problem::invalid(error.to_string()))?;
-    let mut records = Vec::new();
-    for image in &imported {
-        let name = match (&query.name, &image.name) {
-            (Some(_), _) if imported.len() > 1 => {
-                return Err(Problem::invalid(
-                    "the layout holds several images; a name can be given to one only",
-                ));
-            }
-            (Some(name), _) | (None, Some(name)) => name,
-            (None, None) => {
-                return Err(Problem::invalid(
-                    "the layout gives the image no name; give it one with --name lockers/locker-api:1.4.0",
-                ));
-            }
-        };
-        let name: ImageRef = name
-            .parse()
-            .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
-        let origin = Origin::new(member.name.clone(), "added", Timestamp::now());
-        records.push(ImageRecord {
+}
+
+/// Images as they are recorded, under the name that was given or the layout's own.
+fn records(imported: &[Imported], name: Option<&str>, by: &str) -> Result<Vec<ImageRecord>, Problem> {
+    if name.is_some() && imported.len() > 1 {
+        return Err(Problem::invalid("the layout holds several images; a name can be given to one only"));
+    }
+    let record = |image: &Imported| {
+        let name = name.or(image.name.as_deref()).ok_or_else(|| {
+            Problem::invalid(
+                "the layout gives the image no name; give it one with --name lockers/locker-api:1.4.0",
+            )
+        })?;
+        let name: ImageRef = name.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
+        Ok(ImageRecord {
             image: name,
             digest: image.digest.to_string(),
             size: image.size,
             layers: image.layers as u32,
-            origin,
-        });
-    }
-    let watched = |answer: &Value| {
-        let outcomes = answer["outcomes"].as_array().cloned().unwrap_or_default();
-        let outcomes = outcomes.into_iter().filter_map(|it| serde_json::from_value::<AddedImage>(it).ok());
-        outcomes.flat_map(|it| it.begin).map(|begun| begun.workload).collect()
+            origin: Origin::new(by, "added", Timestamp::now()),
+        })
     };
-    let act = move |cluster: &mut Cluster, _: &str, _| {
-        let outcomes: Vec<AddedImage> =
-            records.iter().cloned().map(|record| cluster.add_image(record)).collect();
-        Ok(json!({"images": records, "outcomes": outcomes}))
-    };
-    Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
+    imported.iter().map(record).collect()
 }
 
-#[derive(Deserialize, utoipa::IntoParams)]
-pub struct WhichImage {
-    /// The image, as name:tag.
-    #[param(value_type = String)]
-    image: ImageRef,
+async fn remove(call: Call<RemoveImage>) -> Acted<Removed> {
+    let trial = Trial { forecast: call.query.forecast, lose_node: None };
+    let command = commands::RemoveImage { image: call.query.image };
+    act(&call.control, &call.caller.name, &trial, command).await
 }
 
-/// Takes an image's name out of the store. Releases that were made with it keep what it stood for.
-#[utoipa::path(delete, path = "/api/v1/images", params(WhichImage, Ask), responses((status = 200), (status = 404, body = Problem)))]
-pub async fn remove_image(
-    member: Member,
-    control: Data<Control>,
-    which: Query<WhichImage>,
-    ask: Query<Ask>,
-) -> Answer {
-    let image = which.into_inner().image;
-    let act = move |cluster: &mut Cluster, by: &str, now| {
-        Ok(json!({"gone": cluster.remove_image(&image, by, now)?}))
-    };
-    forecast::plain(&control, member, ask, act).await
-}
-
-/// What an image says of itself: the ports it exposes and the command it runs (OCI image configuration).
-#[utoipa::path(get, path = "/api/v1/images/config", params(WhichImage), responses((status = 200), (status = 404, body = Problem)))]
-pub async fn image_config(_: Member, control: Data<Control>, which: Query<WhichImage>) -> Answer {
-    let name = which.image.to_string();
+async fn config(call: Call<ShowImageConfig>) -> Result<ImageConfig, Problem> {
+    let image = call.query.image.to_string();
     let digest = {
-        let published = control.leader.published.read().await;
+        let published = call.control.leader.published.read().await;
         let images = &published.0.images;
         let missing = || {
-            let near = mainyard_core::suggestions::near(&name, images.keys().map(String::as_str)).join(", ");
+            let near = near(&image, images.keys().map(String::as_str)).join(", ");
             let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
-            Problem::not_found(format!("the store has no {name}{near}"))
+            Problem::not_found(format!("the store has no {image}{near}"))
         };
-        images.get(&name).ok_or_else(missing)?.digest.clone()
+        images.get(&image).ok_or_else(missing)?.digest.clone()
     };
-    let about = Digest::parse(&digest).and_then(|digest| mainyard_images::about(&control.images, &digest));
+    let about =
+        Digest::parse(&digest).and_then(|digest| mainyard_images::about(&call.control.images, &digest));
     let about = about.map_err(|error| Problem::invalid(error.to_string()))?;
-    Ok(Json(json!({"image": name, "digest": digest, "ports": about.ports, "command": about.command})))
+    Ok(ImageConfig { image, digest, ports: about.ports, command: about.command })
 }

@@ -50,15 +50,10 @@ use mainyard_git::{Allowed, Fence};
 use mainyard_images::ContentStore;
 use mainyard_store::Store;
 
-pub use api::{openapi, operations};
-pub use callers::Who;
-pub use forecast::Size;
-pub use operations::{Limits, Operation, PREFIX};
 pub use secret_store::KeySource;
 pub use sessions::ClientToken;
-pub use stats::{OfRelease, Stats};
 pub use tls::ApiCertificate;
-pub use traffic::{Facet, Point, Traffic, TrafficRow, WayFigures};
+pub use traffic::Traffic;
 
 /// What control is started with.
 pub struct Config {
@@ -144,8 +139,6 @@ pub(crate) struct Control {
     pub reserved_ports: BTreeMap<u16, String>,
 }
 
-/// Largest JSON body of a request.
-const JSON_LIMIT: usize = 8 << 20;
 /// An idle connection is kept for so long: longer than our clients keep theirs (90 s), so that none of them sends a request into
 /// a connection that is being closed, however long it was held up meanwhile.
 const KEPT_OPEN: Duration = Duration::from_secs(120);
@@ -232,10 +225,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         App::new()
             .app_data(control.clone())
             // Each operation holds its body to its own limit.
-            .app_data(web::JsonConfig::default().limit(usize::MAX).error_handler(problem::body))
             .app_data(web::PayloadConfig::new(usize::MAX))
-            .app_data(web::PathConfig::default().error_handler(problem::path))
-            .app_data(web::QueryConfig::default().error_handler(problem::query))
             .wrap(actix_web::middleware::from_fn(hosts::check))
             .configure(|app| api::operations().configure(app))
             .default_service(web::get().to(console::file))

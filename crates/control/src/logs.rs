@@ -4,21 +4,20 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use actix_web::HttpResponse;
-use actix_web::web::{Bytes, Data, Path, Query};
+use actix_web::web::Bytes;
 use futures_util::StreamExt;
+use mainyard_api::{LogQuery, Problem, ReadLogs};
 use mainyard_core::link::LogLine;
 use mainyard_core::model::{ReleaseId, ReleaseNumber, Replica, Target};
 use mainyard_core::record::State;
 use mainyard_core::untrusted_text::for_record;
 use mainyard_core::why::OutputOf;
-use serde::Deserialize;
 use tokio::sync::mpsc;
 
 use crate::Control;
-use crate::callers::Member;
 use crate::links::LogAsked;
-use crate::problem::Problem;
-use crate::responses::{default_tail, target};
+use crate::operations::{Call, lines};
+use crate::responses::no_workload;
 
 /// Lines that are sent at most of what is there.
 const MOST: u32 = 100_000;
@@ -27,32 +26,12 @@ const WAIT: Duration = Duration::from_secs(2);
 /// Characters of each of those.
 const LINE: usize = 500;
 
-#[derive(Deserialize, utoipa::IntoParams)]
-pub struct LogQuery {
-    /// One replica by its short name.
-    replica: Option<String>,
-    /// One release by its number, its replicas that are gone included.
-    release: Option<u32>,
-    /// How many lines of what is there.
-    #[serde(default = "default_tail")]
-    tail: u32,
-    /// Go on with what comes.
-    #[serde(default)]
-    follow: bool,
-}
-
-/// Log lines as JSON, one a line. Of a release that did not come through, each replica's last 1,000 lines are kept for
-/// as long as the release is.
-#[utoipa::path(get, path = "/api/v1/environments/{environment}/workloads/{name}/logs", params(LogQuery), responses((status = 200, content_type = "application/x-ndjson", body = String)))]
-pub async fn logs(
-    _: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    query: Query<LogQuery>,
-) -> Result<HttpResponse, Problem> {
-    let target = target(path)?;
-    let asked = asked_of_nodes(&control.leader.published.read().await.0, &target, &query)?;
-    let asked = with_kept(&control, asked, &target, &query);
+/// Log lines as JSON, one a line. Of a release that failed, each replica's last 1,000 lines are kept for as long as the
+/// release is.
+pub async fn read(call: Call<ReadLogs>) -> Result<HttpResponse, Problem> {
+    let (control, target, query) = (&call.control, call.path.target(), &call.query);
+    let asked = asked_of_nodes(&control.leader.published.read().await.0, &target, query)?;
+    let asked = with_kept(control, asked, &target, query);
     let mut streams = Vec::new();
     for (node, asked) in asked {
         let lines = control
@@ -61,8 +40,7 @@ pub async fn logs(
             .ok_or_else(|| Problem::unavailable(format!("the node {node} is not linked at the moment")))?;
         streams.push(pieces(lines).boxed());
     }
-    let merged = futures_util::stream::select_all(streams).map(Ok::<Bytes, std::convert::Infallible>);
-    Ok(HttpResponse::Ok().content_type("application/x-ndjson").streaming(merged))
+    Ok(lines(futures_util::stream::select_all(streams)))
 }
 
 fn pieces(lines: mpsc::Receiver<Bytes>) -> impl futures_util::Stream<Item = Bytes> {
@@ -76,7 +54,7 @@ fn asked_of_nodes(
     query: &LogQuery,
 ) -> Result<BTreeMap<String, LogAsked>, Problem> {
     if !state.workloads.contains_key(target) {
-        return Err(Problem::not_found(format!("there is no workload {target}")));
+        return Err(no_workload(state, target, ""));
     }
     let release = query.release.map(ReleaseNumber);
     if let Some(number) = release.filter(|number| !state.releases.contains_key(&(target.clone(), *number))) {

@@ -1,20 +1,18 @@
 //! Figures for anyone who gathers them: OpenMetrics 1.0 (application/openmetrics-text).
 
 use actix_web::HttpResponse;
-use actix_web::web::Data;
 use jiff::Timestamp;
+use mainyard_api::{Problem, ShowMetrics};
 
-use crate::Control;
-use crate::callers::Member;
-use crate::operations::Operations;
+use crate::operations::{Call, Operations};
 
 pub fn operations(to: &mut Operations) {
-    to.get("/metrics", metrics);
+    to.mount(metrics);
 }
 
 /// Requests by route, service, release and replica; replicas by state; when certificates end.
-#[utoipa::path(get, path = "/api/v1/metrics", responses((status = 200, content_type = "application/openmetrics-text")))]
-pub async fn metrics(_: Member, control: Data<Control>) -> HttpResponse {
+async fn metrics(call: Call<ShowMetrics>) -> Result<HttpResponse, Problem> {
+    let control = &call.control;
     let mut text = control.traffic.metrics();
     let published = control.leader.published.read().await;
     let state = &published.0;
@@ -47,5 +45,7 @@ pub async fn metrics(_: Member, control: Data<Control>) -> HttpResponse {
         text.push_str(&format!("{name}{{certificate=\"{}\"}} {left}\n", certificate.target));
     }
     text.push_str("# EOF\n");
-    HttpResponse::Ok().content_type("application/openmetrics-text; version=1.0.0; charset=utf-8").body(text)
+    Ok(HttpResponse::Ok()
+        .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
+        .body(text))
 }

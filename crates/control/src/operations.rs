@@ -1,221 +1,331 @@
-//! The API's operations, each mounted with who may call it and how much it may send.
+//! The API's operations on the server.
 //!
-//! [`Operations::add`] is the only way to mount a handler. It takes handlers whose first argument is a
-//! [`Caller`], checks how the path is written, lets the caller in, holds the body to its limits, and only then
-//! reads the arguments. A path that no operation has is answered like one that exists where a request shows no
-//! credential.
+//! [`Operations::mount`] is the only way to mount a handler. The operation's type says who may call it, what it takes and
+//! what it answers. Before the handler runs, the way that the path is written is checked, the caller is let in, the body is
+//! held to its limits, and path, query and body are read, in this order. A path that no operation has is answered like one
+//! that exists where a request shows no credential.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::future::Future;
 
+use actix_web::cookie::Cookie;
 use actix_web::dev::{HttpServiceFactory, Payload};
 use actix_web::http::Method;
-use actix_web::web::{self, Data};
-use actix_web::{
-    FromRequest, Handler, HttpMessage, HttpRequest, HttpResponse, Responder, ResponseError, Route,
+use actix_web::web::{self, Bytes, Data};
+use actix_web::{HttpMessage, HttpRequest, HttpResponse, Route};
+use futures_util::StreamExt;
+use mainyard_api::{
+    AnswerKind, Binary, Body, Caller, Created, EventAnswer, JsonAnswer, JsonBody, LineAnswer, NoBody,
+    NoContent, Operation, PageAnswer, Problem, RawBody, StreamBody, TextAnswer, WAITS_UNTIL, Who,
 };
 use serde::Serialize;
+use serde::de::DeserializeOwned;
 
 use crate::Control;
-pub use crate::body_limits::Limits;
-use crate::body_limits::{self, Watched};
-use crate::callers::{Caller, CallerFirst, Who, credential};
+use crate::body_limits::{self, Watched, of_payload};
+use crate::callers::{Admit, credential};
 use crate::paths;
-use crate::problem::Problem;
+use crate::problem::{Refused, respond};
 
-/// Where the API is.
-pub const PREFIX: &str = "/api/v1";
-
-/// An operation, as the OpenAPI document and `docs/security.md` tell of it.
-#[derive(Debug, Clone, Serialize)]
-pub struct Operation {
-    /// The method.
-    #[serde(serialize_with = "method_name")]
-    pub method: Method,
-    /// The path, with names in braces.
-    pub path: String,
-    /// Who may call it.
-    pub who: Who,
-    /// What a call may send.
-    pub limits: Limits,
+/// One call of an operation: all of it was read and is of the operation's types.
+pub struct Call<O: Operation<Caller: Admit, Body: Read>> {
+    /// Who calls.
+    pub caller: <O::Caller as Admit>::Admitted,
+    /// What every handler works with.
+    pub control: Data<Control>,
+    /// What the path holds.
+    pub path: O::Path,
+    /// What the query holds.
+    pub query: O::Query,
+    /// The body.
+    pub body: <O::Body as Read>::Given,
+    /// The request, for its headers.
+    pub request: HttpRequest,
 }
 
-fn method_name<S: serde::Serializer>(method: &Method, to: S) -> Result<S::Ok, S::Error> {
-    to.serialize_str(method.as_str())
+/// How a kind of body is read.
+pub trait Read: Body {
+    /// What the handler gets.
+    type Given: 'static;
+
+    /// Reads it.
+    fn read(request: &HttpRequest, payload: Payload) -> impl Future<Output = Result<Self::Given, Problem>>;
+}
+
+impl Read for NoBody {
+    type Given = ();
+
+    async fn read(_: &HttpRequest, _: Payload) -> Result<(), Problem> {
+        Ok(())
+    }
+}
+
+impl Read for StreamBody {
+    type Given = Payload;
+
+    async fn read(_: &HttpRequest, payload: Payload) -> Result<Payload, Problem> {
+        Ok(payload)
+    }
+}
+
+impl Read for RawBody {
+    type Given = Vec<u8>;
+
+    async fn read(_: &HttpRequest, payload: Payload) -> Result<Vec<u8>, Problem> {
+        whole(payload).await
+    }
+}
+
+impl<T: DeserializeOwned + 'static> Read for JsonBody<T>
+where
+    JsonBody<T>: Body,
+{
+    type Given = T;
+
+    async fn read(request: &HttpRequest, payload: Payload) -> Result<T, Problem> {
+        let media = request.content_type();
+        if media != "application/json" {
+            let found = if media.is_empty() { "without one".to_owned() } else { format!("as {media}") };
+            return Err(Problem::invalid(format!(
+                "the body came {found}; send it with the header Content-Type: application/json"
+            )));
+        }
+        let text = whole(payload).await?;
+        serde_json::from_slice(&text).map_err(|error| unreadable(&error))
+    }
+}
+
+/// The whole body.
+async fn whole(mut payload: Payload) -> Result<Vec<u8>, Problem> {
+    let mut all = Vec::new();
+    while let Some(piece) = payload.next().await {
+        all.extend_from_slice(&piece.map_err(|error| of_payload(&error))?);
+    }
+    Ok(all)
+}
+
+/// Where JSON ends to be JSON the place helps; where a value is wrong, only what is wrong with it does.
+fn unreadable(error: &serde_json::Error) -> Problem {
+    let words = error.to_string();
+    Problem::invalid(match error.classify() {
+        serde_json::error::Category::Data => words.split(" at line ").next().unwrap_or(&words).to_owned(),
+        _ => format!("the body is not JSON: {words}"),
+    })
+}
+
+/// How a kind of answer is sent.
+pub trait Reply: AnswerKind {
+    /// What the handler gives.
+    type Given;
+
+    /// Makes the response of it.
+    fn reply(given: Self::Given) -> HttpResponse;
+}
+
+impl<T: Serialize + 'static> Reply for JsonAnswer<T>
+where
+    JsonAnswer<T>: AnswerKind,
+{
+    type Given = T;
+
+    fn reply(given: T) -> HttpResponse {
+        HttpResponse::Ok().json(given)
+    }
+}
+
+impl<T: 'static> Reply for LineAnswer<T>
+where
+    LineAnswer<T>: AnswerKind,
+{
+    type Given = HttpResponse;
+
+    fn reply(given: HttpResponse) -> HttpResponse {
+        given
+    }
+}
+
+macro_rules! replies {
+    ($($kind:ty: $given:ty => $reply:expr;)*) => {$(
+        impl Reply for $kind {
+            type Given = $given;
+
+            fn reply(given: $given) -> HttpResponse {
+                $reply(given)
+            }
+        }
+    )*};
+}
+replies! {
+    EventAnswer: HttpResponse => |given| given;
+    TextAnswer: HttpResponse => |given| given;
+    PageAnswer: HttpResponse => |given| given;
+    Binary: HttpResponse => |given| given;
+    NoContent: () => |()| HttpResponse::NoContent().finish();
+    Created: () => |()| HttpResponse::Accepted().finish();
+}
+
+/// What a handler may add to the answer beside its body.
+struct NewCookie(Cookie<'static>);
+
+impl<O: Operation<Caller: Admit, Body: Read>> Call<O> {
+    /// Sends a cookie with the answer.
+    pub fn send_cookie(&self, cookie: Cookie<'static>) {
+        self.request.extensions_mut().insert(NewCookie(cookie));
+    }
+}
+
+/// An operation as it is mounted.
+#[derive(Clone, Copy)]
+struct Mounted {
+    method: mainyard_api::Method,
+    path: &'static str,
+    who: Who,
 }
 
 /// All operations that were mounted.
 #[derive(Default)]
 pub struct Operations {
-    mounted: Vec<(Arc<Operation>, Route)>,
+    mounted: Vec<(Mounted, Route)>,
 }
 
 impl Operations {
-    /// Mounts a handler at a path below [`PREFIX`].
-    pub fn add<H, Args>(&mut self, method: Method, path: &str, limits: Limits, handler: H) -> &mut Operations
+    /// Mounts an operation's handler.
+    pub fn mount<O, H, F>(&mut self, handler: H) -> &mut Operations
     where
-        H: Handler<Args>,
-        Args: FromRequest + CallerFirst + 'static,
-        H::Output: Responder + 'static,
+        O: Operation<Caller: Admit, Body: Read, Answer: Reply>,
+        H: Fn(Call<O>) -> F + Clone + 'static,
+        F: Future<Output = Result<<O::Answer as Reply>::Given, Problem>> + 'static,
     {
-        self.at(method, format!("{PREFIX}{path}"), limits, handler)
-    }
-
-    /// Mounts a handler at a path of the whole server: only for what a browser opens itself.
-    pub fn at<H, Args>(&mut self, method: Method, path: String, limits: Limits, handler: H) -> &mut Operations
-    where
-        H: Handler<Args>,
-        Args: FromRequest + CallerFirst + 'static,
-        H::Output: Responder + 'static,
-    {
-        let operation = Arc::new(Operation { method: method.clone(), path, who: Args::Caller::WHO, limits });
-        let mounted = Arc::clone(&operation);
-        let route = web::method(method).to(move |request: HttpRequest, payload: web::Payload| {
-            let (operation, handler) = (Arc::clone(&mounted), handler.clone());
-            async move {
-                let answer = call(&operation, handler, request, payload.into_inner()).await;
-                answer.unwrap_or_else(|problem| problem.error_response())
-            }
-        });
+        let operation = Mounted { method: O::METHOD, path: O::PATH, who: <O::Caller as Caller>::WHO };
+        let route =
+            web::method(http_method(O::METHOD)).to(move |request: HttpRequest, payload: web::Payload| {
+                let handler = handler.clone();
+                async move {
+                    let answer = answer::<O, H, F>(handler, request, payload.into_inner()).await;
+                    answer.unwrap_or_else(|problem| respond(&problem))
+                }
+            });
         self.mounted.push((operation, route));
         self
     }
 
-    /// Without a body.
-    pub fn get<H, Args>(&mut self, path: &str, handler: H) -> &mut Operations
-    where
-        H: Handler<Args>,
-        Args: FromRequest + CallerFirst + 'static,
-        H::Output: Responder + 'static,
-    {
-        self.add(Method::GET, path, Limits::NONE, handler)
-    }
-
-    /// With a small JSON document, or none.
-    pub fn post<H, Args>(&mut self, path: &str, handler: H) -> &mut Operations
-    where
-        H: Handler<Args>,
-        Args: FromRequest + CallerFirst + 'static,
-        H::Output: Responder + 'static,
-    {
-        self.add(Method::POST, path, Limits::SMALL, handler)
-    }
-
-    /// Without a body.
-    pub fn delete<H, Args>(&mut self, path: &str, handler: H) -> &mut Operations
-    where
-        H: Handler<Args>,
-        Args: FromRequest + CallerFirst + 'static,
-        H::Output: Responder + 'static,
-    {
-        self.add(Method::DELETE, path, Limits::NONE, handler)
-    }
-
-    /// Every operation, for documents and tests.
-    pub fn list(&self) -> Vec<Operation> {
-        self.mounted.iter().map(|(operation, _)| Operation::clone(operation)).collect()
+    /// Methods and paths of all, to hold them against the API's own list.
+    #[cfg(test)]
+    pub fn places(&self) -> std::collections::BTreeSet<(mainyard_api::Method, &'static str)> {
+        self.mounted.iter().map(|(operation, _)| (operation.method, operation.path)).collect()
     }
 
     /// Hands them to a server.
     pub fn configure(self, app: &mut web::ServiceConfig) {
-        let mut by_path: BTreeMap<String, Vec<(Arc<Operation>, Route)>> = BTreeMap::new();
+        let mut by_path: BTreeMap<&'static str, Vec<(Mounted, Route)>> = BTreeMap::new();
         for (operation, route) in self.mounted {
-            by_path.entry(operation.path.clone()).or_default().push((operation, route));
+            by_path.entry(operation.path).or_default().push((operation, route));
         }
         let mut resources: Vec<_> = by_path.into_iter().collect();
         // The first that matches is taken, so a path goes before one that has a name in the same place.
-        resources.sort_by_key(|(path, _)| (path.matches('{').count(), path.clone()));
+        resources.sort_by_key(|(path, _)| (path.matches('{').count(), *path));
         for (path, routes) in resources {
-            app.service(resource(&path, routes));
+            app.service(resource(path, routes));
         }
         app.service(web::scope("/api").default_service(web::to(unknown_path)));
     }
 }
 
+fn http_method(method: mainyard_api::Method) -> Method {
+    match method {
+        mainyard_api::Method::Get => Method::GET,
+        mainyard_api::Method::Post => Method::POST,
+        mainyard_api::Method::Put => Method::PUT,
+        mainyard_api::Method::Patch => Method::PATCH,
+        mainyard_api::Method::Delete => Method::DELETE,
+    }
+}
+
 /// All operations at one path. A method that it does not have is told only to a caller with a credential.
-fn resource(path: &str, routes: Vec<(Arc<Operation>, Route)>) -> impl HttpServiceFactory + use<> {
-    let methods: Vec<&str> = routes.iter().map(|(operation, _)| operation.method.as_str()).collect();
+fn resource(path: &'static str, routes: Vec<(Mounted, Route)>) -> impl HttpServiceFactory + use<> {
+    let methods: Vec<&str> = routes.iter().map(|(operation, _)| operation.method.word()).collect();
     let allow = methods.join(", ");
     let open = routes.iter().any(|(operation, _)| operation.who == Who::Anyone);
-    let pattern = path.to_owned();
     let mut resource = web::resource(path);
     for (_, route) in routes {
         resource = resource.route(route);
     }
     resource.default_service(web::to(move |request: HttpRequest, control: Data<Control>| {
-        let (allow, pattern) = (allow.clone(), pattern.clone());
+        let allow = allow.clone();
         async move {
-            paths::written_plainly(request.uri().path(), &pattern)?;
+            paths::written_plainly(request.uri().path(), path)?;
             if !open && credential(&request, &control).await?.is_none() {
-                return Err(Problem::unauthorized("this needs a bearer token, or a session of the console"));
+                return Err(no_credential());
             }
-            let problem = Problem::no_such_method(request.method().as_str(), &allow);
-            let mut answer = problem.error_response();
+            let mut answer = respond(&Problem::no_such_method(request.method().as_str(), &allow));
             let allow = actix_web::http::header::HeaderValue::from_str(&allow);
             if let Ok(allow) = allow {
                 answer.headers_mut().insert(actix_web::http::header::ALLOW, allow);
             }
-            Ok::<HttpResponse, Problem>(answer)
+            Ok::<HttpResponse, Refused>(answer)
         }
     }))
 }
 
+fn no_credential() -> Refused {
+    Refused(Problem::unauthorized("this needs a bearer token, or a session of the console"))
+}
+
 /// A path of the API that no operation has: 401 before 404, so that nothing is learnt without a credential.
-pub async fn unknown_path(request: HttpRequest, control: Data<Control>) -> Result<HttpResponse, Problem> {
+async fn unknown_path(request: HttpRequest, control: Data<Control>) -> Result<HttpResponse, Refused> {
     let path = request.uri().path();
-    paths::written_plainly(path, PREFIX)?;
+    paths::written_plainly(path, mainyard_api::PREFIX)?;
     match credential(&request, &control).await? {
-        Some(_) => Err(Problem::not_found(format!("the API has nothing at {path}"))),
-        None => Err(Problem::unauthorized("this needs a bearer token, or a session of the console")),
+        Some(_) => Err(Problem::not_found(format!("the API has nothing at {path}")).into()),
+        None => Err(no_credential()),
     }
 }
 
-async fn call<H, Args>(
-    operation: &Operation,
-    handler: H,
-    request: HttpRequest,
-    payload: Payload,
-) -> Result<HttpResponse, Problem>
+async fn answer<O, H, F>(handler: H, request: HttpRequest, payload: Payload) -> Result<HttpResponse, Problem>
 where
-    H: Handler<Args>,
-    Args: FromRequest + CallerFirst + 'static,
-    H::Output: Responder + 'static,
+    O: Operation<Caller: Admit, Body: Read, Answer: Reply>,
+    H: Fn(Call<O>) -> F,
+    F: Future<Output = Result<<O::Answer as Reply>::Given, Problem>>,
 {
-    paths::written_plainly(request.uri().path(), &operation.path)?;
+    let who = <O::Caller as Caller>::WHO;
+    paths::written_plainly(request.uri().path(), O::PATH)?;
     let control = request.app_data::<Data<Control>>().cloned();
     let control = control.ok_or_else(|| Problem::unavailable("control is starting"))?;
-    let token = match operation.who {
+    let token = match who {
         Who::Anyone => None,
         _ => credential(&request, &control).await?,
     };
-    let caller = <Args::Caller as Caller>::admit(token.as_ref(), &request)?;
-    request.extensions_mut().insert(caller);
-    if operation.who != Who::Anyone {
+    let caller = O::Caller::admit(token.as_ref(), &request)?;
+    if who != Who::Anyone {
         refuse_if_given_up(&request)?;
     }
-    let mut payload = body_limits::limited(&request, payload, operation.limits)?;
-    let arguments = Args::from_request(&request, &mut payload).await;
-    let arguments = arguments.map_err(|error| as_problem(error.into()))?;
-    let answer = handler.call(arguments).await.respond_to(&request).map_into_boxed_body();
+    let payload = body_limits::limited(&request, payload, O::LIMITS)?;
+    let path = request.match_info().load().map_err(|error| Problem::invalid(error.to_string()))?;
+    let query =
+        web::Query::<O::Query>::from_query(request.query_string()).map_err(|error| of_query(&error))?;
+    let query = query.into_inner();
+    mainyard_api::check_query::<O>(&query).map_err(Problem::invalid)?;
+    let body = O::Body::read(&request, payload).await?;
+    let store = control.store.clone();
+    let call = Call { caller, control, path, query, body, request: request.clone() };
+    let mut answer = O::Answer::reply(handler(call).await?);
+    if let Some(NewCookie(cookie)) = request.extensions_mut().remove::<NewCookie>() {
+        answer.add_cookie(&cookie).map_err(|error| Problem::unavailable(error.to_string()))?;
+    }
     // An answer that goes on for long ends when the credential that opened it does.
     Ok(match token {
         Some(token) if body_limits::is_stream(&answer) => {
-            answer.map_body(|_, body| Watched::boxed(body, control.store.clone(), token))
+            answer.map_body(|_, body| Watched::boxed(body, store, token))
         }
         _ => answer,
     })
 }
 
-/// What an extractor says, as a problem document.
-fn as_problem(error: actix_web::Error) -> Problem {
-    match error.as_error::<Problem>() {
-        Some(problem) => problem.clone(),
-        None => Problem::of_status(error.as_response_error().status_code(), error.to_string()),
-    }
+/// A query that cannot be read: what the reader says is enough, which one it was is of no interest.
+fn of_query(error: &actix_web::error::QueryPayloadError) -> Problem {
+    let words = error.to_string();
+    Problem::invalid(words.split_once(" error: ").map_or(words.clone(), |(_, rest)| rest.to_owned()))
 }
-
-/// Until when the caller waits, in milliseconds since 1970 UTC.
-const WAITS_UNTIL: &str = "mainyard-waits-until";
 
 /// While control is away, calls lie in the listener's queue. Refuse one whose client has already timed out: it was
 /// told that it failed, so it must not be done after all.
@@ -225,4 +335,10 @@ fn refuse_if_given_up(request: &HttpRequest) -> Result<(), Problem> {
         Some(until) if jiff::Timestamp::now().as_millisecond() > until => Err(Problem::given_up()),
         _ => Ok(()),
     }
+}
+
+/// Lines as they come, for as long as there are any.
+pub fn lines(lines: impl futures_util::Stream<Item = Bytes> + 'static) -> HttpResponse {
+    let lines = lines.map(Ok::<_, std::convert::Infallible>);
+    HttpResponse::Ok().content_type("application/x-ndjson").streaming(lines)
 }

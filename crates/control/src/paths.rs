@@ -3,7 +3,7 @@
 //! The router reads a path after it has undone most escapes (RFC 3986, section 2.1), so one operation could be
 //! written in many ways. Exactly one is taken: everything but names as it stands in the OpenAPI document.
 
-use crate::problem::Problem;
+use mainyard_api::Problem;
 
 /// Escapes that no name needs, and which some programs undo twice or take for something else: `%`, `/`, `\`, NUL.
 const NEVER: [&str; 4] = ["%25", "%2f", "%5c", "%00"];

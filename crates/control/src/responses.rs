@@ -1,23 +1,25 @@
-//! What handlers give, and what they read from a path.
+//! What several handlers look up.
 
-use actix_web::web::{Json, Path};
-use mainyard_core::model::Target;
-use serde_json::Value;
+use mainyard_api::Problem;
+use mainyard_core::model::{Name, Target};
+use mainyard_core::record::State;
+use mainyard_core::suggestions::did_you_mean;
 
-use crate::problem::Problem;
-
-/// A document, or why there is none.
-pub type Answer = Result<Json<Value>, Problem>;
-
-/// The target that a path names.
-pub fn target(path: Path<(String, String)>) -> Result<Target, Problem> {
-    let (environment, name) = path.into_inner();
-    format!("{environment}/{name}")
-        .parse()
-        .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))
+/// An environment that is there.
+///
+/// # Errors
+/// 404, with the name that may have been meant.
+pub fn known_environment(state: &State, name: &Name) -> Result<(), Problem> {
+    if state.environments.contains_key(name) {
+        return Ok(());
+    }
+    let hint = did_you_mean(name.as_str(), state.environments.keys().map(Name::as_str));
+    Err(Problem::not_found(format!("there is no environment {name}{hint}")))
 }
 
-/// Lines or entries that are sent where nobody says how many.
-pub fn default_tail() -> u32 {
-    200
+/// There is no workload of this name.
+pub fn no_workload(state: &State, target: &Target, when: &str) -> Problem {
+    let known: Vec<String> = state.workloads.keys().map(ToString::to_string).collect();
+    let hint = did_you_mean(&target.to_string(), known.iter().map(String::as_str));
+    Problem::not_found(format!("there is no workload {target}{when}{hint}"))
 }

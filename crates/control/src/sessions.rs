@@ -5,18 +5,17 @@ use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use actix_web::HttpResponse;
 use actix_web::cookie::{Cookie, SameSite};
-use actix_web::web::{Data, Json, Query};
-use actix_web::{HttpRequest, HttpResponse};
+use mainyard_api::{
+    AddSignInKey, EndSessions, Problem, SessionsEnded, SignIn, SignInKey, SignOut, SignedOut,
+};
 use mainyard_core::sign_in_backoff::SignInBackoff;
 use mainyard_store::{NewToken, Store, TokenKind};
-use serde::Deserialize;
-use serde_json::json;
 
-use crate::callers::{Anyone, Member};
 use crate::credentials::{cookie_name, hash, new_secret};
-use crate::problem::Problem;
-use crate::responses::Answer;
+use crate::operations::{Call, Operations};
+use crate::problem::of_record;
 use crate::{Config, Control};
 
 /// Seconds a console stays signed in.
@@ -127,35 +126,28 @@ impl SignInAttempts {
     }
 }
 
-/// A new sign-in link for the member who asks.
-#[utoipa::path(post, path = "/api/v1/sign-in-keys", responses((status = 200)))]
-pub async fn sign_in_keys(member: Member, control: Data<Control>) -> Answer {
-    let key = new_secret()?;
-    let kind = TokenKind::SignIn;
-    let hash = hash(&key);
-    let new = NewToken { hash: &hash, member: &member.name, kind, name: "", part: None, seconds: Some(LINK) };
-    control.store.put_token(new).await?;
-    Ok(Json(json!({"path": format!("/sign-in?key={key}"), "good_for_seconds": LINK as u64})))
+pub fn operations(to: &mut Operations) {
+    to.mount(sign_in).mount(add_sign_in_key).mount(sign_out).mount(end_sessions);
 }
 
-#[derive(Deserialize)]
-pub struct Key {
-    #[serde(default)]
-    key: String,
+/// A new sign-in link for the member who asks.
+async fn add_sign_in_key(call: Call<AddSignInKey>) -> Result<SignInKey, Problem> {
+    let key = new_secret()?;
+    let (kind, member) = (TokenKind::SignIn, &call.caller.name);
+    let hash = hash(&key);
+    let new = NewToken { hash: &hash, member, kind, name: "", part: None, seconds: Some(LINK) };
+    call.control.store.put_token(new).await.map_err(of_record)?;
+    Ok(SignInKey { path: format!("/sign-in?key={key}"), good_for_seconds: LINK as u64 })
 }
 
 /// Takes a sign-in key for a session cookie, and leads to the console.
-pub async fn sign_in(
-    _: Anyone,
-    control: Data<Control>,
-    request: HttpRequest,
-    key: Query<Key>,
-) -> Result<HttpResponse, Problem> {
-    let address = request.peer_addr().map_or(IpAddr::from([0, 0, 0, 0]), |peer| peer.ip());
+async fn sign_in(call: Call<SignIn>) -> Result<HttpResponse, Problem> {
+    let control = &call.control;
+    let address = call.request.peer_addr().map_or(IpAddr::from([0, 0, 0, 0]), |peer| peer.ip());
     let attempts = &control.sign_in_attempts;
     attempts.with(|attempts, now| attempts.may_try(address, now)).map_err(Problem::too_many_attempts)?;
-    let member = control.store.take_token(&hash(&key.key), TokenKind::SignIn).await?;
-    let Some(member) = member else {
+    let taken = control.store.take_token(&hash(&call.query.key), TokenKind::SignIn).await;
+    let Some(member) = taken.map_err(of_record)? else {
         attempts.with(|attempts, now| attempts.failed(address, now));
         return Ok(HttpResponse::Unauthorized().content_type("text/html; charset=utf-8").body(USED_LINK));
     };
@@ -165,10 +157,10 @@ pub async fn sign_in(
     let (hash, kind) = (hash(&session), TokenKind::Session);
     let new =
         NewToken { hash: &hash, member: &member, kind, name: &from, part: None, seconds: Some(SESSION) };
-    control.store.put_token(new).await?;
+    control.store.put_token(new).await.map_err(of_record)?;
     // A page of our own that goes on by itself: a redirect from elsewhere would leave a strict cookie behind.
     Ok(HttpResponse::Ok()
-        .cookie(cookie(&control, session, SESSION as i64))
+        .cookie(cookie(control, session, SESSION as i64))
         .insert_header(("cache-control", "no-store"))
         .insert_header(("referrer-policy", "no-referrer"))
         .content_type("text/html; charset=utf-8")
@@ -176,16 +168,15 @@ pub async fn sign_in(
 }
 
 /// Ends the credential that this request shows: a session of the console, or a client's token.
-#[utoipa::path(post, path = "/api/v1/sign-out", responses((status = 200)))]
-pub async fn sign_out(member: Member, control: Data<Control>) -> Result<HttpResponse, Problem> {
-    control.store.remove_token(&member.token).await?;
-    Ok(HttpResponse::Ok().cookie(cookie(&control, String::new(), 0)).json(json!({"ended": member.token})))
+async fn sign_out(call: Call<SignOut>) -> Result<SignedOut, Problem> {
+    call.control.store.remove_token(&call.caller.token).await.map_err(of_record)?;
+    call.send_cookie(cookie(&call.control, String::new(), 0));
+    Ok(SignedOut { ended: call.caller.token })
 }
 
 /// Ends every session of the console, and every sign-in link that was not used.
-#[utoipa::path(delete, path = "/api/v1/sessions", responses((status = 200)))]
-pub async fn end_sessions(_: Member, control: Data<Control>) -> Answer {
-    Ok(Json(json!({"ended": control.store.remove_sessions().await?})))
+async fn end_sessions(call: Call<EndSessions>) -> Result<SessionsEnded, Problem> {
+    Ok(SessionsEnded { ended: call.control.store.remove_sessions().await.map_err(of_record)? })
 }
 
 const SIGNED_IN: &str = "<!doctype html><meta charset=utf-8><title>Main Yard</title>\

@@ -7,22 +7,14 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use actix_web::web::{Bytes, Data, Query};
-use actix_web::{HttpRequest, HttpResponse};
-use mainyard_store::Error;
-use serde::Deserialize;
+use actix_web::HttpResponse;
+use actix_web::web::{Bytes, Data};
+use mainyard_api::{ChangeEvent, FollowChanges, Problem};
+use mainyard_store::{Entry, Error};
 use tokio::time::Instant;
 
 use crate::Control;
-use crate::callers::Member;
-use crate::problem::Problem;
-
-/// Where to begin.
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-pub struct From {
-    /// The number of the last change that is known; `Last-Event-ID` goes before it.
-    after: Option<u64>,
-}
+use crate::operations::Call;
 
 const FIGURES_EVERY: Duration = Duration::from_secs(1);
 /// Changes read at once.
@@ -38,15 +30,11 @@ struct Reader {
 }
 
 /// Every change after a number, as it comes.
-#[utoipa::path(get, path = "/api/v1/stream", params(From), responses((status = 200, content_type = "text/event-stream", body = String)))]
-pub async fn stream(
-    _: Member,
-    request: HttpRequest,
-    control: Data<Control>,
-    from: Query<From>,
-) -> Result<HttpResponse, Problem> {
-    let last = request.headers().get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
-    let cursor = last.or(from.after).unwrap_or_else(|| *control.leader.latest.borrow());
+pub async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Problem> {
+    let control = call.control;
+    let last = call.request.headers().get("last-event-id");
+    let last = last.and_then(|value| value.to_str().ok()?.parse().ok());
+    let cursor = last.or(call.query.after).unwrap_or_else(|| *control.leader.latest.borrow());
     let latest = control.leader.latest.clone();
     let reader =
         Reader { control, cursor, latest, ready: VecDeque::new(), figures_at: Instant::now(), ended: false };
@@ -87,7 +75,8 @@ impl Reader {
     async fn read(&mut self) {
         match self.control.store.read_since(self.cursor, PIECE).await {
             Ok(feed) => {
-                let events = feed.entries.iter().map(|entry| event("change", Some(entry.number), entry));
+                let changes = feed.entries.into_iter().map(change);
+                let events = changes.map(|change| event("change", Some(change.number), &change));
                 self.ready.extend(events);
                 self.cursor = feed.cursor;
             }
@@ -101,6 +90,11 @@ impl Reader {
             }
         }
     }
+}
+
+fn change(entry: Entry) -> ChangeEvent {
+    let Entry { number, kind, key, body, cause, at } = entry;
+    ChangeEvent { number, kind, key, body, cause, at }
 }
 
 fn event(kind: &str, id: Option<u64>, data: &impl serde::Serialize) -> Bytes {

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jiff::Timestamp;
+pub use mainyard_api::{Facet, Point, TrafficRow, WayFigures};
 use mainyard_core::link::{Figure, percentile};
-use serde::{Deserialize, Serialize};
 
 mod metrics;
 pub mod responses;
@@ -24,20 +24,6 @@ const OPEN_FOR: i64 = 3;
 const APART: usize = 2_000;
 /// What totals are kept of; past that the oldest names go first.
 const TOTALS: usize = 20_000;
-
-/// What figures are told apart by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Facet {
-    /// The way in: what a route takes, or service and port for callers inside.
-    Route,
-    /// The service.
-    Service,
-    /// The workload's release.
-    Release,
-    /// The replica.
-    Replica,
-}
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
 struct Key {
@@ -115,68 +101,6 @@ struct Inner {
 /// Recent traffic; in memory only.
 #[derive(Debug)]
 pub struct Traffic(Mutex<Inner>);
-
-/// Requests in one step of ten seconds.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct Point {
-    /// Seconds since 1970 UTC at which the step began.
-    pub at: i64,
-    /// Requests that ended in it.
-    pub requests: u64,
-    /// Those that failed.
-    pub failed: u64,
-    /// The time that 95 of 100 requests took at most, in milliseconds.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub p95: Option<f64>,
-}
-
-/// What one way in, release and replica served over the last ten seconds.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct WayFigures {
-    /// The host, or service and port for callers inside.
-    pub way: String,
-    /// Whether the callers were inside.
-    pub inside: bool,
-    /// The service, as `environment/name`.
-    pub service: String,
-    /// The workload that answered, as `environment/name`; empty where none did.
-    pub workload: String,
-    /// Its release.
-    pub release: u32,
-    /// The replica's id; empty where none answered.
-    pub replica: String,
-    /// Requests that are open now.
-    #[serde(default)]
-    pub open: u32,
-    /// Requests a second.
-    pub rate: f64,
-    /// Requests that failed.
-    pub failed: u64,
-    /// Bytes a second of the requests' bodies.
-    #[serde(default)]
-    pub received: f64,
-    /// Bytes a second of the answers' bodies.
-    #[serde(default)]
-    pub sent: f64,
-    /// The time that half of the requests took at most, in milliseconds.
-    #[serde(default)]
-    pub p50: Option<f64>,
-    /// The time that 99 of 100 requests took at most, in milliseconds.
-    #[serde(default)]
-    pub p99: Option<f64>,
-    /// The time that 95 of 100 requests took at most, in milliseconds.
-    pub p95: Option<f64>,
-}
-
-/// What was served over the last ten seconds and the last quarter of an hour.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct TrafficRow {
-    /// The last ten seconds; what it is not told apart by is empty.
-    #[serde(flatten)]
-    pub now: WayFigures,
-    /// The last quarter of an hour.
-    pub points: Vec<Point>,
-}
 
 impl Sum {
     fn add(&mut self, figure: &Figure) {

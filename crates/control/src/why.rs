@@ -3,21 +3,17 @@
 use std::time::Duration;
 
 use actix_web::HttpResponse;
-use actix_web::web::{Bytes, Data, Json, Query};
+use actix_web::web::Bytes;
 use futures_util::StreamExt;
+use mainyard_api::{ExplainWhy, FollowRequests, Problem, WhyQuery};
 use mainyard_core::link::{GatewayOrder, Served};
-use mainyard_core::model::Target;
-use mainyard_core::why::{Facts, Question};
-use serde::Deserialize;
-use serde_json::json;
+use mainyard_core::model::{NameError, Target};
+use mainyard_core::why::{Facts, Question, Why};
 use tokio::sync::mpsc;
 
 use crate::Control;
-use crate::callers::Member;
 use crate::logs::last_lines;
-use crate::operations::Operations;
-use crate::problem::Problem;
-use crate::responses::Answer;
+use crate::operations::{Call, Operations, lines};
 
 /// How long gateways are waited for that are asked for a request.
 const RECALL: Duration = Duration::from_secs(2);
@@ -26,23 +22,7 @@ const RECALL: Duration = Duration::from_secs(2);
 const LINES: usize = 2;
 
 pub fn operations(to: &mut Operations) {
-    to.get("/why", why).get("/requests", requests);
-}
-
-/// What is asked about: one of `url`, `of` and `request`.
-#[derive(Deserialize, utoipa::IntoParams)]
-pub struct Asked {
-    /// An address, such as `http://api.lockers.localhost:8780/v1`.
-    url: Option<String>,
-    /// With `url`: the method; GET by default.
-    method: Option<String>,
-    /// With `url`: headers, a line `name: value` each.
-    headers: Option<String>,
-    /// A workload, service or route, as `environment/name`, with `workload:`, `service:` or `route:` in front where the
-    /// name alone would not tell.
-    of: Option<String>,
-    /// The id of a request.
-    request: Option<String>,
+    to.mount(why).mount(requests);
 }
 
 fn port(address: &str) -> u16 {
@@ -50,10 +30,10 @@ fn port(address: &str) -> u16 {
 }
 
 /// The chain of causes, from the outside in.
-#[utoipa::path(get, path = "/api/v1/why", params(Asked), responses((status = 200), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn why(_: Member, control: Data<Control>, asked: Query<Asked>) -> Answer {
-    let served = match &asked.request {
-        Some(id) => Some(recall(&control, id).await?),
+async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
+    let control = &call.control;
+    let served = match &call.query.request {
+        Some(id) => Some(recall(control, id).await?),
         None => None,
     };
     let published = control.leader.published.read().await;
@@ -64,27 +44,16 @@ pub async fn why(_: Member, control: Data<Control>, asked: Query<Asked>) -> Answ
         gateways: control.links.gateways(),
         now: jiff::Timestamp::now(),
     };
-    let mut why = match (&asked.url, &asked.of, &served) {
-        (Some(url), None, None) => {
-            let mut question = Question::parse(url).map_err(Problem::invalid)?;
-            question.method = asked.method.clone().unwrap_or(question.method).to_ascii_uppercase();
-            for line in asked.headers.iter().flat_map(|lines| lines.lines()) {
-                let (name, value) = line.split_once(':').ok_or_else(|| {
-                    Problem::invalid(format!("{line:?} is no header; expected a name, a colon and a value"))
-                })?;
-                question.headers.push((name.trim().to_ascii_lowercase(), value.trim().to_owned()));
-            }
-            facts.url(&question)
-        }
+    let mut why = match (&call.query.url, &call.query.of, &served) {
+        (Some(url), None, None) => facts.url(&question(url, &call.query)?),
         (None, Some(of), None) => {
             let (kind, name) =
                 of.split_once(':').map_or((None, of.as_str()), |(kind, name)| (Some(kind), name));
             if let Some(kind) = kind.filter(|kind| !["workload", "service", "route"].contains(kind)) {
                 return Err(Problem::invalid(format!("{kind}: is none of workload:, service: and route:")));
             }
-            let target: Target = name
-                .parse()
-                .map_err(|error: mainyard_core::model::NameError| Problem::invalid(error.to_string()))?;
+            let target: Target =
+                name.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
             facts.target(&target, kind).map_err(Problem::not_found)?
         }
         (None, None, Some(served)) => facts.request(served),
@@ -92,9 +61,22 @@ pub async fn why(_: Member, control: Data<Control>, asked: Query<Asked>) -> Answ
     };
     drop(published);
     if let Some(of) = &why.output_of {
-        why.output = last_lines(&control, of, LINES).await;
+        why.output = last_lines(control, of, LINES).await;
     }
-    Ok(Json(json!(why)))
+    Ok(why)
+}
+
+/// What is asked of an address.
+fn question(url: &str, asked: &WhyQuery) -> Result<Question, Problem> {
+    let mut question = Question::parse(url).map_err(Problem::invalid)?;
+    question.method = asked.method.clone().unwrap_or(question.method).to_ascii_uppercase();
+    for line in asked.headers.iter().flat_map(|lines| lines.lines()) {
+        let (name, value) = line.split_once(':').ok_or_else(|| {
+            Problem::invalid(format!("{line:?} is no header; expected a name, a colon and a value"))
+        })?;
+        question.headers.push((name.trim().to_ascii_lowercase(), value.trim().to_owned()));
+    }
+    Ok(question)
 }
 
 /// Asks every gateway for a request.
@@ -126,11 +108,10 @@ async fn gathered(mut from: mpsc::Receiver<Bytes>) -> Vec<u8> {
     all
 }
 
-/// Requests as they end, a JSON object a line, for as long as they are read; empty lines come in between.
-#[utoipa::path(get, path = "/api/v1/requests", responses((status = 200, content_type = "application/x-ndjson")))]
-pub async fn requests(_: Member, control: Data<Control>) -> HttpResponse {
+/// Requests as they end, from all gateways.
+async fn requests(call: Call<FollowRequests>) -> Result<HttpResponse, Problem> {
     let (to, from) = mpsc::channel::<Bytes>(64);
-    for mut gateway in control.links.ask_gateways(|stream| GatewayOrder::Watch { stream }) {
+    for mut gateway in call.control.links.ask_gateways(|stream| GatewayOrder::Watch { stream }) {
         let to = to.clone();
         actix_web::rt::spawn(async move {
             // Pieces are whole lines, so that those of several gateways do not mix.
@@ -141,8 +122,5 @@ pub async fn requests(_: Member, control: Data<Control>) -> HttpResponse {
             }
         });
     }
-    let lines = futures_util::stream::unfold(from, |mut from| async move {
-        Some((Ok::<_, std::convert::Infallible>(from.recv().await?), from))
-    });
-    HttpResponse::Ok().content_type("application/x-ndjson").streaming(lines)
+    Ok(lines(futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) })))
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
@@ -13,7 +14,7 @@ use crate::record::State;
 use crate::routing::selects;
 
 /// An environment's board.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Board {
     /// Which environment.
     pub environment: Name,
@@ -37,7 +38,7 @@ pub struct Board {
 }
 
 /// Something that waits for a person.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Waiting {
     /// Such as `locker-api` or `source lockers`.
     pub what: String,
@@ -116,7 +117,8 @@ fn closed_ports(state: &State, environment: &Name) -> Vec<Waiting> {
 }
 
 /// One workload.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[schemars(rename = "BoardRow")]
 pub struct Row {
     /// Its name.
     pub name: Name,

@@ -8,6 +8,7 @@ mod conflicts;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::ends;
@@ -107,7 +108,7 @@ pub enum Step {
 }
 
 /// A line about one change.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ChangeLine {
     /// `add`, `change` or `remove`.
     pub kind: ChangeKind,
@@ -115,13 +116,16 @@ pub struct ChangeLine {
     pub object: String,
     /// What changes, in words.
     pub words: String,
+    /// The workload that it is about, where it is about one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub workload: Option<Name>,
     /// The release that it makes, of a workload.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<ReleaseNumber>,
 }
 
 /// What happens to an object.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ChangeKind {
     /// It is new.
@@ -144,7 +148,7 @@ pub struct Plan {
 }
 
 /// Why a declaration cannot be taken over what is there.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Conflict {
     /// The object that is declared, such as `route api`.
     pub object: String,
@@ -237,7 +241,7 @@ fn told<T: Serialize>(before: &T, after: &T) -> String {
 impl Plan {
     fn line(&mut self, exists: bool, object: String, words: String) {
         let kind = if exists { ChangeKind::Change } else { ChangeKind::Add };
-        self.lines.push(ChangeLine { kind, object, words, release: None });
+        self.lines.push(ChangeLine { kind, object, words, workload: None, release: None });
     }
 }
 
@@ -254,7 +258,8 @@ fn plan_workload(
     }
     let Some((workload, release, next)) = present.workloads.get(name) else {
         let count = declared.replicas.unwrap_or(1);
-        plan.line(false, object, format!("{count} × {}", declared.spec.image));
+        let (kind, words) = (ChangeKind::Add, format!("{count} × {}", declared.spec.image));
+        plan.lines.push(ChangeLine { kind, object, words, workload: Some(name.clone()), release: None });
         let declared = Box::new(declared.clone());
         plan.steps.push(Step::Workload {
             name: name.clone(),
@@ -298,7 +303,7 @@ fn plan_workload(
     if !words.is_empty() {
         let made = new_release.then_some(*next);
         let (kind, words) = (ChangeKind::Change, words.join(", "));
-        plan.lines.push(ChangeLine { kind, object, words, release: made });
+        plan.lines.push(ChangeLine { kind, object, words, workload: Some(name.clone()), release: made });
         let declared = Box::new(declared.clone());
         plan.steps.push(Step::Workload {
             name: name.clone(),
@@ -369,8 +374,13 @@ fn unused_secrets<'a>(
 
 fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     let mine = |application: &Name| *application == declared.application;
-    let removed =
-        |object: String, words: String| ChangeLine { kind: ChangeKind::Remove, object, words, release: None };
+    let removed = |object: String, words: String| ChangeLine {
+        kind: ChangeKind::Remove,
+        object,
+        words,
+        workload: None,
+        release: None,
+    };
     let gone = present
         .routes
         .iter()
@@ -404,7 +414,8 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
         let comes = plan.steps.iter().any(|step| matches!(step, Step::Workload { new: true, .. }));
         let when = if comes { "; where another takes its place, once that answers" } else { "" };
         let words = format!("{}{when}", ends(workload));
-        plan.lines.push(removed(format!("workload {name}"), words));
+        plan.lines
+            .push(ChangeLine { workload: Some(name.clone()), ..removed(format!("workload {name}"), words) });
         plan.steps.push(Step::RemoveWorkload(name.clone()));
     }
     for (name, secret) in unused_secrets(declared, present, plan) {

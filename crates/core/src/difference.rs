@@ -3,13 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::manifest::written;
 use crate::model::{Check, Name, Release, ReleaseSpec, RolloutRule};
 
 /// One field that differs.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Difference {
     /// The field, such as `image` or `setting LOG_LEVEL`.
     pub field: String,

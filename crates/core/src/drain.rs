@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{ReplicaId, Span};
@@ -13,7 +14,7 @@ use crate::routing::TableVersion;
 pub const GATEWAY_LEASE: Span = Span::from_secs(10);
 
 /// What control knows of one gateway.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct GatewayView {
     /// The newest table it works by.
     pub confirmed: TableVersion,

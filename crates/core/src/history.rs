@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::declare::ChangeKind;
@@ -11,7 +12,7 @@ use crate::record::{Object, State};
 use crate::routing::replicas_of;
 
 /// What became of one object.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Became {
     /// Its kind, such as `workload`.
     pub kind: String,
@@ -231,7 +232,8 @@ pub fn in_few_words(object: Option<&Object>) -> String {
             Some(reason) => format!("{}: {}", it.state, reason.sentence),
             None => it.state.to_string(),
         },
-        Object::Image(it) => it.digest.clone(),
+        // As many letters as tell one image from another.
+        Object::Image(it) => it.digest.chars().take(19).collect(),
         Object::Environment(_) | Object::Service(_) | Object::Gateway(_) | Object::Node(_) => String::new(),
     }
 }

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
 use crate::model::{Limits, Release, SecretKey, SecretUse, Setting};
 
 /// What makes one running copy: the image, what is run of it, with which settings and limits.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct LaunchFingerprint<'a> {
     /// The digest of the image's manifest.
     pub image: &'a str,

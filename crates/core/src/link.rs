@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::address::Range;
@@ -14,7 +15,7 @@ use crate::model::{
 use crate::routing::{Table, TableChange};
 
 /// A replica that a node should run.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RunOrder {
     /// Which replica.
     pub id: ReplicaId,
@@ -67,7 +68,7 @@ impl RunOrder {
 }
 
 /// From control to a node agent.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum NodeOrder {
     /// Replicas to run and replicas to stop. A `whole` one names all that should run: others are stopped.
@@ -117,7 +118,7 @@ pub enum NodeOrder {
 }
 
 /// What a node agent says of itself when it calls.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct NodeHello {
     /// Its name.
     pub node: Name,
@@ -133,7 +134,7 @@ pub struct NodeHello {
 }
 
 /// From a node agent to control.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct NodeReport {
     /// The life of the agent that sends it.
     pub life: u64,
@@ -148,7 +149,7 @@ pub struct NodeReport {
 }
 
 /// How a replica is, as its node sees it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ReplicaReport {
     /// Which replica.
     pub id: ReplicaId,
@@ -174,7 +175,7 @@ impl ReplicaReport {
 }
 
 /// One line of a replica's log.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct LogLine {
     /// Microseconds since 1970 UTC.
     pub at: u64,
@@ -187,7 +188,7 @@ pub struct LogLine {
 }
 
 /// From control to a gateway.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum GatewayOrder {
     /// The table to serve by.
@@ -213,7 +214,7 @@ pub enum GatewayOrder {
 }
 
 /// Values that gateways need and that nobody else may see. A gateway keeps them sealed.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Private {
     /// Secrets that routes let in by, in their newest version.
     pub values: Vec<(Target, SecretValue)>,
@@ -223,7 +224,7 @@ pub struct Private {
 }
 
 /// A certificate with its key.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PrivateCertificate {
     /// Which one.
     pub certificate: Target,
@@ -236,14 +237,14 @@ pub struct PrivateCertificate {
 }
 
 /// What a gateway says of itself when it calls.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct GatewayHello {
     /// Which life of the gateway this is.
     pub life: u64,
 }
 
 /// From a gateway to control.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct GatewayReport {
     /// The life of the gateway that sends it.
     pub life: u64,
@@ -258,7 +259,7 @@ pub struct GatewayReport {
 }
 
 /// What one replica served through one way in, in a short while.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Figure {
     /// The host, or the service's name with port for callers inside.
     pub way: String,
@@ -303,7 +304,7 @@ fn is_zero(number: &u64) -> bool {
 }
 
 /// One request as a gateway saw it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Served {
     /// When it came, in milliseconds since 1970 UTC.
     pub at: u64,

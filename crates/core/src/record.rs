@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
@@ -13,7 +14,7 @@ use crate::model::{
 macro_rules! objects {
     ($($(#[$doc:meta])* $variant:ident($type:ty) = $word:literal in $map:ident[$index:ty] by |$it:ident| $key:expr, $text:expr;)*) => {
         /// The kinds of objects in the record.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
         #[serde(rename_all = "kebab-case")]
         pub enum Kind { $($(#[$doc])* $variant,)* }
 
@@ -60,25 +61,26 @@ macro_rules! objects {
         #[derive(Debug, Clone, Default, PartialEq)]
         pub struct State { $($(#[$doc])* pub $map: BTreeMap<$index, $type>,)* }
 
+        /// All objects as they travel: by the word of their kind, then by key.
+        #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+        pub struct Objects { $($(#[$doc])* #[serde(default, rename = $word)] pub $map: BTreeMap<String, $type>,)* }
+
+        impl From<Objects> for State {
+            fn from(objects: Objects) -> State {
+                let mut state = State::default();
+                $(for (_, object) in objects.$map { state.put(Object::$variant(object)); })*
+                state
+            }
+        }
+
         impl State {
             /// Adds an object or replaces the one of its key.
             pub fn put(&mut self, object: Object) {
                 match object { $(Object::$variant($it) => { self.$map.insert($key, $it); })* }
             }
-            /// Every object as JSON, by kind and key.
-            ///
-            /// # Errors
-            /// Never for what the record holds; the type allows it.
-            pub fn bodies(&self) -> serde_json::Result<BTreeMap<&'static str, BTreeMap<String, serde_json::Value>>> {
-                let mut all = BTreeMap::new();
-                $({
-                    let mut bodies = BTreeMap::new();
-                    for $it in self.$map.values() {
-                        bodies.insert($text, serde_json::to_value($it)?);
-                    }
-                    all.insert(Kind::$variant.word(), bodies);
-                })*
-                Ok(all)
+            /// Every object, by the word of its kind and its key.
+            pub fn objects(&self) -> Objects {
+                Objects { $($map: self.$map.values().map(|$it| ($text, $it.clone())).collect(),)* }
             }
             /// An object by its kind and key.
             pub fn object(&self, kind: Kind, key: &str) -> Option<Object> {

@@ -12,6 +12,7 @@ mod shares;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{Ipv4Addr, SocketAddrV4};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 pub use self::binding::{bound_names, bound_ports, candidates, is_meant_for, leads_to};
@@ -26,7 +27,9 @@ use crate::model::{
 use crate::record::State;
 
 /// A table's number: who decided, and the how-many-eth it was.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize, JsonSchema,
+)]
 pub struct TableVersion {
     /// Of the control that made it.
     pub epoch: u64,
@@ -35,7 +38,7 @@ pub struct TableVersion {
 }
 
 /// Everything a gateway needs to serve.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Table {
     /// Its number.
     pub version: TableVersion,
@@ -46,7 +49,7 @@ pub struct Table {
 }
 
 /// A route and where it leads.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RouteEntry {
     /// What was declared.
     pub spec: RouteSpec,
@@ -55,7 +58,7 @@ pub struct RouteEntry {
 }
 
 /// A service that a route leads to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct LegEntry {
     /// Its key.
     pub service: String,
@@ -66,7 +69,7 @@ pub struct LegEntry {
 }
 
 /// A service and who answers for it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ServiceEntry {
     /// Where and under which name.
     pub target: Target,
@@ -93,7 +96,7 @@ pub struct ServiceEntry {
 }
 
 /// One replica that takes requests.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Backend {
     /// Which replica.
     pub replica: ReplicaId,

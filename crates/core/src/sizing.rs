@@ -5,9 +5,13 @@
 //! counts cached files too, which the kernel gives back before it ends anybody. So below what was needed a replica would
 //! have been ended; at the peak or above it would not; between the two nobody can tell.
 
+mod usage;
+
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{Bytes, ReleaseNumber, ReplicaId, Rollout, RolloutState};
+pub use usage::{ReleaseUsage, WorkloadUsage, usage_of};
 
 /// How far back is looked.
 pub const DAYS: i32 = 7;
@@ -15,7 +19,7 @@ pub const DAYS: i32 = 7;
 const STEP: Bytes = Bytes::mib(16);
 
 /// What one replica used since it was last told.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Usage {
     /// Which replica.
     pub replica: ReplicaId,
@@ -65,7 +69,7 @@ pub fn tells(rollout: &Rollout) -> bool {
 }
 
 /// What a memory limit would have meant for replicas that were seen.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Fit {
     /// The limit.
     pub limit: Bytes,

@@ -6,6 +6,7 @@ mod outside;
 mod past;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{Name, ReasonCode, ReleaseId, ReplicaId, Service, Signal, Target};
@@ -29,7 +30,7 @@ pub struct Facts<'a> {
 }
 
 /// What one part of the way is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Part {
     /// Where visitors come in.
@@ -59,7 +60,8 @@ pub enum Part {
 }
 
 /// One part of the way, and what is found there.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[schemars(rename = "WhyStep")]
 pub struct Step {
     /// What it is.
     pub part: Part,
@@ -72,7 +74,7 @@ pub struct Step {
 }
 
 /// The first true cause.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Cause {
     /// For programs.
     pub code: ReasonCode,
@@ -83,7 +85,7 @@ pub struct Cause {
 }
 
 /// The answer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Why {
     /// What was asked, in full.
     pub of: String,
@@ -105,7 +107,7 @@ pub struct Why {
 }
 
 /// Whose output tells more than the reason.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum OutputOf {
     /// A replica that is there.

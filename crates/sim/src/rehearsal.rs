@@ -9,14 +9,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::{SignedDuration, Timestamp};
 use mainyard_core::cluster::{Cluster, NodeOrders};
 use mainyard_core::drain::GatewayView;
+pub use mainyard_core::forecast::{Rehearsal, Rehearsed};
 use mainyard_core::link::{NodeHello, NodeReport, ReplicaReport};
 use mainyard_core::model::{
-    FirstOutcome, FirstState, Name, Reason, ReasonCode, Replica, ReplicaId, ReplicaState, RolloutState,
+    FirstOutcome, FirstState, Name, ReasonCode, Replica, ReplicaId, ReplicaState, RolloutState, Signal,
     Target, WorkloadState,
 };
 use mainyard_core::record::State;
 use mainyard_core::routing::{LegEntry, Table, TableVersion, replicas_of};
-use serde::{Deserialize, Serialize};
 
 /// A table is confirmed after this, and a process has ended so long after it was asked; as measured on idle machines.
 const CONFIRMED_AFTER: SignedDuration = SignedDuration::from_millis(5);
@@ -27,38 +27,6 @@ const READY_AFTER: SignedDuration = SignedDuration::from_secs(1);
 const LONGEST: SignedDuration = SignedDuration::from_hours(24);
 /// A guard against a rule that would go round for ever.
 const MOST_STEPS: usize = 200_000;
-
-/// What a rehearsal showed of one workload.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Rehearsed {
-    /// Which workload.
-    pub workload: Target,
-    /// How many replicas are wanted after the change.
-    pub wanted: u32,
-    /// How many took requests when the change began.
-    pub ready_before: u32,
-    /// The fewest that took requests on the way, counted from when the change began.
-    pub lowest_ready: u32,
-    /// The most that were there at once, leaving ones not counted.
-    pub most: u32,
-    /// How long until it came to rest, in milliseconds; absent where it did not.
-    pub took_millis: Option<u64>,
-    /// How often a person is asked on the way; the waiting is not counted.
-    pub asks: u32,
-    /// What stops it.
-    pub reason: Option<Reason>,
-}
-
-/// What a rehearsal showed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Rehearsal {
-    /// Each workload that moved.
-    pub workloads: Vec<Rehearsed>,
-    /// Hosts that answer before and would not answer after.
-    pub dark: Vec<String>,
-    /// The node that was lost half-way, where one was.
-    pub lost: Option<Name>,
-}
 
 /// What is due.
 #[derive(Debug, Clone)]
@@ -143,7 +111,7 @@ fn run(
     Rehearsal {
         dark: dark.map(|(_, route)| route.spec.at()).collect(),
         lost: lose.map(|(node, _)| node),
-        workloads: stage.seen.into_values().collect(),
+        workloads: stage.seen.into_values().map(Rehearsed::in_words).collect(),
     }
 }
 
@@ -295,6 +263,8 @@ impl Stage<'_> {
                 took_millis: None,
                 asks: 0,
                 reason: None,
+                signal: Signal::Rest,
+                words: String::new(),
             });
             seen.lowest_ready = seen.lowest_ready.min(ready);
             seen.most = seen.most.max(there);

@@ -1,6 +1,7 @@
 //! Reading the journal: on from a cursor, or back from now.
 
 use jiff::Timestamp;
+use mainyard_core::model::Origin;
 use mainyard_core::record::Kind;
 use serde::Serialize;
 use sqlx::Row;
@@ -20,7 +21,7 @@ pub struct Entry {
     /// What it is now; `None` when it is gone.
     pub body: Option<serde_json::Value>,
     /// Who caused it.
-    pub cause: serde_json::Value,
+    pub cause: Origin,
     /// When it was written.
     pub at: Timestamp,
 }
@@ -106,12 +107,16 @@ impl Store {
 
 /// `None` for a kind that this version does not know.
 fn entry(row: &sqlx::postgres::PgRow) -> Option<Entry> {
+    let at = Timestamp::from_millisecond(row.get(5)).ok()?;
+    // A cause that another version wrote otherwise must not hide the change.
+    let cause = serde_json::from_value(row.get(4));
+    let cause = cause.unwrap_or_else(|_| Origin::new("another version", "changed", at));
     Some(Entry {
         number: row.get::<i64, _>(0) as u64,
         kind: Kind::from_word(row.get(1))?,
         key: row.get(2),
         body: row.get(3),
-        cause: row.get(4),
-        at: Timestamp::from_millisecond(row.get(5)).ok()?,
+        cause,
+        at,
     })
 }

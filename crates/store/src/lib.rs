@@ -12,6 +12,7 @@ mod tokens;
 mod usage;
 
 use jiff::Timestamp;
+use mainyard_core::model::Origin;
 use mainyard_core::record::{Change, Kind, Object, State};
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions, PgRow};
 use sqlx::{PgPool, Row};
@@ -199,7 +200,8 @@ impl Store {
             .await
             .map_err(Error::of_write)?;
         let (kinds, keys, bodies, numbers) = columns(|_| true);
-        let causes: Vec<serde_json::Value> = entries.iter().map(|entry| entry.cause.clone()).collect();
+        let causes: Vec<sqlx::types::Json<&Origin>> =
+            entries.iter().map(|entry| sqlx::types::Json(&entry.cause)).collect();
         let insert =
             sqlx::query(WRITE_JOURNAL).bind(numbers).bind(kinds).bind(keys).bind(bodies).bind(causes);
         insert.execute(&mut *transaction).await.map_err(Error::of_write)?;
@@ -238,7 +240,7 @@ fn entries(after: u64, changes: &[Change]) -> Result<Vec<Entry>, Error> {
             source,
         };
         let body = change.object.as_ref().map(Object::body).transpose().map_err(unreadable)?;
-        let cause = serde_json::to_value(&change.cause).map_err(unreadable)?;
+        let cause = change.cause.clone();
         Ok(Entry { number, kind: change.kind, key: change.key.clone(), body, cause, at: Timestamp::now() })
     };
     numbered.map(entry).collect()

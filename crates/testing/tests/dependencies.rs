@@ -9,7 +9,7 @@ use serde_json::Value;
 
 /// Licences under which others' code may be part of the platform. One of those that a crate offers is enough; where it
 /// names several that hold together, each must be here.
-const LICENCES: [&str; 11] = [
+const LICENCES: [&str; 12] = [
     "MIT",
     "Apache-2.0",
     "ISC",
@@ -21,16 +21,18 @@ const LICENCES: [&str; 11] = [
     "Unicode-3.0",
     "MPL-2.0",
     "Unlicense",
+    "MIT-0",
 ];
 /// Of the console's packages, some are fonts, data and build tools.
-const LICENCES_OF_THE_CONSOLE: [&str; 3] = ["OFL-1.1", "CC-BY-4.0", "BlueOak-1.0.0"];
+const LICENCES_OF_THE_CONSOLE: [&str; 4] = ["OFL-1.1", "CC-BY-4.0", "BlueOak-1.0.0", "Python-2.0"];
 /// Never part of the platform: a second TLS library, or code that is loaded at run time.
 const BANNED: [&str; 6] = ["openssl", "openssl-sys", "native-tls", "libloading", "wasmtime", "git2"];
 /// The only place that crates come from.
 const REGISTRY: &str = "registry+https://github.com/rust-lang/crates.io-index";
 /// Crates that are there in several versions because others ask for them. A new one is looked at first.
-const SEVERAL: [&str; 33] = [
+const SEVERAL: [&str; 34] = [
     "base64",
+    "bit-vec",
     "block-buffer",
     "chacha20",
     "const-oid",

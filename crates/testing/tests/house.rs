@@ -9,6 +9,9 @@ const LONGEST: usize = 500;
 /// Files that are longer, each with the one idea that would be torn apart.
 const ONE_IDEA: &[(&str, &str)] = &[];
 
+/// The console's types of the API, made from the OpenAPI document when the console is built.
+const GENERATED: &str = "schema.d.ts";
+
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().expect("the project")
 }
@@ -19,7 +22,7 @@ fn files_below(dir: &Path, endings: &[&str], found: &mut Vec<PathBuf>) {
         let name = entry.file_name().to_string_lossy().into_owned();
         if path.is_dir() && !matches!(name.as_str(), "target" | "node_modules" | "dist" | ".git") {
             files_below(&path, endings, found);
-        } else if endings.iter().any(|ending| name.ends_with(ending)) {
+        } else if endings.iter().any(|ending| name.ends_with(ending)) && name != GENERATED {
             found.push(path);
         }
     }
@@ -59,6 +62,43 @@ fn no_file_is_long() {
     }
     assert!(long.is_empty(), "cut these by concept, or say in ONE_IDEA why they are one: {long:#?}");
     assert_eq!(excused.len(), ONE_IDEA.len(), "ONE_IDEA names a file that is short or gone");
+}
+
+/// The type that a line of TypeScript begins to write down, where it does.
+fn declared_type(line: &str) -> Option<&str> {
+    let line = line.trim_start().trim_start_matches("export ");
+    let rest = line.strip_prefix("interface ").or_else(|| line.strip_prefix("type "))?;
+    rest.split(|c: char| !c.is_alphanumeric()).next().filter(|name| !name.is_empty())
+}
+
+#[test]
+fn types_of_the_api_are_not_written_by_hand_in_the_console() {
+    let document = std::fs::read_to_string(root().join("docs/openapi.json")).expect("the document");
+    let document: serde_json::Value = serde_json::from_str(&document).expect("JSON");
+    let schemas = document["components"]["schemas"].as_object().expect("schemas");
+    assert!(schemas.len() > 100, "{} schemas", schemas.len());
+    let mut wrong = Vec::new();
+    for path in sources(&[".ts", ".tsx"]) {
+        let text = std::fs::read_to_string(&path).expect("a source");
+        let file = path.strip_prefix(root()).expect("below the project").display().to_string();
+        for line in text.lines() {
+            let Some(name) = declared_type(line) else { continue };
+            let taken = line.contains("Schemas['") || line.contains("components['schemas']");
+            // `model.ts` gives names to what was generated, and writes nothing down itself.
+            let by_hand = file.ends_with("src/model.ts") || schemas.contains_key(name);
+            if by_hand && !taken {
+                wrong.push(format!("{file}: {}", line.trim()));
+            }
+        }
+        // What the API answers is typed where it is asked for; only streams are read by hand.
+        for line in text.lines().filter(|line| line.contains("fetch(") && !line.contains("openapi-fetch")) {
+            let streams = ["/stream", "/requests", "logsPath", "/snapshot"];
+            if !streams.iter().any(|stream| line.contains(stream)) {
+                wrong.push(format!("{file}: {}", line.trim()));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "take these from the OpenAPI document (src/model.ts, src/api.ts): {wrong:#?}");
 }
 
 /// The module path of a file below a crate's `src`.

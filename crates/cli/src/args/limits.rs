@@ -1,7 +1,7 @@
 //! Options that say how much a replica may use.
 
 use clap::Args;
-use mainyard_core::model::Bytes;
+use mainyard_core::model::{Bytes, Cpu};
 
 /// Other limits of a workload's replicas.
 #[derive(Debug, Clone, Args)]
@@ -15,6 +15,11 @@ pub struct LimitOptions {
 }
 
 impl LimitOptions {
+    /// The limit of processors.
+    pub fn cpu(&self) -> Option<Cpu> {
+        self.cpu.map(|number| Cpu::from_milli((number * 1000.0).round() as u64))
+    }
+
     /// Whether no limit is to change.
     pub fn is_empty(&self) -> bool {
         self.memory.is_none() && self.cpu.is_none()

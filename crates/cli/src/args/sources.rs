@@ -15,6 +15,15 @@ pub enum Newer {
     Take,
 }
 
+impl From<Newer> for mainyard_core::model::GitNewer {
+    fn from(word: Newer) -> Self {
+        match word {
+            Newer::Ask => mainyard_core::model::GitNewer::Ask,
+            Newer::Take => mainyard_core::model::GitNewer::Take,
+        }
+    }
+}
+
 /// What is done when something that Git declares was changed here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Changed {
@@ -22,6 +31,15 @@ pub enum Changed {
     Report,
     /// It is made again as Git declares it.
     Restore,
+}
+
+impl From<Changed> for mainyard_core::model::LiveChanged {
+    fn from(word: Changed) -> Self {
+        match word {
+            Changed::Report => mainyard_core::model::LiveChanged::Report,
+            Changed::Restore => mainyard_core::model::LiveChanged::Restore,
+        }
+    }
 }
 
 /// What is done with what Git declares no longer.
@@ -33,6 +51,16 @@ pub enum Gone {
     Ask,
     /// It is removed.
     Remove,
+}
+
+impl From<Gone> for mainyard_core::model::GoneFromGit {
+    fn from(word: Gone) -> Self {
+        match word {
+            Gone::Keep => mainyard_core::model::GoneFromGit::Keep,
+            Gone::Ask => mainyard_core::model::GoneFromGit::Ask,
+            Gone::Remove => mainyard_core::model::GoneFromGit::Remove,
+        }
+    }
 }
 
 /// How a source is followed: one key for each question.

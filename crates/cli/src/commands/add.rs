@@ -1,7 +1,8 @@
 //! Making a workload, a service or a route without a file: the file is written here, and declared like any other.
 
+use mainyard_api::{ImageQuery, NoPath, ShowImageConfig};
 use mainyard_core::manifest::{SourceFile, Written, write};
-use mainyard_core::model::{Name, Target};
+use mainyard_core::model::{Name, NameError, Target};
 use serde_json::{Map, Value, json};
 
 use super::files;
@@ -111,7 +112,7 @@ async fn declare(
         return Ok(());
     }
     let file = SourceFile { name: "mainyard.toml".to_owned(), text };
-    files::send(client, &[file], target.environment.as_str(), files::Manner::default(), made.wait).await
+    files::send(client, vec![file], &target.environment, files::Manner::default(), made.wait).await
 }
 
 /// What the services belong to; the target's own name where they are not there yet.
@@ -128,9 +129,9 @@ async fn application_of(client: &Client, target: &Target, services: &[String]) -
 
 /// The ports that an image exposes: the first is called http.
 async fn ports_of(client: &Client, image: &str) -> Result<Map<String, Value>, Failure> {
-    let about = client.get(&format!("/images/config?image={image}")).await?;
-    let numbers = about["ports"].as_array().into_iter().flatten().filter_map(Value::as_u64);
-    let named = numbers.enumerate().map(|(place, number)| {
+    let image = image.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
+    let about = client.ask::<ShowImageConfig>(NoPath {}, ImageQuery { image }).await?;
+    let named = about.ports.iter().enumerate().map(|(place, number)| {
         let name = if place == 0 { "http".to_owned() } else { format!("port{number}") };
         (name, json!(number))
     });

@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
+use mainyard_api::{OfTarget, RemoveApplication};
 use mainyard_core::model::{Name, Target};
-use reqwest::Method;
 use serde_json::json;
 
 use super::{forecast, parse_target};
@@ -17,12 +17,13 @@ pub async fn run(client: &Client, what: Application) -> Result<(), Failure> {
         Application::Show { application, output } => show(client, &parse_target(&application)?, output).await,
         Application::Remove { application, yes, trial } => {
             let target = parse_target(&application)?;
-            let path = format!("/environments/{}/applications/{}", target.environment, target.name);
+            let path = OfTarget::from(&target);
             if !yes && !trial.forecast {
-                forecast::confirm_removal(client, &path, &format!("the application {target}")).await?;
+                let what = format!("the application {target}");
+                forecast::confirm_removal::<RemoveApplication>(client, path.clone(), &what).await?;
             }
-            let answer = forecast::ask(client, Method::DELETE, &path, None, &trial).await?;
-            forecast::print_gone(&answer, &trial);
+            let done = forecast::act::<RemoveApplication, _>(client, path, &trial).await?;
+            forecast::print_gone(&done.outcome, &trial);
             Ok(())
         }
     }

@@ -2,94 +2,37 @@
 
 use std::path::Path;
 
-use mainyard_core::model::Signal;
-use reqwest::Method;
-use serde_json::{Value, json};
+use mainyard_api::{
+    AddCertificate, CertificateIssued, IssueCertificate, ListCertificates, NewCertificate, NoPath, NoQuery,
+    OfTarget, RemoveCertificate, ShowAuthority,
+};
+use mainyard_core::model::{CertificateView, Target};
+use mainyard_core::suggestions::did_you_mean;
 
 use super::{forecast, parse_target};
-use crate::args::{Certificate, Output};
+use crate::args::{Certificate, Output, Trial};
 use crate::client::Client;
+use crate::output;
 use crate::show::{coloured, print, table};
 use crate::terminal::{Failure, shape};
 
 pub async fn run(client: &Client, what: Certificate) -> Result<(), Failure> {
     match what {
         Certificate::Add { certificate, chain, key, trial } => {
-            let target = parse_target(&certificate)?;
-            let body = json!({"chain": read(&chain)?, "key": key.as_deref().map(read).transpose()?});
-            let path = format!("/environments/{}/certificates/{}", target.environment, target.name);
-            let answer = forecast::ask(client, Method::PUT, &path, Some(&body), &trial).await?;
-            let told = &answer["certificate"];
-            println!(
-                "{}{target}: for {}, {}",
-                forecast::mark(&trial),
-                names(told),
-                told["lasts"].as_str().unwrap_or_default()
-            );
-            for served in answer["serves"].as_array().into_iter().flatten().filter_map(Value::as_str) {
-                println!("  serves {served}");
-            }
-            Ok(())
+            let body = NewCertificate { chain: read(&chain)?, key: key.as_deref().map(read).transpose()? };
+            add(client, &parse_target(&certificate)?, &body, &trial).await
         }
         Certificate::List { output } => list(client, output).await,
-        Certificate::Show { certificate, output } => {
-            let target = parse_target(&certificate)?.to_string();
-            let all = client.get("/certificates").await?;
-            let all: Vec<&Value> = all.as_array().into_iter().flatten().collect();
-            let Some(told) = all.iter().find(|told| told["certificate"] == *target) else {
-                let known = all.iter().filter_map(|told| told["certificate"].as_str());
-                let hint = mainyard_core::suggestions::did_you_mean(&target, known);
-                return Err(Failure::refused(format!("there is no certificate {target}{hint}")));
-            };
-            if output.json {
-                println!("{told:#}");
-                return Ok(());
-            }
-            let text = |key: &str| told[key].as_str().unwrap_or_default().to_owned();
-            println!("{target}  {}", lasts(told));
-            println!("for          {}", names(told));
-            println!("issued by    {}", text("issuer"));
-            println!("fingerprint  {}", text("fingerprint"));
-            println!(
-                "key          {}",
-                if told["serves"] == true {
-                    "kept sealed, never shown"
-                } else {
-                    "none: it only says whom to trust"
-                }
-            );
-            Ok(())
-        }
+        Certificate::Show { certificate, output } => show(client, &parse_target(&certificate)?, output).await,
         Certificate::Remove { certificate, trial } => {
-            let target = parse_target(&certificate)?;
-            let path = format!("/environments/{}/certificates/{}", target.environment, target.name);
-            let answer = forecast::ask(client, Method::DELETE, &path, None, &trial).await?;
-            forecast::print_gone(&answer, &trial);
+            let path = OfTarget::from(&parse_target(&certificate)?);
+            let done = forecast::act::<RemoveCertificate, _>(client, path, &trial).await?;
+            forecast::print_gone(&done.outcome, &trial);
             Ok(())
         }
-        Certificate::Issue { service, trial } => {
-            let target = parse_target(&service)?;
-            let path = format!("/environments/{}/services/{}/certificate", target.environment, target.name);
-            let answer = forecast::ask(client, Method::POST, &path, None, &trial).await?;
-            let text = |key: &str| answer[key].as_str().unwrap_or_default().to_owned();
-            let (chain, key) = (text("chain"), text("key"));
-            println!(
-                "{}issued for {}, for {} days: the secrets {chain} and {key} of {}",
-                forecast::mark(&trial),
-                text("host"),
-                answer["days"],
-                target.environment
-            );
-            println!("give them to the workload, and let the route go on over TLS:");
-            println!(
-                "  files = {{ \"/app/tls.pem\" = {{ secret = \"{chain}\" }}, \"/app/tls.key\" = {{ secret = \"{key}\" }} }}"
-            );
-            println!("  tls   = {{ onward = \"tls\" }}");
-            forecast::print(&answer, &trial)
-        }
+        Certificate::Issue { service, trial } => issue(client, &parse_target(&service)?, &trial).await,
         Certificate::ShowAuthority => {
-            let answer = client.get("/authority").await?;
-            print!("{}", answer["pem"].as_str().unwrap_or_default());
+            print!("{}", client.ask::<ShowAuthority>(NoPath {}, NoQuery {}).await?.pem);
             Ok(())
         }
     }
@@ -100,26 +43,75 @@ fn read(path: &Path) -> Result<String, Failure> {
         .map_err(|error| Failure::usage(format!("cannot read {}: {error}", path.display())))
 }
 
-fn names(told: &Value) -> String {
-    let names: Vec<&str> = told["names"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
-    if names.is_empty() { "no host".to_owned() } else { names.join(", ") }
+async fn all(client: &Client) -> Result<Vec<CertificateView>, Failure> {
+    client.ask::<ListCertificates>(NoPath {}, NoQuery {}).await
 }
 
-fn signal(told: &Value) -> Signal {
-    serde_json::from_value(told["signal"].clone()).unwrap_or(Signal::Fault)
+async fn add(client: &Client, target: &Target, body: &NewCertificate, trial: &Trial) -> Result<(), Failure> {
+    let done =
+        forecast::act_with::<AddCertificate, _, _>(client, OfTarget::from(target), body, trial).await?;
+    let view = &done.outcome.certificate;
+    println!("{}{target}: for {}, {}", forecast::mark(trial), names(view), view.lasts);
+    for served in &done.outcome.serves {
+        println!("  serves {served}");
+    }
+    Ok(())
 }
 
-fn lasts(told: &Value) -> String {
-    format!("{} {}", shape(signal(told)), told["lasts"].as_str().unwrap_or_default())
+async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+    let (all, target) = (all(client).await?, target.to_string());
+    let Some(view) = all.iter().find(|view| view.certificate == target) else {
+        let hint = did_you_mean(&target, all.iter().map(|view| view.certificate.as_str()));
+        return Err(Failure::refused(format!("there is no certificate {target}{hint}")));
+    };
+    if output.json {
+        output::json(view);
+        return Ok(());
+    }
+    println!("{target}  {}", lasts(view));
+    println!("for          {}", names(view));
+    println!("issued by    {}", view.issuer);
+    println!("fingerprint  {}", view.fingerprint);
+    let key = if view.serves {
+        "kept sealed, never shown"
+    } else {
+        "none: it only says which authority is trusted"
+    };
+    println!("key          {key}");
+    Ok(())
+}
+
+async fn issue(client: &Client, service: &Target, trial: &Trial) -> Result<(), Failure> {
+    let done = forecast::act::<IssueCertificate, _>(client, OfTarget::from(service), trial).await?;
+    let CertificateIssued { host, days, chain, key, .. } = &done.outcome;
+    println!(
+        "{}issued for {host}, for {days} days: the secrets {chain} and {key} of {}",
+        forecast::mark(trial),
+        service.environment
+    );
+    println!("give them to the workload, and let the route go on over TLS:");
+    println!(
+        "  files = {{ \"/app/tls.pem\" = {{ secret = \"{chain}\" }}, \"/app/tls.key\" = {{ secret = \"{key}\" }} }}"
+    );
+    println!("  tls   = {{ onward = \"tls\" }}");
+    forecast::print(&done);
+    Ok(())
+}
+
+fn names(view: &CertificateView) -> String {
+    if view.names.is_empty() { "no host".to_owned() } else { view.names.join(", ") }
+}
+
+fn lasts(view: &CertificateView) -> String {
+    format!("{} {}", shape(view.signal), view.lasts)
 }
 
 async fn list(client: &Client, output: Output) -> Result<(), Failure> {
-    let all = client.get("/certificates").await?;
+    let all = all(client).await?;
     if output.json {
-        println!("{all:#}");
+        output::json(&all);
         return Ok(());
     }
-    let all: Vec<&Value> = all.as_array().into_iter().flatten().collect();
     if all.is_empty() {
         println!(
             "none was given; hosts are served with certificates of the local authority: mainyard certificate show-authority"
@@ -127,14 +119,13 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         return Ok(());
     }
     let mut rows = table(&["CERTIFICATE", "FOR", "LASTS", "ISSUED BY", "GIVEN BY"]);
-    for told in all {
-        let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+    for view in &all {
         rows.add_row([
-            text(&told["certificate"]).into(),
-            names(told).into(),
-            coloured(lasts(told), signal(told)),
-            text(&told["issuer"]).into(),
-            text(&told["origin"]["by"]).into(),
+            view.certificate.clone().into(),
+            names(view).into(),
+            coloured(lasts(view), view.signal),
+            view.issuer.clone().into(),
+            view.origin.by.clone().into(),
         ]);
     }
     print(&rows);

@@ -1,7 +1,7 @@
 //! Changes as they are told, and followed to their end.
 
 use mainyard_core::declare::{ChangeKind, ChangeLine};
-use mainyard_core::model::{Signal, Target};
+use mainyard_core::model::{Name, Signal, Target};
 
 use crate::client::Client;
 use crate::terminal::{Failure, Paint};
@@ -21,12 +21,10 @@ pub fn print_lines(lines: &[ChangeLine]) {
 }
 
 /// Follows every workload of the lines until it has got there.
-pub async fn follow_lines(client: &Client, environment: &str, lines: &[ChangeLine]) -> Result<(), Failure> {
+pub async fn follow_lines(client: &Client, environment: &Name, lines: &[ChangeLine]) -> Result<(), Failure> {
     for line in lines.iter().filter(|line| line.kind != ChangeKind::Remove) {
-        let Some(name) = line.object.strip_prefix("workload ") else { continue };
-        let target: Target = format!("{environment}/{name}")
-            .parse()
-            .map_err(|error: mainyard_core::model::NameError| Failure::failed(error.to_string()))?;
+        let Some(name) = &line.workload else { continue };
+        let target = Target::new(environment, name);
         if let Some(release) = line.release {
             progress::rollout(client, &target, release).await?;
         }

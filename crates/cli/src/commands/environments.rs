@@ -1,10 +1,10 @@
 //! Environments: made, listed, removed; and the one that a bare name belongs to.
 
+use mainyard_api::{AddEnvironment, NewEnvironment, NoPath, OfEnvironment, RemoveEnvironment};
 use mainyard_core::model::Name;
-use reqwest::Method;
 use serde_json::json;
 
-use super::forecast;
+use super::{forecast, parse_name};
 use crate::args::{Environment, Output};
 use crate::client::Client;
 use crate::terminal::Failure;
@@ -13,8 +13,8 @@ use crate::{data_dir, output, show, times};
 pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
     match what {
         Environment::Add { name, domain, trial } => {
-            let body = json!({"name": name, "domain": domain});
-            forecast::ask(client, Method::POST, "/environments", Some(&body), &trial).await?;
+            let body = NewEnvironment { name: parse_name(&name)?, domain };
+            forecast::act_with::<AddEnvironment, _, _>(client, NoPath {}, &body, &trial).await?;
             println!(
                 "{}{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}",
                 forecast::mark(&trial)
@@ -22,10 +22,10 @@ pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
             Ok(())
         }
         Environment::Remove { name, trial } => {
-            let name: Name = name.parse().map_err(|error| Failure::usage(format!("{error}")))?;
-            let path = format!("/environments/{name}");
-            let answer = forecast::ask(client, Method::DELETE, &path, None, &trial).await?;
-            forecast::print_gone(&answer, &trial);
+            let name = parse_name(&name)?;
+            let path = OfEnvironment { environment: name.clone() };
+            let done = forecast::act::<RemoveEnvironment, _>(client, path, &trial).await?;
+            forecast::print_gone(&done.outcome, &trial);
             if !trial.forecast && data_dir::default_environment().as_deref() == Some(name.as_str()) {
                 data_dir::forget_default_environment()?;
                 println!("{name} was the default; there is none now");

@@ -2,15 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
-use mainyard_core::declare::ChangeLine;
+use mainyard_api::{Declaration, Declare, ExportEnvironment, ExportQuery, Exported, NoPath, OfEnvironment};
+use mainyard_core::commands::DeclareOutcome;
 use mainyard_core::manifest::{self, Problem, SourceFile};
 use mainyard_core::model::{Name, Signal};
-use reqwest::Method;
 use serde::Serialize;
 use serde_json::json;
 
 use super::change_list::{follow_lines, print_lines};
-use super::forecast;
+use super::{forecast, parse_name};
 use crate::args::{Output, Wait};
 use crate::client::Client;
 use crate::terminal::{Failure, Paint, count, shape};
@@ -135,23 +135,22 @@ pub async fn declare(
     let environment = environment.or_else(data_dir::default_environment).ok_or_else(|| {
         Failure::usage("say for which environment: --in staging, or choose a default: mainyard use staging")
     })?;
-    send(client, &files, &environment, manner, wait).await
+    send(client, files, &parse_name(&environment)?, manner, wait).await
 }
 
 /// Declares files, says what changed, and follows it.
 pub async fn send(
     client: &Client,
-    files: &[SourceFile],
-    environment: &str,
+    files: Vec<SourceFile>,
+    environment: &Name,
     manner: Manner,
     wait: Wait,
 ) -> Result<(), Failure> {
     let Manner { exact, named } = manner;
-    let body = json!({"environment": environment, "files": files, "exact": exact, "as": named});
-    let answer = forecast::ask(client, Method::POST, "/declare", Some(&body), &wait.trial).await?;
-    let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone())
-        .map_err(|error| Failure::failed(error.to_string()))?;
-    let notes: Vec<String> = serde_json::from_value(answer["notes"].clone()).unwrap_or_default();
+    let named = named.as_deref().map(parse_name).transpose()?;
+    let body = Declaration { environment: environment.clone(), files, exact, named };
+    let done = forecast::act_with::<Declare, _, _>(client, NoPath {}, &body, &wait.trial).await?;
+    let DeclareOutcome { changes: lines, notes } = &done.outcome;
     let mark = Paint::stdout().signal(Signal::Caution, shape(Signal::Caution));
     let print_notes = || notes.iter().for_each(|note| println!("  {mark} {note}"));
     if lines.is_empty() {
@@ -161,23 +160,23 @@ pub async fn send(
         return Ok(());
     }
     println!("{}{environment}: {}", forecast::mark(&wait.trial), count(lines.len(), "change"));
-    print_lines(&lines);
+    print_lines(lines);
     print_notes();
-    forecast::print(&answer, &wait.trial)?;
+    forecast::print(&done);
     if wait.trial.forecast || wait.no_wait {
         return Ok(());
     }
-    follow_lines(client, environment, &lines).await
+    follow_lines(client, environment, lines).await
 }
 
 /// Writes files that declare what is here. Nothing that is there is written over.
 pub async fn export(client: &Client, of: &str, folder: &Path) -> Result<(), Failure> {
     let (environment, only) =
         of.split_once('/').map_or((of, None), |(environment, name)| (environment, Some(name)));
-    let query = only.map_or(String::new(), |name| format!("?of={name}"));
-    let answer = client.get_as_it_is(&format!("/environments/{environment}/export{query}")).await?;
-    let files: Vec<SourceFile> = serde_json::from_value(answer["files"].clone())
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    let path = OfEnvironment { environment: parse_name(environment)? };
+    let query = ExportQuery { of: only.map(parse_name).transpose()? };
+    let request = client.request::<ExportEnvironment>(&path, &query);
+    let Exported { files } = client.read_as_it_is(request).await?;
     if files.is_empty() {
         println!("{environment} holds nothing to export");
         return Ok(());

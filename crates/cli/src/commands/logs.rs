@@ -3,10 +3,10 @@
 use std::io::Write;
 
 use futures_util::StreamExt;
+use mainyard_api::{LogQuery, OfTarget, ReadLogs};
 use mainyard_core::link::LogLine;
 use mainyard_core::model::{ReleaseId, ReleaseNumber, Signal, Target};
 use mainyard_core::untrusted_text::{for_record, visible};
-use reqwest::Method;
 
 use crate::args::Output;
 use crate::client::Client;
@@ -28,13 +28,9 @@ pub struct Wanted {
 
 pub async fn logs(client: &Client, target: &Target, wanted: Wanted, output: Output) -> Result<(), Failure> {
     let Wanted { release, replica, tail, follow, raw } = wanted;
-    let path = format!("/environments/{}/workloads/{}/logs", target.environment, target.name);
-    let mut query = vec![("tail", tail.to_string()), ("follow", follow.to_string())];
-    query.extend(release.map(|number| ("release", number.to_string())));
-    if let Some(replica) = &replica {
-        query.push(("replica", replica.rsplit('/').next().unwrap_or(replica).to_owned()));
-    }
-    let answer = client.send(client.request(Method::GET, &path).query(&query)).await?;
+    let replica = replica.map(|replica| replica.rsplit('/').next().unwrap_or(&replica).to_owned());
+    let query = LogQuery { replica, release: release.map(|number| number.0), tail, follow };
+    let answer = client.send(client.request::<ReadLogs>(&OfTarget::from(target), &query)).await?;
     let mut body = answer.bytes_stream();
     let mut text: Vec<u8> = Vec::new();
     let mut out = std::io::stdout().lock();
@@ -81,10 +77,11 @@ pub async fn last_of(
     count: usize,
 ) -> Vec<String> {
     let ReleaseId { workload, number } = release;
-    let path = format!("/environments/{}/workloads/{}/logs", workload.environment, workload.name);
-    let mut query = vec![("tail", count.to_string()), ("release", number.to_string())];
-    query.extend(replica.map(|replica| ("replica", replica.to_owned())));
-    let answer = match client.send(client.request(Method::GET, &path).query(&query)).await {
+    let tail = u32::try_from(count).unwrap_or(u32::MAX);
+    let query =
+        LogQuery { replica: replica.map(str::to_owned), release: Some(number.0), tail, follow: false };
+    let request = client.request::<ReadLogs>(&OfTarget::from(workload), &query);
+    let answer = match client.send(request).await {
         Ok(answer) => answer,
         Err(failure) => return vec![format!("(its lines cannot be had: {})", failure.message())],
     };

@@ -20,9 +20,8 @@ mod stats;
 pub mod tokens;
 mod why;
 
-use serde_json::json;
-
-use mainyard_core::model::{ReleaseId, Target};
+use mainyard_api::{AddSignInKey, NoPath, NoQuery};
+use mainyard_core::model::{Name, NameError, ReleaseId, Target};
 
 use crate::args::{Command, Image, Secret};
 use crate::client::Client;
@@ -34,8 +33,8 @@ pub async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
     let client = Client::new(place)?;
     match command {
         Command::SignIn => {
-            let key = client.post("/sign-in-keys", &json!({})).await?;
-            println!("{}{}", client.url(), key["path"].as_str().unwrap_or("/"));
+            let key = client.ask::<AddSignInKey>(NoPath {}, NoQuery {}).await?;
+            println!("{}{}", client.url(), key.path);
             Ok(())
         }
         Command::Board { environment, past, output } => {
@@ -105,12 +104,8 @@ pub async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
         Command::Rollback { target, to, at, wait } => {
             releases::rollback(&client, &parse_target(&target)?, to, at, wait).await
         }
-        Command::Advance { target, wait } => {
-            releases::steer(&client, &parse_target(&target)?, "advance", wait).await
-        }
-        Command::Resume { target, wait } => {
-            releases::steer(&client, &parse_target(&target)?, "resume", wait).await
-        }
+        Command::Advance { target, wait } => releases::advance(&client, &parse_target(&target)?, wait).await,
+        Command::Resume { target, wait } => releases::resume(&client, &parse_target(&target)?, wait).await,
         Command::Cancel { target, wait } => releases::cancel(&client, &parse_target(&target)?, wait).await,
         Command::Restart { target, wait } => releases::restart(&client, &parse_target(&target)?, wait).await,
         Command::SetAside { replica, lasts, end, trial } => {
@@ -167,6 +162,11 @@ pub async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
     }
 }
 
+/// A name as a person writes it.
+fn parse_name(text: &str) -> Result<Name, Failure> {
+    text.parse().map_err(|error: NameError| Failure::usage(error.to_string()))
+}
+
 /// `environment/name`, or a bare name in the default environment.
 fn parse_target(text: &str) -> Result<Target, Failure> {
     let whole = match (text.contains('/'), data_dir::default_environment()) {
@@ -178,7 +178,7 @@ fn parse_target(text: &str) -> Result<Target, Failure> {
         }
         (true, _) => text.to_owned(),
     };
-    whole.parse().map_err(|error: mainyard_core::model::NameError| Failure::usage(error.to_string()))
+    whole.parse().map_err(|error: NameError| Failure::usage(error.to_string()))
 }
 
 /// A release as `environment/name@number`; the environment may be the default one.
@@ -187,5 +187,5 @@ fn parse_release(text: &str) -> Result<ReleaseId, Failure> {
         (Some((name, number)), false) => format!("{}@{number}", parse_target(name)?),
         _ => text.to_owned(),
     };
-    whole.parse().map_err(|error: mainyard_core::model::NameError| Failure::usage(error.to_string()))
+    whole.parse().map_err(|error: NameError| Failure::usage(error.to_string()))
 }

@@ -3,52 +3,44 @@
 use std::collections::BTreeMap;
 
 use comfy_table::Cell;
+use mainyard_api::{
+    AdvanceRollout, CancelRollout, DeployRelease, HoldWorkload, KeepRelease, NewDeploy, NewHold, NewKeep,
+    NewPromotion, NewRollback, OfTarget, PromoteRelease, RestartWorkload, ResumeWorkload, RollBack,
+    ShowWorkload, WorkloadDetails,
+};
 use mainyard_core::canary_analysis::failures;
+use mainyard_core::commands::{Cancelled, Restarted};
 use mainyard_core::difference::{differences, secret_differences};
 use mainyard_core::launch_fingerprint::LaunchFingerprint;
 use mainyard_core::link::percentile;
 use mainyard_core::model::{
-    Name, NameError, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState, SecretUse, Seen,
-    Setting, Signal, Target,
+    ImageRef, Name, NameError, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState, SecretUse,
+    Seen, Setting, Signal, Target,
 };
 use mainyard_core::untrusted_text::visible;
-use reqwest::Method;
-use serde_json::{Value, json};
+use serde_json::json;
 
-use super::acts::path;
 use super::forecast;
 use super::logs::last_of;
 use crate::args::{LimitOptions, Output, Trial, Wait};
 use crate::client::Client;
 use crate::show::{change, coloured, print, release_number, table};
 use crate::terminal::{Failure, Paint, count, shape};
-use crate::{progress, show, times};
+use crate::{output, progress, show, times};
 
 /// Lines of `run_first`'s output that are shown.
 const LINES_OF_FIRST: usize = 100;
 
-/// Asks for an act on a workload, or for a look at it.
-async fn ask(
-    client: &Client,
-    target: &Target,
-    act: &str,
-    body: &Value,
-    trial: &Trial,
-) -> Result<Value, Failure> {
-    forecast::ask(client, Method::POST, &path(target, act), Some(body), trial).await
-}
-
 /// Says what a move took the place of, so that of two people the second knows what the first did.
-fn say_instead_of(answer: &Value) {
-    if let Some(other) = answer["instead_of"].as_str() {
-        let paint = Paint::stdout();
+fn say_instead_of(instead_of: Option<&str>, freed: &[ReleaseNumber]) {
+    let paint = Paint::stdout();
+    if let Some(other) = instead_of {
         let mark = paint.signal(Signal::Caution, shape(Signal::Caution));
         println!("{mark} this takes the place of {}", times::local(other));
     }
-    let freed = answer["freed"].as_array().into_iter().flatten();
-    let freed: Vec<String> = freed.map(ToString::to_string).collect();
     if !freed.is_empty() {
-        let mark = Paint::stdout().signal(Signal::Rest, shape(Signal::Rest));
+        let freed: Vec<String> = freed.iter().map(ToString::to_string).collect();
+        let mark = paint.signal(Signal::Rest, shape(Signal::Rest));
         println!(
             "{mark} let go, as nothing needs them and newer ones are kept: releases {}",
             freed.join(", ")
@@ -59,12 +51,12 @@ fn say_instead_of(answer: &Value) {
 pub async fn follow_to(
     client: &Client,
     target: &Target,
-    release: &Value,
+    release: Option<ReleaseNumber>,
     wait: &Wait,
 ) -> Result<(), Failure> {
-    match release.as_u64() {
+    match release {
         Some(release) if !wait.no_wait && !wait.trial.forecast => {
-            progress::rollout(client, target, ReleaseNumber(release as u32)).await
+            progress::rollout(client, target, release).await
         }
         _ => Ok(()),
     }
@@ -102,58 +94,54 @@ pub async fn deploy(
             "say what to deploy: mainyard deploy {target} --image IMAGE, --set KEY=VALUE, --memory SIZE or --cpu NUMBER"
         )));
     }
-    if let Some(image) = &image {
-        image.parse::<mainyard_core::model::ImageRef>().map_err(|error| Failure::usage(error.to_string()))?;
-    }
-    let body = json!({"image": image, "settings": set, "memory": limits.memory, "cpu": limits.cpu});
-    let answer = ask(client, target, "/deploy", &body, &wait.trial).await?;
-    say_deployed(target, &answer, &wait.trial);
-    if answer["release"].is_null() {
+    let image = image.map(|image| image.parse::<ImageRef>()).transpose();
+    let image = image.map_err(|error| Failure::usage(error.to_string()))?;
+    let body = NewDeploy { image, settings: set, memory: limits.memory, cpu: limits.cpu() };
+    let done =
+        forecast::act_with::<DeployRelease, _, _>(client, OfTarget::from(target), &body, &wait.trial).await?;
+    let made = &done.outcome;
+    say_deployed(target, made.release, &made.differences, &wait.trial);
+    if made.release.is_none() {
         return Ok(());
     }
-    say_instead_of(&answer);
-    forecast::print(&answer, &wait.trial)?;
-    follow_to(client, target, &answer["release"], &wait).await
+    say_instead_of(made.instead_of.as_deref(), &made.freed);
+    forecast::print(&done);
+    follow_to(client, target, made.release, &wait).await
 }
 
 /// The new release and what differs in it, or that nothing would differ.
-pub fn say_deployed(target: &Target, answer: &Value, trial: &Trial) {
-    let Some(release) = answer["release"].as_u64() else {
+pub fn say_deployed(target: &Target, release: Option<ReleaseNumber>, differences: &[String], trial: &Trial) {
+    let Some(release) = release else {
         println!("{target}: nothing would differ, so nothing was changed");
         return;
     };
-    let words: Vec<&str> =
-        answer["differences"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
-    let words = if words.is_empty() {
+    let words = if differences.is_empty() {
         "the image's tag stands for another digest now".to_owned()
     } else {
-        words.join(", ")
+        differences.join(", ")
     };
     println!("{}{target}: release {release}, {words}", forecast::mark(trial));
 }
 
 pub async fn promote(client: &Client, from: &Target, to: &str, wait: Wait) -> Result<(), Failure> {
-    let answer = ask(client, from, "/promote", &json!({"to": to}), &wait.trial).await?;
-    let target: Target = answer["target"].as_str().unwrap_or_default().parse().map_err(
-        |error: mainyard_core::model::NameError| {
-            Failure::failed(format!("the answer cannot be read: {error}"))
-        },
-    )?;
-    let tested = &answer["tested"];
-    if answer["release"].is_null() {
-        println!("{target} runs what was tested as {from}@{tested} already; nothing was changed");
+    let to = to.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
+    let body = NewPromotion { to };
+    let done =
+        forecast::act_with::<PromoteRelease, _, _>(client, OfTarget::from(from), &body, &wait.trial).await?;
+    let target = Target::new(&body.to, &from.name);
+    let made = &done.outcome;
+    let Some(release) = made.release else {
+        println!("{target} runs what was tested as {from}@{} already; nothing was changed", made.tested);
         return Ok(());
-    }
-    let words: Vec<&str> =
-        answer["differences"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
-    let mark = forecast::mark(&wait.trial);
+    };
     println!(
-        "{mark}{target}: release {}, as it was tested as {from}@{tested}: {}",
-        answer["release"],
-        words.join(", ")
+        "{}{target}: release {release}, as it was tested as {from}@{}: {}",
+        forecast::mark(&wait.trial),
+        made.tested,
+        made.differences.join(", ")
     );
-    forecast::print(&answer, &wait.trial)?;
-    follow_to(client, &target, &answer["release"], &wait).await
+    forecast::print(&done);
+    follow_to(client, &target, made.release, &wait).await
 }
 
 pub async fn rollback(
@@ -170,98 +158,104 @@ pub async fn rollback(
             let number: u32 = number
                 .parse()
                 .map_err(|_| Failure::usage(format!("{text:?} is not a release: write --to {target}@2")))?;
-            Some(number)
+            Some(ReleaseNumber(number))
         }
     };
-    let at = at.map(|text| times::read(&text)).transpose()?;
-    let answer = ask(client, target, "/rollback", &json!({"to": to, "at": at}), &wait.trial).await?;
-    let (release, same_as) =
-        (answer["release"].as_u64().unwrap_or(0), answer["same_as"].as_u64().unwrap_or(0));
-    println!("{}{target}: release {release} (same as {same_as})", forecast::mark(&wait.trial));
-    for words in answer["passed_over"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+    let body = NewRollback { to, at: at.map(|text| times::read(&text)).transpose()? };
+    let done =
+        forecast::act_with::<RollBack, _, _>(client, OfTarget::from(target), &body, &wait.trial).await?;
+    let made = &done.outcome;
+    let mark = forecast::mark(&wait.trial);
+    println!("{mark}{target}: release {} (same as {})", made.release, made.same_as);
+    for words in &made.passed_over {
         println!("not gone back to: {}", times::local(words));
     }
-    say_instead_of(&answer);
-    forecast::print(&answer, &wait.trial)?;
-    follow_to(client, target, &answer["release"], &wait).await
+    say_instead_of(made.instead_of.as_deref(), &made.freed);
+    forecast::print(&done);
+    follow_to(client, target, Some(made.release), &wait).await
 }
 
-/// `advance` and `resume`: a rollout goes on, and is followed.
-pub async fn steer(client: &Client, target: &Target, act: &str, wait: Wait) -> Result<(), Failure> {
-    let answer = ask(client, target, &format!("/{act}"), &json!({}), &wait.trial).await?;
-    let goes_on = answer["goes_on"].as_str().unwrap_or("it goes on");
-    println!("{}{target}: {}", forecast::mark(&wait.trial), times::local(goes_on));
-    forecast::print(&answer, &wait.trial)?;
+/// A rollout goes on, and is followed.
+pub async fn advance(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+    let done = forecast::act::<AdvanceRollout, _>(client, OfTarget::from(target), &wait.trial).await?;
+    println!("{}{target}: {}", forecast::mark(&wait.trial), times::local(&done.outcome.goes_on));
+    forecast::print(&done);
+    follow_to(client, target, done.outcome.release, &wait).await
+}
+
+/// A hold ends; what goes on is followed.
+pub async fn resume(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+    let done = forecast::act::<ResumeWorkload, _>(client, OfTarget::from(target), &wait.trial).await?;
+    println!("{}{target}: {}", forecast::mark(&wait.trial), times::local(&done.outcome.goes_on));
+    forecast::print(&done);
     // What a source takes up again it brings about.
-    if let Some(source) = answer["source"].as_str().and_then(|source| source.parse().ok()) {
+    if let Some(source) = done.outcome.source.as_deref().and_then(|source| source.parse().ok()) {
         return super::sources::follow(client, &source, &wait).await;
     }
-    follow_to(client, target, &answer["release"], &wait).await
+    follow_to(client, target, done.outcome.release, &wait).await
 }
 
 pub async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
-    let answer = ask(client, target, "/cancel", &json!({}), &wait.trial).await?;
-    let (release, back_to) = (&answer["release"], &answer["back_to"]);
+    let done = forecast::act::<CancelRollout, _>(client, OfTarget::from(target), &wait.trial).await?;
+    let Cancelled { release, back_to } = done.outcome;
     println!("{}{target}: release {release} goes back to {back_to}", forecast::mark(&wait.trial));
-    forecast::print(&answer, &wait.trial)?;
-    match release.as_u64() {
-        Some(release) if !wait.no_wait && !wait.trial.forecast => {
-            progress::going_back(client, target, ReleaseNumber(release as u32)).await
-        }
-        _ => Ok(()),
+    forecast::print(&done);
+    if wait.no_wait || wait.trial.forecast {
+        return Ok(());
     }
+    progress::going_back(client, target, release).await
 }
 
 pub async fn restart(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
-    let answer = ask(client, target, "/restart", &json!({}), &wait.trial).await?;
-    let (release, same_as) = (&answer["release"], &answer["same_as"]);
+    let done = forecast::act::<RestartWorkload, _>(client, OfTarget::from(target), &wait.trial).await?;
+    let Restarted { release, same_as } = done.outcome;
     println!(
         "{}{target}: release {release} (same as {same_as}), with fresh replicas",
         forecast::mark(&wait.trial)
     );
-    forecast::print(&answer, &wait.trial)?;
-    follow_to(client, target, &answer["release"], &wait).await
+    forecast::print(&done);
+    follow_to(client, target, Some(release), &wait).await
 }
 
 pub async fn hold(client: &Client, target: &Target, because: &str, trial: &Trial) -> Result<(), Failure> {
-    let answer = ask(client, target, "/hold", &json!({"because": because}), trial).await?;
-    let stands = answer["stands"].as_str().unwrap_or("it stands still");
-    println!("{}{target}: held, {stands}\nIt goes on with: mainyard resume {target}", forecast::mark(trial));
-    forecast::print(&answer, trial)
+    let body = NewHold { because: because.to_owned() };
+    let done = forecast::act_with::<HoldWorkload, _, _>(client, OfTarget::from(target), &body, trial).await?;
+    let (mark, stands) = (forecast::mark(trial), &done.outcome.stands);
+    println!("{mark}{target}: held, {stands}\nIt goes on with: mainyard resume {target}");
+    forecast::print(&done);
+    Ok(())
 }
 
 pub async fn keep(client: &Client, release: &ReleaseId, keep: bool, trial: &Trial) -> Result<(), Failure> {
-    let body = json!({"release": release.number, "keep": keep});
-    let answer = ask(client, &release.workload, "/keep", &body, trial).await?;
-    let already = if answer["changed"] == json!(false) { " already" } else { "" };
+    let body = NewKeep { release: release.number, keep };
+    let path = OfTarget::from(&release.workload);
+    let done = forecast::act_with::<KeepRelease, _, _>(client, path, &body, trial).await?;
+    let already = if done.outcome.changed { "" } else { " already" };
     let kept = if keep { "is kept however old it gets" } else { "goes when it is old" };
     println!("{}{release} {kept}{already}", forecast::mark(trial));
     Ok(())
 }
 
+/// A workload with all that belongs to it.
+async fn details(client: &Client, target: &Target) -> Result<WorkloadDetails, Failure> {
+    client.ask::<ShowWorkload>(OfTarget::from(target), client.moment()).await
+}
+
 /// All releases of a workload, the newest first.
 pub async fn list(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
-    let detail = client.get(&path(target, "")).await?;
+    let WorkloadDetails { workload, releases, rollouts, .. } = details(client, target).await?;
     if output.json {
-        println!(
-            "{:#}",
-            json!({"releases": detail["releases"], "rollouts": detail["rollouts"], "kept": detail["workload"]["kept"]})
-        );
+        output::json(&json!({"releases": releases, "rollouts": rollouts, "kept": workload.kept}));
         return Ok(());
     }
-    let read = |error: serde_json::Error| Failure::failed(format!("the answer cannot be read: {error}"));
-    let releases: Vec<Release> = serde_json::from_value(detail["releases"].clone()).map_err(read)?;
-    let rollouts: Vec<Rollout> = serde_json::from_value(detail["rollouts"].clone()).map_err(read)?;
-    let kept = |number: ReleaseNumber| !detail["workload"]["kept"][number.to_string()].is_null();
-    let current = detail["workload"]["release"].as_u64();
     times::mark(client.as_of, true);
     let mut rows = table(&["RELEASE", "OUTCOME", "WHAT", "WHEN, WHO", "REQUESTS", "VERDICT"]);
     for release in releases.iter().rev() {
         let rollout = rollouts.iter().find(|rollout| rollout.to == release.number);
         let state = rollout.map_or(RolloutState::Superseded, |rollout| rollout.state);
         let marks = [
-            (current == Some(u64::from(release.number.0))).then_some("now"),
-            kept(release.number).then_some("kept"),
+            (workload.release == release.number).then_some("now"),
+            workload.kept.contains_key(&release.number).then_some("kept"),
         ];
         let marks: Vec<&str> = marks.into_iter().flatten().collect();
         let number = match &marks[..] {
@@ -299,24 +293,17 @@ fn served(seen: &Seen) -> String {
 
 /// One release: everything that is frozen in it, and what became of it.
 pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(), Failure> {
-    let detail = client.get(&path(&id.workload, "")).await?;
-    let of = |list: &str, field: &str| {
-        let all = detail[list].as_array().cloned().unwrap_or_default();
-        all.into_iter().find(|it| it[field].as_u64() == Some(u64::from(id.number.0)))
-    };
-    let (Some(release), rollout) = (of("releases", "number"), of("rollouts", "to")) else {
-        let numbers = detail["releases"].as_array().into_iter().flatten();
-        let numbers: Vec<String> = numbers.map(|release| release["number"].to_string()).collect();
+    let WorkloadDetails { releases, rollouts, replicas, .. } = details(client, &id.workload).await?;
+    let rollout = rollouts.into_iter().find(|rollout| rollout.to == id.number);
+    let numbers: Vec<String> = releases.iter().map(|release| release.number.to_string()).collect();
+    let Some(release) = releases.into_iter().find(|release| release.number == id.number) else {
         let message = format!("there is no release {id}; kept are {}", numbers.join(", "));
         return Err(Failure::refused(message));
     };
     if output.json {
-        println!("{:#}", json!({"release": release, "rollout": rollout}));
+        output::json(&json!({"release": release, "rollout": rollout}));
         return Ok(());
     }
-    let read = |error: serde_json::Error| Failure::failed(format!("the answer cannot be read: {error}"));
-    let release: Release = serde_json::from_value(release).map_err(read)?;
-    let rollout: Option<Rollout> = rollout.map(serde_json::from_value).transpose().map_err(read)?;
     let paint = Paint::stdout();
     let state = rollout.as_ref().map(|rollout| rollout.state);
     let outcome = state.map_or(String::new(), |state| {
@@ -328,7 +315,7 @@ pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(),
     if let Some(verdict) = rollout.as_ref().and_then(|rollout| rollout.verdict.as_deref()) {
         println!("\n{verdict}");
     }
-    let replicas: Vec<Replica> = serde_json::from_value(detail["replicas"].clone()).map_err(read)?;
+    let replicas: Vec<Replica> = replicas.into_iter().map(|it| it.replica).collect();
     if let Some(words) = as_released(&release, &replicas) {
         println!("{words}");
     }

@@ -3,32 +3,31 @@
 use std::collections::BTreeMap;
 use std::io::{IsTerminal, Read};
 
-use mainyard_core::cluster::{MadeRelease, Versioned};
+use mainyard_api::{
+    AddSecret, Done, KeyRotated, ListSecrets, NoPath, NoQuery, OfEnvironment, OfTarget, RemoveSecret,
+    RotateKey, SecretEntry, ShowPublicKey,
+};
+use mainyard_core::cluster::MadeRelease;
+use mainyard_core::commands::SecretsAdded;
 use mainyard_core::model::{Name, Origin, SECRET_LIMIT, Secret, Target};
 use mainyard_sealing::open_format;
-use reqwest::Method;
-use serde_json::{Value, json};
 
-use super::forecast;
+use super::{forecast, parse_name};
 use crate::args::{Output, Trial, Wait};
 use crate::client::Client;
-use crate::progress;
 use crate::show::{print, table};
 use crate::terminal::{Failure, age, count};
-
-fn path(target: &Target) -> String {
-    format!("/environments/{}/secrets/{}", target.environment, target.name)
-}
+use crate::{output, progress};
 
 pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wait) -> Result<(), Failure> {
     let value = read_value(target, "add", keep_newline)?;
-    let request = client.request(Method::PUT, &path(target)).body(value);
-    let answer = forecast::send(client, request, &wait.trial).await?;
-    let Versioned { version, releases, held } = serde_json::from_value(answer.clone())
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    let query = forecast::query(&wait.trial)?;
+    let request = client.request::<AddSecret>(&OfTarget::from(target), &query).body(value);
+    let done: Done<SecretsAdded> = forecast::read(client, request, &wait.trial).await?;
+    let SecretsAdded { version, releases, held } = &done.outcome;
     let used = if releases.is_empty() && held.is_empty() { "; nothing follows it yet" } else { "" };
     println!("{}{target}: version {version}{used}", forecast::mark(&wait.trial));
-    for MadeRelease { workload, release } in &releases {
+    for MadeRelease { workload, release } in releases {
         println!("  ~ workload {workload}  makes release {release}");
     }
     for workload in held {
@@ -36,21 +35,20 @@ pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wai
             "  ! workload {workload} is on hold and keeps its version; `mainyard resume {workload}` moves it to this one"
         );
     }
-    forecast::print(&answer, &wait.trial)?;
+    forecast::print(&done);
     if wait.no_wait || wait.trial.forecast {
         return Ok(());
     }
     for MadeRelease { workload, release } in releases {
-        progress::rollout(client, &workload, release).await?;
+        progress::rollout(client, workload, *release).await?;
     }
     Ok(())
 }
 
 /// The key to which values for an environment are encrypted.
 pub async fn public_key(client: &Client, environment: &str) -> Result<String, Failure> {
-    let answer = client.get(&format!("/environments/{environment}/public-key")).await?;
-    let key = answer["public_key"].as_str();
-    key.map(str::to_owned).ok_or_else(|| Failure::failed("the answer holds no key"))
+    let path = OfEnvironment { environment: parse_name(environment)? };
+    Ok(client.ask::<ShowPublicKey>(path, NoQuery {}).await?.public_key)
 }
 
 /// Prints a value as a file in Git may have it: only the platform can open it.
@@ -120,7 +118,7 @@ impl Drop for Unseen {
 }
 
 pub async fn list(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
-    let all = client.get("/secrets").await?;
+    let all = client.ask::<ListSecrets>(NoPath {}, NoQuery {}).await?;
     let snapshot = client.snapshot().await?;
     if let Some(wanted) = &environment
         && !snapshot.state.environments.keys().any(|name| name.as_str() == wanted)
@@ -131,13 +129,12 @@ pub async fn list(client: &Client, environment: Option<String>, output: Output) 
         );
         return Err(Failure::refused(format!("there is no environment {wanted}{hint}")));
     }
-    let here = |entry: &&Value| {
-        let secret = entry["secret"].as_str().unwrap_or_default();
-        environment.as_ref().is_none_or(|wanted| secret.split('/').next() == Some(wanted.as_str()))
+    let here = |entry: &&SecretEntry| {
+        environment.as_ref().is_none_or(|wanted| entry.secret.split('/').next() == Some(wanted.as_str()))
     };
-    let entries: Vec<&Value> = all.as_array().into_iter().flatten().filter(here).collect();
+    let entries: Vec<&SecretEntry> = all.iter().filter(here).collect();
     if output.json {
-        println!("{:#}", json!(entries));
+        output::json(&entries);
         return Ok(());
     }
     if entries.is_empty() {
@@ -146,22 +143,17 @@ pub async fn list(client: &Client, environment: Option<String>, output: Output) 
     }
     let mut rows = table(&["SECRET", "VERSION", "CHANGED", "USED BY"]);
     for entry in entries {
-        let Some(secret) = entry["secret"].as_str().and_then(|text| text.parse::<Target>().ok()) else {
-            continue;
-        };
-        let Some(secret) = snapshot.state.secrets.get(&secret) else { continue };
-        let changed =
-            secret.versions.values().next_back().map(|version| ago(&version.origin)).unwrap_or_default();
-        rows.add_row([secret.target.to_string(), secret.newest().to_string(), changed, users(entry)]);
+        let newest = entry.versions.iter().next_back();
+        let (number, changed) =
+            newest.map(|(number, version)| (*number, ago(&version.origin))).unwrap_or_default();
+        rows.add_row([entry.secret.clone(), number.to_string(), changed, users(entry)]);
     }
     print(&rows);
     Ok(())
 }
 
-fn users(entry: &Value) -> String {
-    let users: Vec<&str> =
-        entry["used_by"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
-    if users.is_empty() { "nothing".to_owned() } else { users.join(", ") }
+fn users(entry: &SecretEntry) -> String {
+    if entry.used_by.is_empty() { "nothing".to_owned() } else { entry.used_by.join(", ") }
 }
 
 fn ago(origin: &Origin) -> String {
@@ -169,18 +161,17 @@ fn ago(origin: &Origin) -> String {
 }
 
 pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
-    let all = client.get("/secrets").await?;
-    let entries = || all.as_array().into_iter().flatten();
+    let all = client.ask::<ListSecrets>(NoPath {}, NoQuery {}).await?;
     let wanted = target.to_string();
-    let Some(entry) = entries().find(|entry| entry["secret"] == *wanted) else {
-        let here = entries().filter_map(|entry| entry["secret"].as_str()?.split_once('/'));
+    let Some(entry) = all.iter().find(|entry| entry.secret == wanted) else {
+        let here = all.iter().filter_map(|entry| entry.secret.split_once('/'));
         let names =
             here.filter(|(environment, _)| *environment == target.environment.as_str()).map(|(_, name)| name);
         let hint = mainyard_core::suggestions::did_you_mean(target.name.as_str(), names);
         return Err(Failure::refused(format!("there is no secret {target}{hint}")));
     };
     if output.json {
-        println!("{entry:#}");
+        output::json(entry);
         return Ok(());
     }
     println!("{target}, used by {}; no value is ever shown", users(entry));
@@ -217,21 +208,17 @@ fn in_releases(state: &mainyard_core::record::State, secret: &Secret, version: u
 }
 
 pub async fn remove(client: &Client, target: &Target, trial: &Trial) -> Result<(), Failure> {
-    let answer = forecast::ask(client, Method::DELETE, &path(target), None, trial).await?;
-    forecast::print_gone(&answer, trial);
+    let done = forecast::act::<RemoveSecret, _>(client, OfTarget::from(target), trial).await?;
+    forecast::print_gone(&done.outcome, trial);
     Ok(())
 }
 
 pub async fn rotate_key(client: &Client, trial: &Trial) -> Result<(), Failure> {
-    let answer = forecast::ask(client, Method::POST, "/secrets/rotate-key", None, trial).await?;
-    let values = count(answer["sealed_anew"].as_u64().unwrap_or(0) as usize, "value");
-    if trial.forecast {
-        println!("{}{values} sealed again under a new key", forecast::mark(trial));
-        return Ok(());
+    let KeyRotated { key, sealed_anew } = forecast::act::<RotateKey, _>(client, NoPath {}, trial).await?;
+    let values = count(sealed_anew as usize, "value");
+    match key {
+        None => println!("{}{values} sealed again under a new key", forecast::mark(trial)),
+        Some(key) => println!("{values} sealed again under the new key {key}; the one before is gone"),
     }
-    println!(
-        "{values} sealed again under the new key {}; the one before is gone",
-        answer["key"].as_str().unwrap_or("?")
-    );
     Ok(())
 }

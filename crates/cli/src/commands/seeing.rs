@@ -1,37 +1,35 @@
 //! Seeing: the board, one workload, the trail, environments.
 
+use mainyard_api::{
+    CompareQuery, CompareReleases, ListEnvironments, ListTrail, NoPath, OfEnvironment, OfTarget, ShowBoard,
+    ShowWorkload, TrailQuery,
+};
 use mainyard_core::board::Board;
 use mainyard_core::difference::Difference;
-use mainyard_core::model::{Name, ReleaseId, Target};
-use reqwest::Method;
-use serde_json::{Value, json};
+use mainyard_core::model::{ReleaseId, Target};
+use serde_json::json;
 
+use super::parse_name;
 use super::since::since;
 use crate::args::{Output, Trail};
 use crate::client::Client;
-use crate::terminal::Failure;
+use crate::terminal::{Failure, count};
 use crate::{board, entry_points, output, show, times};
 
 pub async fn board(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
     let names = match environment {
-        Some(wanted) => {
-            vec![wanted.parse::<Name>().map_err(|error| Failure::usage(error.to_string()))?.to_string()]
-        }
+        Some(wanted) => vec![parse_name(&wanted)?],
         None => {
-            let all = client.get("/environments").await?;
-            let names = all.as_array().into_iter().flatten();
-            names.filter_map(|environment| environment["name"].as_str().map(str::to_owned)).collect()
+            let all = client.ask::<ListEnvironments>(NoPath {}, client.moment()).await?;
+            all.into_iter().map(|environment| environment.name).collect()
         }
     };
     let mut boards: Vec<Board> = Vec::new();
-    for name in names {
-        let board = client.get(&format!("/environments/{name}/board")).await?;
-        let board = serde_json::from_value(board)
-            .map_err(|error| Failure::failed(format!("the board cannot be read: {error}")))?;
-        boards.push(board);
+    for environment in names {
+        boards.push(client.ask::<ShowBoard>(OfEnvironment { environment }, client.moment()).await?);
     }
     if output.json {
-        println!("{:#}", json!(boards));
+        output::json(&boards);
         return Ok(());
     }
     if boards.is_empty() {
@@ -49,15 +47,15 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
 }
 
 pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
-    let mut detail =
-        client.get(&format!("/environments/{}/workloads/{}", target.environment, target.name)).await?;
+    let details = client.ask::<ShowWorkload>(OfTarget::from(target), client.moment()).await?;
     let snapshot = client.snapshot().await?;
     if output.json {
         let ways = entry_points::EntryPoints::of(&snapshot, target);
-        detail["routes"] = json!(ways.routes);
-        detail["services"] = json!(ways.services);
-        detail["traffic"] = json!(ways.traffic);
-        output::json(&detail);
+        let mut shown = json!(details);
+        shown["routes"] = json!(ways.routes);
+        shown["services"] = json!(ways.services);
+        shown["traffic"] = json!(ways.traffic);
+        output::json(&shown);
         return Ok(());
     }
     times::mark(snapshot.as_of, snapshot.whole);
@@ -123,13 +121,13 @@ pub async fn compare(
     to: &ReleaseId,
     output: Output,
 ) -> Result<(), Failure> {
-    let compared = client.get(&format!("/compare?from={from}&to={to}")).await?;
+    let query = CompareQuery { from: from.to_string(), to: to.to_string() };
+    let compared = client.ask::<CompareReleases>(NoPath {}, query).await?;
     if output.json {
-        println!("{compared:#}");
+        output::json(&compared);
         return Ok(());
     }
-    let differences: Vec<Difference> = serde_json::from_value(compared["differences"].clone())
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    let differences = compared.differences;
     if differences.is_empty() {
         println!("{from} and {to} are the same");
         return Ok(());
@@ -145,47 +143,45 @@ pub async fn compare(
 
 pub async fn trail(client: &Client, target: Option<&Target>, what: Trail) -> Result<(), Failure> {
     let moment = |text: Option<String>| text.as_deref().map(times::read).transpose();
-    let asked = [
-        ("of", target.map(ToString::to_string)),
-        ("environment", what.environment),
-        ("by", what.by),
-        ("act", what.act),
-        ("from", moment(what.from)?.map(|at| at.to_string())),
-        ("until", moment(what.until)?.map(|at| at.to_string())),
-        ("platform", what.platform.then(|| "true".to_owned())),
-        ("limit", Some(what.limit.to_string())),
-    ];
-    let asked: Vec<_> = asked.into_iter().filter_map(|(key, value)| Some((key, value?))).collect();
-    let narrow = asked.len() > 1;
-    let answer = client.send(client.request(Method::GET, "/trail").query(&asked)).await?;
-    let entries: Value = answer
-        .json()
-        .await
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    let any = TrailQuery {
+        of: target.map(ToString::to_string).unwrap_or_default(),
+        environment: what.environment.unwrap_or_default(),
+        kind: String::new(),
+        by: what.by.unwrap_or_default(),
+        act: what.act.unwrap_or_default(),
+        from: moment(what.from)?,
+        until: moment(what.until)?,
+        before: None,
+        platform: what.platform,
+        limit: what.limit,
+    };
+    let narrow = [&any.of, &any.environment, &any.by, &any.act].iter().any(|text| !text.is_empty())
+        || any.from.is_some()
+        || any.until.is_some();
+    let entries = client.ask::<ListTrail>(NoPath {}, any).await?;
     if what.output.json {
-        println!("{entries:#}");
+        output::json(&entries);
         return Ok(());
     }
-    let entries = entries.as_array().cloned().unwrap_or_default();
     if entries.is_empty() {
         println!("{}", if narrow { "nothing is like that" } else { "nobody has done anything yet" });
         return Ok(());
     }
     let mut rows = show::table(&["WHEN", "WHO", "DID", "TO", "SO THAT"]);
-    let mut last = None;
     for entry in &entries {
-        let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
-        let at: jiff::Timestamp = text(&entry["cause"]["at"]).parse().unwrap_or_default();
-        let object = format!("{} {}", text(&entry["kind"]), text(&entry["key"]));
-        let from = entry["cause"]["commit"].as_str().map(mainyard_core::model::short_commit);
+        let from = entry.cause.commit.as_deref().map(mainyard_core::model::short_commit);
         let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
-        let act = format!("{}{from}", text(&entry["cause"]["act"]));
-        let so_that = show::clipped(&text(&entry["so_that"]), 72);
-        let row = [show::to_the_second(at), text(&entry["cause"]["by"]), act, object, so_that];
-        if last.as_ref() != Some(&row) {
-            rows.add_row(row.clone());
-        }
-        last = Some(row);
+        let also = match entry.also.len() {
+            0 => String::new(),
+            further => format!(", and {}", count(further, "further change")),
+        };
+        rows.add_row([
+            show::to_the_second(entry.cause.at),
+            entry.cause.by.clone(),
+            format!("{}{from}", entry.cause.act),
+            format!("{} {}", entry.kind.word(), entry.key),
+            format!("{}{also}", show::clipped(&entry.so_that, 72)),
+        ]);
     }
     show::print(&rows);
     Ok(())

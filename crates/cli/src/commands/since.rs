@@ -1,8 +1,8 @@
 //! What changed since a moment of the past.
 
+use mainyard_api::{CompareMoments, NoPath, SinceQuery};
 use mainyard_core::declare::ChangeKind;
 use mainyard_core::difference::Difference;
-use mainyard_core::history::Became;
 use mainyard_core::model::{Name, Signal, Target};
 
 use crate::client::Client;
@@ -12,10 +12,9 @@ use crate::terminal::{Failure, Paint};
 /// Says what is not as it was then, in an environment or of one object.
 pub async fn since(client: &Client, environment: &Name, of: Option<&Target>) -> Result<(), Failure> {
     let Some(at) = client.as_of else { return Ok(()) };
-    let of = of.map_or_else(String::new, |target| format!("&of={}", target.name));
-    let answer = client.get(&format!("/since?environment={environment}{of}")).await?;
-    let became: Vec<Became> = serde_json::from_value(answer["became"].clone())
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
+    let query =
+        SinceQuery { as_of: at, environment: environment.clone(), of: of.map(|target| target.name.clone()) };
+    let became = client.ask::<CompareMoments>(NoPath {}, query).await?.became;
     let paint = Paint::stdout();
     println!("\n{}", paint.strong(&format!("Since {}", crate::show::moment(at))));
     if became.is_empty() {

@@ -2,21 +2,26 @@
 
 use std::time::Duration;
 
-use clap::ValueEnum;
 use comfy_table::Cell;
-use mainyard_core::declare::ChangeLine;
-use mainyard_core::git_plan::comparison::Row;
-use mainyard_core::model::{Commit, ReasonCode, Signal, Source, SourceState, Target};
-use reqwest::Method;
-use serde_json::{Map, Value, json};
+use mainyard_api::{
+    CatchUpWithSource, ChangeSource, CompareSource, HoldSource, ListSources, LookAtSource, LookOutcome,
+    NewCatchUp, NewHold, NewPromotionInGit, NewWriteBack, NoPath, NoQuery, OfTarget, PromoteInGit,
+    RemoveSource, ResumeSource, ShowSource, SourceDifferences, WrittenCommit,
+};
+use mainyard_core::cluster::NewSource;
+use mainyard_core::commands::CaughtUp;
+use mainyard_core::model::{
+    Commit, FollowRule, LetIn, ReasonCode, RuleChange, Signal, Source, SourceState, Target,
+};
+use serde_json::json;
 
 use super::change_list::print_lines;
-use super::{forecast, parse_target};
+use super::{forecast, parse_name, parse_target};
 use crate::args::{AddSource, Output, SourceCommand, SourceRule, Wait};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
 use crate::terminal::{Failure, Paint, count, shape};
-use crate::{data_dir, show, times};
+use crate::{data_dir, output, show, times};
 
 pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
     use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
@@ -29,8 +34,8 @@ pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
         Compare { source, output } => compare(client, &parse_target(&source)?, output).await,
         Look { source, no_wait } => {
             let target = parse_target(&source)?;
-            let looked = client.post(&path(&target, "/look"), &json!({})).await?;
-            match say_looked(client, &target, &looked).await? {
+            let looked = client.ask::<LookAtSource>(OfTarget::from(&target), NoQuery {}).await?;
+            match say_looked(client, &target, looked).await? {
                 SourceState::Refused => {
                     return Err(Failure::refused(format!("{target}: nothing of the commit was taken")));
                 }
@@ -47,46 +52,43 @@ pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
         }
         Change { source, rule, trial } => {
             let target = parse_target(&source)?;
-            let body = Value::Object(keys(&rule));
-            let answer =
-                forecast::ask(client, Method::PATCH, &path(&target, ""), Some(&body), &trial).await?;
-            println!("{}{target}: {}", forecast::mark(&trial), rule_words(&answer["rule"]));
+            let (path, change) = (OfTarget::from(&target), change(&rule)?);
+            let done = forecast::act_with::<ChangeSource, _, _>(client, path, &change, &trial).await?;
+            println!("{}{target}: {}", forecast::mark(&trial), rule_words(&done.outcome.rule));
             Ok(())
         }
         Hold { source, because, trial } => {
             let target = parse_target(&source)?;
-            let body = json!({"because": because});
-            let answer =
-                forecast::ask(client, Method::POST, &path(&target, "/hold"), Some(&body), &trial).await?;
-            let words = answer["words"].as_str().unwrap_or_default();
-            println!("{}{target} is held: {words}", forecast::mark(&trial));
+            let (path, body) = (OfTarget::from(&target), NewHold { because });
+            let done = forecast::act_with::<HoldSource, _, _>(client, path, &body, &trial).await?;
+            println!("{}{target} is held: {}", forecast::mark(&trial), done.outcome.words);
             Ok(())
         }
         Resume { source, wait } => {
             let (target, trial) = (parse_target(&source)?, &wait.trial);
-            let answer = forecast::ask(client, Method::POST, &path(&target, "/resume"), None, trial).await?;
+            let done = forecast::act::<ResumeSource, _>(client, OfTarget::from(&target), trial).await?;
             println!("{}{target} follows Git again", forecast::mark(trial));
-            for words in answer["words"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+            for words in &done.outcome.words {
                 println!("  {words}");
             }
             follow(client, &target, &wait).await
         }
         WriteBack { source, push, branch, output } => {
             let target = parse_target(&source)?;
-            let body = json!({"push": push, "branch": branch});
-            let answer = client.post(&path(&target, "/write-back"), &body).await?;
+            let (path, body) = (OfTarget::from(&target), NewWriteBack { branch, push });
+            let written = client.ask_with::<mainyard_api::WriteBack, _>(path, NoQuery {}, &body).await?;
             if output.json {
-                println!("{answer:#}");
+                output::json(&written);
             } else {
-                say_written(&target, &answer, &format!("mainyard source write-back {target} --push"));
+                say_written(&target, &written, &format!("mainyard source write-back {target} --push"));
             }
             Ok(())
         }
         Remove { source, trial } => {
             let target = parse_target(&source)?;
-            let answer = forecast::ask(client, Method::DELETE, &path(&target, ""), None, &trial).await?;
+            let done = forecast::act::<RemoveSource, _>(client, OfTarget::from(&target), &trial).await?;
             println!("{}{target} is followed no longer", forecast::mark(&trial));
-            for words in answer["stays"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+            for words in &done.outcome.stays {
                 println!("  {words}");
             }
             Ok(())
@@ -94,28 +96,25 @@ pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
     }
 }
 
-fn path(target: &Target, act: &str) -> String {
-    format!("/environments/{}/sources/{}{act}", target.environment, target.name)
+/// What is to change of a rule, as it was written.
+fn change(rule: &SourceRule) -> Result<RuleChange, Failure> {
+    let look_every = rule.look_every.as_deref().map(|text| {
+        text.parse().map_err(|expected| Failure::usage(format!("--look-every {text}: expected {expected}")))
+    });
+    Ok(RuleChange {
+        look_every: look_every.transpose()?,
+        git_newer: rule.git_newer.map(Into::into),
+        live_changed: rule.live_changed.map(Into::into),
+        gone_from_git: rule.gone_from_git.map(Into::into),
+        remove_at_most: rule.remove_at_most,
+    })
 }
 
-fn word(value: impl ValueEnum) -> Value {
-    value.to_possible_value().map_or(Value::Null, |value| value.get_name().into())
-}
-
-fn keys(rule: &SourceRule) -> Map<String, Value> {
-    let keys = [
-        ("look_every", rule.look_every.clone().map(Value::from)),
-        ("git_newer", rule.git_newer.map(word)),
-        ("live_changed", rule.live_changed.map(word)),
-        ("gone_from_git", rule.gone_from_git.map(word)),
-        ("remove_at_most", rule.remove_at_most.map(Value::from)),
-    ];
-    keys.into_iter().filter_map(|(key, value)| Some((key.to_owned(), value?))).collect()
-}
-
-fn rule_words(rule: &Value) -> String {
+/// Each key with its value, as JSON writes it.
+fn rule_words(rule: &FollowRule) -> String {
+    let written = json!(rule);
     let keys = ["look_every", "git_newer", "live_changed", "gone_from_git", "remove_at_most"];
-    let shown = keys.iter().map(|key| format!("{key} = {}", rule[*key]));
+    let shown = keys.iter().map(|key| format!("{key} = {}", written[*key]));
     shown.collect::<Vec<_>>().join(", ")
 }
 
@@ -137,24 +136,34 @@ async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
             .map_err(|error| Failure::usage(format!("cannot read {}: {error}", file.display())))
     });
     let let_in = match (token, key, known_hosts.transpose()?) {
-        (Some(secret), ..) => json!({"token": {"secret": secret, "user": user}}),
-        (None, Some(secret), Some(hosts)) => json!({"key": {"secret": secret, "known_hosts": hosts}}),
-        _ => Value::Null,
+        (Some(secret), ..) => Some(LetIn::Token { secret: parse_name(&secret)?, user }),
+        (None, Some(secret), Some(known_hosts)) => {
+            Some(LetIn::Key { secret: parse_name(&secret)?, known_hosts })
+        }
+        _ => None,
     };
-    let body = json!({
-        "url": url, "at": at, "folder": folder, "as": named, "let_in": let_in, "authority": authority, "pushes": pushes,
-        "rule": keys(&rule),
-    });
-    let answer = forecast::ask(client, Method::PUT, &path(&target, ""), Some(&body), &trial).await?;
+    let name = |text: Option<String>| text.as_deref().map(parse_name).transpose();
+    let body = NewSource {
+        url: url.clone(),
+        at: Some(at.clone()),
+        folder: Some(folder),
+        named: name(named)?,
+        let_in,
+        authority: name(authority)?,
+        pushes: name(pushes)?,
+        rule: FollowRule::default().with(&change(&rule)?),
+    };
+    let path = OfTarget::from(&target);
+    let done = forecast::act_with::<mainyard_api::AddSource, _, _>(client, path, &body, &trial).await?;
     println!("{}{target} follows {at} of {url}", forecast::mark(&trial));
-    if trial.forecast {
-        return Ok(());
+    match done.outcome.looked {
+        Some(looked) => say_looked(client, &target, looked).await.map(drop),
+        None => Ok(()),
     }
-    say_looked(client, &target, &answer["looked"]).await.map(drop)
 }
 
-async fn say_looked(client: &Client, target: &Target, looked: &Value) -> Result<SourceState, Failure> {
-    if let Some(failed) = looked["failed"].as_str() {
+async fn say_looked(client: &Client, target: &Target, looked: LookOutcome) -> Result<SourceState, Failure> {
+    if let LookOutcome::Failed(failed) = looked {
         return Err(Failure::failed(format!("{target} cannot be read: {failed}")));
     }
     let source = read(client, target).await?;
@@ -181,34 +190,32 @@ pub async fn promote(
     push: bool,
     branch: Option<String>,
 ) -> Result<(), Failure> {
-    let path = format!("/environments/{}/workloads/{}/promote-in-git", from.environment, from.name);
-    let answer = client.post(&path, &json!({"to": to, "push": push, "branch": branch})).await?;
-    let source: Target = match answer["source"].as_str().map(str::parse) {
-        Some(Ok(source)) => source,
-        _ => {
-            println!("{to}: Git says what was tested as {from}@{} already", answer["tested"]);
-            return Ok(());
-        }
+    let body = NewPromotionInGit { to: parse_name(to)?, branch, push };
+    let written = client.ask_with::<PromoteInGit, _>(OfTarget::from(from), NoQuery {}, &body).await?;
+    let Some(source) = written.source.as_deref().and_then(|source| source.parse::<Target>().ok()) else {
+        let tested = written.tested.map_or_else(String::new, |number| format!("@{number}"));
+        println!("{to}: Git says what was tested as {from}{tested} already");
+        return Ok(());
     };
-    say_written(&source, &answer, &format!("mainyard promote {from} --to {to} --as-commit --push"));
+    say_written(&source, &written, &format!("mainyard promote {from} --to {to} --as-commit --push"));
     Ok(())
 }
 
-fn say_written(target: &Target, answer: &Value, push: &str) {
+fn say_written(target: &Target, written: &WrittenCommit, push: &str) {
     let paint = Paint::stdout();
-    for words in answer["left"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+    for words in &written.left {
         println!("{} {words}", paint.signal(Signal::Caution, shape(Signal::Caution)));
     }
-    let Some(commit) = answer["commit"].as_str() else {
+    let Some(commit) = &written.commit else {
         println!("{target}: Git says what is declared here; there is nothing to write");
         return;
     };
     println!("{}", paint.quiet(&format!("commit {commit}")));
-    for line in answer["message"].as_str().unwrap_or_default().lines() {
+    for line in written.message.as_deref().unwrap_or_default().lines() {
         println!("    {line}");
     }
     println!();
-    for line in answer["difference"].as_str().unwrap_or_default().lines() {
+    for line in written.difference.lines() {
         let signal = match line.as_bytes().first() {
             Some(b'+') if !line.starts_with("+++") => Some(Signal::Good),
             Some(b'-') if !line.starts_with("---") => Some(Signal::Fault),
@@ -216,7 +223,7 @@ fn say_written(target: &Target, answer: &Value, push: &str) {
         };
         println!("{}", signal.map_or_else(|| line.to_owned(), |signal| paint.signal(signal, line)));
     }
-    match answer["pushed"].as_str() {
+    match &written.pushed {
         Some(branch) => {
             println!("\npushed as the branch {branch}; {target} follows it once it is merged")
         }
@@ -225,9 +232,7 @@ fn say_written(target: &Target, answer: &Value, push: &str) {
 }
 
 async fn read(client: &Client, target: &Target) -> Result<Source, Failure> {
-    let answer = client.get(&path(target, "")).await?;
-    serde_json::from_value(answer)
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))
+    client.ask::<ShowSource>(OfTarget::from(target), client.moment()).await
 }
 
 fn state_line(source: &Source) -> String {
@@ -249,13 +254,11 @@ fn state_line(source: &Source) -> String {
 }
 
 async fn list(client: &Client, output: Output) -> Result<(), Failure> {
-    let answer = client.get("/sources").await?;
+    let sources = client.ask::<ListSources>(NoPath {}, client.moment()).await?;
     if output.json {
-        println!("{answer:#}");
+        output::json(&sources);
         return Ok(());
     }
-    let sources: Vec<Source> = serde_json::from_value(answer)
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
     if sources.is_empty() {
         println!("no environment follows Git; let one with: mainyard source add NAME URL --in staging");
         return Ok(());
@@ -285,16 +288,14 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
 async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
     let source = read(client, target).await?;
     if output.json {
-        let text =
-            serde_json::to_string_pretty(&source).map_err(|error| Failure::failed(error.to_string()))?;
-        println!("{text}");
+        output::json(&source);
         return Ok(());
     }
     times::mark(client.as_of, true);
     println!("{}  {}", Paint::stdout().strong(&target.to_string()), state_line(&source));
     let folder = if source.folder.is_empty() { String::new() } else { format!(", folder {}", source.folder) };
     println!("follows    {} at {}{folder}", source.url, source.at);
-    println!("rule       {}", rule_words(&json!(source.rule)));
+    println!("rule       {}", rule_words(&source.rule));
     if let Some(application) = &source.application {
         let own = if source.named.is_some() { ", under this name instead of its own" } else { "" };
         println!("declares   the application {application}{own}");
@@ -328,15 +329,12 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
 }
 
 async fn compare(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
-    let answer = client.get(&path(target, "/compare")).await?;
+    let compared = client.ask::<CompareSource>(OfTarget::from(target), NoQuery {}).await?;
     if output.json {
-        println!("{answer:#}");
+        output::json(&compared);
         return Ok(());
     }
-    let read = |value: &Value| serde_json::from_value::<Vec<Row>>(value.clone());
-    let rows = read(&answer["rows"]).map_err(|error| Failure::failed(error.to_string()))?;
-    let commit: Commit = serde_json::from_value(answer["commit"].clone())
-        .map_err(|error| Failure::failed(error.to_string()))?;
+    let SourceDifferences { commit, rows } = compared;
     if rows.is_empty() {
         println!("{target}: what {} says, what is declared here and what runs are the same", commit.short());
         return Ok(());
@@ -344,10 +342,9 @@ async fn compare(client: &Client, target: &Target, output: Output) -> Result<(),
     println!("{target}  {}  {}", commit.short(), commit.subject);
     let mut shown = table(&["OBJECT", "FIELD", "IN GIT", "DECLARED HERE", "RUNNING"]);
     for row in rows {
-        let of_route = !row.object.starts_with("workload");
         let cell = |value: Option<String>| value.unwrap_or_else(|| "not there".to_owned());
         let running =
-            if of_route { "-".to_owned() } else { row.running.unwrap_or_else(|| "nothing".to_owned()) };
+            if row.runs { row.running.unwrap_or_else(|| "nothing".to_owned()) } else { "-".to_owned() };
         shown.add_row([row.object, row.field, cell(row.git), cell(row.here), running]);
     }
     print(&shown);
@@ -361,20 +358,17 @@ async fn catch_up(
     remove: bool,
     wait: &Wait,
 ) -> Result<(), Failure> {
-    let body = json!({"to": to, "remove": remove});
-    let answer =
-        forecast::ask(client, Method::POST, &path(target, "/catch-up"), Some(&body), &wait.trial).await?;
-    let failed = |error: serde_json::Error| Failure::failed(error.to_string());
-    let lines: Vec<ChangeLine> = serde_json::from_value(answer["changes"].clone()).map_err(failed)?;
-    let commit: Commit = serde_json::from_value(answer["commit"].clone()).map_err(failed)?;
+    let (path, body) = (OfTarget::from(target), NewCatchUp { to, remove });
+    let done = forecast::act_with::<CatchUpWithSource, _, _>(client, path, &body, &wait.trial).await?;
+    let CaughtUp { commit, changes: lines } = &done.outcome;
     let mark = forecast::mark(&wait.trial);
     if lines.is_empty() {
         println!("{mark}{target}: everything is as {} says; nothing was changed", commit.short());
     } else {
         println!("{mark}{target}: {}  {}", commit.short(), commit.subject);
-        print_lines(&lines);
+        print_lines(lines);
     }
-    forecast::print(&answer, &wait.trial)?;
+    forecast::print(&done);
     follow(client, target, wait).await
 }
 

@@ -2,20 +2,19 @@
 
 use clap::ValueEnum;
 use comfy_table::Cell;
-use mainyard_control::{OfRelease, Stats, TrafficRow, WayFigures};
+use mainyard_api::{
+    ListTraffic, ListUsage, NoPath, NoQuery, OfTarget, ShowUsage, TrafficQuery, TrafficRow, UsageQuery,
+    WayFigures,
+};
 use mainyard_core::model::{Bytes, Signal, Target};
-use mainyard_core::sizing::DAYS;
+use mainyard_core::sizing::{DAYS, ReleaseUsage, WorkloadUsage};
+use serde_json::json;
 
-use super::acts::path;
 use crate::args::{Output, TrafficBy};
 use crate::client::Client;
+use crate::output;
 use crate::show::{coloured, print, table};
 use crate::terminal::{Failure, Paint, shape};
-
-fn read<T: serde::de::DeserializeOwned>(answer: serde_json::Value) -> Result<T, Failure> {
-    serde_json::from_value(answer)
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))
-}
 
 pub async fn of_one(
     client: &Client,
@@ -27,17 +26,16 @@ pub async fn of_one(
     let memory = memory.map(|text| {
         text.parse::<Bytes>().map_err(|expected| Failure::usage(format!("{text:?} is not {expected}")))
     });
-    let query = memory.transpose()?.map_or(String::new(), |limit| format!("?memory={}B", limit.bytes()));
-    let answer = client.get(&format!("{}{query}", path(target, "/stats"))).await?;
+    let query = UsageQuery { memory: memory.transpose()? };
+    let stats = client.ask::<ShowUsage>(OfTarget::from(target), query).await?;
     let traffic = traffic(client, target, by).await?;
     if output.json {
-        let mut answer = answer;
-        answer["traffic"] = traffic;
-        println!("{answer:#}");
+        let mut shown = json!(stats);
+        shown["traffic"] = json!(traffic);
+        output::json(&shown);
         return Ok(());
     }
-    let stats: Stats = read(answer)?;
-    print_traffic(target, by, &read::<Vec<TrafficRow>>(traffic)?);
+    print_traffic(target, by, &traffic);
     println!(
         "{}  {}",
         Paint::stdout().strong(&target.to_string()),
@@ -73,10 +71,11 @@ pub async fn of_one(
 }
 
 /// What was served in the last ten seconds, told apart by what was asked.
-async fn traffic(client: &Client, target: &Target, by: &[TrafficBy]) -> Result<serde_json::Value, Failure> {
+async fn traffic(client: &Client, target: &Target, by: &[TrafficBy]) -> Result<Vec<TrafficRow>, Failure> {
     let words: Vec<String> =
         by.iter().filter_map(|by| Some(by.to_possible_value()?.get_name().to_owned())).collect();
-    client.get(&format!("/traffic?by={}&of={target}", words.join(","))).await
+    let query = TrafficQuery { by: Some(words.join(",")), of: Some(target.to_string()) };
+    client.ask::<ListTraffic>(NoPath {}, query).await
 }
 
 fn print_traffic(target: &Target, by: &[TrafficBy], rows: &[TrafficRow]) {
@@ -125,7 +124,7 @@ fn print_traffic(target: &Target, by: &[TrafficBy], rows: &[TrafficRow]) {
     println!();
 }
 
-fn say_nothing(stats: &Stats) -> Result<(), Failure> {
+fn say_nothing(stats: &WorkloadUsage) -> Result<(), Failure> {
     if stats.measured {
         println!("nothing was measured yet; the first figures come within ten seconds of a replica's start");
     } else {
@@ -136,7 +135,7 @@ fn say_nothing(stats: &Stats) -> Result<(), Failure> {
     Ok(())
 }
 
-fn row(release: &OfRelease) -> Vec<Cell> {
+fn row(release: &ReleaseUsage) -> Vec<Cell> {
     let size = |bytes: u64| Cell::new(rounded(bytes));
     let number = if release.counts { release.release.to_string() } else { format!("({})", release.release) };
     let kills = match release.kills {
@@ -162,12 +161,11 @@ fn rounded(bytes: u64) -> String {
 }
 
 pub async fn of_all(client: &Client, output: Output) -> Result<(), Failure> {
-    let answer = client.get("/stats").await?;
+    let all = client.ask::<ListUsage>(NoPath {}, NoQuery {}).await?;
     if output.json {
-        println!("{answer:#}");
+        output::json(&all);
         return Ok(());
     }
-    let all: Vec<Stats> = read(answer)?;
     if all.is_empty() {
         println!("there is no workload; declare one with: mainyard declare mainyard.toml --in staging");
         return Ok(());

@@ -1,36 +1,32 @@
 //! Tokens and sessions of the console.
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
-use serde_json::json;
+use mainyard_api::{
+    AddToken, EndSessions, ListTokens, NewToken, NoPath, NoQuery, OfToken, RemoveToken, TokenEntry,
+    TokenScope,
+};
+use mainyard_core::model::Span;
 
+use super::parse_name;
 use crate::args::Token;
 use crate::client::Client;
+use crate::output;
 use crate::show::{print, table};
 use crate::terminal::{Failure, age, count};
-
-/// A token or session, as the API tells of it.
-#[derive(Serialize, Deserialize)]
-struct Entry {
-    id: String,
-    name: String,
-    scope: String,
-    member: String,
-    part: Option<String>,
-    created: Timestamp,
-    expires: Option<Timestamp>,
-    last_used: Option<Timestamp>,
-    current: bool,
-}
 
 pub async fn run(client: &Client, what: Token) -> Result<(), Failure> {
     match what {
         Token::Add { name, part, lasts, output } => {
-            let made = client.post("/tokens", &json!({"name": name, "part": part, "lasts": lasts})).await?;
+            let lasts = Some(lasts).map(|text| {
+                text.parse::<Span>()
+                    .map_err(|expected| Failure::usage(format!("--lasts {text}: expected {expected}")))
+            });
+            let body = NewToken { name: parse_name(&name)?, part, lasts: lasts.transpose()? };
+            let made = client.ask_with::<AddToken, _>(NoPath {}, NoQuery {}, &body).await?;
             if output.json {
-                println!("{made:#}");
+                output::json(&made);
             } else {
-                println!("{}", made["token"].as_str().unwrap_or_default());
+                println!("{}", made.token);
                 eprintln!(
                     "Keep it: it is not shown again. Use it as MAINYARD_TOKEN; end it with: mainyard token remove {name}"
                 );
@@ -43,13 +39,11 @@ pub async fn run(client: &Client, what: Token) -> Result<(), Failure> {
 }
 
 async fn list(client: &Client, as_json: bool) -> Result<(), Failure> {
-    let answer = client.get("/tokens").await?;
+    let entries: Vec<TokenEntry> = client.ask::<ListTokens>(NoPath {}, NoQuery {}).await?;
     if as_json {
-        println!("{answer:#}");
+        output::json(&entries);
         return Ok(());
     }
-    let entries: Vec<Entry> = serde_json::from_value(answer)
-        .map_err(|error| Failure::failed(format!("the list of tokens cannot be read: {error}")))?;
     let now = Timestamp::now();
     let mut rows = table(&["ID", "NAME", "SCOPE", "MEMBER", "ENDS", "LAST USED"]);
     for entry in entries {
@@ -57,7 +51,7 @@ async fn list(client: &Client, as_json: bool) -> Result<(), Failure> {
         rows.add_row([
             entry.id,
             if entry.current { format!("{} (this one)", entry.name) } else { entry.name },
-            entry.part.unwrap_or(entry.scope),
+            entry.part.unwrap_or_else(|| scope(entry.scope).to_owned()),
             entry.member,
             entry.expires.map_or_else(|| never("never"), |at| format!("in {}", age(at.duration_since(now)))),
             entry
@@ -74,15 +68,23 @@ pub async fn remove(client: &Client, token: &str) -> Result<(), Failure> {
     if token.is_empty() || !token.chars().all(plain) {
         return Err(Failure::usage(format!("`{token}` is no id; see the ids with: mainyard token list")));
     }
-    let ended = client.delete(&format!("/tokens/{token}")).await?;
-    let text = |key: &str| ended[key].as_str().unwrap_or_default();
-    println!("{} ({}) has ended, and is refused from now on", text("ended"), text("name"));
+    let ended = client.ask::<RemoveToken>(OfToken { id: token.to_owned() }, NoQuery {}).await?;
+    println!("{} ({}) has ended, and is refused from now on", ended.ended, ended.name);
     Ok(())
 }
 
+fn scope(scope: TokenScope) -> &'static str {
+    match scope {
+        TokenScope::Client => "client",
+        TokenScope::Part => "part",
+        TokenScope::Session => "session",
+        TokenScope::SignIn => "sign-in",
+    }
+}
+
 pub async fn end_sessions(client: &Client) -> Result<(), Failure> {
-    let ended = client.delete("/sessions").await?;
-    let ended = count(ended["ended"].as_u64().unwrap_or(0) as usize, "sign-in or session");
+    let ended = client.ask::<EndSessions>(NoPath {}, NoQuery {}).await?;
+    let ended = count(ended.ended as usize, "sign-in or session");
     println!("ended: {ended}. Sign in again with: mainyard sign-in");
     Ok(())
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use futures_util::StreamExt;
+use mainyard_api::{ExplainWhy, FollowRequests, NoPath, NoQuery, WhyQuery};
 use mainyard_core::link::Served;
 use mainyard_core::model::Signal;
 use mainyard_core::record::State;
@@ -11,6 +12,7 @@ use mainyard_core::why::{Part, Step, Why};
 
 use crate::args::Output;
 use crate::client::Client;
+use crate::output;
 use crate::terminal::{Failure, Paint, shape};
 use crate::times;
 
@@ -26,37 +28,39 @@ pub struct Asked {
 
 /// Which of the three is meant: a scheme, a dot or a port make a URL, a slash or a colon a target, hexadecimal digits an
 /// id.
-fn query(asked: &Asked) -> Result<Vec<(&'static str, String)>, Failure> {
+fn query(asked: &Asked) -> Result<WhyQuery, Failure> {
+    let none = WhyQuery { url: None, method: None, headers: None, of: None, request: None };
     let what = asked.what.trim();
     let first = what.split('/').next().unwrap_or(what);
     let is_kind = ["workload:", "service:", "route:"].iter().any(|kind| what.starts_with(kind));
     if what.contains("://") || (!is_kind && first.contains(['.', ':'])) {
-        let headers = asked.headers.join("\n");
-        return Ok(vec![("url", what.to_owned()), ("method", asked.method.clone()), ("headers", headers)]);
+        let headers = Some(asked.headers.join("\n"));
+        return Ok(WhyQuery {
+            url: Some(what.to_owned()),
+            method: Some(asked.method.clone()),
+            headers,
+            ..none
+        });
     }
     let id = what.len() >= 8
         && !is_kind
         && !what.contains('/')
         && what.bytes().all(|byte| byte.is_ascii_hexdigit());
     if id || (!is_kind && !what.contains('/') && what.len() == 28) {
-        return Ok(vec![("request", what.to_owned())]);
+        return Ok(WhyQuery { request: Some(what.to_owned()), ..none });
     }
     let (kind, name) = what.split_once(':').map_or((None, what), |(kind, name)| (Some(kind), name));
     let target = super::parse_target(name)?;
-    Ok(vec![("of", kind.map_or(target.to_string(), |kind| format!("{kind}:{target}")))])
+    let of = kind.map_or(target.to_string(), |kind| format!("{kind}:{target}"));
+    Ok(WhyQuery { of: Some(of), ..none })
 }
 
 pub async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), Failure> {
-    let query = query(asked)?;
-    let url = reqwest::Url::parse_with_params("http://x/why", &query)
-        .map_err(|error| Failure::usage(error.to_string()))?;
-    let answer = client.get(&format!("/why?{}", url.query().unwrap_or_default())).await?;
+    let why = client.ask::<ExplainWhy>(NoPath {}, query(asked)?).await?;
     if output.json {
-        println!("{answer:#}");
+        output::json(&why);
         return Ok(());
     }
-    let why: Why = serde_json::from_value(answer)
-        .map_err(|error| Failure::failed(format!("the answer cannot be read: {error}")))?;
     print!("{}", times::local(&shown(&why, Paint::stdout())));
     Ok(())
 }
@@ -124,7 +128,7 @@ pub async fn requests(client: &Client, of: Option<String>, output: Output) -> Re
     if let Some(of) = &of {
         check_known(&client.snapshot().await?.state, of)?;
     }
-    let answer = client.send(client.request(reqwest::Method::GET, "/requests")).await?;
+    let answer = client.send(client.request::<FollowRequests>(&NoPath {}, &NoQuery {})).await?;
     let mut stream = answer.bytes_stream();
     let mut partial: Vec<u8> = Vec::new();
     while let Some(piece) = stream.next().await {

@@ -5,11 +5,15 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use mainyard_api::{
+    AddEnvironment, AddImage, AddSecret, Declaration, Declare, NewEnvironment, NewImageQuery, NoPath,
+    OfTarget, Trial,
+};
+use mainyard_core::manifest::SourceFile;
+use mainyard_core::model::{Name, NameError};
 use mainyard_demo::{CROWD, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, pack_images};
 use mainyard_git::{Fence, NewCommit};
 use mainyard_images::{ContentStore, write_archive};
-use reqwest::Method;
-use serde_json::json;
 
 use crate::client::Client;
 use crate::data_dir::DataDir;
@@ -29,7 +33,8 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
         }
         let mut archive = Vec::new();
         write_archive(&store, &digest, &name.to_string(), &mut archive).map_err(|error| failed(&error))?;
-        client.send(client.request(Method::POST, "/images").body(archive)).await?;
+        let query = NewImageQuery { name: None, forecast: false };
+        client.send(client.request::<AddImage>(&NoPath {}, &query).body(archive)).await?;
     }
     let mut all: Vec<(&str, Vec<String>)> =
         ENVIRONMENTS.iter().map(|name| (*name, vec![MANIFEST.to_owned()])).collect();
@@ -40,16 +45,21 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
         if there.environments.keys().any(|name| name.as_str() == environment) {
             continue;
         }
-        client.post("/environments", &json!({"name": environment})).await?;
+        let at_once = Trial { forecast: false, lose_node: None };
+        let name: Name = environment.parse().map_err(|error: NameError| failed(&error))?;
+        let new = NewEnvironment { name: name.clone(), domain: None };
+        client.ask_with::<AddEnvironment, _>(NoPath {}, at_once.clone(), &new).await?;
         if environment != CROWD {
-            for (name, value) in SECRETS {
-                let path = format!("/environments/{environment}/secrets/{name}");
-                client.send(client.request(Method::PUT, &path).body(value)).await?;
+            for (secret, value) in SECRETS {
+                let secret = secret.parse().map_err(|error: NameError| failed(&error))?;
+                let path = OfTarget { environment: name.clone(), name: secret };
+                client.send(client.request::<AddSecret>(&path, &at_once).body(value)).await?;
             }
         }
-        let named = |(number, text)| json!({"name": format!("mainyard-{}.toml", number + 1), "text": text});
-        let files: Vec<_> = manifests.iter().enumerate().map(named).collect();
-        client.post("/declare", &json!({"environment": environment, "files": files})).await?;
+        let named = |(number, text)| SourceFile { name: format!("mainyard-{}.toml", number + 1), text };
+        let files: Vec<_> = manifests.into_iter().enumerate().map(named).collect();
+        let declaration = Declaration { environment: name, files, exact: false, named: None };
+        client.ask_with::<Declare, _>(NoPath {}, at_once, &declaration).await?;
     }
     Ok(())
 }

@@ -8,13 +8,12 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use mainyard_api::{AddSignInKey, NoPath, NoQuery};
 use mainyard_certificates::authority::Names;
 use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::model::Signal;
 use mainyard_runtime::{Isolation, IsolationMode, NodeNetwork};
 use private_postgres::{Postgres, Written};
-use reqwest::Method;
-use serde_json::json;
 
 use super::cleanup;
 use super::instances::Instance;
@@ -235,8 +234,8 @@ fn bring_up(
             demo::seed(&client, start.crowd).await?;
             demo::make_repository(place).await?;
         }
-        let key = client.post("/sign-in-keys", &json!({})).await?;
-        Ok::<String, Failure>(format!("{}{}", console_url(&call, start), key["path"].as_str().unwrap_or("/")))
+        let key = client.ask::<AddSignInKey>(NoPath {}, NoQuery {}).await?;
+        Ok::<String, Failure>(format!("{}{}", console_url(&call, start), key.path))
     })?;
     if start.demo {
         platform._visitors = Some(demo::Visitors::start(reachable(start.http)));
@@ -286,13 +285,7 @@ fn console_url(call: &Call, start: &Start) -> String {
 async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> {
     let begun = Instant::now();
     loop {
-        let linked = match client.send(client.request(Method::GET, "/snapshot")).await {
-            Ok(answer) => answer.json::<serde_json::Value>().await.is_ok_and(|snapshot| {
-                snapshot["objects"]["node"].as_object().is_some_and(|nodes| !nodes.is_empty())
-            }),
-            Err(_) => false,
-        };
-        if linked {
+        if client.snapshot().await.is_ok_and(|snapshot| !snapshot.state.nodes.is_empty()) {
             return Ok(());
         }
         if asked_to_stop() {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use attacker::{Call, Caller, Expected, call, expected, spellings, table};
-use mainyard_control::{Operation, Who};
+use mainyard_api::{Described as Operation, Method, Who};
 
 use crate::common::Platform;
 
@@ -87,7 +87,7 @@ fn found(status: u16, text: &str) -> Expected {
 
 /// Those that end the very credentials that are tried with, or that a signature or a key opens.
 fn is_apart(operation: &Operation) -> bool {
-    let path = operation.path.as_str();
+    let path = operation.path;
     path.ends_with("/sign-out")
         || path.ends_with("/sessions")
         || path == "/sign-in"
@@ -98,14 +98,14 @@ fn is_apart(operation: &Operation) -> bool {
 fn every_operation_answers_every_caller_as_the_table_says() {
     let platform = Platform::start(false);
     let credentials = Credentials::of(&platform);
-    let operations = mainyard_control::operations().list();
+    let operations = mainyard_api::all().copied().collect::<Vec<_>>();
     assert!(operations.len() > 60, "{} operations", operations.len());
     let mut wrong = Vec::new();
     for operation in operations.iter().filter(|operation| !is_apart(operation)) {
         let target = target(operation);
         for caller in Caller::ALL {
             let headers = credentials.headers(operation, caller);
-            let request = Call { method: operation.method.as_str(), target: &target, headers, body: b"" };
+            let request = Call { method: operation.method.word(), target: &target, headers, body: b"" };
             let answer = call(platform.api, &request).expect("answered");
             let found = found(answer.status, &answer.text);
             if found != expected(operation, caller)
@@ -129,13 +129,13 @@ fn no_other_spelling_of_a_path_reaches_an_operation() {
     let credentials = Credentials::of(&platform);
     let mut wrong = Vec::new();
     let mut tried = 0;
-    for operation in mainyard_control::operations().list() {
+    for operation in mainyard_api::all().copied().collect::<Vec<_>>() {
         let plain = target(&operation);
-        for spelling in spellings(&plain, &operation.path) {
+        for spelling in spellings(&plain, operation.path) {
             for &caller in Caller::with_spellings() {
                 let headers = credentials.headers(&operation, caller);
                 let request =
-                    Call { method: operation.method.as_str(), target: &spelling.target, headers, body: b"" };
+                    Call { method: operation.method.word(), target: &spelling.target, headers, body: b"" };
                 let answer = call(platform.api, &request).expect("answered");
                 tried += 1;
                 // Refused as it is written, unknown, or a page of the console, which holds nothing.
@@ -166,9 +166,9 @@ fn no_other_spelling_of_a_path_reaches_an_operation() {
 fn other_methods_absolute_targets_and_other_hosts_open_nothing() {
     let platform = Platform::start(false);
     let credentials = Credentials::of(&platform);
-    let operations = mainyard_control::operations().list();
+    let operations = mainyard_api::all().copied().collect::<Vec<_>>();
     let at = |path: &str| operations.iter().filter(|it| it.path == path).collect::<Vec<_>>();
-    let mut paths: Vec<&str> = operations.iter().map(|operation| operation.path.as_str()).collect();
+    let mut paths: Vec<&str> = operations.iter().map(|operation| operation.path).collect();
     paths.sort_unstable();
     paths.dedup();
     for path in paths {
@@ -176,7 +176,8 @@ fn other_methods_absolute_targets_and_other_hosts_open_nothing() {
         let open = here.iter().any(|operation| operation.who == Who::Anyone);
         let methods =
             ["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS", "TRACE", "PROPFIND", "get", "X"];
-        for method in methods.into_iter().filter(|method| !here.iter().any(|it| it.method == *method)) {
+        for method in methods.into_iter().filter(|method| !here.iter().any(|it| it.method.word() == *method))
+        {
             for caller in [Caller::None, Caller::Client] {
                 let headers = credentials.headers(here[0], caller);
                 let request = Call { method, target: &target(here[0]), headers, body: b"" };
@@ -214,7 +215,7 @@ fn other_methods_absolute_targets_and_other_hosts_open_nothing() {
 
 #[test]
 fn who_needs_no_credential_is_an_exact_list_and_the_docs_have_the_table() {
-    let operations = mainyard_control::operations().list();
+    let operations = mainyard_api::all().copied().collect::<Vec<_>>();
     let open: Vec<String> = operations
         .iter()
         .filter(|operation| operation.who == Who::Anyone)
@@ -244,8 +245,11 @@ fn bodies_are_held_to_size_time_and_depth() {
         headers.extend(more.iter().map(|line| (*line).to_owned()));
         call(api, &Call { method: "POST", target, headers, body }).expect("answered")
     };
-    for operation in mainyard_control::operations().list() {
-        if operation.limits.body > 32 << 20 || operation.method != "POST" || operation.who != Who::Person {
+    for operation in mainyard_api::all().copied().collect::<Vec<_>>() {
+        if operation.limits.body > 32 << 20
+            || operation.method != Method::Post
+            || operation.who != Who::Person
+        {
             continue;
         }
         if is_apart(&operation) {

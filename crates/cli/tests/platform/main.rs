@@ -7,6 +7,8 @@ mod browser;
 mod common;
 mod console;
 mod console_daily;
+mod console_fits;
+mod contract;
 mod exit_codes;
 mod faults;
 mod first_minutes;

@@ -23,8 +23,8 @@ pub async fn follow(leader: &Leader, holder: &Holder, messages: &mut mpsc::Unbou
             tracing::warn!(%error, "the journal cannot be followed");
         }
         match tokio::time::timeout(LOOK_EVERY, messages.recv()).await {
-            Ok(Some(Message::Act(_, answer))) => {
-                let _ = answer.send(Err(ActError::Elsewhere(holder.clone())));
+            Ok(Some(Message::Command(asked))) => {
+                let _ = asked.answer.send(Err(ActError::Elsewhere(holder.clone())));
             }
             Ok(Some(_)) | Err(_) => {}
             Ok(None) => return,

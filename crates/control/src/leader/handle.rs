@@ -2,19 +2,27 @@
 
 use std::sync::Arc;
 
-use mainyard_core::cluster::{Cluster, Refusal};
+use mainyard_core::cluster::Refusal;
+use mainyard_core::commands::{Command, CommandKind, Outcome};
 use mainyard_core::link::{GatewayHello, GatewayReport, NodeHello, NodeReport};
 use mainyard_core::model::Name;
 use mainyard_core::record::State;
 use tokio::sync::{RwLock, mpsc, oneshot, watch};
 
-/// An act of a person: changes the cluster, or is refused. It may be done again, on the cluster as it was before.
-pub type Act = Box<dyn Fn(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send>;
+/// A command on its way to the cluster. It may be carried out again, on the cluster as it was before.
+pub struct Asked {
+    /// The command.
+    pub command: Command,
+    /// Who asks.
+    pub by: String,
+    /// Where the outcome goes once it is in the record.
+    pub answer: oneshot::Sender<Result<Outcome, ActError>>,
+}
 
 /// What reaches the leader.
 pub enum Message {
-    /// A person asks.
-    Act(Act, oneshot::Sender<Result<serde_json::Value, ActError>>),
+    /// A command.
+    Command(Box<Asked>),
     /// A node agent called.
     Hello(NodeHello),
     /// A node agent tells.
@@ -25,16 +33,20 @@ pub enum Message {
     Gateway(String, GatewayReport),
 }
 
-/// Why an act was not done.
-#[derive(Debug)]
+/// Why a command was not carried out.
+#[derive(Debug, thiserror::Error)]
 pub enum ActError {
     /// It was refused.
+    #[error(transparent)]
     Refused(Refusal),
     /// The record cannot hold what it comes to; nothing was changed.
+    #[error("{0}")]
     Unwritable(String),
     /// The record could not be written; nothing was changed.
+    #[error("{0}")]
     Record(String),
     /// Another control decides.
+    #[error("{} decides now, at {}", .0.name, .0.url)]
     Elsewhere(Holder),
 }
 
@@ -73,15 +85,13 @@ impl Handle {
         (holder.epoch.is_none() && !holder.url.is_empty()).then(|| holder.clone())
     }
 
-    /// Asks the leader, and waits until the answer is in the record.
-    pub async fn act(
-        &self,
-        act: impl Fn(&mut Cluster) -> Result<serde_json::Value, Refusal> + Send + 'static,
-    ) -> Result<serde_json::Value, ActError> {
+    /// Has a command carried out, and waits until what came of it is in the record.
+    pub async fn carry_out<C: CommandKind>(&self, command: C, by: &str) -> Result<C::Outcome, ActError> {
         let (answer, answered) = oneshot::channel();
-        self.tell(Message::Act(Box::new(act), answer));
-        answered
-            .await
-            .unwrap_or_else(|_| Err(ActError::Record("the leader is being started again".to_owned())))
+        let asked = Asked { command: command.into(), by: by.to_owned(), answer };
+        self.tell(Message::Command(Box::new(asked)));
+        let again = || ActError::Record("the leader is being started again".to_owned());
+        let outcome = answered.await.map_err(|_| again())??;
+        C::outcome_of(outcome).ok_or_else(again)
     }
 }

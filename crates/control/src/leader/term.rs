@@ -5,14 +5,15 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, Refusal, Settled};
+use mainyard_core::commands::Outcome;
 use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
 use mainyard_core::model::{Name, ReplicaId};
 use mainyard_core::record::Kind;
 use mainyard_store::{Entry, Error, LEASE};
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::mpsc;
 
 use super::config::Leader;
-use super::handle::{Act, ActError, Message};
+use super::handle::{ActError, Asked, Message};
 use super::private_values::{self, Wanted};
 use crate::secret_store::SecretStoreError;
 
@@ -71,11 +72,20 @@ pub async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::UnboundedRec
     }
 }
 
-/// An act that was done in memory: who waits for it, and what came of it.
+/// A command that was carried out in memory: who waits for it, and what came of it.
 struct Done {
-    act: Act,
-    answer: oneshot::Sender<Result<serde_json::Value, ActError>>,
-    result: Result<serde_json::Value, Refusal>,
+    asked: Asked,
+    result: Result<Outcome, Refusal>,
+}
+
+impl Done {
+    fn answer(self) {
+        let _ = self.asked.answer.send(self.result.map_err(ActError::Refused));
+    }
+
+    fn fail(self, error: ActError) {
+        let _ = self.asked.answer.send(Err(error));
+    }
 }
 
 impl Term<'_> {
@@ -93,7 +103,7 @@ impl Term<'_> {
             match tokio::time::timeout(pause, messages.recv()).await {
                 Ok(Some(message)) => {
                     // Reports come in bursts; a person is never kept waiting for one.
-                    let hurried = matches!(message, Message::Act(..) | Message::Gateway(..));
+                    let hurried = matches!(message, Message::Command(..) | Message::Gateway(..));
                     self.take(message, &mut waiting);
                     if !hurried {
                         tokio::time::sleep(GATHER).await;
@@ -119,43 +129,45 @@ impl Term<'_> {
         let wake = settled.wake;
         match self.write_and_order(settled, renewed).await {
             Ok(None) => {
-                for Done { answer, result, .. } in waiting {
-                    let _ = answer.send(result.map_err(ActError::Refused));
-                }
+                waiting.into_iter().for_each(Done::answer);
                 Ok(wake)
             }
             // One of them cannot be written: each is done alone, so that the others are not refused with it.
             Ok(Some(_)) => self.one_by_one(renewed, waiting).await,
             Err(error) => {
-                for Done { answer, .. } in waiting {
-                    let _ = answer.send(Err(ActError::Record(error.to_string())));
-                }
+                waiting.into_iter().for_each(|done| done.fail(ActError::Record(error.to_string())));
                 Err(error)
             }
         }
     }
 
-    /// Does acts again that were taken back together, and writes each before the next is done.
+    /// Carries a command out in memory.
+    fn carry_out(&mut self, asked: Asked) -> Done {
+        let _span = tracing::info_span!("command", command = asked.command.word(), by = asked.by).entered();
+        let result = self.cluster.carry_out(&asked.command, &asked.by, Timestamp::now());
+        match &result {
+            Ok(_) => tracing::debug!("carried out"),
+            Err(refusal) => tracing::debug!(%refusal, "refused"),
+        }
+        Done { asked, result }
+    }
+
+    /// Carries commands out again that were taken back together, and writes each before the next is done.
     async fn one_by_one(
         &mut self,
         renewed: &mut Instant,
         waiting: Vec<Done>,
     ) -> Result<Option<Timestamp>, Error> {
         let mut waiting = waiting.into_iter();
-        while let Some(Done { act, answer, .. }) = waiting.next() {
-            let result = act(&mut self.cluster);
+        while let Some(before) = waiting.next() {
+            let done = self.carry_out(before.asked);
             let settled = self.cluster.settle(Timestamp::now());
             match self.write_and_order(settled, renewed).await {
-                Ok(None) => {
-                    let _ = answer.send(result.map_err(ActError::Refused));
-                }
-                Ok(Some(refused)) => {
-                    let _ = answer.send(Err(ActError::Unwritable(refused)));
-                }
+                Ok(None) => done.answer(),
+                Ok(Some(refused)) => done.fail(ActError::Unwritable(refused)),
                 Err(error) => {
-                    for answer in std::iter::once(answer).chain(waiting.map(|done| done.answer)) {
-                        let _ = answer.send(Err(ActError::Record(error.to_string())));
-                    }
+                    let rest = std::iter::once(done).chain(waiting);
+                    rest.for_each(|done| done.fail(ActError::Record(error.to_string())));
                     return Err(error);
                 }
             }
@@ -175,9 +187,9 @@ impl Term<'_> {
     fn take(&mut self, message: Message, waiting: &mut Vec<Done>) {
         let now = Timestamp::now();
         match message {
-            Message::Act(act, answer) => {
-                let result = act(&mut self.cluster);
-                waiting.push(Done { act, answer, result });
+            Message::Command(asked) => {
+                let done = self.carry_out(*asked);
+                waiting.push(done);
             }
             Message::Hello(hello) => {
                 self.called_nodes.insert(hello.node.clone());

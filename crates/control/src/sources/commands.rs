@@ -1,228 +1,133 @@
 //! What people ask of sources.
 
-use actix_web::web::{Data, Json, Path, Query};
-use jiff::Timestamp;
-use mainyard_core::cluster::{Cluster, NewSource};
-use mainyard_core::declare::ChangeLine;
+use std::sync::Arc;
+
+use actix_web::web::Data;
+use mainyard_api::{
+    AddSource, CatchUpWithSource, ChangeSource, CompareSource, HoldSource, ListSources, LookAtSource,
+    LookOutcome, NewCatchUp, Problem, RemoveSource, ResumeSource, ShowSource, SourceDifferences,
+    SourceFollowed,
+};
+use mainyard_core::commands::{
+    self, CatchUp, CaughtUp, SourceChanged, SourceHeld, SourceRemoved, SourceResumed,
+};
 use mainyard_core::git_plan::comparison;
-use mainyard_core::model::{FollowRule, Target};
-use serde::Deserialize;
-use serde_json::{Map, Value, json};
-use utoipa::ToSchema;
+use mainyard_core::manifest::Declared;
+use mainyard_core::model::{Commit, Source, Target};
 
 use super::lookup::{source, source_here, source_of};
 use super::polling::{declared_at, look_at};
 use crate::Control;
-use crate::callers::Member;
-use crate::forecast::{self, Ask};
-use crate::history::{AsOf, view};
-use crate::problem::Problem;
-use crate::responses::{Answer, target};
+use crate::forecast::Acted;
+use crate::history::view;
+use crate::operations::Call;
 
 /// All sources.
-#[utoipa::path(get, path = "/api/v1/sources", params(AsOf), responses((status = 200)))]
-pub async fn list(_: Member, control: Data<Control>, moment: Query<AsOf>) -> Answer {
-    let view = view(&control, moment.into_inner()).await?;
-    Ok(Json(json!(view.state().sources.values().collect::<Vec<_>>())))
+pub async fn list(call: Call<ListSources>) -> Result<Vec<Source>, Problem> {
+    let view = view(&call.control, call.query.as_of).await?;
+    Ok(view.state().sources.values().cloned().collect())
 }
 
 /// One source.
-#[utoipa::path(get, path = "/api/v1/environments/{environment}/sources/{name}", params(AsOf), responses((status = 200), (status = 404, body = Problem)))]
-pub async fn show(
-    _: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    moment: Query<AsOf>,
-) -> Answer {
-    let view = view(&control, moment.into_inner()).await?;
-    Ok(Json(json!(source_of(view.state(), &target(path)?)?)))
+pub async fn show(call: Call<ShowSource>) -> Result<Source, Problem> {
+    let view = view(&call.control, call.query.as_of).await?;
+    source_of(view.state(), &call.path.target()).cloned()
 }
 
 /// Follows a folder of a repository from now on, and looks at it at once.
-#[utoipa::path(put, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), request_body = Value, responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add(
-    member: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    ask: Query<Ask>,
-    body: Json<NewSource>,
-) -> Answer {
-    let (target, new) = (target(path)?, body.into_inner());
-    control
-        .follower
-        .fence
-        .may_follow(&new.url)
-        .await
-        .map_err(|error| Problem::forbidden(error.to_string()))?;
-    let (forecast, key) = (ask.forecast, target.clone());
-    let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        cluster.add_source(&key, new.clone(), by, now)?;
-        Ok(json!({"source": key.to_string()}))
-    };
-    let mut done = forecast::plain(&control, member, ask, act).await?;
-    if !forecast {
-        done["looked"] = looked(&control, &target).await;
-    }
-    Ok(done)
+pub async fn add(call: Call<AddSource>) -> Acted<SourceFollowed> {
+    let (source, new) = (call.path.target(), call.body.clone());
+    let allowed = call.control.follower.fence.may_follow(&new.url).await;
+    allowed.map_err(|error| Problem::forbidden(error.to_string()))?;
+    let done = call.act(commands::AddSource { source: source.clone(), new }).await?;
+    let looked = if call.query.forecast { None } else { Some(looked(&call.control, &source).await) };
+    Ok(done.map(|added| SourceFollowed { added, looked }))
 }
 
 /// What came of a look, now.
-async fn looked(control: &Data<Control>, target: &Target) -> Value {
+async fn looked(control: &Data<Control>, target: &Target) -> LookOutcome {
     match look_at(control, target).await {
-        Ok(commit) => json!({"commit": commit}),
-        Err(sentence) => json!({"failed": sentence}),
+        Ok(commit) => LookOutcome::Commit(commit),
+        Err(sentence) => LookOutcome::Failed(sentence),
     }
 }
 
 /// Changes how a source is followed: the keys that are given.
-#[utoipa::path(patch, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), request_body = Value, responses((status = 200), (status = 422, body = Problem)))]
-pub async fn change(
-    member: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    ask: Query<Ask>,
-    body: Json<Map<String, Value>>,
-) -> Answer {
-    let target = target(path)?;
-    let mut rule = json!(source(&control, &target).await?.rule);
-    for (key, value) in body.into_inner() {
-        rule[key] = value;
-    }
-    let rule: FollowRule =
-        serde_json::from_value(rule).map_err(|error| Problem::invalid(error.to_string()))?;
-    let key = target.clone();
-    let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        cluster.change_source(&key, rule.clone(), by, now)?;
-        Ok(json!({"rule": rule}))
-    };
-    let forecast = ask.forecast;
-    let done = forecast::plain(&control, member, ask, act).await?;
-    if !forecast {
+pub async fn change(call: Call<ChangeSource>) -> Acted<SourceChanged> {
+    let target = call.path.target();
+    let rule = source(&call.control, &target).await?.rule.with(&call.body);
+    let done = call.act(commands::ChangeSource { source: target.clone(), rule }).await?;
+    if !call.query.forecast {
         // The time of the next look was reckoned by the rule before.
-        control.follower.look_soon(&target);
+        call.control.follower.look_soon(&target);
     }
     Ok(done)
 }
 
 /// Follows it no longer; what it declared stays.
-#[utoipa::path(delete, path = "/api/v1/environments/{environment}/sources/{name}", params(Ask), responses((status = 200), (status = 404, body = Problem)))]
-pub async fn remove(
-    member: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    ask: Query<Ask>,
-) -> Answer {
-    let target = target(path)?;
-    let (key, forecast) = (target.clone(), ask.forecast);
-    let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        Ok(json!({"stays": cluster.remove_source(&key, by, now)?}))
-    };
-    let done = forecast::plain(&control, member, ask, act).await?;
-    if !forecast {
-        control.follower.forget(&target).await;
+pub async fn remove(call: Call<RemoveSource>) -> Acted<SourceRemoved> {
+    let source = call.path.target();
+    let done = call.act(commands::RemoveSource { source: source.clone() }).await?;
+    if !call.query.forecast {
+        call.control.follower.forget(&source).await;
     }
     Ok(done)
 }
 
 /// Looks at the repository now.
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/look", responses((status = 200), (status = 404, body = Problem)))]
-pub async fn look(_: Member, control: Data<Control>, path: Path<(String, String)>) -> Answer {
-    let target = target(path)?;
-    source_here(&control, &target).await?;
-    Ok(Json(looked(&control, &target).await))
+pub async fn look(call: Call<LookAtSource>) -> Result<LookOutcome, Problem> {
+    let target = call.path.target();
+    source_here(&call.control, &target).await?;
+    Ok(looked(&call.control, &target).await)
+}
+
+/// The commit that a source read last.
+pub fn newest(source: &Source) -> Result<Commit, Problem> {
+    let unread = || Problem::conflict(format!("no commit of {} was read yet", source.target));
+    source.seen.clone().ok_or_else(unread)
+}
+
+/// What a commit declares.
+///
+/// # Errors
+/// When it cannot be read here, or is not valid.
+pub async fn declared_by(
+    control: &Data<Control>,
+    source: &Source,
+    commit: &str,
+) -> Result<Arc<Declared>, Problem> {
+    declared_at(control, source, commit).await.map_err(Problem::conflict)?.map_err(Problem::files)
 }
 
 /// What Git says, what is declared here, and what runs, where they differ.
-#[utoipa::path(get, path = "/api/v1/environments/{environment}/sources/{name}/compare", responses((status = 200), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn compare(_: Member, control: Data<Control>, path: Path<(String, String)>) -> Answer {
-    let target = target(path)?;
-    let source = source_here(&control, &target).await?;
-    let Some(seen) = source.seen.clone() else {
-        return Err(Problem::conflict(format!("no commit of {target} was read yet")));
-    };
-    let declared = declared_at(&control, &source, &seen.id).await.map_err(Problem::conflict)?;
-    let declared = declared.map_err(Problem::files)?;
-    let published = control.leader.published.read().await;
+pub async fn compare(call: Call<CompareSource>) -> Result<SourceDifferences, Problem> {
+    let target = call.path.target();
+    let source = source_here(&call.control, &target).await?;
+    let commit = newest(&source)?;
+    let declared = declared_by(&call.control, &source, &commit.id).await?;
+    let published = call.control.leader.published.read().await;
     let rows = comparison::compare(&declared, &target.environment, &published.0);
-    Ok(Json(json!({"commit": seen, "rows": rows})))
-}
-
-/// To which commit, and how far.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct CatchUp {
-    /// A commit, as its id or the beginning of it; the newest by default.
-    #[serde(default)]
-    to: Option<String>,
-    /// Also remove what Git declares no longer.
-    #[serde(default)]
-    remove: bool,
+    Ok(SourceDifferences { commit, rows })
 }
 
 /// Makes the environment like a commit.
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/catch-up", params(Ask), request_body = CatchUp, responses((status = 200), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn catch_up(
-    member: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    ask: Query<Ask>,
-    body: Json<CatchUp>,
-) -> Answer {
-    let (target, CatchUp { to, remove }) = (target(path)?, body.into_inner());
-    let source = source_here(&control, &target).await?;
+pub async fn catch_up(call: Call<CatchUpWithSource>) -> Acted<CaughtUp> {
+    let NewCatchUp { to, remove } = call.body.clone();
+    let source = source_here(&call.control, &call.path.target()).await?;
     let commit = match &to {
-        None => source
-            .seen
-            .clone()
-            .ok_or_else(|| Problem::conflict(format!("no commit of {target} was read yet")))?,
+        None => newest(&source)?,
         Some(to) => source.commit(to).map_err(Problem::not_found)?.clone(),
     };
-    let declared = declared_at(&control, &source, &commit.id).await.map_err(Problem::conflict)?;
-    let declared = declared.map_err(Problem::files)?;
-    let watched = forecast::changed(target.environment.clone());
-    let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        let given = Some((commit.clone(), declared.clone()));
-        let changes: Vec<ChangeLine> = cluster.catch_up(&target, given, remove, by, now)?;
-        Ok(json!({"commit": commit, "changes": changes}))
-    };
-    Ok(Json(forecast::act(&control, member, ask.into_inner(), watched, act).await?))
+    let declared = declared_by(&call.control, &source, &commit.id).await?;
+    call.act(CatchUp { source: source.target, commit, declared, remove }).await
 }
 
-/// Why it is held.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct HoldSource {
-    /// The reason.
-    because: String,
+/// Holds a source: it changes nothing until it is resumed.
+pub async fn hold(call: Call<HoldSource>) -> Acted<SourceHeld> {
+    call.act(commands::HoldSource { source: call.path.target(), because: call.body.because.clone() }).await
 }
 
-/// Marks a source: it does nothing until it is resumed.
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/hold", params(Ask), request_body = HoldSource, responses((status = 200), (status = 409, body = Problem)))]
-pub async fn hold(
-    member: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    ask: Query<Ask>,
-    body: Json<HoldSource>,
-) -> Answer {
-    let (target, HoldSource { because }) = (target(path)?, body.into_inner());
-    let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        Ok(json!({"words": cluster.hold_source(&target, &because, by, now)?}))
-    };
-    forecast::plain(&control, member, ask, act).await
-}
-
-/// Takes marks away: what was left alone follows Git again.
-#[utoipa::path(post, path = "/api/v1/environments/{environment}/sources/{name}/resume", params(Ask), responses((status = 200), (status = 409, body = Problem)))]
-pub async fn resume(
-    member: Member,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    ask: Query<Ask>,
-) -> Answer {
-    let target = target(path)?;
-    let act = move |cluster: &mut Cluster, by: &str, now: Timestamp| {
-        Ok(json!({"words": cluster.resume_source(&target, by, now)?}))
-    };
-    forecast::plain(&control, member, ask, act).await
+/// Ends a hold: what was left alone follows Git again.
+pub async fn resume(call: Call<ResumeSource>) -> Acted<SourceResumed> {
+    call.act(commands::ResumeSource { source: call.path.target() }).await
 }

@@ -1,10 +1,11 @@
 //! A source by its name.
 
+use mainyard_api::Problem;
 use mainyard_core::model::{Source, Target};
 use mainyard_core::record::State;
 
 use crate::Control;
-use crate::problem::Problem;
+use crate::problem::elsewhere;
 
 /// The source of this name.
 ///
@@ -33,7 +34,7 @@ pub async fn source(control: &Control, target: &Target) -> Result<Source, Proble
 /// When there is none, or another control decides.
 pub async fn source_here(control: &Control, target: &Target) -> Result<Source, Problem> {
     match control.leader.elsewhere() {
-        Some(elsewhere) => Err(Problem::elsewhere(elsewhere)),
+        Some(holder) => Err(elsewhere(holder)),
         None => source(control, target).await,
     }
 }

@@ -11,26 +11,21 @@ pub mod write_back;
 
 pub use polling::{Follower, follow_all};
 
-use actix_web::http::Method;
-
-use crate::operations::{Limits, Operations};
-
-const ONE: &str = "/environments/{environment}/sources/{name}";
+use crate::operations::Operations;
 
 /// The operations.
 pub fn operations(to: &mut Operations) {
-    let act = |act: &str| format!("{ONE}/{act}");
-    to.get("/sources", commands::list)
-        .get(ONE, commands::show)
-        .add(Method::PUT, ONE, Limits::SMALL, commands::add)
-        .add(Method::PATCH, ONE, Limits::SMALL, commands::change)
-        .delete(ONE, commands::remove)
-        .post(&act("look"), commands::look)
-        .get(&act("compare"), commands::compare)
-        .post(&act("catch-up"), commands::catch_up)
-        .post(&act("hold"), commands::hold)
-        .post(&act("write-back"), write_back::write)
-        .post(&act("resume"), commands::resume)
-        .post("/environments/{environment}/workloads/{name}/promote-in-git", write_back::promote)
-        .add(Method::POST, "/pushes/{environment}/{name}", Limits::bytes(1 << 20), webhooks::pushed);
+    to.mount(commands::list)
+        .mount(commands::show)
+        .mount(commands::add)
+        .mount(commands::change)
+        .mount(commands::remove)
+        .mount(commands::look)
+        .mount(commands::compare)
+        .mount(commands::catch_up)
+        .mount(commands::hold)
+        .mount(commands::resume)
+        .mount(write_back::write)
+        .mount(write_back::promote)
+        .mount(webhooks::pushed);
 }

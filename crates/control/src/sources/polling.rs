@@ -5,13 +5,12 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use actix_web::web::Data;
-use jiff::Timestamp;
 use mainyard_core::cluster::{Declarations, Looked};
+use mainyard_core::commands::{NoteDeclared, NoteLook};
 use mainyard_core::manifest::{Declared, Place, Problem as FileProblem, SourceFile, read_as};
 use mainyard_core::model::{Commit, LetIn, Source, Target};
 use mainyard_core::record::State;
 use mainyard_git::{Access, Fence, Let, Look};
-use serde_json::{Value, json};
 use tokio::sync::{Notify, Semaphore};
 
 use super::lookup::source;
@@ -21,6 +20,9 @@ use crate::Control;
 const AT_ONCE: usize = 4;
 /// How often it is seen what is due.
 const TICK: Duration = Duration::from_millis(200);
+
+/// Who looks by itself.
+const PLATFORM: &str = "platform";
 
 /// Deliveries that are remembered.
 const DELIVERIES: usize = 2_000;
@@ -193,25 +195,17 @@ pub async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
         // The commits of what is kept are there also while the repository does not answer.
         let declared = declared_at(control, &source, &id).await?;
         let Ok(declared) = declared else { continue };
-        let key = target.clone();
-        let heard = control.leader.act(move |cluster| {
-            cluster.hear_declared(&key, &id, declared.clone());
-            Ok(Value::Null)
-        });
-        heard.await.map_err(|error| format!("{error:?}"))?;
+        let note = NoteDeclared { source: target.clone(), commit: id, declared };
+        control.leader.carry_out(note, PLATFORM).await.map_err(|error| error.to_string())?;
     }
     outcome
 }
 
 /// Tells the leader; gives the commits of which it does not know what they declare.
-async fn tell(control: &Data<Control>, target: &Target, looked: Looked) -> Result<Vec<String>, String> {
-    let key = target.clone();
-    let heard = control.leader.act(move |cluster| {
-        cluster.hear_source(&key, looked.clone(), Timestamp::now());
-        Ok(json!(cluster.unknown_commits(&key)))
-    });
-    let unknown = heard.await.map_err(|error| format!("{error:?}"))?;
-    serde_json::from_value(unknown).map_err(|error| error.to_string())
+async fn tell(control: &Data<Control>, target: &Target, looked: Looked) -> Result<BTreeSet<String>, String> {
+    let note = NoteLook { source: target.clone(), looked };
+    let noted = control.leader.carry_out(note, PLATFORM).await;
+    noted.map(|noted| noted.commits).map_err(|error| error.to_string())
 }
 
 type Newest = (Vec<Commit>, Commit, Result<Arc<Declared>, Vec<FileProblem>>);

@@ -1,14 +1,12 @@
 //! Told of a push: signed with HMAC-SHA256 (RFC 2104) over the body, as forges do.
 
-use actix_web::web::{Bytes, Data, Path};
-use actix_web::{HttpRequest, HttpResponse};
+use actix_web::HttpRequest;
+use mainyard_api::{Problem, TellOfPush};
 use mainyard_core::model::Target;
 use ring::hmac;
 
-use crate::Control;
-use crate::callers::Anyone;
-use crate::problem::Problem;
-use crate::responses::target;
+use crate::operations::Call;
+use crate::problem::elsewhere;
 
 /// What the names of the headers end in that hold the signature, with or without `sha256=` in front, and the
 /// delivery's id: forges put their own word before it.
@@ -16,17 +14,10 @@ const SIGNATURES: [&str; 2] = ["-signature-256", "-signature"];
 const DELIVERIES: [&str; 1] = ["-delivery"];
 
 /// Looks at a source at once. What is not signed with the source's secret is not told whether there is such a source.
-#[utoipa::path(post, path = "/api/v1/pushes/{environment}/{name}", request_body = String, responses((status = 202), (status = 401, body = Problem)))]
-pub async fn pushed(
-    _: Anyone,
-    control: Data<Control>,
-    path: Path<(String, String)>,
-    request: HttpRequest,
-    body: Bytes,
-) -> Result<HttpResponse, Problem> {
+pub async fn pushed(call: Call<TellOfPush>) -> Result<(), Problem> {
     let unknown = || Problem::unauthorized("the push is not signed with the secret of a source");
-    let target = target(path).map_err(|_| unknown())?;
-    let signature = headers(&request, &SIGNATURES).find_map(unhex).ok_or_else(unknown)?;
+    let (control, target) = (&call.control, call.path.target());
+    let signature = headers(&call.request, &SIGNATURES).find_map(unhex).ok_or_else(unknown)?;
     let sealed = {
         let published = control.leader.published.read().await;
         let source = published.0.sources.get(&target).and_then(|source| source.pushes.clone());
@@ -39,17 +30,17 @@ pub async fn pushed(
     let value = opened.remove(&sealed).ok_or_else(unknown)?;
     let value = value.text().map_or_else(|| value.0.clone(), |text| text.trim().as_bytes().to_vec());
     let key = hmac::Key::new(hmac::HMAC_SHA256, &value);
-    hmac::verify(&key, &body, &signature).map_err(|_| unknown())?;
-    if let Some(elsewhere) = control.leader.elsewhere() {
-        return Err(Problem::elsewhere(elsewhere));
+    hmac::verify(&key, &call.body, &signature).map_err(|_| unknown())?;
+    if let Some(holder) = control.leader.elsewhere() {
+        return Err(elsewhere(holder));
     }
     // A delivery without an id is known by its signature.
-    let delivery = headers(&request, &DELIVERIES).next();
+    let delivery = headers(&call.request, &DELIVERIES).next();
     let delivery = delivery.map_or_else(|| format!("{signature:x?}"), str::to_owned);
     if control.follower.is_new(&target, delivery) {
         control.follower.look_soon(&target);
     }
-    Ok(HttpResponse::Accepted().finish())
+    Ok(())
 }
 
 /// Values of the headers whose names end so, in the order of the endings.

@@ -1,6 +1,7 @@
 //! What people ask for: each act either changes the cluster or is refused whole.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Cluster;
@@ -13,7 +14,7 @@ use crate::record::{Kind, Object};
 use crate::suggestions::did_you_mean;
 
 /// Why an act was not done; nothing was changed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error, JsonSchema)]
 #[error("{message}")]
 pub struct Refusal {
     /// What kind of refusal.
@@ -23,7 +24,7 @@ pub struct Refusal {
 }
 
 /// Kinds of refusals.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum RefusalKind {
     /// It names something that is not there.
@@ -35,7 +36,7 @@ pub enum RefusalKind {
 }
 
 /// A release that was made.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct MadeRelease {
     /// Of which workload.
     pub workload: Target,
@@ -44,7 +45,7 @@ pub struct MadeRelease {
 }
 
 /// What became of an image that was added.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct AddedImage {
     /// The digest that its name stood for before.
     pub before: Option<String>,

@@ -1,6 +1,7 @@
 //! How much each replica of a workload may use, and how many there are.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::commands::{Refusal, RefusalKind, check_count};
@@ -8,7 +9,7 @@ use super::{Cluster, DeployRequest};
 use crate::model::{Bytes, Cpu, ReleaseNumber, ReleaseSpec, Target};
 
 /// Other limits of a workload's replicas.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct LimitChange {
     /// Memory.
     #[serde(default)]

@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+
 use crate::manifest::{Declared, Problem};
 use crate::model::{Commit, Target};
 
@@ -10,7 +12,8 @@ use crate::model::{Commit, Target};
 pub type Declarations = BTreeMap<(Target, String), Arc<Declared>>;
 
 /// What came of looking at a repository.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Looked {
     /// It was read.
     Read {

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::commands::{Refusal, RefusalKind};
@@ -18,7 +19,7 @@ use crate::routing::{all_of, replicas_of};
 use crate::suggestions::near;
 
 /// What to change about a workload's release.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct DeployRequest {
     /// Another image.
     #[serde(default)]
@@ -32,7 +33,8 @@ pub struct DeployRequest {
 }
 
 /// What a rollback goes to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Goal {
     /// The last one that was done and is not the same as the present.
     Before,

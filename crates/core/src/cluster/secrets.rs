@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Cluster;
@@ -17,7 +18,7 @@ use crate::record::{Kind, Object};
 use crate::suggestions::did_you_mean;
 
 /// A value that was sealed and is kept, and what may be known of it.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SealedValue {
     /// Under which name it is kept.
     pub name: String,
@@ -26,7 +27,7 @@ pub struct SealedValue {
 }
 
 /// What a new version of a secret led to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Versioned {
     /// The number of the new version.
     pub version: u32,

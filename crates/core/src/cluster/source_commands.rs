@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Cluster;
@@ -19,7 +20,7 @@ use crate::record::Kind;
 use crate::suggestions::did_you_mean;
 
 /// A source as a person gives it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewSource {
     /// The repository: https, ssh or file.
@@ -81,6 +82,17 @@ pub fn reach(url: &str) -> Result<Reach, String> {
 }
 
 impl Cluster {
+    /// The source that waits with a commit until a workload of its application is steady.
+    pub fn catching_up_with(&self, workload: &Target) -> Option<&Target> {
+        let application = self.state.workloads.get(workload).map(|it| &it.application);
+        let waits = |source: &&Source| {
+            source.catching_up.is_some()
+                && source.target.environment == workload.environment
+                && source.application.as_ref() == application
+        };
+        self.state.sources.values().find(waits).map(|source| &source.target)
+    }
+
     /// The source of this name.
     pub fn source(&self, target: &Target) -> Result<&Source, Refusal> {
         self.environment(&target.environment)?;

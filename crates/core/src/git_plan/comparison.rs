@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::difference::{Difference, differences, written_differences};
@@ -11,7 +12,8 @@ use crate::record::State;
 use crate::routing::replicas_of;
 
 /// One field in which the sides differ.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[schemars(rename = "SourceDifference")]
 pub struct Row {
     /// Such as `workload locker-api`.
     pub object: String,
@@ -23,6 +25,9 @@ pub struct Row {
     pub here: Option<String>,
     /// What runs; `None` also where that is no question, as of a route.
     pub running: Option<String>,
+    /// Whether replicas run by it.
+    #[serde(default)]
+    pub runs: bool,
 }
 
 /// Every field in which the sides differ.
@@ -49,6 +54,7 @@ pub fn compare(declared: &Declared, environment: &Name, state: &State) -> Vec<Ro
                 git: Some("another".to_owned()),
                 here: newest.map(|(number, _)| format!("version {number}")),
                 running: None,
+                runs: false,
             });
         }
     }
@@ -71,6 +77,7 @@ pub fn compare(declared: &Declared, environment: &Name, state: &State) -> Vec<Ro
         git: None,
         here: Some("declared".to_owned()),
         running: None,
+        runs: false,
     };
     let own = |target: &Target, of: &Name| target.environment == *environment && of == application;
     let secrets =
@@ -93,6 +100,7 @@ fn of_way<T: Serialize>(object: &str, git: &T, here: Option<&T>) -> Vec<Row> {
         git,
         here,
         running: None,
+        runs: false,
     };
     match here {
         None => vec![row("it".to_owned(), Some("declared".to_owned()), None)],
@@ -112,6 +120,7 @@ fn of_workload(name: &Name, declared: &Declared, workload: Option<&Workload>, st
         git,
         here,
         running,
+        runs: true,
     };
     let Some(workload) = workload else {
         let image = git.map(|git| git.spec.image.to_string());

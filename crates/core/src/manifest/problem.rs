@@ -2,10 +2,11 @@
 
 use std::ops::Range;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A place in a file; line and column count from 1, the column in characters.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 pub struct Place {
     /// The file.
     pub file: String,
@@ -30,7 +31,8 @@ impl Place {
 }
 
 /// One thing that is wrong: where, what, and what would be right.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[schemars(rename = "FileProblem")]
 pub struct Problem {
     /// Where.
     pub place: Place,
@@ -46,7 +48,7 @@ impl std::fmt::Display for Problem {
 }
 
 /// A file as it was given.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize, JsonSchema)]
 pub struct SourceFile {
     /// The name to show in messages.
     pub name: String,

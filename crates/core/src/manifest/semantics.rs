@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json};
 
 use toml_edit::Document;
@@ -12,7 +13,7 @@ use crate::model::{Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Style
 use crate::suggestions::did_you_mean;
 
 /// What should be there, in one environment.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Declared {
     /// The application all of it belongs to.
     pub application: Name,
@@ -31,7 +32,7 @@ pub struct Declared {
 }
 
 /// A secret whose value is in the files, encrypted.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DeclaredSecret {
     /// The value, encrypted in the age format, as text.
     pub age: String,
@@ -42,7 +43,7 @@ pub struct DeclaredSecret {
 }
 
 /// A declared workload.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct DeclaredWorkload {
     /// Everything a release freezes.
     pub spec: ReleaseSpec,

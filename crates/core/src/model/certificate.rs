@@ -1,6 +1,7 @@
 //! Certificates that routes are served with.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Origin, Signal, Target};
@@ -9,7 +10,7 @@ use super::{Origin, Signal, Target};
 pub const WARN_DAYS: i64 = 30;
 
 /// A chain, and where its key is kept.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Certificate {
     /// Where and under which name.
     pub target: Target,
@@ -67,6 +68,52 @@ impl Certificate {
             Signal::Fault if self.from > now => format!("valid from {} only", day(self.from)),
             Signal::Fault => format!("ended on {}", day(self.until)),
             _ => format!("until {}, {} days", day(self.until), self.days_left(now)),
+        }
+    }
+}
+
+/// A certificate as it is shown: without its chain, and with how it is now.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct CertificateView {
+    /// Which one, as `environment/name`.
+    pub certificate: String,
+    /// The names that it covers.
+    pub names: Vec<String>,
+    /// From when it is valid.
+    pub from: Timestamp,
+    /// Until when.
+    pub until: Timestamp,
+    /// Whole days until it ends.
+    pub days_left: i64,
+    /// Whether it is good, ends soon, or is not valid.
+    pub signal: Signal,
+    /// How long it lasts, in words.
+    pub lasts: String,
+    /// Who issued it.
+    pub issuer: String,
+    /// SHA-256 of it, as hexadecimal digits.
+    pub fingerprint: String,
+    /// Whether hosts are served with it; otherwise it only says which authority is trusted.
+    pub serves: bool,
+    /// Who gave it.
+    pub origin: Origin,
+}
+
+impl Certificate {
+    /// What may be shown of it at this moment.
+    pub fn view(&self, now: Timestamp) -> CertificateView {
+        CertificateView {
+            certificate: self.target.to_string(),
+            names: self.names.clone(),
+            from: self.from,
+            until: self.until,
+            days_left: self.days_left(now),
+            signal: self.signal(now),
+            lasts: self.lasts(now),
+            issuer: self.issuer.clone(),
+            fingerprint: self.fingerprint.clone(),
+            serves: self.sealed.is_some(),
+            origin: self.origin.clone(),
         }
     }
 }

@@ -9,13 +9,14 @@ mod rollout;
 mod route;
 mod rule;
 mod run_first;
+mod schemas;
 mod secret;
 mod service;
 mod source;
 mod spec;
 mod state;
 
-pub use certificate::{Certificate, WARN_DAYS, covers};
+pub use certificate::{Certificate, CertificateView, WARN_DAYS, covers};
 pub use names::{
     EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target,
     replica_short_name,
@@ -39,8 +40,8 @@ pub use secret::{
 };
 pub use service::{ServicePort, ServiceSpec, Speaks};
 pub use source::{
-    CatchingUp, Commit, FollowRule, GitNewer, GoneFromGit, LetIn, LiveChanged, SetBack, Source, Touched,
-    Yield, short_commit,
+    CatchingUp, Commit, FollowRule, GitNewer, GoneFromGit, LetIn, LiveChanged, RuleChange, SetBack, Source,
+    Touched, Yield, short_commit,
 };
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, SourceState, WorkloadState};

@@ -3,6 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Why a name was refused: what it may be.
@@ -67,7 +68,7 @@ impl fmt::Display for Name {
 }
 
 /// An environment's place among the node's address ranges and id maps: 1 to 15.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 pub struct EnvironmentIndex(u8);
 
 impl EnvironmentIndex {
@@ -82,7 +83,7 @@ impl EnvironmentIndex {
 }
 
 /// The number of a release of one workload, from 1.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 pub struct ReleaseNumber(pub u32);
 
 impl fmt::Display for ReleaseNumber {
@@ -92,7 +93,7 @@ impl fmt::Display for ReleaseNumber {
 }
 
 /// `environment/name`.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 pub struct Target {
     /// Where it is.
     pub environment: Name,

@@ -1,11 +1,12 @@
 //! Why something is not as it should be: a code for programs and a sentence for people.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 macro_rules! codes {
     ($($(#[$doc:meta])* $variant:ident = $word:literal,)*) => {
         /// The code of a reason.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
         pub enum ReasonCode {
             $($(#[$doc])* #[serde(rename = $word)] $variant,)*
         }
@@ -152,7 +153,7 @@ impl std::fmt::Display for ReasonCode {
 }
 
 /// A code and the fact behind it, in one sentence without its full stop.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Reason {
     /// For programs.
     pub code: ReasonCode,

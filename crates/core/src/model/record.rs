@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::address::Range;
@@ -14,7 +15,7 @@ use super::{
 };
 
 /// Who did something, when, and by what means.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Origin {
     /// A member, or `platform`.
     pub by: String,
@@ -43,7 +44,7 @@ impl std::fmt::Display for Origin {
 }
 
 /// A place to run things.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Environment {
     /// Its name.
     pub name: Name,
@@ -60,7 +61,7 @@ pub struct Environment {
 }
 
 /// Numbers that were given in an environment to what is gone.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Spent {
     /// Replicas, by workload: the number that the next one gets.
@@ -85,7 +86,7 @@ impl Environment {
 }
 
 /// What should run.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Workload {
     /// Where and under which name.
     pub target: Target,
@@ -131,7 +132,7 @@ pub struct Workload {
 }
 
 /// Why nothing automatic touches a thing, and who said so.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Held {
     /// The reason that was given.
     pub because: String,
@@ -140,7 +141,7 @@ pub struct Held {
 }
 
 /// One immutable snapshot of a workload.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Release {
     /// Of which workload.
     pub workload: Target,
@@ -180,7 +181,7 @@ impl Release {
 }
 
 /// One running copy of a release.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Replica {
     /// Its name.
     pub id: ReplicaId,
@@ -217,7 +218,7 @@ pub struct Replica {
 }
 
 /// Until when a replica stays out of service, and who said so.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Aside {
     /// Then it ends.
     pub until: Timestamp,
@@ -226,7 +227,7 @@ pub struct Aside {
 }
 
 /// What is run once.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Once {
     /// The life of the agent that it was handed to. Another one begins it only where it finds the order and that it was
     /// not begun.
@@ -234,7 +235,7 @@ pub struct Once {
 }
 
 /// A stable name and address in front of replicas.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Service {
     /// Where and under which name.
     pub target: Target,
@@ -256,7 +257,7 @@ pub struct Service {
 }
 
 /// What lets the outside in: a host, or a port of the gateway.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Route {
     /// Where and under which name.
     pub target: Target,
@@ -273,7 +274,7 @@ pub struct Route {
 }
 
 /// An image in the store.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ImageRecord {
     /// Its name.
     pub image: ImageRef,
@@ -288,7 +289,7 @@ pub struct ImageRecord {
 }
 
 /// A machine that runs replicas.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Node {
     /// Its name.
     pub name: Name,
@@ -311,7 +312,7 @@ impl Node {
 }
 
 /// A gateway that may hold requests: the control that decides next must know that it waits for it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Gateway {
     /// Its name.
     pub name: String,

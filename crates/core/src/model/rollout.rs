@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{FirstRun, Origin, Reason, ReleaseNumber, RolloutState, Target};
 
 /// The move to a release.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Rollout {
     /// Of which workload.
     pub workload: Target,
@@ -99,7 +100,7 @@ impl Rollout {
 }
 
 /// What a rollout is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Purpose {
     /// To bring something new, in the manner that is declared.
@@ -112,7 +113,7 @@ pub enum Purpose {
 }
 
 /// How the shadow step of a rollout stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Shadowing {
     /// Nothing is copied yet.
@@ -125,7 +126,7 @@ pub enum Shadowing {
 }
 
 /// What the gateways saw while a rollout moved.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Evidence {
     /// Requests answered.
     pub served: u64,
@@ -158,7 +159,7 @@ pub struct Evidence {
 }
 
 /// What was answered up to the moment when a new release looked slower.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Suspicion {
     /// By the new release.
     pub new: Seen,
@@ -167,7 +168,7 @@ pub struct Suspicion {
 }
 
 /// What one release answered.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Seen {
     /// Requests that ended.
     pub requests: u64,

@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Bytes, Name, Span};
 
 /// Everything that is declared of a route.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RouteSpec {
     /// The host, or `*.` in front of one for any single label; left out, the route's name under the environment's
     /// domain.
@@ -65,7 +66,7 @@ pub struct RouteSpec {
 }
 
 /// A service that a route leads to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(from = "WrittenLeg")]
 pub struct Leg {
     /// Which service.
@@ -78,7 +79,7 @@ pub struct Leg {
 }
 
 /// A leg as it may be written: the record of earlier versions holds pairs.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(untagged)]
 enum WrittenLeg {
     Pair(Name, u32),
@@ -112,7 +113,7 @@ impl Leg {
 }
 
 /// Where visitors are sent instead (RFC 9110, section 15.4).
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Redirect {
     /// A URL, or a path on the same host. What the request's path has below the route's is added to it.
     pub to: String,
@@ -128,7 +129,7 @@ impl Redirect {
 }
 
 /// How long and how large a request may be.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct RouteLimits {
     /// Until the head of the answer comes.
@@ -147,7 +148,7 @@ impl Default for RouteLimits {
 }
 
 /// Headers that are changed on the way.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Changes {
     /// Of the request.
@@ -159,7 +160,7 @@ pub struct Changes {
 }
 
 /// Headers to set and to remove; removing comes first.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct HeaderChange {
     /// Header to value.
@@ -171,7 +172,7 @@ pub struct HeaderChange {
 }
 
 /// A GET or HEAD without a body is asked again of another replica.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Repeat {
     /// How often at most.
     pub times: u32,
@@ -187,7 +188,7 @@ impl Repeat {
 }
 
 /// After what a request is asked again.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum RepeatOn {
     /// The replica broke the connection before it answered.
@@ -199,7 +200,7 @@ pub enum RepeatOn {
 }
 
 /// How many requests one visitor, told by address, may make.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Rate {
     /// So many…
     pub requests: u32,
@@ -218,7 +219,7 @@ impl Rate {
 }
 
 /// A visitor stays with a replica, by a cookie of the gateway's.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Sticky {
     /// The cookie's name.
     #[serde(default = "Sticky::seat")]
@@ -235,7 +236,7 @@ impl Sticky {
 }
 
 /// Who may enter.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(from = "WrittenEnter", into = "WrittenEnter")]
 pub enum Enter {
     /// Everybody.
@@ -250,7 +251,7 @@ pub enum Enter {
 }
 
 /// An address that is asked about every request.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct AskUrl {
     /// `http://` and a service's name.
     pub ask_url: String,
@@ -259,10 +260,16 @@ pub struct AskUrl {
     pub within: Span,
 }
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+enum OpenWord {
+    Open,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 enum WrittenEnter {
-    Word(String),
+    Word(OpenWord),
     Token { token: Name },
     Basic { basic: Name },
     Ask(AskUrl),
@@ -282,7 +289,7 @@ impl From<WrittenEnter> for Enter {
 impl From<Enter> for WrittenEnter {
     fn from(enter: Enter) -> WrittenEnter {
         match enter {
-            Enter::Open => WrittenEnter::Word("open".to_owned()),
+            Enter::Open => WrittenEnter::Word(OpenWord::Open),
             Enter::Token(token) => WrittenEnter::Token { token },
             Enter::Basic(basic) => WrittenEnter::Basic { basic },
             Enter::Ask(ask) => WrittenEnter::Ask(ask),
@@ -312,7 +319,7 @@ impl fmt::Display for Enter {
 }
 
 /// How a route is reached over TLS, and how the gateway goes on.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct RouteTls {
     /// The certificate; by default the one that covers the host, or one of the local authority's.
@@ -331,7 +338,7 @@ pub struct RouteTls {
 }
 
 /// What becomes of requests without TLS.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PlainHttp {
     /// They are sent to https.
@@ -342,7 +349,7 @@ pub enum PlainHttp {
 }
 
 /// How the gateway speaks to the replica after it has opened the visitor's TLS.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Onward {
     /// Without TLS.

@@ -1,11 +1,12 @@
 //! What steers a workload's rollouts. Not part of a release: it steers the change and is not changed by it.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Span;
 
 /// How a rollout moves.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct RolloutRule {
     /// In which manner replicas and requests move over.
@@ -35,7 +36,7 @@ pub struct RolloutRule {
 }
 
 /// The manner of a rollout.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Style {
     /// One after the other; requests go to the replicas that are ready.
@@ -48,7 +49,7 @@ pub enum Style {
 }
 
 /// What becomes of a release that fails.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnFailure {
     /// The one before takes over again.
@@ -59,7 +60,7 @@ pub enum OnFailure {
 }
 
 /// Copies of requests that may be repeated go to the new release; its answers are compared and thrown away.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Shadow {
     /// After so many copies the first visitors come.
@@ -75,7 +76,7 @@ impl Default for Shadow {
 }
 
 /// One step of a stepped rollout: a part of the requests, and when the next step comes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Step {
     /// Of 100 requests so many.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -92,7 +93,7 @@ pub struct Step {
 }
 
 /// What follows a step.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Then {
     /// A person is asked.

@@ -1,12 +1,13 @@
 //! The command that a release runs once before it serves.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Name, Origin};
 
 /// How the command of a release that runs before it serves stands. It is begun at most once.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct FirstRun {
     /// How it stands.
     pub state: FirstState,
@@ -28,7 +29,7 @@ pub struct FirstRun {
 }
 
 /// How it stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FirstState {
     /// It is to be begun.
@@ -46,7 +47,7 @@ pub enum FirstState {
 }
 
 /// What a node tells of its end.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct FirstOutcome {
     /// Passed, failed or unknown.
     pub state: FirstState,

@@ -5,6 +5,7 @@ use std::fmt;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Name, Origin, Target};
@@ -13,7 +14,7 @@ use super::{Name, Origin, Target};
 pub const SECRET_LIMIT: usize = 64 << 10;
 
 /// A secret of an environment. Its values are kept sealed and apart; here is only which there are.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Secret {
     /// Where and under which name.
     pub target: Target,
@@ -40,7 +41,7 @@ pub fn as_encrypted(sealed: &str) -> Option<(&str, &str)> {
 }
 
 /// One version of a secret.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SecretVersion {
     /// Under which name its sealed value is kept; or the value itself, encrypted to the environment's key ([`encrypted`]).
     pub sealed: String,
@@ -58,7 +59,7 @@ impl Secret {
 }
 
 /// The value of a setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Setting {
     /// As it is written.
@@ -87,7 +88,7 @@ impl fmt::Display for Setting {
 }
 
 /// A secret of the same environment, by name.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SecretUse {
     /// Which one.
@@ -163,7 +164,7 @@ impl<'de> Deserialize<'de> for SecretValue {
 }
 
 /// A value with the version it is of, on its way to a node.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Given {
     /// Which secret.
     pub secret: Name,

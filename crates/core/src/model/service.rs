@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Name;
 
 /// A port of a service: where it leads on a replica.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(from = "WrittenPort", into = "WrittenPort")]
 pub struct ServicePort {
     /// The port's name on the workload.
@@ -18,7 +19,7 @@ pub struct ServicePort {
 }
 
 /// What is spoken at a port.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Speaks {
     /// HTTP: spread by request.
@@ -28,7 +29,7 @@ pub enum Speaks {
     Tcp,
 }
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 enum WrittenPort {
     Name(Name),
@@ -73,12 +74,13 @@ impl fmt::Display for ServicePort {
 }
 
 /// Everything that is declared of a service.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ServiceSpec {
     /// Labels a workload must carry; `workload` stands for its name.
     pub select: BTreeMap<String, String>,
     /// Service port to where it leads on the workload.
     #[serde(with = "by_number")]
+    #[schemars(with = "BTreeMap<u16, ServicePort>")]
     pub ports: BTreeMap<u16, ServicePort>,
     /// Other environments whose replicas may call it.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]

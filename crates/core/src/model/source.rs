@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Name, Origin, Reason, ReleaseNumber, SourceState, Span, Target};
 use crate::manifest::Problem;
 
 /// A commit, as far as it is shown.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 pub struct Commit {
     /// Its whole id, as hexadecimal digits.
     pub id: String,
@@ -34,7 +35,7 @@ pub fn short_commit(id: &str) -> &str {
 }
 
 /// What is done when Git has something newer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum GitNewer {
     /// A person says so first.
@@ -45,7 +46,7 @@ pub enum GitNewer {
 }
 
 /// What is done when something that Git declares was changed here.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum LiveChanged {
     /// It is said.
@@ -56,7 +57,7 @@ pub enum LiveChanged {
 }
 
 /// What is done with what Git declares no longer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum GoneFromGit {
     /// It stays.
@@ -69,7 +70,7 @@ pub enum GoneFromGit {
 }
 
 /// How a source is followed: one key for each question.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct FollowRule {
     /// How often Git is looked at.
@@ -82,6 +83,40 @@ pub struct FollowRule {
     pub gone_from_git: GoneFromGit,
     /// Of 100 things that it declares, a commit that would remove more asks in any case.
     pub remove_at_most: u32,
+}
+
+/// What is to change of a rule: the keys that are given.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RuleChange {
+    /// How often Git is looked at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub look_every: Option<Span>,
+    /// When Git has something newer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub git_newer: Option<GitNewer>,
+    /// When something was changed here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub live_changed: Option<LiveChanged>,
+    /// When Git declares something no longer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gone_from_git: Option<GoneFromGit>,
+    /// Of 100 things that it declares, a commit that would remove more asks in any case.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remove_at_most: Option<u32>,
+}
+
+impl FollowRule {
+    /// The rule with what is to change of it.
+    pub fn with(&self, change: &RuleChange) -> FollowRule {
+        FollowRule {
+            look_every: change.look_every.unwrap_or(self.look_every),
+            git_newer: change.git_newer.unwrap_or(self.git_newer),
+            live_changed: change.live_changed.unwrap_or(self.live_changed),
+            gone_from_git: change.gone_from_git.unwrap_or(self.gone_from_git),
+            remove_at_most: change.remove_at_most.unwrap_or(self.remove_at_most),
+        }
+    }
 }
 
 impl Default for FollowRule {
@@ -97,7 +132,7 @@ impl Default for FollowRule {
 }
 
 /// By what Git lets it in. The value is a secret of the environment.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum LetIn {
     /// A token, over https.
@@ -126,7 +161,7 @@ impl LetIn {
 }
 
 /// One thing of which a source leaves its hands: exactly what a person touched.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Touched {
     /// What a workload's release says.
@@ -167,7 +202,7 @@ impl std::fmt::Display for Touched {
 }
 
 /// What a source leaves alone, and why.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Yield {
     /// What.
     pub what: Touched,
@@ -176,7 +211,7 @@ pub struct Yield {
 }
 
 /// A commit on its way into the environment.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct CatchingUp {
     /// Which one.
     pub commit: Commit,
@@ -201,7 +236,7 @@ impl CatchingUp {
 }
 
 /// A commit that is not tried again by itself: a rollout of it went back, or a person stopped it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SetBack {
     /// Which one.
     pub commit: String,
@@ -213,7 +248,7 @@ pub struct SetBack {
 }
 
 /// A folder of a Git repository that an environment follows.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Source {
     /// The environment, and its name there.
     pub target: Target,

@@ -2,12 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Bytes, Cpu, ImageRef, Name, SecretUse, Setting, Span};
 
 /// Everything about how one copy of a workload runs. Any change of it makes a release.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ReleaseSpec {
     /// The image by name; the release records the digest it stood for.
     pub image: ImageRef,
@@ -50,7 +51,7 @@ pub struct ReleaseSpec {
 }
 
 /// What the kernel holds a replica to.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Limits {
     /// Processor time.
@@ -85,7 +86,7 @@ impl Default for Limits {
 }
 
 /// Room kept on the node.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Reserve {
     /// Processor time.
@@ -101,7 +102,7 @@ impl Default for Reserve {
 }
 
 /// How a replica is stopped: out of every table, then its open requests end, then it is asked, then killed.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Stop {
     /// How long open requests may take to end.
@@ -117,7 +118,7 @@ impl Default for Stop {
 }
 
 /// A workload's health checks.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Checks {
     /// May it take requests?
@@ -134,7 +135,7 @@ pub struct Checks {
 
 /// One check. Either `path` (an HTTP GET that must answer 200 to 399) or `connect` (a connection that must be
 /// taken) is given.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Check {
     /// The path to get.
     #[serde(default, skip_serializing_if = "Option::is_none")]

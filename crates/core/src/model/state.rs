@@ -1,9 +1,10 @@
 //! States, and the signal each one shows.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What a state means at a glance: the same colour and shape wherever it is shown.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Signal {
     /// All is well.
@@ -21,7 +22,7 @@ pub enum Signal {
 macro_rules! states {
     ($(#[$about:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal => $signal:ident,)* }) => {
         $(#[$about])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
         pub enum $name {
             $($(#[$doc])* #[serde(rename = $word)] $variant,)*
         }

@@ -2,12 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{RouteEntry, ServiceEntry, Table, TableVersion};
 
 /// From one table to the next.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct TableChange {
     /// The table that it changes.
     pub base: TableVersion,

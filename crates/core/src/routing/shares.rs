@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Backend, ServiceEntry};
 use crate::model::{ReleaseNumber, Target};
 
 /// Of a workload's requests, the part that one of its releases gets.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Split {
     /// The workload.
     pub workload: Target,

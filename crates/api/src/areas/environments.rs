@@ -1,0 +1,92 @@
+//! Environments, applications and declarations.
+
+use mainyard_core::board::Board;
+use mainyard_core::commands::{DeclareOutcome, EnvironmentAdded, Removed};
+use mainyard_core::manifest::SourceFile;
+use mainyard_core::model::{Environment, Name};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::Done;
+use crate::operation::{JsonAnswer, JsonBody, NoBody, Person, operations};
+use crate::{AsOf, ExportQuery, Limits, NoPath, OfEnvironment, OfTarget, Trial};
+
+/// Largest text of the files of a declaration, in bytes.
+pub const DECLARATION_LIMIT: usize = 8 << 20;
+
+operations! {
+    /// Lists the environments.
+    ListEnvironments: Get "/api/v1/environments" {
+        caller: Person, path: NoPath, query: AsOf, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Vec<Environment>>, problems: [NotFound],
+    }
+    /// Makes an environment.
+    AddEnvironment: Post "/api/v1/environments" {
+        caller: Person, path: NoPath, query: Trial, body: JsonBody<NewEnvironment>, limits: Limits::SMALL,
+        answer: JsonAnswer<Done<EnvironmentAdded>>, problems: [NotFound, Conflict],
+        example: r#"{"name": "trial", "domain": "trial.lockers.localhost"}"#,
+    }
+    /// Removes an environment that holds nothing any more.
+    RemoveEnvironment: Delete "/api/v1/environments/{environment}" {
+        caller: Person, path: OfEnvironment, query: Trial, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
+    }
+    /// Gives the board: a row for each workload, and what needs a person.
+    ShowBoard: Get "/api/v1/environments/{environment}/board" {
+        caller: Person, path: OfEnvironment, query: AsOf, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Board>, problems: [NotFound],
+    }
+    /// Gives files that declare what is here, one for each application.
+    ExportEnvironment: Get "/api/v1/environments/{environment}/export" {
+        caller: Person, path: OfEnvironment, query: ExportQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Exported>, problems: [NotFound],
+    }
+    /// Removes all that an application declared.
+    RemoveApplication: Delete "/api/v1/environments/{environment}/applications/{name}" {
+        caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
+    }
+    /// Makes an environment as files declare it.
+    Declare: Post "/api/v1/declare" {
+        caller: Person, path: NoPath, query: Trial, body: JsonBody<Declaration>,
+        limits: Limits::bytes(2 * DECLARATION_LIMIT as u64),
+        answer: JsonAnswer<Done<DeclareOutcome>>, problems: [NotFound, Conflict],
+        example: r#"{"environment": "staging", "files": [{"name": "mainyard.toml", "text": "application = \"lockers\"\n"}]}"#,
+    }
+}
+
+/// An environment that is to be made.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewEnvironment {
+    /// Its name.
+    pub name: Name,
+    /// What hosts of routes are under that are not named in full; `NAME.localhost` by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(max = 253))]
+    pub domain: Option<String>,
+}
+
+/// Files that declare what is there.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Exported {
+    /// One for each application.
+    pub files: Vec<SourceFile>,
+}
+
+/// What is to be declared.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Declaration {
+    /// For which environment.
+    pub environment: Name,
+    /// The files.
+    #[schemars(length(max = 1000))]
+    pub files: Vec<SourceFile>,
+    /// Also remove what the application no longer declares.
+    #[serde(default)]
+    pub exact: bool,
+    /// The name that the application has here, where it is not its own.
+    #[serde(default, rename = "as", skip_serializing_if = "Option::is_none")]
+    pub named: Option<Name>,
+}

@@ -1,0 +1,245 @@
+//! The platform itself: whether it is there, all that it holds, and what changes.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use mainyard_core::link::Served;
+use mainyard_core::model::{Origin, Signal};
+use mainyard_core::record::{Kind, Objects};
+use mainyard_core::trail::TrailEntry;
+use mainyard_core::why::Why;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use crate::operation::{Anyone, EventAnswer, JsonAnswer, LineAnswer, NoBody, Person, TextAnswer, operations};
+use crate::{
+    AnyQuery, AsOf, CompareQuery, Limits, NoPath, NoQuery, SinceQuery, StreamQuery, TrafficQuery, TrailQuery,
+    WhyQuery,
+};
+
+operations! {
+    /// Says that control answers, and which version it is.
+    ShowHealth: Get "/api/v1/health" {
+        caller: Anyone, path: NoPath, query: AnyQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Health>, problems: [],
+    }
+    /// This document.
+    ShowDocument: Get "/api/v1/openapi.json" {
+        caller: Anyone, path: NoPath, query: AnyQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Value>, problems: [],
+    }
+    /// Gives everything that the record holds, and the number to follow the stream from.
+    ShowSnapshot: Get "/api/v1/snapshot" {
+        caller: Person, path: NoPath, query: AsOf, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Snapshot>, problems: [NotFound],
+    }
+    /// Gives every change after a number, as it comes.
+    ///
+    /// An event `change` has the change's number as its id and a `ChangeEvent` as its data; a caller that comes back with
+    /// `Last-Event-ID` goes on exactly there. `reset` says that the record no longer reaches back so far: read the snapshot
+    /// again. `figures` comes once a second, without an id, with a list of `WayFigures`.
+    FollowChanges: Get "/api/v1/stream" {
+        caller: Person, path: NoPath, query: StreamQuery, body: NoBody, limits: Limits::NONE,
+        answer: EventAnswer, problems: [],
+    }
+    /// Says why something answers, or does not: the chain of causes, from the outside in.
+    ExplainWhy: Get "/api/v1/why" {
+        caller: Person, path: NoPath, query: WhyQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Why>, problems: [NotFound],
+    }
+    /// Gives requests as they end, for as long as they are read; empty lines come in between.
+    FollowRequests: Get "/api/v1/requests" {
+        caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
+        answer: LineAnswer<Served>, problems: [],
+    }
+    /// Gives figures for anyone who gathers them (OpenMetrics 1.0).
+    ShowMetrics: Get "/api/v1/metrics" {
+        caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
+        answer: TextAnswer, problems: [],
+    }
+    /// Says what was served in the last ten seconds and quarter of an hour.
+    ListTraffic: Get "/api/v1/traffic" {
+        caller: Person, path: NoPath, query: TrafficQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Vec<TrafficRow>>, problems: [NotFound],
+    }
+    /// Says who did what, the newest first.
+    ListTrail: Get "/api/v1/trail" {
+        caller: Person, path: NoPath, query: TrailQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Vec<TrailEntry>>, problems: [NotFound],
+    }
+    /// Says what is not as it was at a moment, object by object and field by field.
+    CompareMoments: Get "/api/v1/since" {
+        caller: Person, path: NoPath, query: SinceQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Since>, problems: [NotFound],
+    }
+    /// Says what differs between two releases.
+    CompareReleases: Get "/api/v1/compare" {
+        caller: Person, path: NoPath, query: CompareQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Compared>, problems: [NotFound],
+    }
+}
+
+/// Control answers.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Health {
+    /// Always true: what is not well does not answer.
+    pub ok: bool,
+    /// The platform's version.
+    pub version: String,
+    /// The number of the last change.
+    pub change: u64,
+}
+
+/// The signal of each state, by kind.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Signals {
+    /// Of workloads.
+    pub workload: BTreeMap<String, Signal>,
+    /// Of replicas.
+    pub replica: BTreeMap<String, Signal>,
+    /// Of rollouts.
+    pub rollout: BTreeMap<String, Signal>,
+    /// Of sources.
+    pub source: BTreeMap<String, Signal>,
+}
+
+/// Everything the record holds, and the number to follow the stream from.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Snapshot {
+    /// The number of the last change.
+    pub cursor: u64,
+    /// The moment, where it is one of the past.
+    pub as_of: Option<Timestamp>,
+    /// Whether replicas, nodes and gateways of that moment are known.
+    pub whole: bool,
+    /// Who asks.
+    pub member: String,
+    /// Where the gateway is reached.
+    pub gateway: String,
+    /// Where it is reached over TLS.
+    pub gateway_tls: String,
+    /// By kind, then by key.
+    pub objects: Objects,
+    /// The signal of each state, by kind.
+    pub signals: Signals,
+    /// The last ten seconds.
+    pub figures: Vec<WayFigures>,
+    /// The last quarter of an hour, by service.
+    pub series: BTreeMap<String, Vec<Point>>,
+}
+
+/// One change of the record.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ChangeEvent {
+    /// Its number; each is larger than the one before.
+    pub number: u64,
+    /// The kind of what changed.
+    pub kind: Kind,
+    /// Its key.
+    pub key: String,
+    /// What it is now, as in the snapshot; `null` when it is gone.
+    pub body: Option<Value>,
+    /// Who caused it.
+    pub cause: Origin,
+    /// When it was written.
+    pub at: Timestamp,
+}
+
+/// What is not as it was.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Since {
+    /// The moment of the past.
+    pub as_of: Timestamp,
+    /// Whether replicas of that moment are known.
+    pub whole: bool,
+    /// Each object that differs.
+    pub became: Vec<mainyard_core::history::Became>,
+}
+
+/// What differs between two releases.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Compared {
+    /// A release, as `environment/name@number`.
+    pub from: String,
+    /// The other one.
+    pub to: String,
+    /// Field by field.
+    pub differences: Vec<mainyard_core::difference::Difference>,
+}
+
+/// What figures are told apart by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Facet {
+    /// The way in: what a route takes, or service and port for callers inside.
+    Route,
+    /// The service.
+    Service,
+    /// The workload's release.
+    Release,
+    /// The replica.
+    Replica,
+}
+
+/// Requests in one step of ten seconds.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Point {
+    /// Seconds since 1970 UTC at which the step began.
+    pub at: i64,
+    /// Requests that ended in it.
+    pub requests: u64,
+    /// Those that failed.
+    pub failed: u64,
+    /// The time that 95 of 100 requests took at most, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub p95: Option<f64>,
+}
+
+/// What one way in, release and replica served over the last ten seconds.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct WayFigures {
+    /// The host, or service and port for callers inside.
+    pub way: String,
+    /// Whether the callers were inside.
+    pub inside: bool,
+    /// The service, as `environment/name`.
+    pub service: String,
+    /// The workload that answered, as `environment/name`; empty where none did.
+    pub workload: String,
+    /// Its release.
+    pub release: u32,
+    /// The replica's id; empty where none answered.
+    pub replica: String,
+    /// Requests that are open now.
+    #[serde(default)]
+    pub open: u32,
+    /// Requests a second.
+    pub rate: f64,
+    /// Requests that failed.
+    pub failed: u64,
+    /// Bytes a second of the requests' bodies.
+    #[serde(default)]
+    pub received: f64,
+    /// Bytes a second of the answers' bodies.
+    #[serde(default)]
+    pub sent: f64,
+    /// The time that half of the requests took at most, in milliseconds.
+    #[serde(default)]
+    pub p50: Option<f64>,
+    /// The time that 99 of 100 requests took at most, in milliseconds.
+    #[serde(default)]
+    pub p99: Option<f64>,
+    /// The time that 95 of 100 requests took at most, in milliseconds.
+    pub p95: Option<f64>,
+}
+
+/// What was served over the last ten seconds and the last quarter of an hour.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct TrafficRow {
+    /// The last ten seconds; what it is not told apart by is empty.
+    #[serde(flatten)]
+    pub now: WayFigures,
+    /// The last quarter of an hour.
+    pub points: Vec<Point>,
+}

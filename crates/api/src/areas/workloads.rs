@@ -1,0 +1,126 @@
+//! Workloads: how they are, how much there is of them, and what they write and use.
+
+use jiff::Timestamp;
+use mainyard_core::commands::{HoldOutcome, Removed, Resumed, Scaled, SetAsideOutcome};
+use mainyard_core::link::LogLine;
+use mainyard_core::model::{Bytes, Cpu, Release, Replica, Rollout, Span, Workload};
+use mainyard_core::sizing::WorkloadUsage;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::Done;
+use crate::operation::{JsonAnswer, JsonBody, LineAnswer, NoBody, Person, operations};
+use crate::{AsOf, Limits, LogQuery, NoPath, NoQuery, OfTarget, Trial, UsageQuery};
+
+operations! {
+    /// Shows a workload with its releases, rollouts and replicas.
+    ShowWorkload: Get "/api/v1/environments/{environment}/workloads/{name}" {
+        caller: Person, path: OfTarget, query: AsOf, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<WorkloadDetails>, problems: [NotFound],
+    }
+    /// Removes a workload with its own service and the routes that lead only there.
+    RemoveWorkload: Delete "/api/v1/environments/{environment}/workloads/{name}" {
+        caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
+    }
+    /// Sets how many replicas a workload has, how much each may use, or both.
+    ScaleWorkload: Post "/api/v1/environments/{environment}/workloads/{name}/scale" {
+        caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewScale>, limits: Limits::SMALL,
+        answer: JsonAnswer<Done<Scaled>>, problems: [NotFound, Conflict],
+        example: r#"{"replicas": 4, "memory": "256 MiB"}"#,
+    }
+    /// Takes a replica out of service for study; a fresh one takes its place.
+    SetReplicaAside: Post "/api/v1/environments/{environment}/workloads/{name}/set-aside" {
+        caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewSetAside>, limits: Limits::SMALL,
+        answer: JsonAnswer<Done<SetAsideOutcome>>, problems: [NotFound, Conflict],
+        example: r#"{"replica": "a0", "lasts": "1h"}"#,
+    }
+    /// Holds a workload: nothing of it moves until it is resumed.
+    HoldWorkload: Post "/api/v1/environments/{environment}/workloads/{name}/hold" {
+        caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewHold>, limits: Limits::SMALL,
+        answer: JsonAnswer<Done<HoldOutcome>>, problems: [NotFound, Conflict],
+        example: r#"{"because": "stocktaking until noon"}"#,
+    }
+    /// Ends a hold.
+    ResumeWorkload: Post "/api/v1/environments/{environment}/workloads/{name}/resume" {
+        caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
+        answer: JsonAnswer<Done<Resumed>>, problems: [NotFound, Conflict],
+    }
+    /// Gives log lines. Of a release that failed, each replica's last 1,000 lines are kept for as long as the release is.
+    ReadLogs: Get "/api/v1/environments/{environment}/workloads/{name}/logs" {
+        caller: Person, path: OfTarget, query: LogQuery, body: NoBody, limits: Limits::NONE,
+        answer: LineAnswer<LogLine>, problems: [NotFound],
+    }
+    /// Says what one workload used in the last seven days.
+    ShowUsage: Get "/api/v1/environments/{environment}/workloads/{name}/stats" {
+        caller: Person, path: OfTarget, query: UsageQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<WorkloadUsage>, problems: [NotFound],
+    }
+    /// Says what all workloads used in the last seven days.
+    ListUsage: Get "/api/v1/stats" {
+        caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Vec<WorkloadUsage>>, problems: [],
+    }
+}
+
+/// A workload with all that belongs to it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct WorkloadDetails {
+    /// The number of the last change.
+    pub cursor: u64,
+    /// The moment, where it is one of the past.
+    pub as_of: Option<Timestamp>,
+    /// The workload.
+    pub workload: Workload,
+    /// Its releases that are kept, the oldest first.
+    pub releases: Vec<Release>,
+    /// The rollout to each.
+    pub rollouts: Vec<Rollout>,
+    /// Its replicas.
+    pub replicas: Vec<ReplicaDetails>,
+}
+
+/// A replica, and whether the kernel keeps it apart.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ReplicaDetails {
+    /// The replica.
+    #[serde(flatten)]
+    pub replica: Replica,
+    /// Whether its node keeps replicas apart; elsewhere they are ordinary processes.
+    pub isolated: bool,
+}
+
+/// How large a workload is to be.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewScale {
+    /// How many replicas are wanted; as many as before where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(max = 10_000))]
+    pub replicas: Option<u32>,
+    /// Another limit of memory for each.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory: Option<Bytes>,
+    /// Another limit of processors for each, from 0.01 to 1024.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cpu: Option<Cpu>,
+}
+
+/// Which replica is set aside, and for how long.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewSetAside {
+    /// Which replica, by its short name.
+    #[schemars(length(max = 40))]
+    pub replica: String,
+    /// For how long; `0s` ends it now.
+    pub lasts: Span,
+}
+
+/// Why nothing may move.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewHold {
+    /// The reason.
+    pub because: String,
+}

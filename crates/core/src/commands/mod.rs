@@ -1,0 +1,177 @@
+//! What may be asked of the cluster, as data: each command with its outcome.
+//!
+//! A [`Command`] can be logged, sent and carried out again on another copy of the cluster. [`Cluster::carry_out`] is the
+//! one place where it meets the cluster; a command is done whole, or refused whole with a [`Refusal`]. To add one, write
+//! its struct in a file of this folder, implement [`CommandKind`], and name it in the table below.
+
+mod environments;
+mod images;
+mod releases;
+mod secrets;
+mod sources;
+mod workloads;
+
+use std::collections::BTreeSet;
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::cluster::{Cluster, MadeRelease, Refusal};
+use crate::declare::ChangeLine;
+use crate::model::Target;
+
+pub use environments::{
+    AddEnvironment, Declare, DeclareOutcome, EnvironmentAdded, RemoveApplication, RemoveEnvironment,
+};
+pub use images::{AddImages, ImagesAdded, RemoveImage};
+pub use releases::{
+    Cancel, Cancelled, Deploy, Deployed, KeepRelease, Kept, Promote, PromoteOutcome, Restart, Restarted,
+    Rollback, RolledBack,
+};
+pub use secrets::{
+    AddCertificate, AddSecret, AddSecrets, CertificateAdded, RemoveCertificate, RemoveSecret, SecretsAdded,
+};
+pub use sources::{
+    AddSource, CatchUp, CaughtUp, ChangeSource, HoldSource, NoteDeclared, NoteLook, RemoveSource,
+    ResumeSource, SourceAdded, SourceChanged, SourceHeld, SourceRemoved, SourceResumed, UnknownCommits,
+};
+pub use workloads::{
+    Advance, Advanced, Hold, HoldOutcome, RemoveWorkload, Resume, Resumed, Scale, Scaled, SetAside,
+    SetAsideOutcome,
+};
+
+/// One kind of command: what it takes, what it does, and what it answers.
+pub trait CommandKind: Into<Command> {
+    /// What came of it.
+    type Outcome;
+
+    /// Changes the cluster, or refuses without a change.
+    ///
+    /// # Errors
+    /// Why it cannot be done, in words that help.
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Self::Outcome, Refusal>;
+
+    /// The workloads that move because of it: a forecast watches them.
+    fn moved(&self, _: &Self::Outcome) -> BTreeSet<Target> {
+        BTreeSet::new()
+    }
+
+    /// This kind's part of an [`Outcome`]; `None` for the outcome of another kind.
+    fn outcome_of(outcome: Outcome) -> Option<Self::Outcome>;
+}
+
+macro_rules! commands {
+    ($($kind:ident($outcome:ty) = $word:literal)*) => {
+        /// Everything that may be asked of the cluster.
+        #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+        #[serde(tag = "command", content = "of", rename_all = "kebab-case")]
+        #[allow(clippy::large_enum_variant, reason = "a command is moved a few times, from a caller to the cluster")]
+        pub enum Command {
+            $(#[doc = concat!("See [`", stringify!($kind), "`].")] $kind($kind),)*
+        }
+
+        /// What came of a command.
+        #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+        #[serde(tag = "command", content = "came-to", rename_all = "kebab-case")]
+        pub enum Outcome {
+            $(#[doc = concat!("Of [`", stringify!($kind), "`].")] $kind($outcome),)*
+        }
+
+        impl Command {
+            /// What it is called in logs.
+            pub fn word(&self) -> &'static str {
+                match self { $(Command::$kind(_) => $word,)* }
+            }
+        }
+
+        impl Cluster {
+            /// Does what a command says, or refuses it without a change.
+            ///
+            /// # Errors
+            /// Why it cannot be done, in words that help.
+            pub fn carry_out(&mut self, command: &Command, by: &str, now: Timestamp) -> Result<Outcome, Refusal> {
+                match command { $(Command::$kind(it) => it.run(self, by, now).map(Outcome::$kind),)* }
+            }
+        }
+
+        $(
+            impl From<$kind> for Command {
+                fn from(command: $kind) -> Command {
+                    Command::$kind(command)
+                }
+            }
+        )*
+    };
+}
+
+/// Takes the outcome of one kind out of an [`Outcome`].
+macro_rules! outcome_of {
+    ($kind:ident) => {
+        fn outcome_of(outcome: $crate::commands::Outcome) -> Option<Self::Outcome> {
+            match outcome {
+                $crate::commands::Outcome::$kind(outcome) => Some(outcome),
+                _ => None,
+            }
+        }
+    };
+}
+use outcome_of;
+
+commands! {
+    AddEnvironment(EnvironmentAdded) = "add-environment"
+    RemoveEnvironment(Removed) = "remove-environment"
+    RemoveApplication(Removed) = "remove-application"
+    Declare(DeclareOutcome) = "declare"
+    RemoveWorkload(Removed) = "remove-workload"
+    Scale(Scaled) = "scale"
+    SetAside(SetAsideOutcome) = "set-aside"
+    Hold(HoldOutcome) = "hold"
+    Resume(Resumed) = "resume"
+    Advance(Advanced) = "advance"
+    Deploy(Deployed) = "deploy"
+    Promote(PromoteOutcome) = "promote"
+    Rollback(RolledBack) = "rollback"
+    Restart(Restarted) = "restart"
+    Cancel(Cancelled) = "cancel"
+    KeepRelease(Kept) = "keep-release"
+    AddImages(ImagesAdded) = "add-images"
+    RemoveImage(Removed) = "remove-image"
+    AddSecret(SecretsAdded) = "add-secret"
+    AddSecrets(SecretsAdded) = "add-secrets"
+    RemoveSecret(Removed) = "remove-secret"
+    AddCertificate(CertificateAdded) = "add-certificate"
+    RemoveCertificate(Removed) = "remove-certificate"
+    AddSource(SourceAdded) = "add-source"
+    ChangeSource(SourceChanged) = "change-source"
+    RemoveSource(SourceRemoved) = "remove-source"
+    CatchUp(CaughtUp) = "catch-up"
+    HoldSource(SourceHeld) = "hold-source"
+    ResumeSource(SourceResumed) = "resume-source"
+    NoteLook(UnknownCommits) = "note-look"
+    NoteDeclared(UnknownCommits) = "note-declared"
+}
+
+/// What went.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Removed {
+    /// Each thing that went, with what that means, in words.
+    pub gone: Vec<String>,
+}
+
+/// The workloads that lines about changes name.
+fn changed_workloads(changes: &[ChangeLine], environment: &crate::model::Name) -> BTreeSet<Target> {
+    changes
+        .iter()
+        .filter_map(|line| line.workload.as_ref())
+        .map(|name| Target::new(environment, name))
+        .collect()
+}
+
+/// The workloads that releases were made of.
+fn released(made: &[MadeRelease]) -> BTreeSet<Target> {
+    made.iter().map(|made| made.workload.clone()).collect()
+}
+
+#[cfg(test)]
+mod tests;

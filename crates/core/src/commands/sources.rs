@@ -1,0 +1,229 @@
+//! Commands on sources, and what the look at a repository found.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{CommandKind, changed_workloads, outcome_of};
+use crate::cluster::{Cluster, Looked, NewSource, Refusal};
+use crate::declare::ChangeLine;
+use crate::manifest::Declared;
+use crate::model::{Commit, FollowRule, Target};
+
+/// Follows a folder of a repository.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct AddSource {
+    /// What it is called here.
+    pub source: Target,
+    /// What it follows.
+    pub new: NewSource,
+}
+
+/// A source was added.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SourceAdded {
+    /// Which one, as `environment/name`.
+    pub source: String,
+}
+
+impl CommandKind for AddSource {
+    type Outcome = SourceAdded;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceAdded, Refusal> {
+        cluster.add_source(&self.source, self.new.clone(), by, now)?;
+        Ok(SourceAdded { source: self.source.to_string() })
+    }
+
+    outcome_of!(AddSource);
+}
+
+/// Changes how a source is followed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ChangeSource {
+    /// Which one.
+    pub source: Target,
+    /// The whole rule.
+    pub rule: FollowRule,
+}
+
+/// How a source is followed now.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct SourceChanged {
+    /// The whole rule.
+    pub rule: FollowRule,
+}
+
+impl CommandKind for ChangeSource {
+    type Outcome = SourceChanged;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceChanged, Refusal> {
+        cluster.change_source(&self.source, self.rule.clone(), by, now)?;
+        Ok(SourceChanged { rule: self.rule.clone() })
+    }
+
+    outcome_of!(ChangeSource);
+}
+
+/// Follows a source no longer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RemoveSource {
+    /// Which one.
+    pub source: Target,
+}
+
+/// A source is followed no longer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SourceRemoved {
+    /// What it declared and is still there, in words.
+    pub stays: Vec<String>,
+}
+
+impl CommandKind for RemoveSource {
+    type Outcome = SourceRemoved;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceRemoved, Refusal> {
+        Ok(SourceRemoved { stays: cluster.remove_source(&self.source, by, now)? })
+    }
+
+    outcome_of!(RemoveSource);
+}
+
+/// Makes the environment like a commit.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CatchUp {
+    /// Which source.
+    pub source: Target,
+    /// The commit.
+    pub commit: Commit,
+    /// What it declares.
+    pub declared: Arc<Declared>,
+    /// Also remove what Git no longer declares.
+    pub remove: bool,
+}
+
+/// What a commit changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct CaughtUp {
+    /// The commit.
+    pub commit: Commit,
+    /// What changed, or would.
+    pub changes: Vec<ChangeLine>,
+}
+
+impl CommandKind for CatchUp {
+    type Outcome = CaughtUp;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<CaughtUp, Refusal> {
+        let given = Some((self.commit.clone(), Arc::clone(&self.declared)));
+        let changes = cluster.catch_up(&self.source, given, self.remove, by, now)?;
+        Ok(CaughtUp { commit: self.commit.clone(), changes })
+    }
+
+    fn moved(&self, outcome: &CaughtUp) -> BTreeSet<Target> {
+        changed_workloads(&outcome.changes, &self.source.environment)
+    }
+
+    outcome_of!(CatchUp);
+}
+
+/// Holds a source: it changes nothing until it is resumed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct HoldSource {
+    /// Which one.
+    pub source: Target,
+    /// Why.
+    pub because: String,
+}
+
+/// A source is held.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SourceHeld {
+    /// What that means, in words.
+    pub words: String,
+}
+
+impl CommandKind for HoldSource {
+    type Outcome = SourceHeld;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceHeld, Refusal> {
+        Ok(SourceHeld { words: cluster.hold_source(&self.source, &self.because, by, now)? })
+    }
+
+    outcome_of!(HoldSource);
+}
+
+/// Ends a hold: what was left alone follows Git again.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ResumeSource {
+    /// Which one.
+    pub source: Target,
+}
+
+/// A source goes on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SourceResumed {
+    /// What goes on, in words.
+    pub words: Vec<String>,
+}
+
+impl CommandKind for ResumeSource {
+    type Outcome = SourceResumed;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceResumed, Refusal> {
+        Ok(SourceResumed { words: cluster.resume_source(&self.source, by, now)? })
+    }
+
+    outcome_of!(ResumeSource);
+}
+
+/// Notes what the look at a repository found.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NoteLook {
+    /// Of which source.
+    pub source: Target,
+    /// What was found.
+    pub looked: Looked,
+}
+
+/// Commits that a source needs and of which it is not known what they declare.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct UnknownCommits {
+    /// Their ids.
+    pub commits: BTreeSet<String>,
+}
+
+impl CommandKind for NoteLook {
+    type Outcome = UnknownCommits;
+
+    fn run(&self, cluster: &mut Cluster, _: &str, now: Timestamp) -> Result<UnknownCommits, Refusal> {
+        cluster.hear_source(&self.source, self.looked.clone(), now);
+        Ok(UnknownCommits { commits: cluster.unknown_commits(&self.source) })
+    }
+
+    outcome_of!(NoteLook);
+}
+
+/// Notes what an earlier commit declares.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NoteDeclared {
+    /// Of which source.
+    pub source: Target,
+    /// The commit's id.
+    pub commit: String,
+    /// What it declares.
+    pub declared: Arc<Declared>,
+}
+
+impl CommandKind for NoteDeclared {
+    type Outcome = UnknownCommits;
+
+    fn run(&self, cluster: &mut Cluster, _: &str, _: Timestamp) -> Result<UnknownCommits, Refusal> {
+        cluster.hear_declared(&self.source, &self.commit, Arc::clone(&self.declared));
+        Ok(UnknownCommits { commits: cluster.unknown_commits(&self.source) })
+    }
+
+    outcome_of!(NoteDeclared);
+}

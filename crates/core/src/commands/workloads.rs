@@ -1,0 +1,216 @@
+//! Commands on a workload as it runs: how much there is of it, what is held, and what goes.
+
+use std::collections::BTreeSet;
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{CommandKind, Removed, outcome_of};
+use crate::cluster::{Cluster, LimitChange, Refusal, Resized};
+use crate::model::{Origin, ReleaseNumber, ReplicaId, Span, Target};
+
+/// Sets how many replicas a workload has, how much each may use, or both.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Scale {
+    /// Which workload.
+    pub workload: Target,
+    /// How many replicas are wanted; as many as before where it is left out.
+    pub replicas: Option<u32>,
+    /// Other limits of each.
+    pub limits: LimitChange,
+}
+
+/// What a workload's size is now.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Scaled {
+    /// How many replicas were wanted before.
+    pub before: u32,
+    /// How many are wanted now.
+    pub replicas: u32,
+    /// Who had set the number before, where it was somebody else.
+    pub set_by: Option<Origin>,
+    /// The new release, where limits differ.
+    pub release: Option<ReleaseNumber>,
+    /// What differs of the limits, in words.
+    pub differences: Vec<String>,
+}
+
+impl CommandKind for Scale {
+    type Outcome = Scaled;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Scaled, Refusal> {
+        let set_by = Some(cluster.workload(&self.workload)?.wanted_origin.clone());
+        let Resized { before, release, differences } =
+            cluster.resize(&self.workload, self.replicas, self.limits, by, now)?;
+        Ok(Scaled {
+            before,
+            replicas: self.replicas.unwrap_or(before),
+            set_by: set_by.filter(|origin| origin.by != by),
+            release,
+            differences,
+        })
+    }
+
+    fn moved(&self, _: &Scaled) -> BTreeSet<Target> {
+        BTreeSet::from([self.workload.clone()])
+    }
+
+    outcome_of!(Scale);
+}
+
+/// Takes a replica out of service for study, or ends that.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SetAside {
+    /// Which replica.
+    pub replica: ReplicaId,
+    /// For how long; no time at all ends it now.
+    pub lasts: Span,
+}
+
+/// A replica is set aside, or not any more.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SetAsideOutcome {
+    /// Which replica.
+    pub replica: ReplicaId,
+    /// Until when it is set aside.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+    /// Whether that was ended.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ended: bool,
+}
+
+impl CommandKind for SetAside {
+    type Outcome = SetAsideOutcome;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SetAsideOutcome, Refusal> {
+        let replica = self.replica.clone();
+        if self.lasts.millis() == 0 {
+            cluster.end_aside(&replica, by, now)?;
+            return Ok(SetAsideOutcome { replica, until: None, ended: true });
+        }
+        let until = Some(cluster.set_aside(&replica, self.lasts, by, now)?);
+        Ok(SetAsideOutcome { replica, until, ended: false })
+    }
+
+    fn moved(&self, _: &SetAsideOutcome) -> BTreeSet<Target> {
+        BTreeSet::from([self.replica.workload.clone()])
+    }
+
+    outcome_of!(SetAside);
+}
+
+/// Holds a workload: nothing of it moves until it is resumed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Hold {
+    /// Which workload.
+    pub workload: Target,
+    /// Why.
+    pub because: String,
+}
+
+/// A workload is held.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HoldOutcome {
+    /// What stands still, in words.
+    pub stands: String,
+}
+
+impl CommandKind for Hold {
+    type Outcome = HoldOutcome;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<HoldOutcome, Refusal> {
+        Ok(HoldOutcome { stands: cluster.hold(&self.workload, &self.because, by, now)? })
+    }
+
+    fn moved(&self, _: &HoldOutcome) -> BTreeSet<Target> {
+        BTreeSet::from([self.workload.clone()])
+    }
+
+    outcome_of!(Hold);
+}
+
+/// Ends a hold.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Resume {
+    /// Of which workload.
+    pub workload: Target,
+}
+
+/// A workload goes on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Resumed {
+    /// What goes on, in words.
+    pub goes_on: String,
+    /// The release that is being rolled out.
+    pub release: Option<ReleaseNumber>,
+    /// The source that waits with a commit until this workload is steady, as `environment/name`.
+    pub source: Option<String>,
+}
+
+impl CommandKind for Resume {
+    type Outcome = Resumed;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Resumed, Refusal> {
+        let goes_on = cluster.resume(&self.workload, by, now)?;
+        let release = cluster.state.open_rollout(&self.workload).map(|rollout| rollout.to);
+        let source = cluster.catching_up_with(&self.workload).map(Target::to_string);
+        Ok(Resumed { goes_on, release, source })
+    }
+
+    fn moved(&self, _: &Resumed) -> BTreeSet<Target> {
+        BTreeSet::from([self.workload.clone()])
+    }
+
+    outcome_of!(Resume);
+}
+
+/// Lets a rollout go to its next step, or on in spite of what was found.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Advance {
+    /// Of which workload.
+    pub workload: Target,
+}
+
+/// A rollout goes on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Advanced {
+    /// What it does now, in words.
+    pub goes_on: String,
+    /// The release that is being rolled out.
+    pub release: Option<ReleaseNumber>,
+}
+
+impl CommandKind for Advance {
+    type Outcome = Advanced;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Advanced, Refusal> {
+        let goes_on = cluster.advance(&self.workload, by, now)?;
+        let release = cluster.state.open_rollout(&self.workload).map(|rollout| rollout.to);
+        Ok(Advanced { goes_on, release })
+    }
+
+    fn moved(&self, _: &Advanced) -> BTreeSet<Target> {
+        BTreeSet::from([self.workload.clone()])
+    }
+
+    outcome_of!(Advance);
+}
+
+/// Removes a workload with its own service and the routes that lead only there.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RemoveWorkload {
+    /// Which workload.
+    pub workload: Target,
+}
+
+impl CommandKind for RemoveWorkload {
+    type Outcome = Removed;
+
+    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Removed, Refusal> {
+        Ok(Removed { gone: cluster.remove_target(&self.workload, by, now)? })
+    }
+
+    outcome_of!(RemoveWorkload);
+}
