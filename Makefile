@@ -7,6 +7,8 @@
 #              packages that try to get out
 # make fuzz     every parser that a stranger reaches, FUZZ_SECONDS each (600); needs cargo-fuzz: cargo install cargo-fuzz
 # make torture  changes of less usual kinds at random, under visitors who count; CHANGES says how many (60)
+# make openapi-test  an independent tester makes requests from the API's OpenAPI document, SECONDS long (300), and holds
+#              each answer against it; needs python3 with venv and the Python package index
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
 #              MINUTES and SEEDS say how much of each
@@ -21,10 +23,11 @@ MINUTES ?= 30
 FUZZ ?= 60
 FUZZ_SECONDS ?= 600
 CHANGES ?= 60
+SECONDS ?= 300
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo test build bench attack fuzz torture soak check hook lint setup setup-test
+.PHONY: demo test build bench attack fuzz torture openapi-test soak check hook lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -65,6 +68,9 @@ fuzz:
 
 torture: setup-test console/dist/index.html
 	MAINYARD_TORTURE=$(CHANGES) cargo test --package mainyard --test platform odd_changes -- --nocapture --test-threads=1
+
+openapi-test: build
+	scripts/openapi-test.sh target/$(PROFILE)/mainyard $(SECONDS)
 
 soak: setup-test console/dist/index.html
 	MAINYARD_FAULTS=$(FAULTS) cargo test --package mainyard --test platform faults -- --nocapture --test-threads=2

@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 
-use super::Cluster;
-use super::commands::{Refusal, RefusalKind, ends};
+use super::removal::ends;
+use super::{Cluster, Refusal, RefusalKind};
 use crate::model::{Name, Origin, Target};
 use crate::record::Kind;
 use crate::suggestions::did_you_mean;

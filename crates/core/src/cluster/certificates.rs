@@ -2,8 +2,7 @@
 
 use jiff::Timestamp;
 
-use super::Cluster;
-use super::commands::{Refusal, RefusalKind};
+use super::{Cluster, Refusal, RefusalKind};
 use crate::model::{Certificate, Name, Origin, Route, Target};
 use crate::record::{Kind, Object, State};
 use crate::suggestions::did_you_mean;

@@ -4,8 +4,7 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 
-use super::Cluster;
-use super::commands::{Refusal, RefusalKind};
+use super::{Cluster, Refusal, RefusalKind};
 use crate::address;
 use crate::declare::{Conflict, Plan, Present, PresentSecret, Step, plan};
 use crate::git_plan::touched_by;

@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 
-use super::Cluster;
-use super::commands::{Refusal, RefusalKind};
+use super::{Cluster, Refusal, RefusalKind};
 use crate::difference::differences;
 use crate::model::{Name, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, RolloutState, Target};
 use crate::unanswered::{Coming, why_unanswered};

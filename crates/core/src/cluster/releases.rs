@@ -6,8 +6,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::commands::{Refusal, RefusalKind};
-use super::{Cluster, LimitChange};
+use super::{Cluster, LimitChange, Refusal, RefusalKind};
 use crate::difference::{differences, secret_differences};
 use crate::model::{
     FirstRun, ImageRef, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, Replica, Rollout, RolloutState,
@@ -17,6 +16,15 @@ use crate::record::{Kind, Object};
 use crate::retention::superfluous;
 use crate::routing::{all_of, replicas_of};
 use crate::suggestions::near;
+
+/// A release that was made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct MadeRelease {
+    /// Of which workload.
+    pub workload: Target,
+    /// Its number.
+    pub release: ReleaseNumber,
+}
 
 /// What to change about a workload's release.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]

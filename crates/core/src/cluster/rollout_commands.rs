@@ -2,8 +2,7 @@
 
 use jiff::Timestamp;
 
-use super::commands::{Refusal, RefusalKind};
-use super::{Cluster, platform};
+use super::{Cluster, Refusal, RefusalKind, platform};
 use crate::model::{
     FirstState, Held, Origin, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, RolloutState, Target,
     Touched, Workload,

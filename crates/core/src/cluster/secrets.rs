@@ -6,8 +6,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::Cluster;
-use super::commands::{MadeRelease, Refusal, RefusalKind};
+use super::{Cluster, MadeRelease, Refusal, RefusalKind};
 use crate::difference::secret_differences;
 use crate::manifest::DeclaredSecret;
 use crate::model::{

@@ -3,8 +3,7 @@
 
 use jiff::Timestamp;
 
-use super::Cluster;
-use super::commands::{Refusal, RefusalKind};
+use super::{Cluster, Refusal, RefusalKind};
 use crate::model::{Aside, Origin, Replica, ReplicaId, ReplicaState, Span};
 use crate::record::Object;
 use crate::routing::all_of;

@@ -6,9 +6,8 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::Cluster;
-use super::commands::{Refusal, RefusalKind};
 use super::source_sync::told;
+use super::{Cluster, Refusal, RefusalKind};
 use crate::declare::ChangeLine;
 use crate::git_plan::Ahead;
 use crate::manifest::Declared;

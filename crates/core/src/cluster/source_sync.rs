@@ -5,9 +5,8 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 
-use super::commands::{Refusal, RefusalKind};
 use super::observations::{Declarations, Looked};
-use super::{Cluster, platform};
+use super::{Cluster, Refusal, RefusalKind, platform};
 use crate::declare::{ChangeLine, Step};
 use crate::git_plan::{Ahead, ahead, touched_by};
 use crate::manifest::Declared;

@@ -1,12 +1,14 @@
-//! How much each replica of a workload may use, and how many there are.
+//! How many replicas a workload has, and how much each may use.
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::commands::{Refusal, RefusalKind, check_count};
-use super::{Cluster, DeployRequest};
-use crate::model::{Bytes, Cpu, ReleaseNumber, ReleaseSpec, Target};
+use super::{Cluster, DeployRequest, Refusal, RefusalKind};
+use crate::model::{
+    Bytes, Cpu, Origin, ReleaseNumber, ReleaseSpec, Rollout, RolloutState, Target, Touched, Workload,
+};
+use crate::record::Object;
 
 /// Other limits of a workload's replicas.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
@@ -57,6 +59,14 @@ pub struct Resized {
     pub differences: Vec<String>,
 }
 
+/// So many replicas may be wanted of one workload.
+fn check_count(replicas: u32) -> Result<(), Refusal> {
+    match replicas {
+        0..=10_000 => Ok(()),
+        more => Refusal::new(RefusalKind::Invalid, format!("{more} replicas: at most 10000 are taken")),
+    }
+}
+
 impl Cluster {
     /// Sets how many replicas a workload has, how much each may use, or both.
     pub fn resize(
@@ -75,5 +85,47 @@ impl Cluster {
         self.scale(target, wanted, by, now)?;
         let (release, differences) = made.unzip();
         Ok(Resized { before, release, differences: differences.unwrap_or_default() })
+    }
+
+    /// Sets how many replicas are wanted; gives how many were.
+    pub fn scale(&mut self, target: &Target, wanted: u32, by: &str, now: Timestamp) -> Result<u32, Refusal> {
+        let mut workload = self.workload(target)?.clone();
+        check_count(wanted)?;
+        let before = workload.wanted;
+        if before != wanted {
+            self.cause = Origin::new(by, "scaled", now);
+            workload.wanted = wanted;
+            workload.wanted_origin = self.cause.clone();
+            self.try_untried(&workload, now);
+            workload.last_change = self.cause.clone();
+            let application = workload.application.clone();
+            self.put(Object::Workload(workload));
+            self.touch(target);
+            let touched = Touched::Replicas(target.name.clone());
+            self.yield_to_person(&target.environment, &application, [touched]);
+        }
+        Ok(before)
+    }
+
+    /// What no replica ran so far is rolled out once some are wanted: it is watched like any new release, and goes back.
+    pub(super) fn try_untried(&mut self, workload: &Workload, now: Timestamp) {
+        let newest = self.state.newest_rollout(&workload.target);
+        let Some(untried) = newest.filter(|it| workload.wanted > 0 && it.state == RolloutState::Untried)
+        else {
+            return;
+        };
+        let begun = Rollout {
+            state: RolloutState::Starting,
+            started: now,
+            step_began: Some(now),
+            ended: None,
+            verdict: None,
+            // With no replica there was nothing to watch.
+            watched_since: None,
+            share: None,
+            step: 0,
+            ..untried.clone()
+        };
+        self.put(Object::Rollout(begun));
     }
 }

@@ -1,0 +1,70 @@
+//! Images by name: added, where releases may wait for one, and removed.
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{Cluster, MadeRelease, Refusal, RefusalKind};
+use crate::model::{Bytes, ImageRecord, ImageRef, Origin, Release};
+use crate::record::{Kind, Object};
+use crate::suggestions::did_you_mean;
+
+/// What became of an image that was added.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct AddedImage {
+    /// The digest that its name stood for before.
+    pub before: Option<String>,
+    /// The releases that were waiting for it, and go on.
+    pub begin: Vec<MadeRelease>,
+}
+
+impl Cluster {
+    /// Takes an image's name out of the store; releases that were made with it keep what it stood for. Gives what
+    /// that means, in words.
+    pub fn remove_image(
+        &mut self,
+        image: &ImageRef,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<String>, Refusal> {
+        let key = image.to_string();
+        let Some(record) = self.state.images.get(&key).cloned() else {
+            let hint = did_you_mean(&key, self.state.images.keys().map(String::as_str));
+            let message = format!("there is no image {key}{hint}");
+            return Refusal::new(RefusalKind::NotFound, message);
+        };
+        let other = self.state.images.iter().find(|(name, it)| **name != key && it.digest == record.digest);
+        let having = self.state.releases.values().filter(|it| it.digest.as_ref() == Some(&record.digest));
+        let having: Vec<String> = having.map(|it| format!("{}@{}", it.workload, it.number)).collect();
+        let rest = match (other, having.as_slice()) {
+            (Some((name, _)), _) => format!("what it stood for stays, as {name}"),
+            (None, []) => format!("its {} go from the disk within two hours", Bytes::new(record.size)),
+            (None, releases) => format!("{} keep what it stood for", releases.join(", ")),
+        };
+        self.cause = Origin::new(by, "removed", now);
+        self.remove(Kind::Image, key.clone());
+        Ok(vec![format!("image {key}: {rest}")])
+    }
+
+    /// Records an image that is now in the store; a tag may move to another digest. Gives the digest that it stood for
+    /// before, and the releases that were waiting for it.
+    pub fn add_image(&mut self, record: ImageRecord) -> AddedImage {
+        let before = self.state.images.get(&record.image.to_string()).map(|known| known.digest.clone());
+        self.cause = record.origin.clone();
+        let waiting: Vec<Release> = self
+            .state
+            .releases
+            .values()
+            .filter(|release| release.digest.is_none() && release.spec.image == record.image)
+            .map(|release| Release { digest: Some(record.digest.clone()), ..release.clone() })
+            .collect();
+        self.put(Object::Image(record));
+        let mut begin = Vec::new();
+        for release in waiting {
+            begin.push(MadeRelease { workload: release.workload.clone(), release: release.number });
+            self.touch(&release.workload.clone());
+            self.put(Object::Release(release));
+        }
+        AddedImage { before, begin }
+    }
+}
