@@ -13,6 +13,7 @@ const ROUNDS: usize = 30;
 const SOURCES: usize = 200;
 const WATCHED: Duration = Duration::from_secs(40);
 
+#[expect(clippy::too_many_lines, reason = "measurements, one after the other")]
 fn main() {
     let dir = tempfile::tempdir().expect("a directory");
     std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))

@@ -9,10 +9,12 @@ mod parts;
 mod sources;
 mod things;
 
-pub use limits::LimitOptions;
-pub use parts::{IsolationKind, LOCAL_AUTHORITY, Part, Serve, Start};
-pub use sources::{AddSource, SourceCommand, SourceRule};
-pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret, Token, TrafficBy, Trail};
+pub(crate) use limits::LimitOptions;
+pub(crate) use parts::{IsolationKind, LOCAL_AUTHORITY, Part, Serve, Start};
+pub(crate) use sources::{AddSource, SourceCommand, SourceRule};
+pub(crate) use things::{
+    Add, Application, Certificate, Environment, Image, Made, Secret, Token, TrafficBy, Trail,
+};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -20,7 +22,7 @@ pub use things::{Add, Application, Certificate, Environment, Image, Made, Secret
 #[command(
     after_help = "Begin with:\n  mainyard start --demo\n  mainyard board\n\nExit codes: 0 done, 1 it failed, 2 wrong usage, 3 refused, 4 the platform can't be reached."
 )]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// Where the platform on this machine keeps everything.
     #[arg(long, global = true, env = "MAINYARD_DATA", value_name = "DIR")]
     pub data: Option<PathBuf>,
@@ -34,7 +36,7 @@ pub struct Arguments {
 
 /// What can be done.
 #[derive(Debug, Subcommand)]
-pub enum Command {
+pub(crate) enum Command {
     /// Start the whole platform on this machine.
     #[command(after_help = "Example:\n  mainyard start --demo --background")]
     Start(Start),
@@ -428,7 +430,7 @@ pub enum Command {
 
 /// How to print.
 #[derive(Debug, Clone, Copy, Args)]
-pub struct Output {
+pub(crate) struct Output {
     /// Print JSON.
     #[arg(long)]
     pub json: bool,
@@ -436,7 +438,7 @@ pub struct Output {
 
 /// Of which moment.
 #[derive(Debug, Clone, Default, Args)]
-pub struct Past {
+pub(crate) struct Past {
     /// As it was at this time: 14:05, or "2026-11-23 14:05", or with a time zone; and what changed since.
     #[arg(long, value_name = "TIME")]
     pub as_of: Option<String>,
@@ -444,7 +446,7 @@ pub struct Past {
 
 /// Whether to follow, or to look only.
 #[derive(Debug, Clone, Args)]
-pub struct Wait {
+pub(crate) struct Wait {
     /// Come back at once instead of following to the end.
     #[arg(long)]
     pub no_wait: bool,
@@ -454,7 +456,7 @@ pub struct Wait {
 
 /// Whether a change is only to be looked at.
 #[derive(Debug, Clone, Args)]
-pub struct Trial {
+pub(crate) struct Trial {
     /// Change nothing; say what would differ, and rehearse it on a copy of the cluster.
     #[arg(long)]
     pub forecast: bool,
@@ -467,7 +469,7 @@ pub struct Trial {
 }
 
 /// Prints a shell's completions.
-pub fn completions(shell: clap_complete::Shell) {
+pub(crate) fn completions(shell: clap_complete::Shell) {
     let mut text = Vec::new();
     clap_complete::generate(shell, &mut Arguments::command(), "mainyard", &mut text);
     print!("{}", String::from_utf8_lossy(&text));

@@ -13,7 +13,7 @@ fn is_bad(row: &Row) -> bool {
 }
 
 /// One environment: what needs a person first, then every workload.
-pub fn board(board: &Board) {
+pub(crate) fn board(board: &Board) {
     let paint = Paint::stdout();
     let rows = &board.workloads;
     let bad: Vec<&Row> = rows.iter().filter(|row| is_bad(row)).collect();
@@ -71,6 +71,13 @@ pub fn board(board: &Board) {
             local(&waiting.sentence)
         );
     }
+    print_rows(board);
+}
+
+/// Every workload in its row.
+fn print_rows(board: &Board) {
+    let paint = Paint::stdout();
+    let rows = &board.workloads;
     println!();
     let mut shown =
         table(&["WORKLOAD", "STATE", "READY", "RELEASE", "IMAGE", "TRAFFIC", "REACHED AT", "LAST CHANGE"]);

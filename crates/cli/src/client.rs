@@ -23,7 +23,7 @@ use crate::times;
 
 /// A client of one platform.
 #[derive(Clone)]
-pub struct Client {
+pub(crate) struct Client {
     call: Call,
     http: reqwest::Client,
     /// The moment of the past that what it reads is of.
@@ -33,7 +33,7 @@ pub struct Client {
 }
 
 /// Everything the platform knows.
-pub struct Snapshot {
+pub(crate) struct Snapshot {
     /// The record's objects.
     pub state: State,
     /// The number to follow the stream from.
@@ -52,13 +52,13 @@ pub struct Snapshot {
 
 impl Snapshot {
     /// How a person gets to a route.
-    pub fn url_of(&self, route: &mainyard_core::model::Route) -> String {
+    pub(crate) fn url_of(&self, route: &mainyard_core::model::Route) -> String {
         let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0);
         self.state.url_of(route, port(&self.gateway), port(&self.gateway_tls))
     }
 
     /// The moment that it is of.
-    pub fn at(&self) -> Timestamp {
+    pub(crate) fn at(&self) -> Timestamp {
         self.as_of.unwrap_or_else(Timestamp::now)
     }
 }
@@ -98,11 +98,11 @@ fn patience(request: Option<&reqwest::RequestBuilder>) -> Duration {
 }
 
 impl Client {
-    pub fn new(place: &DataDir) -> Result<Client, Failure> {
+    pub(crate) fn new(place: &DataDir) -> Result<Client, Failure> {
         Client::to(place.call()?)
     }
 
-    pub fn to(call: Call) -> Result<Client, Failure> {
+    pub(crate) fn to(call: Call) -> Result<Client, Failure> {
         let builder = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5));
         let builder =
             if call.url.starts_with("https:") { builder.use_preconfigured_tls(trust()?) } else { builder };
@@ -114,17 +114,17 @@ impl Client {
     ///
     /// # Errors
     /// When the moment cannot be read.
-    pub fn at(self, past: &Past) -> Result<Client, Failure> {
+    pub(crate) fn at(self, past: &Past) -> Result<Client, Failure> {
         Ok(Client { as_of: past.as_of.as_deref().map(times::read).transpose()?, ..self })
     }
 
     /// Where the API is.
-    pub fn url(&self) -> &str {
+    pub(crate) fn url(&self) -> &str {
         &self.call.url
     }
 
     /// A request for an operation, without its body.
-    pub fn request<O: Operation>(&self, path: &O::Path, query: &O::Query) -> RequestBuilder {
+    pub(crate) fn request<O: Operation>(&self, path: &O::Path, query: &O::Query) -> RequestBuilder {
         let method = match O::METHOD {
             mainyard_api::Method::Get => Method::GET,
             mainyard_api::Method::Post => Method::POST,
@@ -137,7 +137,11 @@ impl Client {
     }
 
     /// Calls an operation that takes no body, and reads its answer.
-    pub async fn ask<O>(&self, path: O::Path, query: O::Query) -> Result<<O::Answer as Document>::Of, Failure>
+    pub(crate) async fn ask<O>(
+        &self,
+        path: O::Path,
+        query: O::Query,
+    ) -> Result<<O::Answer as Document>::Of, Failure>
     where
         O: Operation<Body = NoBody, Answer: Document<Of: DeserializeOwned>>,
     {
@@ -145,7 +149,7 @@ impl Client {
     }
 
     /// Calls an operation with a JSON document, and reads its answer.
-    pub async fn ask_with<O, T>(
+    pub(crate) async fn ask_with<O, T>(
         &self,
         path: O::Path,
         query: O::Query,
@@ -159,25 +163,28 @@ impl Client {
     }
 
     /// Sends a request, and reads the document that answers it, so that a terminal can show it.
-    pub async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
+    pub(crate) async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
         let document: Value = self.read_as_it_is(request).await?;
         serde_json::from_value(for_a_terminal(document)).map_err(|error| unreadable(&error))
     }
 
     /// The same, where what comes is written to a file and not to a terminal.
-    pub async fn read_as_it_is<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
+    pub(crate) async fn read_as_it_is<T: DeserializeOwned>(
+        &self,
+        request: RequestBuilder,
+    ) -> Result<T, Failure> {
         let answer = self.send(request).await?;
         let bytes = answer.bytes().await.map_err(|error| self.unreachable(&error))?;
         serde_json::from_slice(&bytes).map_err(|error| unreadable(&error))
     }
 
     /// The moment of what it reads, as a query.
-    pub fn moment(&self) -> AsOf {
+    pub(crate) fn moment(&self) -> AsOf {
         AsOf { as_of: self.as_of }
     }
 
     /// Sends a request; what is not a success becomes a failure in the platform's own words.
-    pub async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
+    pub(crate) async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
         let again = request.try_clone();
         let patience = patience(again.as_ref());
         let answer = tokio::time::timeout(patience, self.until(patience, request).send()).await;
@@ -261,7 +268,7 @@ impl Client {
         Failure::unreachable(format!("{url} does not answer as it should: {words}"))
     }
 
-    pub async fn snapshot(&self) -> Result<Snapshot, Failure> {
+    pub(crate) async fn snapshot(&self) -> Result<Snapshot, Failure> {
         let read = self.ask::<ShowSnapshot>(NoPath {}, self.moment()).await?;
         let mainyard_api::Snapshot { cursor, as_of, whole, gateway, gateway_tls, objects, figures, .. } =
             read;
@@ -270,7 +277,7 @@ impl Client {
 
     /// Follows the stream from a snapshot: after each change the state is given to `watch`, until it returns
     /// something. A stream that breaks is taken up where it ended.
-    pub async fn follow<T>(
+    pub(crate) async fn follow<T>(
         &self,
         snapshot: &mut Snapshot,
         mut watch: impl FnMut(&Snapshot) -> Option<T>,

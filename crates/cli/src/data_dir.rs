@@ -13,7 +13,7 @@ const LAYOUT: &str = "1";
 
 /// A data directory, and where to call.
 #[derive(Debug, Clone)]
-pub struct DataDir {
+pub(crate) struct DataDir {
     /// The data directory.
     pub data: PathBuf,
     url: Option<String>,
@@ -21,7 +21,7 @@ pub struct DataDir {
 
 /// What a client needs, left by `start` for the account that started it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Call {
+pub(crate) struct Call {
     /// Where the API answers.
     pub url: String,
     /// The bearer token; on the platform's machine it stands in a file of its own.
@@ -30,21 +30,21 @@ pub struct Call {
 }
 
 /// The file of the token that `start` makes for the first member.
-pub const CLIENT_TOKEN: &str = "client-token";
+pub(crate) const CLIENT_TOKEN: &str = "client-token";
 
 impl DataDir {
-    pub fn of(arguments: &Arguments) -> DataDir {
+    pub(crate) fn of(arguments: &Arguments) -> DataDir {
         let data = arguments.data.clone().unwrap_or_else(default_data);
         let data = std::path::absolute(&data).unwrap_or(data);
         DataDir { data, url: arguments.url.clone() }
     }
 
-    pub fn file(&self, name: &str) -> PathBuf {
+    pub(crate) fn file(&self, name: &str) -> PathBuf {
         self.data.join(name)
     }
 
     /// Makes the directory, or checks that it is of this version.
-    pub fn prepare(&self) -> Result<(), Failure> {
+    pub(crate) fn prepare(&self) -> Result<(), Failure> {
         let shown = self.data.display();
         std::fs::create_dir_all(&self.data)
             .map_err(|error| Failure::failed(format!("cannot make {shown}: {error}")))?;
@@ -80,12 +80,12 @@ impl DataDir {
     }
 
     /// A short word that tells this platform from others on the machine.
-    pub fn instance(&self) -> Result<String, Failure> {
+    pub(crate) fn instance(&self) -> Result<String, Failure> {
         self.secret("instance", 4)
     }
 
     /// A secret kept in a file of the data directory.
-    pub fn secret(&self, name: &str, bytes: usize) -> Result<String, Failure> {
+    pub(crate) fn secret(&self, name: &str, bytes: usize) -> Result<String, Failure> {
         let file = self.file(name);
         if let Ok(found) = std::fs::read_to_string(&file)
             && !found.trim().is_empty()
@@ -100,7 +100,7 @@ impl DataDir {
     }
 
     /// How to call the platform.
-    pub fn call(&self) -> Result<Call, Failure> {
+    pub(crate) fn call(&self) -> Result<Call, Failure> {
         let kept: Option<Call> = std::fs::read(self.file("client.json"))
             .ok()
             .and_then(|bytes| serde_json::from_slice(&bytes).ok());
@@ -144,7 +144,7 @@ fn default_data() -> PathBuf {
 }
 
 /// Writes a file whole or not at all.
-pub fn write_whole(path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
+pub(crate) fn write_whole(path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
     let partial = path.with_extension("partial");
     let write = || -> std::io::Result<()> {
         // Never readable for others, not even before its mode is set.
@@ -165,13 +165,13 @@ fn default_environment_file() -> Option<PathBuf> {
 }
 
 /// The environment that a bare name belongs to.
-pub fn default_environment() -> Option<String> {
+pub(crate) fn default_environment() -> Option<String> {
     let text = std::fs::read_to_string(default_environment_file()?).ok()?;
     Some(text.trim().to_owned()).filter(|text| !text.is_empty())
 }
 
 /// Says which environment is the default, or takes the default away.
-pub fn show_default_environment(none: bool) -> Result<(), Failure> {
+pub(crate) fn show_default_environment(none: bool) -> Result<(), Failure> {
     match default_environment() {
         None => println!("no environment is the default; choose one with: mainyard use staging"),
         Some(name) if none => {
@@ -184,14 +184,14 @@ pub fn show_default_environment(none: bool) -> Result<(), Failure> {
 }
 
 /// Takes the default away.
-pub fn forget_default_environment() -> Result<(), Failure> {
+pub(crate) fn forget_default_environment() -> Result<(), Failure> {
     let Some(file) = default_environment_file() else { return Ok(()) };
     std::fs::remove_file(&file)
         .map_err(|error| Failure::failed(format!("cannot remove {}: {error}", file.display())))
 }
 
 /// Makes an environment the default.
-pub fn use_environment(name: &str) -> Result<(), Failure> {
+pub(crate) fn use_environment(name: &str) -> Result<(), Failure> {
     let file = default_environment_file()
         .ok_or_else(|| Failure::failed("there is no home directory to keep it in"))?;
     let dir = file.parent().unwrap_or(Path::new("/"));

@@ -11,14 +11,14 @@ use crate::client::Snapshot;
 
 /// A route as it leads to something, for programs.
 #[derive(Debug, Serialize)]
-pub struct RouteTo {
+pub(crate) struct RouteTo {
     route: Target,
     pub reached_at: String,
 }
 
 /// How a workload is reached and what it answered in the last ten seconds, for programs.
 #[derive(Debug, Serialize)]
-pub struct EntryPoints<'a> {
+pub(crate) struct EntryPoints<'a> {
     pub routes: Vec<RouteTo>,
     pub services: Vec<ServiceAt>,
     pub traffic: Vec<&'a mainyard_api::WayFigures>,
@@ -26,13 +26,13 @@ pub struct EntryPoints<'a> {
 
 /// A service and its address inside.
 #[derive(Debug, Serialize)]
-pub struct ServiceAt {
+pub(crate) struct ServiceAt {
     service: Target,
     address: std::net::Ipv4Addr,
 }
 
 impl EntryPoints<'_> {
-    pub fn of<'a>(snapshot: &'a Snapshot, target: &Target) -> EntryPoints<'a> {
+    pub(crate) fn of<'a>(snapshot: &'a Snapshot, target: &Target) -> EntryPoints<'a> {
         let state = &snapshot.state;
         let services: Vec<&Service> =
             state.workloads.get(target).map(|it| services_of(state, it).collect()).unwrap_or_default();
@@ -50,7 +50,7 @@ impl EntryPoints<'_> {
 }
 
 /// Routes that lead to a service.
-pub fn routes_to(snapshot: &Snapshot, service: &Service) -> Vec<RouteTo> {
+pub(crate) fn routes_to(snapshot: &Snapshot, service: &Service) -> Vec<RouteTo> {
     let routes = snapshot.state.routes.values().filter(|route| {
         route.target.environment == service.target.environment
             && route.spec.to.iter().any(|leg| leg.service == service.target.name)
@@ -59,7 +59,7 @@ pub fn routes_to(snapshot: &Snapshot, service: &Service) -> Vec<RouteTo> {
 }
 
 /// How many replicas are ready behind each service that a route leads to; `None` where the service is not there.
-pub fn ready_behind(state: &State, route: &Route) -> BTreeMap<Name, Option<usize>> {
+pub(crate) fn ready_behind(state: &State, route: &Route) -> BTreeMap<Name, Option<usize>> {
     let ready = |service: &Service| {
         let all = replicas_behind(state, service).into_iter();
         all.filter(|replica| replica.state == ReplicaState::Ready).count()
@@ -72,7 +72,7 @@ pub fn ready_behind(state: &State, route: &Route) -> BTreeMap<Name, Option<usize
 }
 
 /// Replicas whose release a service leads to.
-pub fn replicas_behind<'a>(state: &'a State, service: &Service) -> Vec<&'a Replica> {
+pub(crate) fn replicas_behind<'a>(state: &'a State, service: &Service) -> Vec<&'a Replica> {
     let here = state.workloads.values().filter(|it| it.target.environment == service.target.environment);
     let all = here.flat_map(|workload| replicas_of(&state.replicas, &workload.target));
     let behind = all.filter(|replica| {
@@ -83,7 +83,7 @@ pub fn replicas_behind<'a>(state: &'a State, service: &Service) -> Vec<&'a Repli
 }
 
 /// Services that select the workload.
-pub fn services_of<'a>(state: &'a State, workload: &'a Workload) -> impl Iterator<Item = &'a Service> {
+pub(crate) fn services_of<'a>(state: &'a State, workload: &'a Workload) -> impl Iterator<Item = &'a Service> {
     let release = state.releases.get(&(workload.target.clone(), workload.release));
     let labels = release.map(|release| release.spec.labels.clone()).unwrap_or_default();
     state.services.values().filter(move |service| {

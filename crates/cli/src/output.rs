@@ -17,7 +17,7 @@ macro_rules! print {
 }
 
 /// Writes to standard output, or ends the process.
-pub fn write(words: std::fmt::Arguments<'_>) {
+pub(crate) fn write(words: std::fmt::Arguments<'_>) {
     let mut out = std::io::stdout().lock();
     if let Err(error) = out.write_fmt(words).and_then(|()| out.flush()) {
         drop(out);
@@ -28,7 +28,7 @@ pub fn write(words: std::fmt::Arguments<'_>) {
 }
 
 /// Prints a value as JSON.
-pub fn json<T: Serialize>(value: &T) {
+pub(crate) fn json<T: Serialize>(value: &T) {
     match serde_json::to_string_pretty(value) {
         Ok(text) => println!("{text}"),
         Err(error) => crate::terminal::Failure::failed(format!("this is no JSON: {error}")).print(),

@@ -87,7 +87,7 @@ fn counts(state: &State, target: &Target) -> Counts {
 const DRAINS_WITHIN: Duration = Duration::from_secs(60);
 
 /// Until as many replicas are ready as wanted, and no more; or until the workload's deadline has passed.
-pub async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
+pub(crate) async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
     let mut snapshot = client.snapshot().await?;
     let mut progress = Progress::new(1);
     // The time that a rollout has, and that draining replicas may take.
@@ -255,7 +255,7 @@ fn how_far(state: &State, rollout: &Rollout, wanted: usize, last_time: Option<&s
 const LINES_OF_FAILED: usize = 5;
 
 /// Until a release's rollout comes to a verdict.
-pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
+pub(crate) async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
     let mut progress = Progress::new(1);
     match watch(client, target, release, &mut progress, end_of).await? {
         End::Untried(verdict) => {
@@ -298,7 +298,11 @@ pub async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -
 }
 
 /// Until a rollout that was cancelled has gone back.
-pub async fn going_back(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
+pub(crate) async fn going_back(
+    client: &Client,
+    target: &Target,
+    release: ReleaseNumber,
+) -> Result<(), Failure> {
     let mut progress = Progress::new(1);
     let back = watch(client, target, release, &mut progress, |rollout| {
         (!rollout.state.is_open()).then(|| rollout.verdict.clone().unwrap_or_default())

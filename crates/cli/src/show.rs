@@ -15,7 +15,7 @@ use crate::terminal::{Paint, age, colours, shape};
 use crate::times::local;
 
 /// A table without lines: as wide as what it holds, or as the terminal, where that is narrower.
-pub fn table(headings: &[&str]) -> Table {
+pub(crate) fn table(headings: &[&str]) -> Table {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     if colours() {
@@ -31,7 +31,7 @@ pub fn table(headings: &[&str]) -> Table {
 }
 
 /// Prints a table without the blanks at the ends of its lines, which would wrap in a narrow terminal.
-pub fn print(table: &Table) {
+pub(crate) fn print(table: &Table) {
     // In colours the blanks of a heading lie before the mark that ends its colour.
     const END: &str = "\x1b[0m";
     for line in table.lines() {
@@ -43,7 +43,7 @@ pub fn print(table: &Table) {
 }
 
 /// At most this many characters, the last one an ellipsis where some are missing.
-pub fn clipped(text: &str, most: usize) -> String {
+pub(crate) fn clipped(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
         text.to_owned()
     } else {
@@ -51,7 +51,7 @@ pub fn clipped(text: &str, most: usize) -> String {
     }
 }
 
-pub fn coloured(text: String, signal: Signal) -> Cell {
+pub(crate) fn coloured(text: String, signal: Signal) -> Cell {
     Cell::new(text).fg(match signal {
         Signal::Good => Color::DarkGreen,
         Signal::Moving => Color::Blue,
@@ -62,7 +62,7 @@ pub fn coloured(text: String, signal: Signal) -> Cell {
 }
 
 /// The time of day with its zone; with the day, where it is another one.
-pub fn moment(at: Timestamp) -> String {
+pub(crate) fn moment(at: Timestamp) -> String {
     let zone = jiff::tz::TimeZone::system();
     let (then, now) = (at.to_zoned(zone.clone()), Timestamp::now().to_zoned(zone));
     if then.date() == now.date() {
@@ -73,14 +73,14 @@ pub fn moment(at: Timestamp) -> String {
 }
 
 /// The same to the second.
-pub fn to_the_second(at: Timestamp) -> String {
+pub(crate) fn to_the_second(at: Timestamp) -> String {
     let zone = jiff::tz::TimeZone::system();
     let then = at.to_zoned(zone.clone());
     let today = then.date() == Timestamp::now().to_zoned(zone).date();
     then.strftime(if today { "%H:%M:%S %Z" } else { "%-d %b %H:%M:%S %Z" }).to_string()
 }
 
-pub fn change(origin: &Origin) -> String {
+pub(crate) fn change(origin: &Origin) -> String {
     let from = origin.commit.as_deref().map(mainyard_core::model::short_commit);
     let from = from.map_or(String::new(), |commit| format!(" from {commit}"));
     format!("{} {} by {}{from}", moment(origin.at), origin.act, origin.by)
@@ -104,12 +104,12 @@ fn release_words(state: &State, workload: &Workload) -> String {
 }
 
 /// "8 (same as 6)".
-pub fn release_number(release: &Release) -> String {
+pub(crate) fn release_number(release: &Release) -> String {
     release.same_as.map_or(release.number.to_string(), |same| format!("{} (same as {same})", release.number))
 }
 
 /// One workload: the line of what answers now, then rollout, releases, replicas.
-pub fn workload(snapshot: &Snapshot, target: &Target) {
+pub(crate) fn workload(snapshot: &Snapshot, target: &Target) {
     let state = &snapshot.state;
     let paint = Paint::stdout();
     let Some(workload) = state.workloads.get(target) else { return };
@@ -289,7 +289,7 @@ fn releases(state: &State, target: &Target) {
 }
 
 /// Said wherever a replica is shown that nothing keeps from the machine.
-pub const NOT_ISOLATED: &str = "not isolated";
+pub(crate) const NOT_ISOLATED: &str = "not isolated";
 
 fn node_words(state: &State, replica: &Replica) -> String {
     match &replica.node {
@@ -360,7 +360,7 @@ fn replicas(snapshot: &Snapshot, target: &Target) {
 }
 
 /// One route: how it is reached, where it leads, and everything else that is declared of it.
-pub fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
+pub(crate) fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
     let state = &snapshot.state;
     let paint = Paint::stdout();
     let url = snapshot.url_of(route);
@@ -389,7 +389,7 @@ pub fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
 }
 
 /// One service: where it is, who answers for it, and what its selector nearly matches.
-pub fn service(snapshot: &Snapshot, target: &mainyard_core::model::Target) {
+pub(crate) fn service(snapshot: &Snapshot, target: &mainyard_core::model::Target) {
     let state = &snapshot.state;
     let Some(service) = state.services.get(target) else { return };
     let paint = Paint::stdout();

@@ -6,7 +6,7 @@ use mainyard_core::model::Signal;
 
 /// Why a command did not do what it was asked.
 #[derive(Debug)]
-pub struct Failure {
+pub(crate) struct Failure {
     kind: FailureKind,
     message: String,
 }
@@ -23,33 +23,33 @@ enum FailureKind {
 
 impl Failure {
     /// What was to be said has been said: exit code 1.
-    pub fn said() -> Failure {
+    pub(crate) fn said() -> Failure {
         Failure { kind: FailureKind::Said, message: String::new() }
     }
     /// The thing asked for failed: exit code 1.
-    pub fn failed(message: impl Into<String>) -> Failure {
+    pub(crate) fn failed(message: impl Into<String>) -> Failure {
         Failure { kind: FailureKind::Failed, message: message.into() }
     }
     /// The command line makes no sense: exit code 2.
-    pub fn usage(message: impl Into<String>) -> Failure {
+    pub(crate) fn usage(message: impl Into<String>) -> Failure {
         Failure { kind: FailureKind::Usage, message: message.into() }
     }
     /// Not valid or not allowed: exit code 3.
-    pub fn refused(message: impl Into<String>) -> Failure {
+    pub(crate) fn refused(message: impl Into<String>) -> Failure {
         Failure { kind: FailureKind::Refused, message: message.into() }
     }
     /// The platform does not answer: exit code 4.
-    pub fn unreachable(message: impl Into<String>) -> Failure {
+    pub(crate) fn unreachable(message: impl Into<String>) -> Failure {
         Failure { kind: FailureKind::Unreachable, message: message.into() }
     }
 
     /// What went wrong, in words.
-    pub fn message(&self) -> &str {
+    pub(crate) fn message(&self) -> &str {
         &self.message
     }
 
     /// The exit code.
-    pub fn code(&self) -> u8 {
+    pub(crate) fn code(&self) -> u8 {
         match self.kind {
             FailureKind::Failed | FailureKind::Said => 1,
             FailureKind::Usage => 2,
@@ -59,7 +59,7 @@ impl Failure {
     }
 
     /// Says it on standard error.
-    pub fn print(&self) {
+    pub(crate) fn print(&self) {
         let paint = Paint { on: std::io::stderr().is_terminal() && colours_wanted() };
         let word = match self.kind {
             FailureKind::Failed => "failed",
@@ -81,12 +81,12 @@ fn colours_wanted() -> bool {
 }
 
 /// Whether colours may be used on standard output.
-pub fn colours() -> bool {
+pub(crate) fn colours() -> bool {
     std::io::stdout().is_terminal() && colours_wanted()
 }
 
 /// The shape of a signal; the same everywhere.
-pub fn shape(signal: Signal) -> &'static str {
+pub(crate) fn shape(signal: Signal) -> &'static str {
     match signal {
         Signal::Good => "●",
         Signal::Moving => "»",
@@ -98,18 +98,18 @@ pub fn shape(signal: Signal) -> &'static str {
 
 /// Colours text, where colours are wanted.
 #[derive(Debug, Clone, Copy)]
-pub struct Paint {
+pub(crate) struct Paint {
     on: bool,
 }
 
 impl Paint {
     /// For standard output.
-    pub fn stdout() -> Paint {
+    pub(crate) fn stdout() -> Paint {
         Paint { on: colours() }
     }
 
     /// Text in a signal's colour.
-    pub fn signal(self, signal: Signal, text: &str) -> String {
+    pub(crate) fn signal(self, signal: Signal, text: &str) -> String {
         let code = match signal {
             Signal::Good => "32",
             Signal::Moving => "34",
@@ -121,12 +121,12 @@ impl Paint {
     }
 
     /// Important text.
-    pub fn strong(self, text: &str) -> String {
+    pub(crate) fn strong(self, text: &str) -> String {
         self.with("1", text)
     }
 
     /// Text that stands back.
-    pub fn quiet(self, text: &str) -> String {
+    pub(crate) fn quiet(self, text: &str) -> String {
         self.with("90", text)
     }
 
@@ -136,12 +136,12 @@ impl Paint {
 }
 
 /// "1 replica", "3 replicas".
-pub fn count(number: usize, thing: &str) -> String {
+pub(crate) fn count(number: usize, thing: &str) -> String {
     if number == 1 { format!("1 {thing}") } else { format!("{number} {thing}s") }
 }
 
 /// "4 s", "12 min", "3 h", "2 d".
-pub fn age(span: jiff::SignedDuration) -> String {
+pub(crate) fn age(span: jiff::SignedDuration) -> String {
     let seconds = span.as_secs().max(0);
     match seconds {
         0..=99 => format!("{seconds} s"),

@@ -10,7 +10,7 @@ use crate::terminal::{Failure, Paint, shape};
 ///
 /// # Errors
 /// In words, what is expected.
-pub fn read(text: &str) -> Result<Timestamp, Failure> {
+pub(crate) fn read(text: &str) -> Result<Timestamp, Failure> {
     read_at(text, Timestamp::now(), &TimeZone::system())
 }
 
@@ -36,7 +36,7 @@ fn read_at(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Fai
 }
 
 /// A text of the platform with its moments in the person's time zone: it writes each in UTC (RFC 3339).
-pub fn local(text: &str) -> String {
+pub(crate) fn local(text: &str) -> String {
     const LENGTH: usize = "2026-11-23T14:00:00Z".len();
     let mut shown = String::new();
     for piece in text.split_inclusive('Z') {
@@ -53,7 +53,7 @@ pub fn local(text: &str) -> String {
 }
 
 /// The line over everything that is of the past; nothing where it is of now.
-pub fn mark(as_of: Option<Timestamp>, whole: bool) {
+pub(crate) fn mark(as_of: Option<Timestamp>, whole: bool) {
     let Some(at) = as_of else { return };
     let at = at.to_zoned(TimeZone::system()).strftime("%-d %b %Y %H:%M:%S %Z").to_string();
     let paint = Paint::stdout();

@@ -21,7 +21,7 @@ use crate::problem::{elsewhere, of_record};
 const BEAT: Duration = Duration::from_secs(3);
 
 /// What parts call.
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(node_orders)
         .mount(node_reports)
         .mount(node_usage)

@@ -25,7 +25,7 @@ use crate::{
 };
 
 /// Every operation of the API, and the page that a sign-in link opens.
-pub fn operations() -> Operations {
+pub(crate) fn operations() -> Operations {
     let mut all = Operations::default();
     all.mount(health)
         .mount(document)

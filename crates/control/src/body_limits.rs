@@ -22,7 +22,7 @@ const RECHECK: Duration = Duration::from_secs(5);
 ///
 /// # Errors
 /// 413 at once where the request says itself that its body is longer.
-pub fn limited(request: &HttpRequest, payload: Payload, limits: Limits) -> Result<Payload, Problem> {
+pub(crate) fn limited(request: &HttpRequest, payload: Payload, limits: Limits) -> Result<Payload, Problem> {
     let said =
         request.headers().get(CONTENT_LENGTH).and_then(|value| value.to_str().ok()?.parse::<u64>().ok());
     if said.is_some_and(|length| length > limits.body) {
@@ -36,7 +36,7 @@ pub fn limited(request: &HttpRequest, payload: Payload, limits: Limits) -> Resul
 }
 
 /// A body is longer than the operation takes.
-pub fn too_large(limit: u64) -> Problem {
+pub(crate) fn too_large(limit: u64) -> Problem {
     Problem::too_large(format!("the body is longer than the {limit} bytes that this operation takes"))
 }
 
@@ -112,7 +112,7 @@ impl Stream for Limited {
 }
 
 /// Why a body could not be read to its end.
-pub fn of_payload(error: &PayloadError) -> Problem {
+pub(crate) fn of_payload(error: &PayloadError) -> Problem {
     match error {
         PayloadError::Overflow => Problem::too_large("the body is longer than this operation takes"),
         PayloadError::Io(error) if error.kind() == std::io::ErrorKind::TimedOut => Problem::too_slow(),
@@ -124,14 +124,14 @@ pub fn of_payload(error: &PayloadError) -> Problem {
 }
 
 /// Whether an answer goes on for as long as there is something to say.
-pub fn is_stream(answer: &HttpResponse) -> bool {
+pub(crate) fn is_stream(answer: &HttpResponse) -> bool {
     matches!(answer.body().size(), BodySize::Stream)
 }
 
 type Check = Pin<Box<dyn Future<Output = bool>>>;
 
 /// A streamed answer that ends soon after its caller's credential does.
-pub struct Watched {
+pub(crate) struct Watched {
     body: BoxBody,
     store: Store,
     hash: Vec<u8>,
@@ -141,7 +141,7 @@ pub struct Watched {
 
 impl Watched {
     /// Wraps the body of an answer.
-    pub fn boxed(body: BoxBody, store: Store, token: Token) -> BoxBody {
+    pub(crate) fn boxed(body: BoxBody, store: Store, token: Token) -> BoxBody {
         let timer = Box::pin(tokio::time::sleep(RECHECK));
         BoxBody::new(Watched { body, store, hash: token.hash, timer, check: None })
     }

@@ -14,7 +14,7 @@ use crate::credentials::{cookie_name, hash};
 use crate::problem::of_record;
 
 /// How a kind of caller is let in.
-pub trait Admit: Caller {
+pub(crate) trait Admit: Caller {
     /// What is known of one that was let in.
     type Admitted: 'static;
 
@@ -24,7 +24,7 @@ pub trait Admit: Caller {
 
 /// A person.
 #[derive(Debug, Clone)]
-pub struct Member {
+pub(crate) struct Member {
     /// The name, as the trail tells it.
     pub name: String,
     /// The credential's public id, which is not a secret.
@@ -33,7 +33,7 @@ pub struct Member {
 
 /// A part of the platform, as `node/NAME` or `gateway/NAME`.
 #[derive(Debug, Clone)]
-pub struct PartName(pub String);
+pub(crate) struct PartName(pub String);
 
 impl Admit for Anyone {
     type Admitted = ();
@@ -111,7 +111,7 @@ fn no_credential() -> Problem {
 ///
 /// # Errors
 /// 401 where one is shown that is not known, or that cannot be read in one way.
-pub async fn credential(request: &HttpRequest, control: &Control) -> Result<Option<Token>, Problem> {
+pub(crate) async fn credential(request: &HttpRequest, control: &Control) -> Result<Option<Token>, Problem> {
     let headers = request.headers();
     if headers.get_all(AUTHORIZATION).count() > 1 {
         return Err(Problem::unauthorized("send one Authorization header"));

@@ -15,7 +15,7 @@ use crate::Control;
 use crate::forecast::Acted;
 use crate::operations::{Call, Operations};
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(list).mount(authority).mount(issue).mount(add).mount(remove);
 }
 

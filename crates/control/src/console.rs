@@ -9,7 +9,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// A file of the console; every other path is a view of it, which the console itself shows.
-pub async fn file(request: HttpRequest) -> HttpResponse {
+pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
     // Only the API's own spelling reaches the API; what looks like it in another spelling is no view of the console.
     let first = path.split('/').next().unwrap_or_default().to_ascii_lowercase();

@@ -5,12 +5,12 @@ use sha2::{Digest, Sha256};
 use mainyard_api::Problem;
 
 /// The digest that a token is kept and found under.
-pub fn hash(token: &str) -> Vec<u8> {
+pub(crate) fn hash(token: &str) -> Vec<u8> {
     Sha256::digest(token).to_vec()
 }
 
 /// A new secret: 32 random bytes in hexadecimal.
-pub fn new_secret() -> Result<String, Problem> {
+pub(crate) fn new_secret() -> Result<String, Problem> {
     let mut bytes = [0; 32];
     getrandom::fill(&mut bytes).map_err(|error| Problem::unavailable(error.to_string()))?;
     Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
@@ -18,6 +18,6 @@ pub fn new_secret() -> Result<String, Problem> {
 
 /// The session cookie's name. Cookies ignore ports, so the instance is in it; over TLS the browser itself binds it to
 /// the host (RFC 6265bis, section 4.1.3.2).
-pub fn cookie_name(instance: &str, tls: bool) -> String {
+pub(crate) fn cookie_name(instance: &str, tls: bool) -> String {
     format!("{}mainyard-session-{instance}", if tls { "__Host-" } else { "" })
 }

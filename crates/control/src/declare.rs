@@ -12,7 +12,7 @@ use crate::operations::Call;
 /// Files of one declaration.
 const MOST_FILES: usize = 1000;
 
-pub async fn declare(call: Call<Declare>) -> Acted<DeclareOutcome> {
+pub(crate) async fn declare(call: Call<Declare>) -> Acted<DeclareOutcome> {
     let Declaration { environment, files, exact, named } = call.body.clone();
     if files.len() > MOST_FILES {
         return Err(Problem::too_large(format!(

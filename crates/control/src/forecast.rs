@@ -18,14 +18,14 @@ use crate::operations::{Call, Read};
 use crate::problem::of_record;
 
 /// What came of a command, or would.
-pub type Acted<T> = Result<Done<T>, Problem>;
+pub(crate) type Acted<T> = Result<Done<T>, Problem>;
 
 impl<O> Call<O>
 where
     O: Operation<Caller = Person, Query = Trial, Body: Read + Body>,
 {
     /// Carries a command out, or rehearses it where the caller asks for a forecast.
-    pub async fn act<C>(&self, command: C) -> Acted<C::Outcome>
+    pub(crate) async fn act<C>(&self, command: C) -> Acted<C::Outcome>
     where
         C: CommandKind + Clone + Send + 'static,
         C::Outcome: Send + 'static,
@@ -35,7 +35,7 @@ where
 }
 
 /// Carries a command out for a member, or rehearses it.
-pub async fn act<C>(control: &Control, by: &str, trial: &Trial, command: C) -> Acted<C::Outcome>
+pub(crate) async fn act<C>(control: &Control, by: &str, trial: &Trial, command: C) -> Acted<C::Outcome>
 where
     C: CommandKind + Clone + Send + 'static,
     C::Outcome: Send + 'static,
@@ -66,7 +66,7 @@ where
     let rehearsed = web::block(move || {
         let now = Timestamp::now();
         let mut cluster = copy(state, now);
-        (cluster.reserved_hosts, cluster.reserved_ports) = reserved;
+        cluster.reserve(reserved.0, reserved.1);
         cluster.hear_all_declared(declared);
         let table = cluster.table();
         let all: Command = command.clone().into();
@@ -74,7 +74,7 @@ where
         let outcome = outcome.ok_or_else(|| Problem::unavailable("the rehearsal answered something else"))?;
         let watched = command.moved(&outcome);
         let forecast = rehearse(&cluster, &table, &watched, lose.as_ref(), now);
-        Ok::<_, Problem>((outcome, forecast, watched, cluster.state))
+        Ok::<_, Problem>((outcome, forecast, watched, cluster.into_state()))
     });
     let rehearsed = rehearsed.await.map_err(|error| Problem::unavailable(error.to_string()))?;
     let (outcome, forecast, watched, after) = rehearsed?;

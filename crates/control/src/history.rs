@@ -23,7 +23,7 @@ const SETTLED: SignedDuration = SignedDuration::from_secs(60);
 
 /// The moments that were looked at last: anyone who looks at one asks for it again and again.
 #[derive(Default)]
-pub struct Moments(Mutex<VecDeque<(Timestamp, Arc<Past>)>>);
+pub(crate) struct Moments(Mutex<VecDeque<(Timestamp, Arc<Past>)>>);
 
 impl Moments {
     fn find(&self, at: Timestamp) -> Option<Arc<Past>> {
@@ -43,7 +43,7 @@ impl Moments {
 }
 
 /// Everything, as it is or as it was.
-pub enum View<'a> {
+pub(crate) enum View<'a> {
     /// Now.
     Present(RwLockReadGuard<'a, (State, u64)>),
     /// Then.
@@ -52,7 +52,7 @@ pub enum View<'a> {
 
 impl View<'_> {
     /// Every object.
-    pub fn state(&self) -> &State {
+    pub(crate) fn state(&self) -> &State {
         match self {
             View::Present(published) => &published.0,
             View::Past(past, _) => &past.state,
@@ -60,7 +60,7 @@ impl View<'_> {
     }
 
     /// The number of the last change.
-    pub fn cursor(&self) -> u64 {
+    pub(crate) fn cursor(&self) -> u64 {
         match self {
             View::Present(published) => published.1,
             View::Past(past, _) => past.number,
@@ -68,7 +68,7 @@ impl View<'_> {
     }
 
     /// The moment, of the past.
-    pub fn as_of(&self) -> Option<Timestamp> {
+    pub(crate) fn as_of(&self) -> Option<Timestamp> {
         match self {
             View::Present(_) => None,
             View::Past(_, at) => Some(*at),
@@ -76,12 +76,12 @@ impl View<'_> {
     }
 
     /// The moment.
-    pub fn at(&self) -> Timestamp {
+    pub(crate) fn at(&self) -> Timestamp {
         self.as_of().unwrap_or_else(Timestamp::now)
     }
 
     /// Whether replicas are known.
-    pub fn whole(&self) -> bool {
+    pub(crate) fn whole(&self) -> bool {
         match self {
             View::Present(_) => true,
             View::Past(past, _) => past.whole,
@@ -93,7 +93,7 @@ impl View<'_> {
 ///
 /// # Errors
 /// For a moment that is still to come, or that the record does not reach back to.
-pub async fn view(control: &Control, as_of: Option<Timestamp>) -> Result<View<'_>, Problem> {
+pub(crate) async fn view(control: &Control, as_of: Option<Timestamp>) -> Result<View<'_>, Problem> {
     let Some(at) = as_of else { return Ok(View::Present(control.leader.published.read().await)) };
     if at > Timestamp::now() {
         return Err(Problem::invalid(format!("{at:.0} is still to come; the past can be seen")));
@@ -116,7 +116,7 @@ pub async fn view(control: &Control, as_of: Option<Timestamp>) -> Result<View<'_
     }
 }
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(trail).mount(compare_moments);
 }
 

@@ -19,11 +19,11 @@ use crate::problem::Refused;
 
 /// What `Host` may be, in lower case and with the port where it is not the scheme's own.
 #[derive(Debug, Clone, Default)]
-pub struct Hosts(BTreeSet<String>);
+pub(crate) struct Hosts(BTreeSet<String>);
 
 impl Hosts {
     /// Those of an API that answers at `addresses`, and under `names` at the same ports.
-    pub fn of(addresses: &[SocketAddr], names: &[String]) -> Hosts {
+    pub(crate) fn of(addresses: &[SocketAddr], names: &[String]) -> Hosts {
         let mut all = BTreeSet::new();
         for address in addresses {
             let port = address.port();
@@ -44,7 +44,7 @@ impl Hosts {
     }
 
     /// The names without ports, and this machine's own.
-    pub fn names(&self) -> BTreeSet<String> {
+    pub(crate) fn names(&self) -> BTreeSet<String> {
         let bare = |host: &String| host.rsplit_once(':').map_or(host.as_str(), |(name, _)| name).to_owned();
         let machine = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
         let machine = machine.trim().to_ascii_lowercase();
@@ -52,13 +52,13 @@ impl Hosts {
     }
 
     /// Whether a host is one of them.
-    pub fn has(&self, host: &str) -> bool {
+    pub(crate) fn has(&self, host: &str) -> bool {
         self.0.contains(&host.to_ascii_lowercase())
     }
 }
 
 /// Refuses requests for other hosts, whatever their path.
-pub async fn check<B: MessageBody + 'static>(
+pub(crate) async fn check<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
@@ -80,7 +80,7 @@ pub async fn check<B: MessageBody + 'static>(
 }
 
 /// The host that a request is for.
-pub fn host_of(request: &HttpRequest) -> &str {
+pub(crate) fn host_of(request: &HttpRequest) -> &str {
     let header = request.headers().get(HOST).and_then(|value| value.to_str().ok());
     header.or_else(|| request.uri().authority().map(|authority| authority.as_str())).unwrap_or_default()
 }

@@ -20,7 +20,7 @@ const SEALED_KEPT: Duration = Duration::from_secs(3600);
 const MANIFEST_LIMIT: u64 = 4 << 20;
 
 /// Clears away, now and then, for ever.
-pub async fn keep_house(control: Data<Control>) {
+pub(crate) async fn keep_house(control: Data<Control>) {
     loop {
         actix_web::rt::time::sleep(EVERY).await;
         if control.leader.elsewhere().is_none() {

@@ -17,7 +17,7 @@ use tokio_util::io::{StreamReader, SyncIoBridge};
 use crate::forecast::{Acted, act};
 use crate::operations::{Call, Operations};
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(list).mount(add).mount(remove).mount(config);
 }
 

@@ -67,8 +67,9 @@ pub struct Config {
     pub database: String,
     /// Where images are kept.
     pub images: PathBuf,
-    /// Where repositories that are followed are kept, and which ones may be reached.
+    /// Where repositories that are followed are kept.
     pub repositories: PathBuf,
+    /// Which ones may be reached.
     pub git_allowed: Vec<Allowed>,
     /// The user id that `git` runs as, where this process may give it one.
     pub git_account: Option<u32>,
@@ -78,8 +79,9 @@ pub struct Config {
     pub client_token: ClientToken,
     /// The token of each part, by `node/NAME` or `gateway/NAME`.
     pub part_tokens: Vec<(String, String)>,
-    /// Addresses that the API answers at, and names that it has there.
+    /// Addresses that the API answers at.
     pub addresses: Vec<SocketAddr>,
+    /// Names that it has there.
     pub names: Vec<String>,
     /// The platform's keys, under which the values of secrets are sealed.
     pub secrets_key: KeySource,

@@ -21,7 +21,7 @@ struct Inner {
 
 /// Which log lines a node is asked for.
 #[derive(Debug, Clone, Default)]
-pub struct LogAsked {
+pub(crate) struct LogAsked {
     /// Of these replicas.
     pub replicas: Vec<ReplicaId>,
     /// And of the replicas of this release that are gone.
@@ -36,7 +36,7 @@ pub struct LogAsked {
 
 /// The open links.
 #[derive(Clone, Default)]
-pub struct Links(Arc<Mutex<Inner>>);
+pub(crate) struct Links(Arc<Mutex<Inner>>);
 
 impl Links {
     fn with<T>(&self, act: impl FnOnce(&mut Inner) -> T) -> T {
@@ -44,21 +44,21 @@ impl Links {
     }
 
     /// A node called: its orders come through the receiver, and no more through an earlier one.
-    pub fn add_node(&self, node: &Name) -> mpsc::UnboundedReceiver<Bytes> {
+    pub(crate) fn add_node(&self, node: &Name) -> mpsc::UnboundedReceiver<Bytes> {
         let (line, orders) = mpsc::unbounded_channel();
         self.with(|inner| inner.nodes.insert(node.to_string(), line));
         orders
     }
 
     /// The same for a gateway.
-    pub fn add_gateway(&self, gateway: &str) -> mpsc::UnboundedReceiver<Bytes> {
+    pub(crate) fn add_gateway(&self, gateway: &str) -> mpsc::UnboundedReceiver<Bytes> {
         let (line, orders) = mpsc::unbounded_channel();
         self.with(|inner| inner.gateways.insert(gateway.to_owned(), line));
         orders
     }
 
     /// Where a stream goes that this part was asked for; once.
-    pub fn take_stream(&self, stream: u64, part: &str) -> Option<mpsc::Sender<Bytes>> {
+    pub(crate) fn take_stream(&self, stream: u64, part: &str) -> Option<mpsc::Sender<Bytes>> {
         self.with(|inner| {
             inner.streams.get(&stream).filter(|(asked, _)| asked == part)?;
             inner.streams.remove(&stream).map(|(_, to)| to)
@@ -66,27 +66,27 @@ impl Links {
     }
 
     /// To one node, where it is linked.
-    pub fn order_node(&self, node: &Name, order: NodeOrder) {
+    pub(crate) fn order_node(&self, node: &Name, order: NodeOrder) {
         self.with(|inner| send(inner.nodes.get(node.as_str()), &order));
     }
 
     /// To all nodes.
-    pub fn order_all_nodes(&self, order: &NodeOrder) {
+    pub(crate) fn order_all_nodes(&self, order: &NodeOrder) {
         self.with(|inner| inner.nodes.values().for_each(|line| send(Some(line), order)));
     }
 
     /// To one gateway.
-    pub fn order_gateway(&self, gateway: &str, order: GatewayOrder) {
+    pub(crate) fn order_gateway(&self, gateway: &str, order: GatewayOrder) {
         self.with(|inner| send(inner.gateways.get(gateway), &order));
     }
 
     /// To all gateways.
-    pub fn order_all_gateways(&self, order: &GatewayOrder) {
+    pub(crate) fn order_all_gateways(&self, order: &GatewayOrder) {
         self.with(|inner| inner.gateways.values().for_each(|line| send(Some(line), order)));
     }
 
     /// Ends every link; the parts call again.
-    pub fn hang_up(&self) {
+    pub(crate) fn hang_up(&self) {
         self.with(|inner| {
             inner.nodes.clear();
             inner.gateways.clear();
@@ -94,12 +94,12 @@ impl Links {
     }
 
     /// How many gateways are linked.
-    pub fn gateways(&self) -> usize {
+    pub(crate) fn gateways(&self) -> usize {
         self.with(|inner| inner.gateways.values().filter(|line| !line.is_closed()).count())
     }
 
     /// Asks every gateway for something; what each answers comes through its receiver.
-    pub fn ask_gateways(&self, order: impl Fn(u64) -> GatewayOrder) -> Vec<mpsc::Receiver<Bytes>> {
+    pub(crate) fn ask_gateways(&self, order: impl Fn(u64) -> GatewayOrder) -> Vec<mpsc::Receiver<Bytes>> {
         self.with(|inner| {
             let lines: Vec<(String, Line)> =
                 inner.gateways.iter().map(|(name, line)| (name.clone(), line.clone())).collect();
@@ -115,12 +115,12 @@ impl Links {
     }
 
     /// The nodes that are linked.
-    pub fn nodes(&self) -> Vec<String> {
+    pub(crate) fn nodes(&self) -> Vec<String> {
         self.with(|inner| inner.nodes.keys().cloned().collect())
     }
 
     /// Asks a node for log lines; they come through the receiver.
-    pub fn ask_for_log(&self, node: &str, asked: LogAsked) -> Option<mpsc::Receiver<Bytes>> {
+    pub(crate) fn ask_for_log(&self, node: &str, asked: LogAsked) -> Option<mpsc::Receiver<Bytes>> {
         let LogAsked { replicas, kept, only, tail, follow } = asked;
         let (to, from) = mpsc::channel(16);
         self.with(|inner| {

@@ -28,7 +28,7 @@ const LINE: usize = 500;
 
 /// Log lines as JSON, one a line. Of a release that failed, each replica's last 1,000 lines are kept for as long as the
 /// release is.
-pub async fn read(call: Call<ReadLogs>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn read(call: Call<ReadLogs>) -> Result<HttpResponse, Problem> {
     let (control, target, query) = (&call.control, call.path.target(), &call.query);
     let asked = asked_of_nodes(&control.leader.published.read().await.0, &target, query)?;
     let asked = with_kept(control, asked, &target, query);
@@ -102,7 +102,7 @@ fn with_kept(
 }
 
 /// The last lines that a replica, or the replicas of a release, wrote themselves, with credentials masked.
-pub async fn last_lines(control: &Control, of: &OutputOf, count: usize) -> Vec<String> {
+pub(crate) async fn last_lines(control: &Control, of: &OutputOf, count: usize) -> Vec<String> {
     let (target, query) = match of {
         OutputOf::Replica(id) => (&id.workload, (Some(id.short.clone()), None)),
         OutputOf::Release(id) => (&id.workload, (None, Some(id.number.0))),

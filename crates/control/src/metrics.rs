@@ -6,7 +6,7 @@ use mainyard_api::{Problem, ShowMetrics};
 
 use crate::operations::{Call, Operations};
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(metrics);
 }
 

@@ -28,7 +28,7 @@ use crate::paths;
 use crate::problem::{Refused, respond};
 
 /// One call of an operation: all of it was read and is of the operation's types.
-pub struct Call<O: Operation<Caller: Admit, Body: Read>> {
+pub(crate) struct Call<O: Operation<Caller: Admit, Body: Read>> {
     /// Who calls.
     pub caller: <O::Caller as Admit>::Admitted,
     /// What every handler works with.
@@ -44,7 +44,7 @@ pub struct Call<O: Operation<Caller: Admit, Body: Read>> {
 }
 
 /// How a kind of body is read.
-pub trait Read: Body {
+pub(crate) trait Read: Body {
     /// What the handler gets.
     type Given: 'static;
 
@@ -114,7 +114,7 @@ fn unreadable(error: &serde_json::Error) -> Problem {
 }
 
 /// How a kind of answer is sent.
-pub trait Reply: AnswerKind {
+pub(crate) trait Reply: AnswerKind {
     /// What the handler gives.
     type Given;
 
@@ -169,7 +169,7 @@ struct NewCookie(Cookie<'static>);
 
 impl<O: Operation<Caller: Admit, Body: Read>> Call<O> {
     /// Sends a cookie with the answer.
-    pub fn send_cookie(&self, cookie: Cookie<'static>) {
+    pub(crate) fn send_cookie(&self, cookie: Cookie<'static>) {
         self.request.extensions_mut().insert(NewCookie(cookie));
     }
 }
@@ -184,13 +184,13 @@ struct Mounted {
 
 /// All operations that were mounted.
 #[derive(Default)]
-pub struct Operations {
+pub(crate) struct Operations {
     mounted: Vec<(Mounted, Route)>,
 }
 
 impl Operations {
     /// Mounts an operation's handler.
-    pub fn mount<O, H, F>(&mut self, handler: H) -> &mut Operations
+    pub(crate) fn mount<O, H, F>(&mut self, handler: H) -> &mut Operations
     where
         O: Operation<Caller: Admit, Body: Read, Answer: Reply>,
         H: Fn(Call<O>) -> F + Clone + 'static,
@@ -211,12 +211,12 @@ impl Operations {
 
     /// Methods and paths of all, to hold them against the API's own list.
     #[cfg(test)]
-    pub fn places(&self) -> std::collections::BTreeSet<(mainyard_api::Method, &'static str)> {
+    pub(crate) fn places(&self) -> std::collections::BTreeSet<(mainyard_api::Method, &'static str)> {
         self.mounted.iter().map(|(operation, _)| (operation.method, operation.path)).collect()
     }
 
     /// Hands them to a server.
-    pub fn configure(self, app: &mut web::ServiceConfig) {
+    pub(crate) fn configure(self, app: &mut web::ServiceConfig) {
         let mut by_path: BTreeMap<&'static str, Vec<(Mounted, Route)>> = BTreeMap::new();
         for (operation, route) in self.mounted {
             by_path.entry(operation.path).or_default().push((operation, route));
@@ -338,7 +338,7 @@ fn refuse_if_given_up(request: &HttpRequest) -> Result<(), Problem> {
 }
 
 /// Lines as they come, for as long as there are any.
-pub fn lines(lines: impl futures_util::Stream<Item = Bytes> + 'static) -> HttpResponse {
+pub(crate) fn lines(lines: impl futures_util::Stream<Item = Bytes> + 'static) -> HttpResponse {
     let lines = lines.map(Ok::<_, std::convert::Infallible>);
     HttpResponse::Ok().content_type("application/x-ndjson").streaming(lines)
 }

@@ -13,7 +13,7 @@ const NEVER: [&str; 4] = ["%25", "%2f", "%5c", "%00"];
 ///
 /// `pattern` is the operation's path, with names in braces; where it is shorter than the path, everything that
 /// follows must be written without escapes.
-pub fn written_plainly(path: &str, pattern: &str) -> Result<(), Problem> {
+pub(crate) fn written_plainly(path: &str, pattern: &str) -> Result<(), Problem> {
     let mut expected = pattern.split('/').skip(1);
     for segment in path.strip_prefix('/').unwrap_or(path).split('/') {
         if segment.is_empty() {

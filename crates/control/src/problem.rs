@@ -9,7 +9,7 @@ use crate::leader::{ActError, Holder};
 
 /// A problem where the server asks for an error of its own.
 #[derive(Debug)]
-pub struct Refused(pub Problem);
+pub(crate) struct Refused(pub Problem);
 
 impl std::fmt::Display for Refused {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -34,7 +34,7 @@ impl From<Problem> for Refused {
 }
 
 /// The answer with a problem document.
-pub fn respond(problem: &Problem) -> HttpResponse {
+pub(crate) fn respond(problem: &Problem) -> HttpResponse {
     let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
     let mut answer = HttpResponse::build(status);
     if let Some(seconds) = problem.retry_after {
@@ -44,12 +44,12 @@ pub fn respond(problem: &Problem) -> HttpResponse {
 }
 
 /// Another control decides.
-pub fn elsewhere(holder: Holder) -> Problem {
+pub(crate) fn elsewhere(holder: Holder) -> Problem {
     Problem::elsewhere(&holder.name, holder.url)
 }
 
 /// The record cannot be reached.
-pub fn of_record(error: mainyard_store::Error) -> Problem {
+pub(crate) fn of_record(error: mainyard_store::Error) -> Problem {
     Problem::unavailable(error.to_string())
 }
 

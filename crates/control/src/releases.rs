@@ -16,7 +16,7 @@ use mainyard_core::record::State;
 use crate::forecast::Acted;
 use crate::operations::{Call, Operations};
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(deploy)
         .mount(promote)
         .mount(rollback)

@@ -9,7 +9,7 @@ use mainyard_core::suggestions::did_you_mean;
 ///
 /// # Errors
 /// 404, with the name that may have been meant.
-pub fn known_environment(state: &State, name: &Name) -> Result<(), Problem> {
+pub(crate) fn known_environment(state: &State, name: &Name) -> Result<(), Problem> {
     if state.environments.contains_key(name) {
         return Ok(());
     }
@@ -18,7 +18,7 @@ pub fn known_environment(state: &State, name: &Name) -> Result<(), Problem> {
 }
 
 /// There is no workload of this name.
-pub fn no_workload(state: &State, target: &Target, when: &str) -> Problem {
+pub(crate) fn no_workload(state: &State, target: &Target, when: &str) -> Problem {
     let known: Vec<String> = state.workloads.keys().map(ToString::to_string).collect();
     let hint = did_you_mean(&target.to_string(), known.iter().map(String::as_str));
     Problem::not_found(format!("there is no workload {target}{when}{hint}"))

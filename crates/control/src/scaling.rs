@@ -7,7 +7,7 @@ use mainyard_core::commands::{Scale, Scaled};
 use crate::forecast::Acted;
 use crate::operations::Call;
 
-pub async fn scale(call: Call<ScaleWorkload>) -> Acted<Scaled> {
+pub(crate) async fn scale(call: Call<ScaleWorkload>) -> Acted<Scaled> {
     let NewScale { replicas, memory, cpu } = call.body;
     if replicas.is_none() && memory.is_none() && cpu.is_none() {
         return Err(Problem::invalid("say what to change: `replicas`, `memory` or `cpu`"));

@@ -39,7 +39,7 @@ pub enum SecretStoreError {
 
 /// Seals and opens.
 #[derive(Clone)]
-pub struct SecretStore {
+pub(crate) struct SecretStore {
     store: Store,
     source: KeySource,
     /// Nothing is sealed while the key is being changed.
@@ -52,7 +52,7 @@ fn words(error: impl std::fmt::Display) -> SecretStoreError {
 
 impl SecretStore {
     /// With these keys, over this record.
-    pub fn new(store: Store, source: KeySource) -> SecretStore {
+    pub(crate) fn new(store: Store, source: KeySource) -> SecretStore {
         SecretStore { store, source, changing: Arc::default() }
     }
 
@@ -66,7 +66,11 @@ impl SecretStore {
     }
 
     /// Seals a value and keeps it; it is a secret's only when an act says so.
-    pub async fn keep(&self, target: &Target, value: &SecretValue) -> Result<SealedValue, SecretStoreError> {
+    pub(crate) async fn keep(
+        &self,
+        target: &Target,
+        value: &SecretValue,
+    ) -> Result<SealedValue, SecretStoreError> {
         let _nobody_changes = self.changing.read().await;
         let name = mainyard_sealing::new_key().map_err(words)?[..24].to_owned();
         let place = format!("{target} {name}");
@@ -77,7 +81,7 @@ impl SecretStore {
 
     /// Gives orders the values they need. One that cannot be opened is left out, and the log says why; the replica then
     /// waits for it.
-    pub async fn fill(&self, state: &State, orders: &mut [RunOrder]) -> Result<(), SecretStoreError> {
+    pub(crate) async fn fill(&self, state: &State, orders: &mut [RunOrder]) -> Result<(), SecretStoreError> {
         let mut wanted: BTreeMap<String, (Target, SecretKey)> = BTreeMap::new();
         for order in orders.iter() {
             for key in order.secret_keys() {
@@ -112,7 +116,7 @@ impl SecretStore {
     }
 
     /// The pair of keys of an environment, to whose public one people encrypt values; made when it is first asked for.
-    pub async fn pair(&self, environment: &Name) -> Result<Pair, SecretStoreError> {
+    pub(crate) async fn pair(&self, environment: &Name) -> Result<Pair, SecretStoreError> {
         let name = format!("{PAIR}{environment}");
         for again in [true, false] {
             let kept = self.store.read_sealed(std::slice::from_ref(&name)).await?;
@@ -136,7 +140,7 @@ impl SecretStore {
 
     /// Opens the values that files declare for an environment, to see that it can be done. What cannot be opened is told with
     /// its place.
-    pub async fn look_into(
+    pub(crate) async fn look_into(
         &self,
         environment: &Name,
         declared: &mut Declared,
@@ -162,7 +166,10 @@ impl SecretStore {
     }
 
     /// Opens values by the names they are kept under, and those that are encrypted to an environment's key. One that cannot be opened is left out, and the log says why.
-    pub async fn open(&self, names: Vec<String>) -> Result<BTreeMap<String, SecretValue>, SecretStoreError> {
+    pub(crate) async fn open(
+        &self,
+        names: Vec<String>,
+    ) -> Result<BTreeMap<String, SecretValue>, SecretStoreError> {
         let mut opened = BTreeMap::new();
         if names.is_empty() {
             return Ok(opened);
@@ -189,7 +196,7 @@ impl SecretStore {
 
     /// Seals what is sealed under an older key again under the newest, and lets the older ones go where they are in a
     /// file. Also ends a change of the key that was broken off.
-    pub async fn renew(&self) -> Result<u64, SecretStoreError> {
+    pub(crate) async fn renew(&self) -> Result<u64, SecretStoreError> {
         let _nobody_seals = self.changing.write().await;
         self.renew_all().await
     }
@@ -210,7 +217,7 @@ impl SecretStore {
 
     /// Makes a new key and seals everything again under it. Gives its id and how many values there were. Both keys are on
     /// disk until all is sealed again, so that nothing is lost wherever it is broken off.
-    pub async fn change_key(&self) -> Result<(String, u64), SecretStoreError> {
+    pub(crate) async fn change_key(&self) -> Result<(String, u64), SecretStoreError> {
         let KeySource::File(path) = &self.source else {
             let message = "the key was given in MAINYARD_SECRETS_KEY: start the platform with `NEW,OLD` there; \
                            what is sealed under OLD is sealed again at the start, and OLD can go after it";

@@ -15,7 +15,7 @@ use crate::problem::{elsewhere, of_record};
 use crate::responses::known_environment;
 use crate::secret_store::SecretStoreError;
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(list).mount(rotate_key).mount(public_key).mount(add).mount(remove);
 }
 
@@ -42,7 +42,7 @@ fn entry(cluster: &Cluster, secret: &Secret) -> SecretEntry {
 async fn list(call: Call<ListSecrets>) -> Result<Vec<SecretEntry>, Problem> {
     let state = call.control.leader.published.read().await.0.clone();
     let cluster = Cluster::new(state, 0, Timestamp::now());
-    Ok(cluster.state.secrets.values().map(|secret| entry(&cluster, secret)).collect())
+    Ok(cluster.state().secrets.values().map(|secret| entry(&cluster, secret)).collect())
 }
 
 async fn add(call: Call<AddSecret>) -> Acted<SecretsAdded> {

@@ -46,7 +46,7 @@ impl ClientToken {
 }
 
 /// Lets the first member's client and the parts in.
-pub async fn admit(store: &Store, config: &Config) -> Result<(), crate::Error> {
+pub(crate) async fn admit(store: &Store, config: &Config) -> Result<(), crate::Error> {
     admit_client(store, &config.client_token, &config.member).await?;
     for (part, token) in &config.part_tokens {
         let new = NewToken {
@@ -77,7 +77,7 @@ async fn admit_client(store: &Store, token: &ClientToken, member: &str) -> Resul
 }
 
 /// Takes the token in the data directory when it is replaced, without a restart.
-pub async fn follow_client_token(store: Store, token: ClientToken, member: String) {
+pub(crate) async fn follow_client_token(store: Store, token: ClientToken, member: String) {
     let mut known = token.read().ok().map(|token| hash(&token));
     if matches!(token, ClientToken::Given(_)) {
         return;
@@ -111,7 +111,7 @@ fn cookie(control: &Control, value: String, seconds: i64) -> Cookie<'static> {
 }
 
 /// Failed attempts to sign in, with the clock they are timed by.
-pub struct SignInAttempts(Mutex<SignInBackoff>, Instant);
+pub(crate) struct SignInAttempts(Mutex<SignInBackoff>, Instant);
 
 impl Default for SignInAttempts {
     fn default() -> SignInAttempts {
@@ -126,7 +126,7 @@ impl SignInAttempts {
     }
 }
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(sign_in).mount(add_sign_in_key).mount(sign_out).mount(end_sessions);
 }
 

@@ -10,7 +10,7 @@ use crate::operations::{Call, Operations};
 use crate::problem::of_record;
 use crate::responses::no_workload;
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(of_all).mount(of_one);
 }
 

@@ -30,7 +30,7 @@ struct Reader {
 }
 
 /// Every change after a number, as it comes.
-pub async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Problem> {
     let control = call.control;
     let last = call.request.headers().get("last-event-id");
     let last = last.and_then(|value| value.to_str().ok()?.parse().ok());

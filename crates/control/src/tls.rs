@@ -35,7 +35,7 @@ pub enum ApiCertificate {
 const RENEW_EVERY: Duration = Duration::from_secs(3600);
 
 /// TLS 1.2 and 1.3 with the certificate, which is renewed while it serves.
-pub fn server(certificate: ApiCertificate) -> io::Result<ServerConfig> {
+pub(crate) fn server(certificate: ApiCertificate) -> io::Result<ServerConfig> {
     let current = Arc::new(Current(RwLock::new(Arc::new(load(&certificate)?))));
     let renewed = Arc::clone(&current);
     actix_web::rt::spawn(async move {

@@ -10,7 +10,7 @@ use crate::credentials::{hash, new_secret};
 use crate::operations::{Call, Operations};
 use crate::problem::of_record;
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(list).mount(add).mount(remove);
 }
 

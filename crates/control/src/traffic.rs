@@ -4,13 +4,13 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jiff::Timestamp;
-pub use mainyard_api::{Facet, Point, TrafficRow, WayFigures};
+pub(crate) use mainyard_api::{Facet, Point, TrafficRow, WayFigures};
 use mainyard_core::link::{Figure, percentile};
 
 mod metrics;
-pub mod responses;
+pub(crate) mod responses;
 
-pub use responses::operations;
+pub(crate) use responses::operations;
 
 /// Seconds in one point of a series.
 const STEP: i64 = 10;

@@ -21,7 +21,7 @@ const RECALL: Duration = Duration::from_secs(2);
 /// Lines of a program's output that are told with a cause.
 const LINES: usize = 2;
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(why).mount(requests);
 }
 

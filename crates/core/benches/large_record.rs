@@ -41,6 +41,7 @@ fn manifest() -> String {
     text
 }
 
+#[expect(clippy::too_many_lines, reason = "measurements, one after the other")]
 fn main() {
     let now = Timestamp::from_second(1_000_000).expect("in range");
     let mut cluster = Cluster::new(State::default(), 1, now);

@@ -82,6 +82,7 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
 };
 
 /// What is to be known of this one.
+#[expect(clippy::too_many_lines, reason = "a table: one entry for each reason")]
 pub fn about(code: ReasonCode) -> Entry {
     use ReasonCode::*;
     match code {

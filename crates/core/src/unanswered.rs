@@ -7,7 +7,7 @@ use crate::routing::{bound_names, selector, selects};
 
 /// A workload as it will be.
 #[derive(Debug, Clone, Copy)]
-pub struct Coming<'a> {
+pub(crate) struct Coming<'a> {
     /// Its name.
     pub name: &'a Name,
     /// The specification that it will run.
@@ -18,7 +18,7 @@ pub struct Coming<'a> {
 
 /// Why a service would no longer answer at a port where it answers now; `None` where it goes on at all of them. `now` are
 /// the workloads that stay, as they are.
-pub fn why_unanswered(
+pub(crate) fn why_unanswered(
     before: &Service,
     after: &ServiceSpec,
     now: &[(&Workload, &Release)],

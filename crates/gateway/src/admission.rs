@@ -51,23 +51,23 @@ impl<K: Eq + Hash + Clone> Counted<K> {
 
 /// Connections by caller alone.
 #[derive(Debug)]
-pub struct Callers(Counted<IpAddr>);
+pub(crate) struct Callers(Counted<IpAddr>);
 
 impl Callers {
     /// So many of each.
-    pub fn new(most: usize) -> Callers {
+    pub(crate) fn new(most: usize) -> Callers {
         Callers(Counted::new(most))
     }
 
     /// One more, for as long as it is held.
-    pub fn enter(self: &Arc<Self>, caller: IpAddr) -> Option<Caller> {
+    pub(crate) fn enter(self: &Arc<Self>, caller: IpAddr) -> Option<Caller> {
         self.0.enter(caller).then(|| Caller { of: Arc::clone(self), caller })
     }
 }
 
 /// A caller's connection that is held.
 #[derive(Debug)]
-pub struct Caller {
+pub(crate) struct Caller {
     of: Arc<Callers>,
     caller: IpAddr,
 }
@@ -130,7 +130,7 @@ impl Admission {
 }
 
 /// One network of IPv6 is one visitor: its owner has 2^64 addresses of it.
-pub fn network_of(address: IpAddr) -> IpAddr {
+pub(crate) fn network_of(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V6(address) => IpAddr::V6((u128::from(address) >> 64 << 64).into()),
         plain => plain,
@@ -158,7 +158,7 @@ impl Drop for Admitted {
 }
 
 /// Raises this process's limit of descriptors as far as it may; gives what it is then.
-pub fn raise_descriptor_limit() -> u64 {
+pub(crate) fn raise_descriptor_limit() -> u64 {
     let mut limit = libc::rlimit { rlim_cur: 0, rlim_max: 0 };
     // SAFETY: the structure lives across the calls.
     unsafe {

@@ -5,7 +5,7 @@ use http::header::{COOKIE, HeaderValue, SET_COOKIE};
 use mainyard_core::model::{ReplicaId, Sticky};
 
 /// What a replica is called in a cookie: it tells nothing of the inside (FNV-1a).
-pub fn seat_of(replica: &ReplicaId) -> u64 {
+pub(crate) fn seat_of(replica: &ReplicaId) -> u64 {
     replica
         .to_string()
         .bytes()
@@ -13,7 +13,7 @@ pub fn seat_of(replica: &ReplicaId) -> u64 {
 }
 
 /// The seat that a visitor brings.
-pub fn brought(headers: &HeaderMap, sticky: &Sticky) -> Option<u64> {
+pub(crate) fn brought(headers: &HeaderMap, sticky: &Sticky) -> Option<u64> {
     let cookies = headers.get_all(COOKIE).iter().filter_map(|value| value.to_str().ok());
     let mut pairs = cookies.flat_map(|list| list.split(';')).filter_map(|pair| pair.trim().split_once('='));
     let (_, value) = pairs.find(|(name, _)| *name == sticky.cookie)?;
@@ -21,7 +21,7 @@ pub fn brought(headers: &HeaderMap, sticky: &Sticky) -> Option<u64> {
 }
 
 /// Gives the visitor a seat.
-pub fn give(headers: &mut HeaderMap, sticky: &Sticky, seat: u64, secure: bool) {
+pub(crate) fn give(headers: &mut HeaderMap, sticky: &Sticky, seat: u64, secure: bool) {
     let lasts = sticky.lasts.map(|lasts| format!("; Max-Age={}", lasts.millis() / 1000)).unwrap_or_default();
     let secure = if secure { "; Secure" } else { "" };
     let cookie = format!("{}={seat:016x}; Path=/; HttpOnly; SameSite=Lax{lasts}{secure}", sticky.cookie);

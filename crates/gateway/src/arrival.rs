@@ -4,7 +4,7 @@ use std::net::{Ipv4Addr, SocketAddr};
 
 /// How a connection came in.
 #[derive(Debug, Clone, Copy)]
-pub struct Arrival {
+pub(crate) struct Arrival {
     /// Who called.
     pub peer: SocketAddr,
     /// Whether over TLS.
@@ -15,7 +15,7 @@ pub struct Arrival {
 
 /// What a caller inside dialled.
 #[derive(Debug, Clone, Copy)]
-pub struct Called {
+pub(crate) struct Called {
     /// The service's address.
     pub address: Ipv4Addr,
     /// Its port.

@@ -17,7 +17,7 @@ const KEPT: usize = 1000;
 const RENEWED_AFTER: Duration = Duration::from_secs(DAYS as u64 * 86_400 / 3 * 2);
 
 /// Signs certificates, and keeps them ready.
-pub struct Authority {
+pub(crate) struct Authority {
     issuer: Issuer,
     names: Names,
     ready: Mutex<HashMap<String, (Instant, Arc<CertifiedKey>)>>,
@@ -25,17 +25,17 @@ pub struct Authority {
 
 impl Authority {
     /// The one of this directory, which may sign for these names; it is made where there is none.
-    pub fn of(dir: &Path, names: Names) -> std::io::Result<Authority> {
+    pub(crate) fn of(dir: &Path, names: Names) -> std::io::Result<Authority> {
         Ok(Authority { issuer: issuer(dir, &names)?, names, ready: Mutex::default() })
     }
 
     /// Its own certificate.
-    pub fn certificate(&self) -> CertificateDer<'static> {
+    pub(crate) fn certificate(&self) -> CertificateDer<'static> {
         self.issuer.der().clone()
     }
 
     /// A certificate for a host that is served; `None` for a host that it may not sign for.
-    pub fn signed(&self, host: &str) -> Option<Arc<CertifiedKey>> {
+    pub(crate) fn signed(&self, host: &str) -> Option<Arc<CertifiedKey>> {
         if !self.names.permit(host) {
             return None;
         }

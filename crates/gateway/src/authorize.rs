@@ -22,7 +22,7 @@ impl Forwarder {
     /// Lets a request in, or not.
     ///
     /// `path` is the request's path as it goes on, with its query.
-    pub async fn enter(
+    pub(crate) async fn enter(
         &self,
         route: &Route,
         request: &Request<Incoming>,

@@ -27,7 +27,7 @@ const TLS_WITHIN: Duration = Duration::from_secs(5);
 const IDLE: usize = 1024;
 
 /// A connection that can take a request.
-pub struct Connection {
+pub(crate) struct Connection {
     /// Sends on it.
     pub sender: Sender,
     /// Whether it has carried a request before.
@@ -37,13 +37,13 @@ pub struct Connection {
 }
 
 /// A replica's connection, ready to be sent on.
-pub struct Sender {
+pub(crate) struct Sender {
     inner: SendRequest<RequestBody>,
     bound: Bound,
 }
 
 /// A connection to a replica, whichever it is.
-pub async fn connect(address: SocketAddrV4) -> std::io::Result<TcpStream> {
+pub(crate) async fn connect(address: SocketAddrV4) -> std::io::Result<TcpStream> {
     let stream = tokio::time::timeout(CONNECT_WITHIN, TcpStream::connect(address));
     let stream = stream.await.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
     stream.set_nodelay(true)?;
@@ -52,7 +52,7 @@ pub async fn connect(address: SocketAddrV4) -> std::io::Result<TcpStream> {
 
 /// How a replica is spoken to.
 #[derive(Debug, Clone)]
-pub enum Onward {
+pub(crate) enum Onward {
     /// Without TLS.
     Plain,
     /// With TLS; its certificate must be for this name and lead to what the configuration trusts.
@@ -70,17 +70,17 @@ impl Onward {
 }
 
 /// Connections of a kind to an address.
-pub type Place = (SocketAddrV4, usize);
+pub(crate) type Place = (SocketAddrV4, usize);
 
 /// A worker's idle connections.
 #[derive(Clone, Default)]
-pub struct Pool {
+pub(crate) struct Pool {
     idle: Rc<RefCell<HashMap<Place, Vec<Sender>>>>,
 }
 
 impl Pool {
     /// An idle connection that is still good, or a new one.
-    pub async fn get(&self, address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
+    pub(crate) async fn get(&self, address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
         let place = (address, onward.kind());
         loop {
             let Some(mut sender) = self.idle.borrow_mut().get_mut(&place).and_then(Vec::pop) else { break };
@@ -92,7 +92,7 @@ impl Pool {
     }
 
     /// A new connection.
-    pub async fn dial(address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
+    pub(crate) async fn dial(address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
         let (stream, place) = (connect(address).await?, (address, onward.kind()));
         let sender = match onward {
             Onward::Plain => speak(stream, address).await?,
@@ -107,7 +107,7 @@ impl Pool {
     }
 
     /// Keeps a connection whose answer was read to its end.
-    pub fn put(&self, place: Place, sender: Sender) {
+    pub(crate) fn put(&self, place: Place, sender: Sender) {
         if sender.inner.is_closed() {
             return;
         }
@@ -119,7 +119,7 @@ impl Pool {
     }
 
     /// Lets go of connections to addresses that are no longer in the table.
-    pub fn keep_only(&self, keep: impl Fn(&SocketAddrV4) -> bool) {
+    pub(crate) fn keep_only(&self, keep: impl Fn(&SocketAddrV4) -> bool) {
         self.idle.borrow_mut().retain(|(address, _), _| keep(address));
     }
 }
@@ -140,15 +140,15 @@ async fn speak(
 }
 
 /// The answer of a replica, or the request back where it was not sent.
-pub type Sent = Result<hyper::Response<Incoming>, http1_error::Failed>;
+pub(crate) type Sent = Result<hyper::Response<Incoming>, http1_error::Failed>;
 
 /// Why sending failed.
-pub mod http1_error {
+pub(crate) mod http1_error {
     use super::RequestBody;
 
     /// What is left after a failed send.
     #[derive(Debug)]
-    pub struct Failed {
+    pub(crate) struct Failed {
         /// The request, where not a byte of it was sent.
         pub unsent: Option<hyper::Request<RequestBody>>,
         /// What happened.
@@ -158,7 +158,7 @@ pub mod http1_error {
 
 impl Connection {
     /// Sends a request.
-    pub async fn send(&mut self, request: hyper::Request<RequestBody>) -> Sent {
+    pub(crate) async fn send(&mut self, request: hyper::Request<RequestBody>) -> Sent {
         self.sender.bound.begin();
         let sent = self.sender.inner.try_send_request(request).await;
         self.sender.bound.end();

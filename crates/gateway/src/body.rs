@@ -13,7 +13,7 @@ use tokio::time::{Instant, Sleep};
 
 /// What is known of a body while it goes by.
 #[derive(Debug, Default)]
-pub struct Passage {
+pub(crate) struct Passage {
     /// Bytes that went by.
     pub bytes: Cell<u64>,
     /// Whether all of it did.
@@ -24,7 +24,7 @@ pub struct Passage {
 
 /// Why a body was cut off.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Fault {
+pub(crate) enum Fault {
     /// It is larger than this many bytes.
     TooLarge(u64),
     /// Nothing came for so long.
@@ -34,7 +34,7 @@ pub enum Fault {
 }
 
 /// A request's body; one that is empty costs nothing.
-pub struct RequestBody(Option<Box<Passing>>);
+pub(crate) struct RequestBody(Option<Box<Passing>>);
 
 impl std::fmt::Debug for RequestBody {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -48,19 +48,19 @@ const WINDOW: Duration = Duration::from_secs(60);
 
 /// Whether bytes come faster than someone would send them who only wants to hold a connection.
 #[derive(Debug)]
-pub struct MinimumRate {
+pub(crate) struct MinimumRate {
     since: Instant,
     bytes: u64,
 }
 
 impl MinimumRate {
     /// From now on.
-    pub fn new(now: Instant) -> MinimumRate {
+    pub(crate) fn new(now: Instant) -> MinimumRate {
         MinimumRate { since: now, bytes: 0 }
     }
 
     /// So many bytes came; false where a whole window brought too few.
-    pub fn keeps_up(&mut self, bytes: u64, now: Instant) -> bool {
+    pub(crate) fn keeps_up(&mut self, bytes: u64, now: Instant) -> bool {
         self.bytes += bytes;
         if now.duration_since(self.since) < WINDOW {
             return true;
@@ -82,12 +82,16 @@ struct Passing {
 
 impl RequestBody {
     /// No body.
-    pub fn empty() -> RequestBody {
+    pub(crate) fn empty() -> RequestBody {
         RequestBody(None)
     }
 
     /// A visitor's body. What is known of it is told beside it, where there is one.
-    pub fn of(body: Incoming, limit: Option<u64>, pause: Duration) -> (RequestBody, Option<Rc<Passage>>) {
+    pub(crate) fn of(
+        body: Incoming,
+        limit: Option<u64>,
+        pause: Duration,
+    ) -> (RequestBody, Option<Rc<Passage>>) {
         if body.is_end_stream() {
             return (RequestBody(None), None);
         }

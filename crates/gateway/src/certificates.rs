@@ -69,7 +69,7 @@ impl Certificates {
 }
 
 /// How a replica's certificate is checked: it must lead to one of these.
-pub fn trusting(roots: &[CertificateDer<'static>]) -> Result<ClientConfig, String> {
+pub(crate) fn trusting(roots: &[CertificateDer<'static>]) -> Result<ClientConfig, String> {
     let mut store = RootCertStore::empty();
     for root in roots {
         store.add(root.clone()).map_err(|error| error.to_string())?;

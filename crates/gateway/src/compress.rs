@@ -20,7 +20,7 @@ use crate::response_body::CountedBody;
 const LEAST: u64 = 1024;
 
 /// Whether the visitor takes gzip: not with `q=0`.
-pub fn takes_gzip(headers: &HeaderMap) -> bool {
+pub(crate) fn takes_gzip(headers: &HeaderMap) -> bool {
     let lists = headers.get_all(ACCEPT_ENCODING).iter().filter_map(|value| value.to_str().ok());
     lists.flat_map(|list| list.split(',')).any(|entry| {
         let mut parts = entry.split(';').map(str::trim);
@@ -32,7 +32,7 @@ pub fn takes_gzip(headers: &HeaderMap) -> bool {
 
 /// Whether this answer is one to compress: a whole text that is not compressed already and that nobody forbids to
 /// change. Events come one by one and are left as they are.
-pub fn fits(answer: &response::Parts) -> bool {
+pub(crate) fn fits(answer: &response::Parts) -> bool {
     let text =
         |name| answer.headers.get(name).and_then(|value: &HeaderValue| value.to_str().ok()).unwrap_or("");
     let kind = text(CONTENT_TYPE).split(';').next().unwrap_or("").trim().to_ascii_lowercase();
@@ -48,7 +48,7 @@ pub fn fits(answer: &response::Parts) -> bool {
 }
 
 /// The headers of the compressed answer: another length, which nobody knows yet, and another representation.
-pub fn mark(headers: &mut HeaderMap) {
+pub(crate) fn mark(headers: &mut HeaderMap) {
     headers.remove(CONTENT_LENGTH);
     headers.insert(CONTENT_ENCODING, HeaderValue::from_static("gzip"));
     headers.append(VARY, HeaderValue::from_static("accept-encoding"));
@@ -59,14 +59,14 @@ pub fn mark(headers: &mut HeaderMap) {
 }
 
 /// A body that is compressed frame by frame, so that nothing waits for what follows.
-pub struct Zipped {
+pub(crate) struct Zipped {
     inner: CountedBody,
     encoder: Option<GzEncoder<Vec<u8>>>,
 }
 
 impl Zipped {
     /// Of this body.
-    pub fn new(inner: CountedBody) -> Zipped {
+    pub(crate) fn new(inner: CountedBody) -> Zipped {
         Zipped { inner, encoder: Some(GzEncoder::new(Vec::new(), Compression::fast())) }
     }
 }

@@ -19,7 +19,12 @@ const FAILURES_AFTER: Duration = Duration::from_millis(100);
 const ASK_FIRST: Duration = Duration::from_millis(700);
 
 /// The first table: control's, or the one on disk.
-pub async fn first_table(config: &Config, control: &Control, serving: &Arc<Serving>, kept: &mut TableStore) {
+pub(crate) async fn first_table(
+    config: &Config,
+    control: &Control,
+    serving: &Arc<Serving>,
+    kept: &mut TableStore,
+) {
     let asked = async {
         match open(config, control, serving).await.ok()?.next().await.ok()? {
             GatewayOrder::Table(table) => Some(table),
@@ -50,49 +55,19 @@ async fn open(config: &Config, control: &Control, serving: &Serving) -> Result<O
 }
 
 /// Takes tables as they come, for ever.
-pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>, mut kept: TableStore) {
+pub(crate) async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>, mut kept: TableStore) {
     let mut pause = Pause::default();
     loop {
         if let Ok(mut orders) = open(config, control, serving).await {
             pause = Pause::default();
-            // What changed means nothing before the whole came over this link.
             let mut begun = false;
             let ended = loop {
-                match orders.next().await {
-                    Ok(GatewayOrder::Table(table)) => {
-                        // On disk first: what was confirmed must still be known after a fall.
-                        if serving.is_newer(table.version) {
-                            kept.whole(&table);
-                            serving.take(&table);
-                        }
-                        begun = true;
-                        serving.changed.notify_one();
-                    }
-                    Ok(GatewayOrder::Change(change)) if begun && serving.is_newer(change.version) => {
-                        if serving.routing().version != change.base {
-                            break Failed::of("a change of another table came");
-                        }
-                        kept.change(&change);
-                        serving.take_change(&change);
-                        serving.changed.notify_one();
-                    }
-                    Ok(GatewayOrder::Change(_)) => {}
-                    Ok(GatewayOrder::Private(private)) => {
-                        kept.private(&private);
-                        serving.take_private(private);
-                    }
-                    Ok(GatewayOrder::Recall { stream, id }) => {
-                        tokio::spawn(request_reports::recalled(
-                            control.clone(),
-                            stream,
-                            serving.seen.find(&id),
-                        ));
-                    }
-                    Ok(GatewayOrder::Watch { stream }) => {
-                        tokio::spawn(request_reports::ending(control.clone(), stream, Arc::clone(serving)));
-                    }
-                    Ok(GatewayOrder::Beat) => {}
+                let order = match orders.next().await {
+                    Ok(order) => order,
                     Err(error) => break error,
+                };
+                if let Err(error) = take(order, control, serving, &mut kept, &mut begun) {
+                    break error;
                 }
             };
             tracing::warn!(error = %ended, "the link to control was lost");
@@ -101,8 +76,50 @@ pub async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>, 
     }
 }
 
+/// Does what control orders. What changed means nothing before the whole has come (`begun`).
+fn take(
+    order: GatewayOrder,
+    control: &Control,
+    serving: &Arc<Serving>,
+    kept: &mut TableStore,
+    begun: &mut bool,
+) -> Result<(), Failed> {
+    match order {
+        GatewayOrder::Table(table) => {
+            // On disk first: what was confirmed must still be known after a fall.
+            if serving.is_newer(table.version) {
+                kept.whole(&table);
+                serving.take(&table);
+            }
+            *begun = true;
+            serving.changed.notify_one();
+        }
+        GatewayOrder::Change(change) if *begun && serving.is_newer(change.version) => {
+            if serving.routing().version != change.base {
+                return Err(Failed::of("a change of another table came"));
+            }
+            kept.change(&change);
+            serving.take_change(&change);
+            serving.changed.notify_one();
+        }
+        GatewayOrder::Change(_) | GatewayOrder::Beat => {}
+        GatewayOrder::Private(private) => {
+            kept.private(&private);
+            serving.take_private(private);
+        }
+        GatewayOrder::Recall { stream, id } => {
+            let found = serving.seen.find(&id);
+            tokio::spawn(request_reports::recalled(control.clone(), stream, found));
+        }
+        GatewayOrder::Watch { stream } => {
+            tokio::spawn(request_reports::ending(control.clone(), stream, Arc::clone(serving)));
+        }
+    }
+    Ok(())
+}
+
 /// Tells control at once what changed, and figures every second.
-pub async fn report(name: String, control: Control, serving: Arc<Serving>) {
+pub(crate) async fn report(name: String, control: Control, serving: Arc<Serving>) {
     let path = format!("/link/gateways/{name}/reports");
     let mut taken = Instant::now();
     let mut kept: Vec<mainyard_core::link::Figure> = Vec::new();

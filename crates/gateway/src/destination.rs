@@ -18,7 +18,7 @@ use crate::service::{Cell, Service};
 use crate::serving::Serving;
 
 /// Where a request goes.
-pub struct Destination {
+pub(crate) struct Destination {
     /// The route, for visitors from outside.
     pub route: Option<Arc<Route>>,
     /// What the route takes, or service and port for callers inside.
@@ -37,7 +37,7 @@ pub struct Destination {
 
 impl Destination {
     /// What it is counted by.
-    pub fn by(&self) -> counts::Way {
+    pub(crate) fn by(&self) -> counts::Way {
         counts::Way { name: Arc::clone(&self.way), inside: self.inside }
     }
 }
@@ -66,7 +66,7 @@ fn with_query(path: String, request: &Request<Incoming>) -> String {
 }
 
 /// The route of a visitor's request.
-pub fn route(
+pub(crate) fn route(
     serving: &Serving,
     request: &Request<Incoming>,
 ) -> Result<(Arc<Route>, String, String), Refused> {
@@ -102,7 +102,7 @@ pub fn route(
 }
 
 /// From the route to one of its services, whose turn it is.
-pub fn through(
+pub(crate) fn through(
     route: Arc<Route>,
     worker: usize,
     request: &Request<Incoming>,
@@ -124,7 +124,7 @@ pub fn through(
 }
 
 /// The service whose turn it is, by share.
-pub fn leg(route: &Route, worker: usize) -> Result<(Arc<Cell>, u16), Refused> {
+pub(crate) fn leg(route: &Route, worker: usize) -> Result<(Arc<Cell>, u16), Refused> {
     let unavailable = |code, sentence| Refused::new(StatusCode::SERVICE_UNAVAILABLE, code, sentence);
     let turn = if route.legs.len() == 1 { 0 } else { route.turns.next(worker) };
     let chosen = route.spread.pick(turn).and_then(|place| route.legs.get(place));
@@ -144,7 +144,7 @@ fn gone(route: &Route) -> Refused {
 }
 
 /// The service that a caller inside dialled, where it is let in.
-pub fn called(
+pub(crate) fn called(
     serving: &Serving,
     called: Called,
     arrival: Arrival,
@@ -171,7 +171,7 @@ pub fn called(
 }
 
 /// Where a caller inside is led.
-pub fn inside(
+pub(crate) fn inside(
     serving: &Serving,
     request: &Request<Incoming>,
     dialled: Called,
@@ -184,7 +184,7 @@ pub fn inside(
 }
 
 /// The one host that a request is for, in lower case and without its port.
-pub fn host_of(request: &Request<Incoming>) -> Option<String> {
+pub(crate) fn host_of(request: &Request<Incoming>) -> Option<String> {
     let mut hosts = request.headers().get_all(HOST).iter();
     let header = hosts.next().map(|value| value.to_str());
     if hosts.next().is_some() {

@@ -56,7 +56,7 @@ struct Asked {
 
 impl Forwarder {
     /// Answers one request; never fails, whatever happens behind.
-    pub async fn answer(
+    pub(crate) async fn answer(
         &self,
         request: Request<Incoming>,
         arrival: Arrival,
@@ -82,7 +82,7 @@ impl Forwarder {
     }
 
     /// A request that cannot be understood, with the reason.
-    pub fn refuse(&self, refused: Refused, arrival: Arrival) -> Response<AnswerBody> {
+    pub(crate) fn refuse(&self, refused: Refused, arrival: Arrival) -> Response<AnswerBody> {
         let id = pages::request_id();
         let mut note = note(&Request::new(()), arrival, &id);
         note.path = "".into();
@@ -178,6 +178,11 @@ impl Forwarder {
         destination::through(route, self.worker, request, onward, &compared).map(Led::To)
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one request from its head to its answer, with what is tried again"
+    )]
+    #[expect(clippy::excessive_nesting, reason = "what is tried again is a choice within a choice")]
     async fn forward(
         &self,
         mut request: Request<Incoming>,

@@ -10,7 +10,7 @@ use mainyard_core::http_framing::{FrameBudget, FrameCounter};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
 /// A stream that fails once it carries more control frames than it may.
-pub struct FrameWatch<S> {
+pub(crate) struct FrameWatch<S> {
     stream: S,
     counter: FrameCounter,
     budget: FrameBudget,
@@ -19,7 +19,7 @@ pub struct FrameWatch<S> {
 
 impl<S> FrameWatch<S> {
     /// Looks at a connection from its beginning.
-    pub fn new(stream: S) -> FrameWatch<S> {
+    pub(crate) fn new(stream: S) -> FrameWatch<S> {
         FrameWatch {
             stream,
             counter: FrameCounter::default(),

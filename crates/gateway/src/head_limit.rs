@@ -18,29 +18,29 @@ const UNBOUND: usize = usize::MAX;
 
 /// Says when an answer is waited for.
 #[derive(Debug, Clone)]
-pub struct Bound(Arc<AtomicUsize>);
+pub(crate) struct Bound(Arc<AtomicUsize>);
 
 impl Bound {
     /// A request is sent: its answer's head is to come.
-    pub fn begin(&self) {
+    pub(crate) fn begin(&self) {
         self.0.store(HEAD, Ordering::Relaxed);
     }
 
     /// The answer has begun.
-    pub fn end(&self) {
+    pub(crate) fn end(&self) {
         self.0.store(UNBOUND, Ordering::Relaxed);
     }
 }
 
 /// A stream that fails where a head is longer than it may be.
-pub struct HeadLimit<S> {
+pub(crate) struct HeadLimit<S> {
     stream: S,
     left: Arc<AtomicUsize>,
 }
 
 impl<S> HeadLimit<S> {
     /// This stream, and what says when its head is bounded.
-    pub fn new(stream: S) -> (HeadLimit<S>, Bound) {
+    pub(crate) fn new(stream: S) -> (HeadLimit<S>, Bound) {
         let left = Arc::new(AtomicUsize::new(UNBOUND));
         (HeadLimit { stream, left: Arc::clone(&left) }, Bound(left))
     }

@@ -16,15 +16,15 @@ use crate::pages;
 use crate::rejections::Refused;
 
 /// The request's id, in and out.
-pub const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+pub(crate) const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 const FORWARDED_FOR: HeaderName = HeaderName::from_static("x-forwarded-for");
 const FORWARDED_PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto");
 const FORWARDED_HOST: HeaderName = HeaderName::from_static("x-forwarded-host");
 const FORWARDED_PORT: HeaderName = HeaderName::from_static("x-forwarded-port");
 const FORWARDED_PREFIX: HeaderName = HeaderName::from_static("x-forwarded-prefix");
 /// What the service that is asked about a request is told of it.
-pub const ASKED_METHOD: HeaderName = HeaderName::from_static("x-forwarded-method");
-pub const ASKED_PATH: HeaderName = HeaderName::from_static("x-forwarded-uri");
+pub(crate) const ASKED_METHOD: HeaderName = HeaderName::from_static("x-forwarded-method");
+pub(crate) const ASKED_PATH: HeaderName = HeaderName::from_static("x-forwarded-uri");
 const REAL_ADDRESS: HeaderName = HeaderName::from_static("x-real-ip");
 const TRACE_PARENT: HeaderName = HeaderName::from_static("traceparent");
 const TRACE_STATE: HeaderName = HeaderName::from_static("tracestate");
@@ -46,7 +46,7 @@ const ACCOUNT: [HeaderName; 9] = [
 
 /// The protocol that a request asks to change to: WebSocket (RFC 6455) and no other. One that carries requests of its own
 /// would take them past everything that is looked at here.
-pub fn wanted_upgrade(headers: &HeaderMap) -> Option<HeaderValue> {
+pub(crate) fn wanted_upgrade(headers: &HeaderMap) -> Option<HeaderValue> {
     let asked = headers.get(CONNECTION)?.to_str().ok()?;
     let asks = asked.split(',').any(|token| token.trim().eq_ignore_ascii_case("upgrade"));
     let named = headers.get(UPGRADE).filter(|named| named.as_bytes().eq_ignore_ascii_case(b"websocket"));
@@ -54,7 +54,7 @@ pub fn wanted_upgrade(headers: &HeaderMap) -> Option<HeaderValue> {
 }
 
 /// Headers that belong to one connection (RFC 9110, section 7.6.1) go no further.
-pub fn strip_hop_by_hop(headers: &mut HeaderMap) {
+pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
     // What frames and leads a message is not a connection's own, whatever the sender says.
     let mine = |name: &HeaderName| *name != HOST && *name != CONTENT_LENGTH;
     let named: Vec<HeaderName> = headers
@@ -71,7 +71,7 @@ pub fn strip_hop_by_hop(headers: &mut HeaderMap) {
 }
 
 /// An id that a caller inside gave, where it is one that can be searched for.
-pub fn given_id(headers: &HeaderMap) -> Option<HeaderValue> {
+pub(crate) fn given_id(headers: &HeaderMap) -> Option<HeaderValue> {
     let id = headers.get(REQUEST_ID)?;
     let fits = (8..=64).contains(&id.len())
         && id.as_bytes().iter().all(|byte| byte.is_ascii_alphanumeric() || b"-_.".contains(byte));
@@ -79,7 +79,7 @@ pub fn given_id(headers: &HeaderMap) -> Option<HeaderValue> {
 }
 
 /// The request as the replica gets it: its own hop's headers, where it came from, its id, its place in a trace.
-pub fn prepare(
+pub(crate) fn prepare(
     head: &mut http::request::Parts,
     arrival: Arrival,
     lead: &Destination,
@@ -124,7 +124,7 @@ pub fn prepare(
 
 /// What every program behind sees of a request's headers, a replica as well as a service that is asked whether it may
 /// enter: the gateway's own word on where it comes from, and none of the platform's cookies.
-pub fn clean(headers: &mut HeaderMap, arrival: Arrival) {
+pub(crate) fn clean(headers: &mut HeaderMap, arrival: Arrival) {
     remove_platform_cookies(headers);
     if arrival.inside.is_none() {
         account(headers, arrival);
@@ -165,7 +165,7 @@ fn is_session(pair: &[u8]) -> bool {
 }
 
 /// A replica cannot put a session of its own choosing into a visitor's browser.
-pub fn remove_session_cookies(headers: &mut HeaderMap) {
+pub(crate) fn remove_session_cookies(headers: &mut HeaderMap) {
     if !headers.get_all(SET_COOKIE).iter().any(|value| is_session(value.as_bytes().trim_ascii())) {
         return;
     }
@@ -234,7 +234,7 @@ fn is_trace_parent(value: &[u8]) -> bool {
 }
 
 /// The same request once more, for one that has no body.
-pub fn copy_without_body(request: &Request<RequestBody>) -> Request<RequestBody> {
+pub(crate) fn copy_without_body(request: &Request<RequestBody>) -> Request<RequestBody> {
     let mut copy = Request::new(RequestBody::empty());
     *copy.method_mut() = request.method().clone();
     *copy.uri_mut() = request.uri().clone();
@@ -243,7 +243,7 @@ pub fn copy_without_body(request: &Request<RequestBody>) -> Request<RequestBody>
 }
 
 /// What a body says of its own length, where it does.
-pub fn length_of(headers: &HeaderMap) -> Option<u64> {
+pub(crate) fn length_of(headers: &HeaderMap) -> Option<u64> {
     headers.get(CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
 }
 

@@ -145,7 +145,7 @@ where
 }
 
 /// Serves a connection to its end. The first request must be here within `begun_within`.
-pub async fn talk(
+pub(crate) async fn talk(
     stream: impl AsyncRead + AsyncWrite + Unpin + 'static,
     arrival: Arrival,
     forwarder: Forwarder,

@@ -32,7 +32,7 @@ pub struct Routing {
 
 /// Everything that the table in force is made of.
 #[derive(Debug, Default)]
-pub struct InstalledTable {
+pub(crate) struct InstalledTable {
     /// The table itself.
     pub table: Table,
     /// Replicas of the table, and how many lists of it each is in.
@@ -46,7 +46,7 @@ pub struct InstalledTable {
 impl InstalledTable {
     /// Makes a change of the table. Services change at once; gives the routing to serve by from now on, after which
     /// [`InstalledTable::retire`] is due.
-    pub fn change(&mut self, change: &TableChange, workers: usize, now: &Routing) -> Routing {
+    pub(crate) fn change(&mut self, change: &TableChange, workers: usize, now: &Routing) -> Routing {
         let mut addresses = false;
         for (key, entry) in &change.services {
             let before = self.table.services.get(key).cloned();
@@ -107,13 +107,13 @@ impl InstalledTable {
     }
 
     /// The service of this name, as `environment/name`.
-    pub fn cell(&self, key: &str) -> Option<Arc<Cell>> {
+    pub(crate) fn cell(&self, key: &str) -> Option<Arc<Cell>> {
         self.cells.get(key).cloned()
     }
 
     /// Replicas that are in no list any more are marked; what let go of them goes to `told`. Only when no thread can find
     /// them in the table any more: see [`crate::serving::Serving::enter`].
-    pub fn retire(&mut self, mut told: impl FnMut(&Replica)) {
+    pub(crate) fn retire(&mut self, mut told: impl FnMut(&Replica)) {
         let leaving = &mut self.leaving;
         self.known.retain(|_, (replica, uses)| {
             if *uses == 0 {
@@ -126,7 +126,7 @@ impl InstalledTable {
     }
 
     /// Lets go of replicas that left and have nothing open.
-    pub fn forget(&mut self, mut told: impl FnMut(&Replica)) {
+    pub(crate) fn forget(&mut self, mut told: impl FnMut(&Replica)) {
         self.leaving.retain(|replica| {
             let kept = replica.open.load(Ordering::SeqCst) > 0;
             if !kept {
@@ -137,12 +137,12 @@ impl InstalledTable {
     }
 
     /// Replicas of the table.
-    pub fn present(&self) -> impl Iterator<Item = &Arc<Replica>> {
+    pub(crate) fn present(&self) -> impl Iterator<Item = &Arc<Replica>> {
         self.known.values().map(|(replica, _)| replica)
     }
 
     /// Replicas that left and have something open.
-    pub fn leaving(&self) -> impl Iterator<Item = &Arc<Replica>> {
+    pub(crate) fn leaving(&self) -> impl Iterator<Item = &Arc<Replica>> {
         self.leaving.iter()
     }
 

@@ -15,14 +15,28 @@ use crate::{Arrivals, Network};
 
 /// A listener for callers inside, and the service port that it stands for; or one for visitors at a port that a route
 /// takes, until it goes.
-pub struct NewListener {
+pub(crate) struct NewListener {
     pub listener: TcpListener,
     pub port: u16,
     pub until: Option<CancellationToken>,
 }
 
+/// Gives every worker the listener; one that cannot take it goes without, the others answer.
+pub(crate) fn hand_to_all(
+    workers: &[UnboundedSender<NewListener>],
+    listener: &TcpListener,
+    port: u16,
+    until: Option<&CancellationToken>,
+) {
+    for worker in workers {
+        if let Ok(listener) = listener.try_clone() {
+            let _ = worker.send(NewListener { listener, port, until: until.cloned() });
+        }
+    }
+}
+
 /// Starts the thread that opens listeners as services come.
-pub fn start(
+pub(crate) fn start(
     network: Network,
     serving: Arc<Serving>,
     workers: Vec<UnboundedSender<NewListener>>,
@@ -44,15 +58,7 @@ pub fn start(
             for address in wanted(&network, &serving).difference(&open).copied().collect::<Vec<_>>() {
                 match bind(address, &network) {
                     Ok(listener) => {
-                        for worker in &workers {
-                            if let Ok(shared) = listener.try_clone() {
-                                let _ = worker.send(NewListener {
-                                    listener: shared,
-                                    port: address.port(),
-                                    until: None,
-                                });
-                            }
-                        }
+                        hand_to_all(&workers, &listener, address.port(), None);
                         open.insert(address);
                         refused.remove(&address);
                     }

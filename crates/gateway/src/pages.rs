@@ -14,7 +14,7 @@ use crate::responses::AnswerBody;
 
 /// An id for one request: the time, so that ids sort, and chance. The chance is the system's once for each worker,
 /// and stretched from there (SplitMix64): an id must be unlike others, not unguessable.
-pub fn request_id() -> HeaderValue {
+pub(crate) fn request_id() -> HeaderValue {
     let chance = chance().to_be_bytes();
     let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     let millis = (since.as_millis() as u64).to_be_bytes();
@@ -27,7 +27,7 @@ pub fn request_id() -> HeaderValue {
 }
 
 /// The beginning of a trace (W3C Trace Context): random ids, and not sampled by us.
-pub fn trace_parent() -> HeaderValue {
+pub(crate) fn trace_parent() -> HeaderValue {
     let (first, second, parent) = (chance(), chance(), chance().max(1));
     let text = format!("00-{first:016x}{second:016x}-{parent:016x}-00");
     HeaderValue::from_str(&text).unwrap_or_else(|_| HeaderValue::from_static("none"))
@@ -80,7 +80,11 @@ fn problem(
 }
 
 /// The answer to a request that no replica gets.
-pub fn refused(refused: Refused, id: &HeaderValue, accept: Option<&HeaderValue>) -> Response<AnswerBody> {
+pub(crate) fn refused(
+    refused: Refused,
+    id: &HeaderValue,
+    accept: Option<&HeaderValue>,
+) -> Response<AnswerBody> {
     let mut answer = problem(refused.status, &refused.reason, id, accept);
     if let Some((name, value)) = refused.header {
         answer.headers_mut().insert(name, value);

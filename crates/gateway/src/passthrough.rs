@@ -20,7 +20,7 @@ const TRIES: usize = 4;
 
 impl Forwarder {
     /// A visitor's connection to a port of the gateway, or one whose TLS is passed through.
-    pub async fn splice_route(&self, stream: impl AsyncRead + AsyncWrite + Unpin, route: &Route) {
+    pub(crate) async fn splice_route(&self, stream: impl AsyncRead + AsyncWrite + Unpin, route: &Route) {
         match destination::leg(route, self.worker) {
             Ok((cell, port)) => self.splice(stream, &cell, port, Arc::clone(&route.at), false).await,
             Err(refused) => {
@@ -30,7 +30,7 @@ impl Forwarder {
     }
 
     /// A caller inside, at a port where connections are passed on. Gives the stream back where the port is not one.
-    pub async fn splice_inside<S: AsyncRead + AsyncWrite + Unpin>(
+    pub(crate) async fn splice_inside<S: AsyncRead + AsyncWrite + Unpin>(
         &self,
         stream: S,
         arrival: Arrival,

@@ -9,11 +9,11 @@ use tokio::net::TcpSocket;
 use tokio::sync::mpsc::UnboundedSender;
 use tokio_util::sync::CancellationToken;
 
-use crate::internal_listeners::NewListener;
+use crate::internal_listeners::{NewListener, hand_to_all};
 use crate::serving::Serving;
 
 /// Follows the table for ever. Runs where visitors come from, not where replicas are.
-pub async fn follow(
+pub(crate) async fn follow(
     at: IpAddr,
     own: Vec<u16>,
     serving: Arc<Serving>,
@@ -43,15 +43,7 @@ pub async fn follow(
             match listener {
                 Ok(listener) => {
                     let until = CancellationToken::new();
-                    for worker in &workers {
-                        if let Ok(listener) = listener.try_clone() {
-                            let _ = worker.send(NewListener {
-                                listener,
-                                port: *port,
-                                until: Some(until.clone()),
-                            });
-                        }
-                    }
+                    hand_to_all(&workers, &listener, *port, Some(&until));
                     open.insert(*port, until);
                 }
                 // Told, and tried again: what is in the way may go.

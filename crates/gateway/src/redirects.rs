@@ -14,7 +14,7 @@ use crate::worker::Forwarder;
 
 impl Forwarder {
     /// Where a request must come over another connection, says so.
-    pub fn elsewhere(
+    pub(crate) fn elsewhere(
         &self,
         route: &Route,
         request: &Request<Incoming>,
@@ -57,7 +57,7 @@ impl Forwarder {
 }
 
 /// An answer that sends a visitor to another place.
-pub fn sent_to(to: &str, status: StatusCode) -> Result<Response<AnswerBody>, Refused> {
+pub(crate) fn sent_to(to: &str, status: StatusCode) -> Result<Response<AnswerBody>, Refused> {
     let location = HeaderValue::from_str(to).map_err(|_| Refused::bad("the path cannot be sent on"))?;
     let mut answer = Response::new(Either::Right(Full::default()));
     *answer.status_mut() = status;

@@ -6,7 +6,7 @@ use mainyard_core::model::{Bytes, Reason, ReasonCode};
 
 /// A request that no replica gets.
 #[derive(Debug)]
-pub struct Refused {
+pub(crate) struct Refused {
     /// The answer's status.
     pub status: StatusCode,
     /// Why.
@@ -19,39 +19,39 @@ pub struct Refused {
 
 impl Refused {
     /// With this status and reason.
-    pub fn new(status: StatusCode, code: ReasonCode, sentence: impl Into<String>) -> Refused {
+    pub(crate) fn new(status: StatusCode, code: ReasonCode, sentence: impl Into<String>) -> Refused {
         Refused { status, reason: Reason::new(code, sentence), header: None, last: false }
     }
 
     /// The request cannot be understood.
-    pub fn bad(sentence: impl Into<String>) -> Refused {
+    pub(crate) fn bad(sentence: impl Into<String>) -> Refused {
         Refused::new(StatusCode::BAD_REQUEST, ReasonCode::BadRequest, sentence)
     }
 
     /// The body of the request has more bytes than the route allows.
-    pub fn too_large(limit: u64) -> Refused {
+    pub(crate) fn too_large(limit: u64) -> Refused {
         let sentence = format!("the request's body is larger than {}", Bytes::new(limit));
         let refused = Refused::new(StatusCode::PAYLOAD_TOO_LARGE, ReasonCode::BodyTooLarge, sentence);
         Refused { last: true, ..refused }
     }
 
     /// No replica is ready.
-    pub fn unavailable() -> Refused {
+    pub(crate) fn unavailable() -> Refused {
         Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::NoneReady, "")
     }
 
     /// The methods that are taken.
-    pub fn allow(self, methods: &str) -> Refused {
+    pub(crate) fn allow(self, methods: &str) -> Refused {
         self.with(ALLOW, methods)
     }
 
     /// When it may be tried again, in seconds.
-    pub fn retry_after(self, seconds: u64) -> Refused {
+    pub(crate) fn retry_after(self, seconds: u64) -> Refused {
         self.with(RETRY_AFTER, &seconds.to_string())
     }
 
     /// How a visitor shows that it may enter.
-    pub fn challenge(self, scheme: &str) -> Refused {
+    pub(crate) fn challenge(self, scheme: &str) -> Refused {
         self.with(WWW_AUTHENTICATE, scheme)
     }
 

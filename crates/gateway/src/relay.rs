@@ -9,7 +9,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadHalf, Wr
 const PIECE: usize = 16 * 1024;
 
 /// What a connection passed on as it is has carried.
-pub struct Passed {
+pub(crate) struct Passed {
     /// Bytes from the visitor.
     pub received: u64,
     /// Bytes to the visitor.
@@ -19,10 +19,10 @@ pub struct Passed {
 }
 
 /// A connection on which nothing goes either way for so long is closed.
-pub const IDLE: Duration = Duration::from_secs(3600);
+pub(crate) const IDLE: Duration = Duration::from_secs(3600);
 
 /// Carries bytes both ways until both sides have ended, one breaks off, or nothing goes by for `idle`.
-pub async fn both_ways(
+pub(crate) async fn both_ways(
     visitor: impl AsyncRead + AsyncWrite,
     replica: impl AsyncRead + AsyncWrite,
     idle: Duration,

@@ -138,7 +138,7 @@ impl Entry {
 }
 
 /// A path as it is remembered.
-pub fn short(path: &str) -> Box<str> {
+pub(crate) fn short(path: &str) -> Box<str> {
     let mut end = path.len().min(PATH);
     while !path.is_char_boundary(end) {
         end -= 1;

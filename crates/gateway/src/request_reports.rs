@@ -12,7 +12,7 @@ use tokio::sync::mpsc;
 use crate::serving::Serving;
 
 /// One request, or nothing where it is not remembered.
-pub async fn recalled(control: Control, stream: u64, found: Option<Served>) {
+pub(crate) async fn recalled(control: Control, stream: u64, found: Option<Served>) {
     let line = found.as_ref().map(line).unwrap_or_default();
     if let Err(error) = control.stream(&format!("/link/streams/{stream}"), line.into()).await {
         tracing::debug!(%error, stream, "nobody waits for the request any more");
@@ -20,7 +20,7 @@ pub async fn recalled(control: Control, stream: u64, found: Option<Served>) {
 }
 
 /// Requests as they end, for as long as somebody reads them.
-pub async fn ending(control: Control, stream: u64, serving: Arc<Serving>) {
+pub(crate) async fn ending(control: Control, stream: u64, serving: Arc<Serving>) {
     let mut ended = serving.seen.read();
     let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(64);
     let sending = tokio::spawn(async move {

@@ -36,7 +36,7 @@ fn mark() -> &'static str {
 
 /// What is known of a connection, by the side that reads it and the side that answers.
 #[derive(Debug, Default)]
-pub struct Line {
+pub(crate) struct Line {
     refused: OnceLock<Violation>,
     /// Requests whose answers have not begun.
     open: AtomicU32,
@@ -45,7 +45,7 @@ pub struct Line {
 }
 
 /// A request whose answer has not begun.
-pub struct Waiting(Arc<Line>);
+pub(crate) struct Waiting(Arc<Line>);
 
 impl Drop for Waiting {
     fn drop(&mut self) {
@@ -55,13 +55,13 @@ impl Drop for Waiting {
 
 impl Line {
     /// A request waits for its answer.
-    pub fn open(self: &Arc<Self>) -> Waiting {
+    pub(crate) fn open(self: &Arc<Self>) -> Waiting {
         self.open.fetch_add(1, Ordering::Relaxed);
         Waiting(Arc::clone(self))
     }
 
     /// Why the request with these headers, which is ours, stands in another's place.
-    pub fn refused(&self, headers: &HeaderMap) -> Option<Refused> {
+    pub(crate) fn refused(&self, headers: &HeaderMap) -> Option<Refused> {
         let ours = headers.get(REFUSED).is_some_and(|value| value == mark());
         let violation = self.refused.get().filter(|_| ours)?;
         let status = StatusCode::from_u16(violation.status).unwrap_or(StatusCode::BAD_REQUEST);
@@ -69,13 +69,13 @@ impl Line {
     }
 
     /// Why its body could not be read.
-    pub fn broken(&self) -> Option<&str> {
+    pub(crate) fn broken(&self) -> Option<&str> {
         self.refused.get().map(|violation| violation.sentence.as_str())
     }
 }
 
 /// A stream that is looked at.
-pub struct RequestValidator<S> {
+pub(crate) struct RequestValidator<S> {
     stream: S,
     framing: Framing,
     /// What was read and has not come through.
@@ -91,7 +91,7 @@ pub struct RequestValidator<S> {
 
 impl<S> RequestValidator<S> {
     /// Looks at this stream from its beginning.
-    pub fn new(stream: S, line: Arc<Line>) -> RequestValidator<S> {
+    pub(crate) fn new(stream: S, line: Arc<Line>) -> RequestValidator<S> {
         RequestValidator {
             stream,
             framing: Framing::default(),
@@ -179,10 +179,10 @@ impl<S: AsyncRead + Unpin> AsyncRead for RequestValidator<S> {
                     if part.filled().is_empty() {
                         // Half a message is none: what is left of it goes nowhere.
                         this.ended = true;
-                        if !this.inbox.is_empty() {
-                            return Poll::Ready(Err(ErrorKind::UnexpectedEof.into()));
+                        match this.inbox.is_empty() {
+                            true => continue,
+                            false => return Poll::Ready(Err(ErrorKind::UnexpectedEof.into())),
                         }
-                        continue;
                     }
                 }
                 Err(violation) => this.refuse(violation)?,

@@ -31,7 +31,7 @@ const QUESTIONS: Rate = Rate { requests: 500, every: Span::from_secs(1), burst: 
 const CONNECTIONS: usize = 16;
 
 /// Starts the thread that answers, where replicas have a network of their own.
-pub fn start(network: Network, serving: Arc<Serving>, arrived: &Arrivals) -> std::io::Result<()> {
+pub(crate) fn start(network: Network, serving: Arc<Serving>, arrived: &Arrivals) -> std::io::Result<()> {
     if !matches!(network, Network::Private(_)) {
         return Ok(());
     }

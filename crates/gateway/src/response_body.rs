@@ -19,7 +19,7 @@ use crate::service::Service;
 use crate::worker::Forwarder;
 
 /// What is done when an answer has been delivered, or was broken off.
-pub struct Tally {
+pub(crate) struct Tally {
     /// Where it is counted, and where the connection goes back to.
     pub forwarder: Forwarder,
     /// What it is counted by.
@@ -59,7 +59,7 @@ impl Tally {
 }
 
 /// An answer's body that knows when it has ended.
-pub struct CountedBody {
+pub(crate) struct CountedBody {
     inner: Incoming,
     bytes: u64,
     tally: Option<Tally>,
@@ -67,7 +67,7 @@ pub struct CountedBody {
 
 impl CountedBody {
     /// This body; when it has ended, `tally` is finished.
-    pub fn new(inner: Incoming, tally: Tally) -> CountedBody {
+    pub(crate) fn new(inner: Incoming, tally: Tally) -> CountedBody {
         CountedBody { inner, bytes: 0, tally: Some(tally) }
     }
 }

@@ -7,4 +7,4 @@ use crate::compress::Zipped;
 use crate::response_body::CountedBody;
 
 /// An answer's body on its way: a replica's, as it is or compressed, or the gateway's own.
-pub type AnswerBody = Either<Either<CountedBody, Zipped>, Full<Bytes>>;
+pub(crate) type AnswerBody = Either<Either<CountedBody, Zipped>, Full<Bytes>>;

@@ -78,7 +78,7 @@ impl Route {
 }
 
 /// A base and what is below it, with one slash between.
-pub fn joined(base: &str, below: &str) -> String {
+pub(crate) fn joined(base: &str, below: &str) -> String {
     let whole = format!("{}{below}", base.trim_end_matches('/'));
     if whole.is_empty() { "/".to_owned() } else { whole }
 }

@@ -57,12 +57,12 @@ enum Door {
 }
 
 /// One worker a core.
-pub fn workers() -> usize {
+pub(crate) fn workers() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
 }
 
 /// Starts the workers. Gives, for each, a way to hand it another listener for callers inside.
-pub fn start(
+pub(crate) fn start(
     config: &Config,
     tls: Option<TlsAcceptor>,
     serving: &Arc<Serving>,

@@ -28,14 +28,14 @@ const BETWEEN: Duration = Duration::from_millis(2);
 const WITHIN: Duration = Duration::from_secs(30);
 
 /// A copy that is to be sent.
-pub struct Copy {
+pub(crate) struct Copy {
     request: Request<RequestBody>,
     replica: Arc<Replica>,
     onward: Onward,
 }
 
 /// What the visitor got.
-pub struct Original {
+pub(crate) struct Original {
     pub way: Way,
     pub service: Target,
     pub replica: Arc<Replica>,
@@ -46,7 +46,7 @@ pub struct Original {
 
 impl Copy {
     /// A copy of a request that may be repeated, where somebody gets copies and it is time for one.
-    pub fn of(
+    pub(crate) fn of(
         forwarder: &Forwarder,
         port: &Port,
         onward: &Onward,
@@ -69,7 +69,7 @@ impl Copy {
     }
 
     /// Sends it, and counts both answers: each up to its beginning, which is what can be compared.
-    pub fn send(self, forwarder: Forwarder, original: Original) {
+    pub(crate) fn send(self, forwarder: Forwarder, original: Original) {
         tokio::task::spawn_local(async move {
             let begun = Instant::now();
             let Some(_open) = forwarder.serving.enter(&self.replica, None) else { return };
@@ -101,7 +101,7 @@ impl Copy {
 }
 
 /// The declared length of an answer.
-pub fn length(headers: &HeaderMap) -> Option<HeaderValue> {
+pub(crate) fn length(headers: &HeaderMap) -> Option<HeaderValue> {
     headers.get(CONTENT_LENGTH).cloned()
 }
 

@@ -13,7 +13,7 @@ const CHANGES: usize = 500;
 
 /// The table on disk.
 #[derive(Debug)]
-pub struct TableStore {
+pub(crate) struct TableStore {
     whole: PathBuf,
     changes: PathBuf,
     private: PathBuf,
@@ -25,14 +25,14 @@ pub struct TableStore {
 
 impl TableStore {
     /// In this directory.
-    pub fn at(dir: &Path) -> TableStore {
+    pub(crate) fn at(dir: &Path) -> TableStore {
         let (whole, changes) = (dir.join("table.json"), dir.join("table-changes.jsonl"));
         let private = dir.join("private.sealed");
         TableStore { whole, changes, private, open: None, table: Table::default(), count: 0 }
     }
 
     /// Keeps what no table holds, sealed under a key of the gateway's own.
-    pub fn private(&self, private: &Private) {
+    pub(crate) fn private(&self, private: &Private) {
         let kept = self.keys().and_then(|keys| {
             let plain = serde_json::to_vec(private).map_err(|error| error.to_string())?;
             let sealed = keys.seal("gateway", &plain).map_err(|error| error.to_string())?;
@@ -47,7 +47,7 @@ impl TableStore {
     }
 
     /// What was kept; nothing where it cannot be opened, which control then sends again.
-    pub fn read_private(&self) -> Private {
+    pub(crate) fn read_private(&self) -> Private {
         let Ok(sealed) = std::fs::read(&self.private) else { return Private::default() };
         let opened = self.keys().and_then(|keys| {
             let plain = keys.open("gateway", &sealed).map_err(|error| error.to_string())?;
@@ -64,7 +64,7 @@ impl TableStore {
     }
 
     /// The newest table that is there.
-    pub fn read(&mut self) -> Option<Table> {
+    pub(crate) fn read(&mut self) -> Option<Table> {
         let mut table: Table = serde_json::from_slice(&std::fs::read(&self.whole).ok()?).ok()?;
         if let Ok(changes) = File::open(&self.changes) {
             // The last line may be cut short; and what came before the whole table was written does not fit it.
@@ -78,7 +78,7 @@ impl TableStore {
     }
 
     /// Keeps a whole table.
-    pub fn whole(&mut self, table: &Table) {
+    pub(crate) fn whole(&mut self, table: &Table) {
         self.table = table.clone();
         self.write();
     }
@@ -98,7 +98,7 @@ impl TableStore {
     }
 
     /// Keeps what changed.
-    pub fn change(&mut self, change: &TableChange) {
+    pub(crate) fn change(&mut self, change: &TableChange) {
         if !self.table.apply(change) {
             return;
         }

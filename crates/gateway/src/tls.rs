@@ -18,7 +18,7 @@ use crate::serving::Serving;
 use crate::worker::Forwarder;
 
 /// What a visitor that speaks HTTP/2 agrees on (RFC 7301).
-pub const HTTP_2: &[u8] = b"h2";
+pub(crate) const HTTP_2: &[u8] = b"h2";
 
 struct Resolver {
     serving: Arc<Serving>,
@@ -48,7 +48,7 @@ impl ResolvesServerCert for Resolver {
 const UNSERVED: &str = "localhost";
 
 /// Takes TLS 1.2 and 1.3.
-pub fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<TlsAcceptor> {
+pub(crate) fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<TlsAcceptor> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = rustls::ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
     let resolver = Arc::new(Resolver { serving, authority });
@@ -60,7 +60,7 @@ pub fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::Result<
 
 impl Forwarder {
     /// How a route's replicas are spoken to: a replica's certificate must be for the service's name inside.
-    pub fn onward(&self, route: &Route, service: &Target) -> Result<Onward, Refused> {
+    pub(crate) fn onward(&self, route: &Route, service: &Target) -> Result<Onward, Refused> {
         let Some(tls) = route.spec.tls.as_ref().filter(|tls| tls.onward == mainyard_core::model::Onward::Tls)
         else {
             return Ok(Onward::Plain);

@@ -11,7 +11,7 @@ use crate::serving::Serving;
 
 /// What a worker forwards with.
 #[derive(Clone)]
-pub struct Forwarder {
+pub(crate) struct Forwarder {
     /// Shared by all workers.
     pub serving: Arc<Serving>,
     /// This worker's number, from 0.
@@ -26,13 +26,13 @@ pub struct Forwarder {
 
 impl Forwarder {
     /// Of the worker with this number.
-    pub fn new(serving: Arc<Serving>, worker: usize) -> Forwarder {
+    pub(crate) fn new(serving: Arc<Serving>, worker: usize) -> Forwarder {
         let (pool, last_copy, copies) = Default::default();
         Forwarder { serving, worker, pool, last_copy, copies }
     }
 
     /// Remembers a request that ended.
-    pub fn remember(&self, note: Note, micros: u64, received: u64, sent: u64) {
+    pub(crate) fn remember(&self, note: Note, micros: u64, received: u64, sent: u64) {
         self.serving.seen.remember(self.worker, note, micros, received, sent);
     }
 }

@@ -14,7 +14,7 @@ use crate::body::MinimumRate;
 
 /// A stream whose writes do not wait without end.
 #[derive(Debug)]
-pub struct WriteTimeout<S> {
+pub(crate) struct WriteTimeout<S> {
     stream: S,
     within: Duration,
     waiting: Option<Pin<Box<Sleep>>>,
@@ -24,7 +24,7 @@ pub struct WriteTimeout<S> {
 
 impl<S> WriteTimeout<S> {
     /// Gives up a write when the visitor took nothing of it within this time.
-    pub fn new(stream: S, within: Duration) -> WriteTimeout<S> {
+    pub(crate) fn new(stream: S, within: Duration) -> WriteTimeout<S> {
         WriteTimeout { stream, within, waiting: None, pace: None }
     }
 

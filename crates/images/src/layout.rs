@@ -94,7 +94,7 @@ fn layout_path(name: &str) -> Option<PathBuf> {
 }
 
 /// A reader of the plain bytes, whatever they are compressed with: told by their first bytes.
-pub fn decompressed<'a>(mut from: impl Read + 'a) -> Result<Box<dyn Read + 'a>, Error> {
+pub(crate) fn decompressed<'a>(mut from: impl Read + 'a) -> Result<Box<dyn Read + 'a>, Error> {
     let mut head = Vec::new();
     (&mut from).take(4).read_to_end(&mut head).doing("read the archive")?;
     let whole = std::io::Cursor::new(head.clone()).chain(from);

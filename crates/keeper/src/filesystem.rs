@@ -16,7 +16,7 @@ use mainyard_keeper::Spec;
 use crate::syscalls::{Fault, check, mount, move_mount, open_tree, shift_owners, step, text, unshare};
 
 /// Mounts the scratch and the layered root at `root` below the stage, which becomes the working directory.
-pub fn stage(spec: &Spec) -> Result<(), Fault> {
+pub(crate) fn stage(spec: &Spec) -> Result<(), Fault> {
     step("make a mount namespace", unshare(libc::CLONE_NEWNS))?;
     step("make the mounts private", mount("", "/", "", MS_PRIVATE | MS_REC, ""))?;
     let options = format!("mode=0755,size={},nr_inodes={}", spec.scratch, spec.inodes);
@@ -44,7 +44,7 @@ pub fn stage(spec: &Spec) -> Result<(), Fault> {
 }
 
 /// Changes the root to the image and furnishes it. Called in the new namespaces.
-pub fn furnish(spec: &Spec) -> Result<(), Fault> {
+pub(crate) fn furnish(spec: &Spec) -> Result<(), Fault> {
     let hosts = step("open the hosts file", open_tree("hosts"))?;
     let meminfo = step("open the memory file", open_tree("meminfo"))?;
     // The copy of the mount can be pivoted to, whatever the first one was locked by.

@@ -16,14 +16,14 @@ use crate::syscalls::{self, Fault, Pipe, check, control, step, text, unshare};
 const KEPT_CAPABILITIES: [u32; 8] = [0, 1, 3, 4, 5, 6, 7, 10];
 
 /// The keeper as init sees it.
-pub struct Parent {
+pub(crate) struct Parent {
     pub pid: u32,
     pub read: OwnedFd,
     pub write: OwnedFd,
 }
 
 /// Init as the keeper sees it.
-pub struct Child {
+pub(crate) struct Child {
     pub pid: u32,
     pub read: OwnedFd,
     pub write: OwnedFd,
@@ -49,7 +49,7 @@ fn write_line(fd: &OwnedFd, line: &str) {
 
 impl Child {
     /// Waits until init has come as far as `stage`.
-    pub fn expect(&self, stage: &str) -> Result<(), Fault> {
+    pub(crate) fn expect(&self, stage: &str) -> Result<(), Fault> {
         let line = read_line(&self.read);
         if line == stage {
             return Ok(());
@@ -62,24 +62,24 @@ impl Child {
         }
     }
 
-    pub fn answer(&self) -> Result<(), Fault> {
+    pub(crate) fn answer(&self) -> Result<(), Fault> {
         write_line(&self.write, "go");
         Ok(())
     }
 
     /// What init said last: how the program ended.
-    pub fn last_word(&self) -> Option<Ending> {
+    pub(crate) fn last_word(&self) -> Option<Ending> {
         Ending::parse(&read_line(&self.read))
     }
 
-    pub fn signal(&self, signal: i32) {
+    pub(crate) fn signal(&self, signal: i32) {
         // SAFETY: no memory is involved; the child is not reaped before the keeper ends its loop.
         unsafe { libc::kill(self.pid as i32, signal) };
     }
 }
 
 /// Never returns: the exit of this process is the end of the replica.
-pub fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [OwnedFd; 2]) -> ! {
+pub(crate) fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [OwnedFd; 2]) -> ! {
     let prepared = if spec.plain { prepare_plain(&parent) } else { prepare(spec, &parent, joins) };
     let code = match prepared.and_then(|()| start(spec, outputs)) {
         Ok(program) => {

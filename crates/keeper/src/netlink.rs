@@ -38,6 +38,7 @@ pub struct Batch {
 
 impl Batch {
     /// Makes a veth pair: `name` here with index `index`, and `eth0` in the network namespace of `pid`.
+    #[expect(clippy::excessive_nesting, reason = "the message nests so itself")]
     pub fn link_pair(
         &mut self,
         name: &str,

@@ -13,12 +13,12 @@ use mainyard_keeper::Spec;
 use crate::syscalls::{Fault, check, control, step, text};
 
 /// Orphans below this process become its children, not those of the machine's init.
-pub fn take_in_orphans() -> Result<(), Fault> {
+pub(crate) fn take_in_orphans() -> Result<(), Fault> {
     step("take in orphans", control(libc::PR_SET_CHILD_SUBREAPER, 1))
 }
 
 /// Init hears of the keeper's end, and ends the replica in its turn.
-pub fn hear_of_the_keepers_end(keeper: u32) -> Result<(), Fault> {
+pub(crate) fn hear_of_the_keepers_end(keeper: u32) -> Result<(), Fault> {
     step("tie the replica to its keeper", control(libc::PR_SET_PDEATHSIG, libc::SIGTERM as libc::c_ulong))?;
     if is_child_of(keeper) {
         return Ok(());
@@ -27,13 +27,13 @@ pub fn hear_of_the_keepers_end(keeper: u32) -> Result<(), Fault> {
 }
 
 /// Whether this process's parent lives.
-pub fn is_child_of(parent: u32) -> bool {
+pub(crate) fn is_child_of(parent: u32) -> bool {
     // SAFETY: no memory is involved.
     unsafe { libc::getppid() as u32 == parent }
 }
 
 /// Kills all children, and theirs as they come up to this process, until none is left.
-pub fn end_children() {
+pub(crate) fn end_children() {
     let own = std::process::id();
     loop {
         let list = std::fs::read_to_string(format!("/proc/self/task/{own}/children")).unwrap_or_default();
@@ -49,7 +49,7 @@ pub fn end_children() {
 }
 
 /// Opens what a path of the image leads to, and gives where on the machine that is. Links lead within the image.
-pub fn find_in_image(spec: &Spec, path: &str, flags: i32) -> std::io::Result<CString> {
+pub(crate) fn find_in_image(spec: &Spec, path: &str, flags: i32) -> std::io::Result<CString> {
     let root = File::open(spec.layers.first().map_or("/", String::as_str))?;
     let path = text(path);
     // SAFETY: the structure is plain data, zero is a valid value of each field, its size is given; the descriptor

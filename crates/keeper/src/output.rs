@@ -58,7 +58,7 @@ impl Rate {
     }
 }
 
-pub struct Log {
+pub(crate) struct Log {
     dir: PathBuf,
     file: File,
     size: u64,
@@ -72,7 +72,7 @@ pub struct Log {
 }
 
 impl Log {
-    pub fn open(spec: &Spec) -> Result<Log, Fault> {
+    pub(crate) fn open(spec: &Spec) -> Result<Log, Fault> {
         let dir = Path::new(&spec.log_dir).to_owned();
         let file = step("open the log", own_file(&dir.join("current")))?;
         let size = file.metadata().map_or(0, |found| found.len());
@@ -214,7 +214,7 @@ impl Source {
 
 /// Moves output into the log until the replica has ended; a stop signal is passed on and, after the grace,
 /// followed by a kill.
-pub fn pump(
+pub(crate) fn pump(
     log: &mut Log,
     outputs: [OwnedFd; 2],
     signals: &OwnedFd,

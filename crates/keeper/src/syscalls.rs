@@ -8,33 +8,33 @@ use std::os::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
 
 /// What was being done, and the kernel's error number.
 #[derive(Debug)]
-pub struct Fault {
+pub(crate) struct Fault {
     pub step: Cow<'static, str>,
     pub errno: i32,
 }
 
 /// Names the step that an error belongs to.
-pub fn step<T>(step: impl Into<Cow<'static, str>>, result: io::Result<T>) -> Result<T, Fault> {
+pub(crate) fn step<T>(step: impl Into<Cow<'static, str>>, result: io::Result<T>) -> Result<T, Fault> {
     result.map_err(|error| Fault { step: step.into(), errno: error.raw_os_error().unwrap_or(libc::EIO) })
 }
 
 /// The answer of a system call as a result.
-pub fn check(value: libc::c_long) -> io::Result<i64> {
+pub(crate) fn check(value: libc::c_long) -> io::Result<i64> {
     if value < 0 { Err(io::Error::last_os_error()) } else { Ok(value) }
 }
 
-pub fn text(value: &str) -> CString {
+pub(crate) fn text(value: &str) -> CString {
     CString::new(value.replace('\0', "")).expect("no zero byte is left")
 }
 
-pub struct Pipe {
+pub(crate) struct Pipe {
     pub read: OwnedFd,
     pub write: OwnedFd,
 }
 
 impl Pipe {
     /// Both ends are closed when a program is started.
-    pub fn new() -> Result<Pipe, Fault> {
+    pub(crate) fn new() -> Result<Pipe, Fault> {
         let mut ends = [0; 2];
         // SAFETY: the array has room for the two descriptors.
         step("make a pipe", check(unsafe { libc::pipe2(ends.as_mut_ptr(), libc::O_CLOEXEC) }.into()))?;
@@ -43,20 +43,20 @@ impl Pipe {
     }
 }
 
-pub fn become_own_session() {
+pub(crate) fn become_own_session() {
     // SAFETY: no memory is involved; it fails only if this is a group's leader, which changes nothing.
     unsafe { libc::setsid() };
 }
 
 /// Clock ticks after boot at which this process started: with the id, it names the process for good.
-pub fn start_time() -> u64 {
+pub(crate) fn start_time() -> u64 {
     let stat = std::fs::read_to_string("/proc/self/stat").unwrap_or_default();
     let after_name = stat.rsplit_once(')').map_or("", |(_, rest)| rest);
     after_name.split_whitespace().nth(19).and_then(|ticks| ticks.parse().ok()).unwrap_or(0)
 }
 
 /// Blocks the signals that the keeper acts on and gives a descriptor to read them from.
-pub fn take_signals() -> Result<OwnedFd, Fault> {
+pub(crate) fn take_signals() -> Result<OwnedFd, Fault> {
     // SAFETY: the set is initialised by sigemptyset before it is read.
     unsafe {
         let mut set = std::mem::zeroed();
@@ -72,24 +72,24 @@ pub fn take_signals() -> Result<OwnedFd, Fault> {
     }
 }
 
-pub fn set_namespace(file: &File, kind: i32) -> io::Result<()> {
+pub(crate) fn set_namespace(file: &File, kind: i32) -> io::Result<()> {
     // SAFETY: the descriptor is open for the length of the call.
     check(unsafe { libc::setns(file.as_raw_fd(), kind) }.into()).map(drop)
 }
 
-pub fn enter_network(path: &str) -> Result<(), Fault> {
+pub(crate) fn enter_network(path: &str) -> Result<(), Fault> {
     let file = step("open the node's network namespace", File::open(path))?;
     step("enter the node's network namespace", set_namespace(&file, libc::CLONE_NEWNET))
 }
 
-pub fn unshare(kind: i32) -> io::Result<()> {
+pub(crate) fn unshare(kind: i32) -> io::Result<()> {
     // SAFETY: no memory is involved.
     check(unsafe { libc::unshare(kind) }.into()).map(drop)
 }
 
 /// Like `fork`, with new mount, pid, network, ipc and uts namespaces. The keeper has one thread, so the child
 /// may go on using its memory.
-pub fn clone_into_namespaces() -> Result<u32, Fault> {
+pub(crate) fn clone_into_namespaces() -> Result<u32, Fault> {
     let flags = libc::CLONE_NEWNS
         | libc::CLONE_NEWPID
         | libc::CLONE_NEWNET
@@ -102,12 +102,18 @@ pub fn clone_into_namespaces() -> Result<u32, Fault> {
 }
 
 /// An ordinary child.
-pub fn fork() -> Result<u32, Fault> {
+pub(crate) fn fork() -> Result<u32, Fault> {
     // SAFETY: one thread only, so the child may go on using its memory.
     Ok(step("fork", check(unsafe { libc::fork() }.into()))? as u32)
 }
 
-pub fn mount(source: &str, target: &str, kind: &str, flags: libc::c_ulong, options: &str) -> io::Result<()> {
+pub(crate) fn mount(
+    source: &str,
+    target: &str,
+    kind: &str,
+    flags: libc::c_ulong,
+    options: &str,
+) -> io::Result<()> {
     let (source, target, kind, options) = (text(source), text(target), text(kind), text(options));
     // SAFETY: all four strings live across the call.
     let answer = unsafe {
@@ -117,7 +123,7 @@ pub fn mount(source: &str, target: &str, kind: &str, flags: libc::c_ulong, optio
 }
 
 /// A detached copy of the mount at `path`.
-pub fn open_tree(path: &str) -> io::Result<OwnedFd> {
+pub(crate) fn open_tree(path: &str) -> io::Result<OwnedFd> {
     let path = text(path);
     let flags = 1 | libc::O_CLOEXEC; // OPEN_TREE_CLONE
     // SAFETY: the string lives across the call; the descriptor is new.
@@ -128,7 +134,7 @@ pub fn open_tree(path: &str) -> io::Result<OwnedFd> {
 }
 
 /// Puts a detached mount at `target`.
-pub fn move_mount(tree: &OwnedFd, target: &str) -> io::Result<()> {
+pub(crate) fn move_mount(tree: &OwnedFd, target: &str) -> io::Result<()> {
     let target = text(target);
     let from_descriptor = 4; // MOVE_MOUNT_F_EMPTY_PATH
     // SAFETY: descriptor and strings live across the call.
@@ -154,7 +160,7 @@ struct MountAttributes {
 }
 
 /// Shows a detached mount read-only, without devices or set-user-id, its owners shifted by a user namespace.
-pub fn shift_owners(tree: &OwnedFd, users: &File) -> io::Result<()> {
+pub(crate) fn shift_owners(tree: &OwnedFd, users: &File) -> io::Result<()> {
     let read_only_nosuid_nodev = 1 | 2 | 4;
     let shifted = 0x0010_0000;
     let attributes = MountAttributes {
@@ -178,7 +184,7 @@ pub fn shift_owners(tree: &OwnedFd, users: &File) -> io::Result<()> {
 }
 
 /// A proc file system that is mounted nowhere, reached through the descriptor alone.
-pub fn detached_proc() -> io::Result<OwnedFd> {
+pub(crate) fn detached_proc() -> io::Result<OwnedFd> {
     let create = 6; // FSCONFIG_CMD_CREATE
     let null = std::ptr::null::<libc::c_char>();
     // SAFETY: descriptors are checked before use, strings are constants.
@@ -192,7 +198,7 @@ pub fn detached_proc() -> io::Result<OwnedFd> {
 }
 
 /// Writes a short value into a file below an open directory.
-pub fn write_below(dir: &OwnedFd, path: &str, value: &str) -> io::Result<()> {
+pub(crate) fn write_below(dir: &OwnedFd, path: &str, value: &str) -> io::Result<()> {
     let path = text(path);
     // SAFETY: the string lives across the call; the descriptor is new and then owned by the file.
     let mut file = unsafe {
@@ -203,7 +209,7 @@ pub fn write_below(dir: &OwnedFd, path: &str, value: &str) -> io::Result<()> {
     io::Write::write_all(&mut file, value.as_bytes())
 }
 
-pub fn control(option: i32, value: libc::c_ulong) -> io::Result<()> {
+pub(crate) fn control(option: i32, value: libc::c_ulong) -> io::Result<()> {
     // SAFETY: the options used here take plain numbers.
     check(unsafe { libc::prctl(option, value, 0, 0, 0) }.into()).map(drop)
 }

@@ -9,7 +9,7 @@ use base64::Engine;
 use sha1::{Digest, Sha1};
 
 /// A request whose body has not been read yet.
-pub struct Request {
+pub(crate) struct Request {
     pub method: String,
     pub path: String,
     headers: Vec<(String, String)>,
@@ -17,12 +17,12 @@ pub struct Request {
 }
 
 impl Request {
-    pub fn header(&self, name: &str) -> Option<&str> {
+    pub(crate) fn header(&self, name: &str) -> Option<&str> {
         self.headers.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
     }
 
     /// Hands the body on piece by piece; gives its length.
-    pub fn body(&mut self, mut each: impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<u64> {
+    pub(crate) fn body(&mut self, mut each: impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<u64> {
         if self.header("transfer-encoding").is_some_and(|value| value.eq_ignore_ascii_case("chunked")) {
             let mut total = 0;
             loop {
@@ -69,17 +69,17 @@ fn read_line(reader: &mut impl BufRead) -> io::Result<String> {
 }
 
 /// Where an answer is written.
-pub struct Answer<'a> {
+pub(crate) struct Answer<'a> {
     to: &'a mut TcpStream,
 }
 
 impl Answer<'_> {
-    pub fn send(&mut self, status: &str, kind: &str, body: &str) -> io::Result<()> {
+    pub(crate) fn send(&mut self, status: &str, kind: &str, body: &str) -> io::Result<()> {
         self.head(status, kind, body.len() as u64, body.as_bytes())
     }
 
     /// The head, and the first bytes of the body with it in one packet.
-    pub fn head(&mut self, status: &str, kind: &str, length: u64, first: &[u8]) -> io::Result<()> {
+    pub(crate) fn head(&mut self, status: &str, kind: &str, length: u64, first: &[u8]) -> io::Result<()> {
         let mut out =
             format!("HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {length}\r\n\r\n")
                 .into_bytes();
@@ -87,13 +87,13 @@ impl Answer<'_> {
         self.to.write_all(&out)
     }
 
-    pub fn more(&mut self, bytes: &[u8]) -> io::Result<()> {
+    pub(crate) fn more(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.to.write_all(bytes)
     }
 }
 
 /// Serves for ever; each connection has its thread.
-pub fn serve(
+pub(crate) fn serve(
     port: u16,
     handle: impl Fn(&mut Request, &mut Answer<'_>) -> io::Result<()> + Send + Sync + 'static,
 ) -> io::Result<()> {
@@ -184,7 +184,7 @@ fn address_of(host: &str) -> String {
 }
 
 /// One GET to another service; gives status and body.
-pub fn get(host: &str, port: u16, path: &str) -> io::Result<(u16, String)> {
+pub(crate) fn get(host: &str, port: u16, path: &str) -> io::Result<(u16, String)> {
     let address = address_of(host);
     let address = address.as_str();
     // Without rights, the platform takes callers of a low port 8000 higher.

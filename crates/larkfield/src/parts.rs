@@ -55,7 +55,7 @@ fn migrate(release: &Release) -> ! {
     std::process::exit(setting("MIGRATION_CODE").unwrap_or(0) as i32)
 }
 
-pub fn locker_api(release: Release) {
+pub(crate) fn locker_api(release: Release) {
     if std::env::args().nth(1).as_deref() == Some("migrate") {
         migrate(&release);
     }
@@ -187,7 +187,7 @@ fn api(
     }
 }
 
-pub fn courier_web(release: Release) {
+pub(crate) fn courier_web(release: Release) {
     println!("courier-web {} starts", release.version);
     let name = own_name();
     run_server(port(), move |request, answer| {
@@ -213,7 +213,7 @@ pub fn courier_web(release: Release) {
     });
 }
 
-pub fn label_printer(release: Release) {
+pub(crate) fn label_printer(release: Release) {
     println!("label-printer {} starts", release.version);
     let Ok(printer) = std::env::var("PRINTER") else {
         eprintln!("PRINTER is not set: no printer to send labels to");

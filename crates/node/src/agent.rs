@@ -38,7 +38,7 @@ struct Held {
 }
 
 /// Everything the loop works with.
-pub struct Agent {
+pub(crate) struct Agent {
     config: Config,
     driver: Arc<Driver>,
     images: Images,
@@ -57,7 +57,7 @@ pub struct Agent {
     begun: Instant,
 }
 
-pub async fn run(config: Config) -> Result<(), Error> {
+pub(crate) async fn run(config: Config) -> Result<(), Error> {
     let io = |doing: &str| {
         let doing = doing.to_owned();
         move |source| Error::Io { doing, source }

@@ -9,7 +9,7 @@ use mainyard_core::replica_lifecycle::Event;
 use crate::images::Prepared;
 
 /// What reaches the loop.
-pub enum Message {
+pub(crate) enum Message {
     /// From control.
     Order(NodeOrder),
     /// The link was made again: control knows nothing of what happened meanwhile.

@@ -23,7 +23,7 @@ const AWAY: [&str; 3] =
 
 /// An image that is unpacked on this node, and what its configuration says.
 #[derive(Debug)]
-pub struct Prepared {
+pub(crate) struct Prepared {
     /// Unpacked layers, the lowest first.
     pub layers: Vec<PathBuf>,
     /// Program and arguments.
@@ -40,7 +40,7 @@ pub struct Prepared {
 
 /// The node's images.
 #[derive(Clone)]
-pub struct Images {
+pub(crate) struct Images {
     dir: PathBuf,
     /// Layers are merged into one directory an image, for want of overlayfs.
     merged: bool,
@@ -50,7 +50,7 @@ pub struct Images {
 }
 
 impl Images {
-    pub fn new(config: &Config, merged: bool, control: Control) -> Images {
+    pub(crate) fn new(config: &Config, merged: bool, control: Control) -> Images {
         Images {
             dir: config.dir.join(if merged { "trees" } else { "layers" }),
             merged,
@@ -61,12 +61,12 @@ impl Images {
     }
 
     /// The image, where it is prepared already.
-    pub fn prepared(&self, digest: &str) -> Option<Arc<Prepared>> {
+    pub(crate) fn prepared(&self, digest: &str) -> Option<Arc<Prepared>> {
         self.prepared.lock().unwrap_or_else(PoisonError::into_inner).get(digest).cloned()
     }
 
     /// Forgets images that no replica here has, and removes layers and documents that only they had.
-    pub async fn sweep(&self, in_use: Vec<String>) {
+    pub(crate) async fn sweep(&self, in_use: Vec<String>) {
         let _turn = self.one_at_a_time.lock().await;
         let (layers, documents) = {
             let mut prepared = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
@@ -100,7 +100,7 @@ impl Images {
     }
 
     /// Gets and unpacks what is missing of an image.
-    pub async fn prepare(&self, digest: &str) -> Result<Arc<Prepared>, Reason> {
+    pub(crate) async fn prepare(&self, digest: &str) -> Result<Arc<Prepared>, Reason> {
         let _turn = self.one_at_a_time.lock().await;
         if let Some(image) = self.prepared(digest) {
             return Ok(image);

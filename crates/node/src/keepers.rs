@@ -20,7 +20,7 @@ use crate::images::Prepared;
 
 /// A keeper that runs.
 #[derive(Debug)]
-pub struct Keeper {
+pub(crate) struct Keeper {
     /// Its process id.
     pub pid: u32,
     /// The process id of the replica's init, once it runs.
@@ -29,14 +29,20 @@ pub struct Keeper {
 
 impl Keeper {
     /// The keeper passes it on, and kills after the grace.
-    pub fn ask_to_stop(&self) {
+    pub(crate) fn ask_to_stop(&self) {
         // SAFETY: no memory is involved; the keeper is ours and is reaped only after its end was heard.
         unsafe { libc::kill(self.pid as i32, libc::SIGTERM) };
     }
 }
 
 /// What a replica is started with.
-pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBuf, log_dir: PathBuf) -> Run {
+pub(crate) fn run_of(
+    order: &RunOrder,
+    image: &Prepared,
+    hosts: String,
+    run_dir: PathBuf,
+    log_dir: PathBuf,
+) -> Run {
     let id = &order.id;
     let mut env = image.env.clone();
     let own = [
@@ -80,13 +86,13 @@ pub fn run_of(order: &RunOrder, image: &Prepared, hosts: String, run_dir: PathBu
 }
 
 /// What a replica's own `/etc/hosts` holds: itself. Everybody else is asked for by name.
-pub fn own_hosts(order: &RunOrder) -> String {
+pub(crate) fn own_hosts(order: &RunOrder) -> String {
     let name = format!("{}-{}", order.id.workload.name, order.id.short);
     format!("127.0.0.1 localhost\n::1 localhost\n{} {name}\n", order.address)
 }
 
 /// The digest of what is about to be started: read from what the keeper is told, not from what was ordered.
-pub fn started(order: &RunOrder, run: &Run) -> String {
+pub(crate) fn started(order: &RunOrder, run: &Run) -> String {
     let given = |key: &str| {
         let pair = run.env.iter().find_map(|pair| pair.strip_prefix(key)?.strip_prefix('='));
         pair.unwrap_or_default()
@@ -120,7 +126,7 @@ fn main_port(spec: &ReleaseSpec) -> Option<u16> {
 }
 
 /// Starts a keeper; what it tells comes as messages. Gives its process id.
-pub fn start(
+pub(crate) fn start(
     driver: &Driver,
     run: &Run,
     id: ReplicaId,
@@ -161,7 +167,7 @@ pub fn start(
 }
 
 /// How a run ended that no agent was there to see, where its keeper lived to write it down.
-pub fn unseen_end(run_dir: &Path) -> Option<Ended> {
+pub(crate) fn unseen_end(run_dir: &Path) -> Option<Ended> {
     last_ending(run_dir).map(|ending| told(Some(ending)))
 }
 
@@ -179,7 +185,7 @@ fn told(ending: Option<Ending>) -> Ended {
 }
 
 /// Waits for the end of a keeper that is not this process's child.
-pub fn watch_adopted(
+pub(crate) fn watch_adopted(
     pid: u32,
     id: ReplicaId,
     number: u64,

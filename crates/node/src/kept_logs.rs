@@ -15,18 +15,18 @@ const LINES: usize = 1000;
 const REPLICAS: usize = 100;
 
 /// Where they are kept.
-pub struct KeptLogs {
+pub(crate) struct KeptLogs {
     root: PathBuf,
 }
 
 impl KeptLogs {
     /// In this folder.
-    pub fn at(root: PathBuf) -> KeptLogs {
+    pub(crate) fn at(root: PathBuf) -> KeptLogs {
         KeptLogs { root }
     }
 
     /// Keeps the end of a replica's log. Of more replicas than are kept, those that went first stay.
-    pub fn keep(&self, log_dir: &Path, release: &ReleaseId, replica: &ReplicaId) -> io::Result<()> {
+    pub(crate) fn keep(&self, log_dir: &Path, release: &ReleaseId, replica: &ReplicaId) -> io::Result<()> {
         let dir = self.root.join(release.dotted());
         std::fs::create_dir_all(&dir)?;
         if std::fs::read_dir(&dir)?.count() >= REPLICAS {
@@ -42,7 +42,7 @@ impl KeptLogs {
     }
 
     /// The files of a release, by replica.
-    pub fn of(&self, release: &ReleaseId) -> Vec<(PathBuf, ReplicaId)> {
+    pub(crate) fn of(&self, release: &ReleaseId) -> Vec<(PathBuf, ReplicaId)> {
         let entries = std::fs::read_dir(self.root.join(release.dotted())).into_iter().flatten().flatten();
         let files = entries.filter_map(|entry| {
             let short = entry.file_name().into_string().ok().filter(|name| !name.starts_with('.'))?;
@@ -52,7 +52,7 @@ impl KeptLogs {
     }
 
     /// Removes what is of other releases than these.
-    pub fn only_of(&self, releases: &BTreeSet<ReleaseId>) {
+    pub(crate) fn only_of(&self, releases: &BTreeSet<ReleaseId>) {
         let stay: BTreeSet<String> = releases.iter().map(ReleaseId::dotted).collect();
         for entry in std::fs::read_dir(&self.root).into_iter().flatten().flatten() {
             if entry.file_name().to_str().is_none_or(|name| !stay.contains(name)) {
@@ -62,7 +62,7 @@ impl KeptLogs {
     }
 
     /// Removes what is of these releases.
-    pub fn forget(&self, releases: &BTreeSet<ReleaseId>) {
+    pub(crate) fn forget(&self, releases: &BTreeSet<ReleaseId>) {
         releases.iter().for_each(|release| remove(&self.root.join(release.dotted())));
     }
 }

@@ -11,7 +11,7 @@ use crate::events::Message;
 use crate::{Config, hello};
 
 /// Calls, and calls again whenever the link is lost, or is of no use because reports are not taken (`renew`).
-pub async fn follow_orders(
+pub(crate) async fn follow_orders(
     config: Config,
     life: u64,
     control: Control,
@@ -49,7 +49,7 @@ pub async fn follow_orders(
 }
 
 /// Sends reports, one after the other.
-pub async fn send_reports(
+pub(crate) async fn send_reports(
     config: Config,
     control: Control,
     renew: Arc<Notify>,

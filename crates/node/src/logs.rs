@@ -18,7 +18,7 @@ const TAIL_BYTES: u64 = 1 << 20;
 const LEAST_ROOM: u64 = 64 << 10;
 
 /// The text at the end of a file of lines.
-pub fn end_of(path: &Path) -> String {
+pub(crate) fn end_of(path: &Path) -> String {
     let read = || -> std::io::Result<String> {
         let mut file = std::fs::File::open(path)?;
         let length = file.metadata()?.len();
@@ -88,7 +88,7 @@ fn no_room(reader: &Reader) -> Option<LogLine> {
 }
 
 /// Which lines control asks for.
-pub struct Asked {
+pub(crate) struct Asked {
     /// Where the logs of replicas are.
     pub dirs: Vec<(PathBuf, ReplicaId)>,
     /// Files that were kept of replicas that are gone.
@@ -100,7 +100,7 @@ pub struct Asked {
 }
 
 /// Sends the end of the logs and, if asked, what follows, as a request of the node's own.
-pub async fn send(control: Control, stream: u64, asked: Asked) {
+pub(crate) async fn send(control: Control, stream: u64, asked: Asked) {
     let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     tokio::spawn(produce(asked, to_send));
     let body = futures_util::stream::unfold(body, |mut body| async move { Some((body.recv().await?, body)) });

@@ -15,7 +15,7 @@ const VALUES: &str = "values.sealed";
 const BEGUN: &str = "begun";
 
 /// The node's own keys.
-pub fn keys(dir: &Path) -> Result<KeyRing, Error> {
+pub(crate) fn keys(dir: &Path) -> Result<KeyRing, Error> {
     let kept = file::read_or_make(&dir.join("values-key"));
     kept.map_err(|error| Error::Io {
         doing: "use the node's key".to_owned(),
@@ -24,7 +24,7 @@ pub fn keys(dir: &Path) -> Result<KeyRing, Error> {
 }
 
 /// Keeps an order: whole or not at all, and nothing of a secret in the clear.
-pub fn keep(dir: &Path, order: &RunOrder, keys: &KeyRing) -> io::Result<()> {
+pub(crate) fn keep(dir: &Path, order: &RunOrder, keys: &KeyRing) -> io::Result<()> {
     let mut plain = order.clone();
     let values = std::mem::take(&mut plain.values);
     if !values.is_empty() {
@@ -44,7 +44,7 @@ fn write_whole(dir: &Path, name: &str, content: &[u8]) -> io::Result<()> {
 }
 
 /// The order that was kept; without the values of secrets where they cannot be opened, which control then sends again.
-pub fn read(dir: &Path, keys: &KeyRing) -> Option<RunOrder> {
+pub(crate) fn read(dir: &Path, keys: &KeyRing) -> Option<RunOrder> {
     let mut order: RunOrder = serde_json::from_slice(&std::fs::read(dir.join(ORDER)).ok()?).ok()?;
     if order.lacks().is_some() {
         let opened = std::fs::read(dir.join(VALUES)).map_err(|error| error.to_string()).and_then(|sealed| {
@@ -62,13 +62,13 @@ pub fn read(dir: &Path, keys: &KeyRing) -> Option<RunOrder> {
 }
 
 /// Marks what runs once as begun: on disk before this returns.
-pub fn mark_begun(dir: &Path) -> io::Result<()> {
+pub(crate) fn mark_begun(dir: &Path) -> io::Result<()> {
     std::fs::File::create(dir.join(BEGUN))?.sync_all()?;
     std::fs::File::open(dir)?.sync_all()
 }
 
 /// Whether it was marked.
-pub fn was_begun(dir: &Path) -> bool {
+pub(crate) fn was_begun(dir: &Path) -> bool {
     dir.join(BEGUN).exists()
 }
 

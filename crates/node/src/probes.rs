@@ -19,7 +19,7 @@ const LATE_AT_MOST: Duration = Duration::from_secs(10);
 
 /// One probe to make.
 #[derive(Debug)]
-pub struct Probe {
+pub(crate) struct Probe {
     pub id: ReplicaId,
     pub number: u64,
     pub run: u32,
@@ -32,13 +32,35 @@ pub struct Probe {
     pub check_owner: Option<u32>,
 }
 
+/// Makes one probe, when it is time, and tells what came of it.
+async fn make(probe: Probe, driver: Arc<Driver>, inbox: UnboundedSender<Message>) {
+    if !probe.after.is_zero() {
+        tokio::time::sleep(probe.after).await;
+    }
+    let tell = |event| inbox.send(Message::Event(probe.id.clone(), probe.number, event));
+    let began = Instant::now();
+    let mut answer = std::pin::pin!(attempt(&probe.kind, probe.address));
+    let made = judge(tokio::time::timeout(probe.within, &mut answer).await);
+    let late = made == Err(ProbeFault::Late);
+    let result = made.and_then(|()| owned(&driver, &probe));
+    let _ = tell(match probe.alive {
+        true => Event::AliveProbed(probe.run, result),
+        false => Event::Probed(probe.run, result),
+    });
+    // It failed already. A person wants to know whether the answer would have come at all.
+    if late && !probe.alive && tokio::time::timeout(LATE_AT_MOST, answer).await.is_ok() {
+        let took = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
+        let _ = tell(Event::AnsweredLate(probe.run, Span::from_millis(took)));
+    }
+}
+
 /// The probing thread.
-pub struct Probes {
+pub(crate) struct Probes {
     to_make: UnboundedSender<Probe>,
 }
 
 impl Probes {
-    pub fn start(driver: Arc<Driver>, inbox: UnboundedSender<Message>) -> std::io::Result<Probes> {
+    pub(crate) fn start(driver: Arc<Driver>, inbox: UnboundedSender<Message>) -> std::io::Result<Probes> {
         let (to_make, mut asked) = mpsc::unbounded_channel::<Probe>();
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
         std::thread::Builder::new().name("probes".to_owned()).spawn(move || {
@@ -51,33 +73,14 @@ impl Probes {
             runtime.block_on(async move {
                 while let Some(probe) = asked.recv().await {
                     let (inbox, driver) = (inbox.clone(), Arc::clone(&driver));
-                    tokio::spawn(async move {
-                        if !probe.after.is_zero() {
-                            tokio::time::sleep(probe.after).await;
-                        }
-                        let tell = |event| inbox.send(Message::Event(probe.id.clone(), probe.number, event));
-                        let began = Instant::now();
-                        let mut answer = std::pin::pin!(attempt(&probe.kind, probe.address));
-                        let made = judge(tokio::time::timeout(probe.within, &mut answer).await);
-                        let late = made == Err(ProbeFault::Late);
-                        let result = made.and_then(|()| owned(&driver, &probe));
-                        let _ = tell(match probe.alive {
-                            true => Event::AliveProbed(probe.run, result),
-                            false => Event::Probed(probe.run, result),
-                        });
-                        // It failed already. A person wants to know whether the answer would have come at all.
-                        if late && !probe.alive && tokio::time::timeout(LATE_AT_MOST, answer).await.is_ok() {
-                            let took = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
-                            let _ = tell(Event::AnsweredLate(probe.run, Span::from_millis(took)));
-                        }
-                    });
+                    tokio::spawn(make(probe, driver, inbox));
                 }
             });
         })?;
         Ok(Probes { to_make })
     }
 
-    pub fn ask(&self, probe: Probe) {
+    pub(crate) fn ask(&self, probe: Probe) {
         let _ = self.to_make.send(probe);
     }
 }

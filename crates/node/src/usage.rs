@@ -30,7 +30,7 @@ struct Metered {
 }
 
 /// Gathers what is read.
-pub struct Meter {
+pub(crate) struct Meter {
     replicas: BTreeMap<ReplicaId, Metered>,
     sent_at: Instant,
     sender: UnboundedSender<Vec<Usage>>,
@@ -52,7 +52,7 @@ fn nothing(id: &ReplicaId, order: &RunOrder) -> Usage {
 
 impl Meter {
     /// With a task that tells.
-    pub fn start(config: &Config, control: Control) -> Meter {
+    pub(crate) fn start(config: &Config, control: Control) -> Meter {
         let (sender, usage) = unbounded_channel();
         tokio::spawn(tell(format!("/link/nodes/{}/usage", config.name), control, usage));
         Meter { replicas: BTreeMap::new(), sent_at: Instant::now(), sender }
@@ -71,7 +71,7 @@ impl Meter {
     }
 
     /// A replica's figures as they are now.
-    pub fn read(&mut self, id: &ReplicaId, order: &RunOrder, reading: Reading) {
+    pub(crate) fn read(&mut self, id: &ReplicaId, order: &RunOrder, reading: Reading) {
         let it = self.metered(id, order);
         let held_back = reading.held_back.checked_sub(it.held_back).unwrap_or(reading.held_back);
         let kills = reading.kills.checked_sub(it.kills).unwrap_or(reading.kills);
@@ -90,7 +90,7 @@ impl Meter {
     }
 
     /// A run ended, with so many kills for memory in it; its figures begin again.
-    pub fn ended(&mut self, id: &ReplicaId, order: &RunOrder, kills: u64) {
+    pub(crate) fn ended(&mut self, id: &ReplicaId, order: &RunOrder, kills: u64) {
         let limit = order.spec.limits.memory.bytes();
         let it = self.metered(id, order);
         let kills = kills.saturating_sub(it.kills);
@@ -100,7 +100,7 @@ impl Meter {
     }
 
     /// The replica is gone; what it used is told at once. One that was gone before it was looked at tells nothing.
-    pub fn forget(&mut self, id: &ReplicaId) {
+    pub(crate) fn forget(&mut self, id: &ReplicaId) {
         if let Some(it) = self.replicas.remove(id)
             && it.usage.peak > 0
         {
@@ -109,7 +109,7 @@ impl Meter {
     }
 
     /// Tells, where it is time.
-    pub fn send_when_due(&mut self) {
+    pub(crate) fn send_when_due(&mut self) {
         if self.sent_at.elapsed() < TELL_EVERY {
             return;
         }

@@ -9,14 +9,14 @@ use crate::{Doing, Error};
 
 /// The account a server runs as.
 #[derive(Debug, Clone, Copy)]
-pub struct Account {
+pub(crate) struct Account {
     pub uid: u32,
     pub gid: u32,
 }
 
 /// For root, the account that the server runs as: the owner of what is there already, so that root can stop what
 /// an ordinary account started; otherwise `postgres`.
-pub fn account_for(dir: &Path) -> Result<Option<Account>, Error> {
+pub(crate) fn account_for(dir: &Path) -> Result<Option<Account>, Error> {
     // SAFETY: no memory is involved.
     if unsafe { libc::geteuid() } != 0 {
         return Ok(None);
@@ -36,7 +36,7 @@ pub fn account_for(dir: &Path) -> Result<Option<Account>, Error> {
 
 /// Every directory above must let the account pass. The one right above is the platform's own, and lets it pass by an
 /// access list; others are nobody's to change.
-pub fn passable(dir: &Path, account: Account) -> Result<(), Error> {
+pub(crate) fn passable(dir: &Path, account: Account) -> Result<(), Error> {
     let whole = fs::canonicalize(dir).doing(format!("find {}", dir.display()))?;
     let others_may = |dir: &Path| fs::metadata(dir).is_ok_and(|found| found.mode() & 0o001 != 0);
     if let Some(own) = whole.parent().filter(|own| !others_may(own))

@@ -50,7 +50,7 @@ fn call(answer: libc::c_long) -> io::Result<i64> {
 }
 
 /// Everything, in a fixed order.
-pub fn all(addresses: &[String]) -> Vec<Outcome> {
+pub(crate) fn all(addresses: &[String]) -> Vec<Outcome> {
     let mut list = Vec::new();
     mounts(&mut list);
     processes(&mut list);

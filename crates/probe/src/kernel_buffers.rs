@@ -10,7 +10,7 @@ const CONNECTIONS: usize = 200;
 const ENOUGH: usize = 256 << 20;
 
 /// Fills the buffers of connections to itself and returns how many bytes the kernel took.
-pub fn filled() -> std::io::Result<usize> {
+pub(crate) fn filled() -> std::io::Result<usize> {
     let listener = TcpListener::bind("127.0.0.1:0")?;
     let (mut kept, mut taken) = (Vec::new(), 0);
     while kept.len() < CONNECTIONS && taken < ENOUGH {

@@ -4,7 +4,7 @@
 const WITHIN_SECONDS: libc::c_uint = 2;
 
 /// Tries every number below `most`; says of each what the kernel answered.
-pub fn every(most: i64) {
+pub(crate) fn every(most: i64) {
     for number in 0..most {
         println!("call {number} | {}", outcome(number));
     }

@@ -31,7 +31,7 @@ pub fn first_id(environment: EnvironmentIndex) -> u32 {
 const SCRATCH: Bytes = Bytes::mib(64);
 
 /// How much of a replica's output is kept in each of the two log files.
-pub const LOG_LIMIT: Bytes = Bytes::mib(8);
+pub(crate) const LOG_LIMIT: Bytes = Bytes::mib(8);
 
 /// One run of one replica.
 #[derive(Clone)]

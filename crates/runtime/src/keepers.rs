@@ -14,14 +14,14 @@ use crate::{Doing, Error};
 static KEEPER: &[u8] = include_bytes!(env!("KEEPER"));
 
 /// Writes the keeper's program into the node's directory, where it is not there already.
-pub fn write_keeper(dir: &Path) -> Result<PathBuf, Error> {
+pub(crate) fn write_keeper(dir: &Path) -> Result<PathBuf, Error> {
     let keeper = dir.join("keeper");
     write_program(&keeper, KEEPER).doing("write out the keeper")?;
     Ok(keeper)
 }
 
 /// The command that starts a keeper: its specification comes on standard input, its progress on standard output.
-pub fn keeper_command(keeper: &Path, spec: &Spec) -> Result<Command, Error> {
+pub(crate) fn keeper_command(keeper: &Path, spec: &Spec) -> Result<Command, Error> {
     let mut input = memory_file().doing("make a memory file")?;
     input
         .write_all(&spec.encode())

@@ -176,7 +176,7 @@ pub fn enter(file: &Path) -> Result<(), Error> {
 }
 
 /// The interface index of the node's end of a replica's link.
-pub fn link_index(address: std::net::Ipv4Addr) -> u32 {
+pub(crate) fn link_index(address: std::net::Ipv4Addr) -> u32 {
     let [.., c, d] = address.octets();
     debug_assert!(address::is_replica(address));
     100_000 + u32::from(c) * 256 + u32::from(d)

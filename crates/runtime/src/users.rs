@@ -5,7 +5,7 @@ use std::fs::{self, File};
 use crate::{Doing, Error};
 
 /// Opens a user namespace in which `0` stands for `base` and 65,536 ids follow.
-pub fn id_map(base: u32) -> Result<File, Error> {
+pub(crate) fn id_map(base: u32) -> Result<File, Error> {
     let flags = libc::CLONE_NEWUSER | libc::SIGCHLD;
     // SAFETY: as after a fork; the child makes one system call at a time and touches no memory of ours.
     let pid = unsafe { libc::syscall(libc::SYS_clone, flags, 0, 0, 0, 0) };

@@ -2,7 +2,7 @@
 
 /// Calls that programs make, but for `clone`, `clone3` and `socket`, whose arguments are looked at.
 #[rustfmt::skip]
-pub fn allowed() -> Vec<i64> {
+pub(crate) fn allowed() -> Vec<i64> {
     let common = [
         libc::SYS_accept, libc::SYS_accept4, libc::SYS_bind, libc::SYS_brk, libc::SYS_capget, libc::SYS_capset,
         libc::SYS_chdir, libc::SYS_clock_getres, libc::SYS_clock_gettime, libc::SYS_clock_nanosleep, libc::SYS_close,
@@ -75,7 +75,7 @@ pub fn allowed() -> Vec<i64> {
 
 /// What no part of the platform has any use for.
 #[rustfmt::skip]
-pub fn for_no_part() -> Vec<i64> {
+pub(crate) fn for_no_part() -> Vec<i64> {
     vec![
         libc::SYS_add_key, libc::SYS_request_key, libc::SYS_keyctl, libc::SYS_bpf, libc::SYS_perf_event_open,
         libc::SYS_ptrace, libc::SYS_process_vm_readv, libc::SYS_process_vm_writev, libc::SYS_userfaultfd,
@@ -90,7 +90,7 @@ pub fn for_no_part() -> Vec<i64> {
 
 /// Of those, what replicas do, or what is done to make one: they inherit what the node agent is refused.
 #[rustfmt::skip]
-pub fn for_replicas_and_their_keepers() -> Vec<i64> {
+pub(crate) fn for_replicas_and_their_keepers() -> Vec<i64> {
     vec![
         libc::SYS_add_key, libc::SYS_request_key, libc::SYS_keyctl, libc::SYS_ptrace, libc::SYS_process_vm_readv,
         libc::SYS_process_vm_writev, libc::SYS_sethostname, libc::SYS_setdomainname, libc::SYS_personality,
@@ -101,7 +101,7 @@ pub fn for_replicas_and_their_keepers() -> Vec<i64> {
 
 /// What only parts do that start other programs or build namespaces.
 #[rustfmt::skip]
-pub fn for_builders() -> Vec<i64> {
+pub(crate) fn for_builders() -> Vec<i64> {
     let mut list = vec![
         libc::SYS_execve, libc::SYS_execveat, libc::SYS_mount, libc::SYS_umount2, libc::SYS_pivot_root,
         libc::SYS_chroot, libc::SYS_unshare, libc::SYS_setns, libc::SYS_open_tree, libc::SYS_move_mount,

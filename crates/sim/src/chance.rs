@@ -2,14 +2,14 @@
 
 /// A stream of numbers.
 #[derive(Debug, Clone)]
-pub struct Chance(u64);
+pub(crate) struct Chance(u64);
 
 impl Chance {
-    pub fn new(seed: u64) -> Chance {
+    pub(crate) fn new(seed: u64) -> Chance {
         Chance(seed)
     }
 
-    pub fn next(&mut self) -> u64 {
+    pub(crate) fn next(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut z = self.0;
         z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
@@ -18,16 +18,16 @@ impl Chance {
     }
 
     /// From `low` up to, but not including, `high`.
-    pub fn between(&mut self, low: u64, high: u64) -> u64 {
+    pub(crate) fn between(&mut self, low: u64, high: u64) -> u64 {
         low + self.next() % (high - low).max(1)
     }
 
     /// True so many times in a hundred.
-    pub fn percent(&mut self, share: u64) -> bool {
+    pub(crate) fn percent(&mut self, share: u64) -> bool {
         self.next() % 100 < share
     }
 
-    pub fn index(&mut self, length: usize) -> usize {
+    pub(crate) fn index(&mut self, length: usize) -> usize {
         self.between(0, length as u64) as usize
     }
 }

@@ -22,7 +22,7 @@ fn newly_stopping(change: &Change, before: &State) -> Option<ReplicaId> {
 }
 
 impl World {
-    pub fn control_starts(&mut self, control: usize) {
+    pub(crate) fn control_starts(&mut self, control: usize) {
         let life = self.new_number();
         self.controls[control] = Control { alive: true, life, ..Control::default() };
         self.note(|| format!("control {control} starts"));
@@ -42,7 +42,7 @@ impl World {
         wait == 0
     }
 
-    pub fn try_lease(&mut self, control: usize, life: u64) {
+    pub(crate) fn try_lease(&mut self, control: usize, life: u64) {
         if !self.awake(control, life, || Happening::Lease { control, life }) {
             return;
         }
@@ -76,7 +76,7 @@ impl World {
     }
 
     /// Ends its links; the parts notice after a while and call again.
-    pub fn hang_up(&mut self, control: usize) {
+    pub(crate) fn hang_up(&mut self, control: usize) {
         let links = std::mem::take(&mut self.controls[control].links);
         for (part, (link, _)) in links {
             self.break_link(part, link);
@@ -84,7 +84,7 @@ impl World {
     }
 
     /// A control that says nothing for ten seconds is given up by the parts it is linked to.
-    pub fn silence(&mut self, control: usize, life: u64) {
+    pub(crate) fn silence(&mut self, control: usize, life: u64) {
         let it = &self.controls[control];
         if it.life == life && it.frozen_until > self.now {
             let links: Vec<_> = it.links.iter().map(|(part, (link, _))| (*part, *link)).collect();
@@ -93,7 +93,7 @@ impl World {
     }
 
     /// A part calls the control that it takes for the holder first, then the other.
-    pub fn call(&mut self, part: Part, life: u64) {
+    pub(crate) fn call(&mut self, part: Part, life: u64) {
         if !self.part_lives(part, life) || self.link_of(part).is_some() {
             return;
         }
@@ -115,7 +115,7 @@ impl World {
         }
     }
 
-    pub fn hello(&mut self, control: usize, part: Part, life: u64, link: u64) {
+    pub(crate) fn hello(&mut self, control: usize, part: Part, life: u64, link: u64) {
         let of = self.controls[control].life;
         if !self.awake(control, of, || Happening::Hello { control, part, life, link }) {
             return self.break_link(part, link);
@@ -164,7 +164,7 @@ impl World {
         }
     }
 
-    pub fn report(&mut self, control: usize, part: Part, life: u64, report: Report, echo: bool) {
+    pub(crate) fn report(&mut self, control: usize, part: Part, life: u64, report: Report, echo: bool) {
         let of = self.controls[control].life;
         let (again, number) = (report.clone(), report.number());
         let awake = self.awake(control, of, || Happening::Report {
@@ -203,7 +203,7 @@ impl World {
         }
     }
 
-    pub fn settle_by_clock(&mut self, control: usize, life: u64) {
+    pub(crate) fn settle_by_clock(&mut self, control: usize, life: u64) {
         if self.awake(control, life, || Happening::Settle { control, life }) {
             self.controls[control].settle_at = None;
             self.decide(control);
@@ -211,7 +211,7 @@ impl World {
     }
 
     /// Settles, writes, and only then orders and serves. False when it could not write.
-    pub fn decide(&mut self, control: usize) -> bool {
+    pub(crate) fn decide(&mut self, control: usize) -> bool {
         let (now, clock) = (self.now, self.clock());
         let it = &mut self.controls[control];
         let Some((cluster, epoch)) = &mut it.leader else { return false };

@@ -6,10 +6,10 @@ use crate::simulation::{CONTROLS, GATEWAYS, Happening, NODES, Report, World};
 /// A link on which nothing is heard for so long is given up.
 const SILENCE: u64 = 10_000;
 /// A control is frozen for at most so long.
-pub const LONGEST_FREEZE: u64 = 14_000;
+pub(crate) const LONGEST_FREEZE: u64 = 14_000;
 
 impl World {
-    pub fn fault(&mut self) {
+    pub(crate) fn fault(&mut self) {
         if self.quiet() {
             return;
         }
@@ -106,14 +106,14 @@ impl World {
         it.begun_runs.clear();
     }
 
-    pub fn part_starts(&mut self, part: Part) {
+    pub(crate) fn part_starts(&mut self, part: Part) {
         match part {
             Part::Node(node) => self.node_starts(node),
             Part::Gateway(gateway) => self.gateway_starts(gateway),
         }
     }
 
-    pub fn part_lives(&self, part: Part, life: u64) -> bool {
+    pub(crate) fn part_lives(&self, part: Part, life: u64) -> bool {
         match part {
             Part::Node(node) => self.nodes[node].desk.is_some() && self.nodes[node].life == life,
             Part::Gateway(gateway) => self.gateways[gateway].alive && self.gateways[gateway].life == life,
@@ -127,14 +127,14 @@ impl World {
         }
     }
 
-    pub fn link_of(&self, part: Part) -> Option<(usize, u64)> {
+    pub(crate) fn link_of(&self, part: Part) -> Option<(usize, u64)> {
         match part {
             Part::Node(node) => self.nodes[node].link,
             Part::Gateway(gateway) => self.gateways[gateway].link,
         }
     }
 
-    pub fn set_link(&mut self, part: Part, link: Option<(usize, u64)>) {
+    pub(crate) fn set_link(&mut self, part: Part, link: Option<(usize, u64)>) {
         match part {
             Part::Node(node) => self.nodes[node].link = link,
             Part::Gateway(gateway) => self.gateways[gateway].link = link,
@@ -142,7 +142,7 @@ impl World {
     }
 
     /// What is under way on it is lost; the part notices and calls again.
-    pub fn break_link(&mut self, part: Part, link: u64) {
+    pub(crate) fn break_link(&mut self, part: Part, link: u64) {
         if self.link_of(part).is_some_and(|(_, known)| known == link) {
             self.set_link(part, None);
             let (wait, life) = (self.chance.between(1, 600), self.life_of(part));
@@ -151,7 +151,7 @@ impl World {
     }
 
     /// A report as a request of its own.
-    pub fn send_report(&mut self, control: usize, part: Part, life: u64, report: Report) {
+    pub(crate) fn send_report(&mut self, control: usize, part: Part, life: u64, report: Report) {
         let fault = if self.quiet() { 100 } else { self.chance.between(0, 100) };
         let (number, report) = (report.number(), Box::new(report));
         let wait = match fault {
@@ -169,7 +169,7 @@ impl World {
         self.later(wait, Happening::Report { control, part, life, report, echo: false });
     }
 
-    pub fn reported(&mut self, part: Part, life: u64, number: u64, taken: bool) {
+    pub(crate) fn reported(&mut self, part: Part, life: u64, number: u64, taken: bool) {
         if !self.part_lives(part, life) {
             return;
         }

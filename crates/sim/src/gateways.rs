@@ -34,7 +34,7 @@ impl Gateway {
 }
 
 impl World {
-    pub fn gateway_starts(&mut self, gateway: usize) {
+    pub(crate) fn gateway_starts(&mut self, gateway: usize) {
         let life = self.new_number();
         self.note(|| format!("gateway {gateway} starts"));
         let it = &mut self.gateways[gateway];
@@ -50,7 +50,7 @@ impl World {
         self.later(1000, Happening::Beat { gateway, life });
     }
 
-    pub fn gateway_dies(&mut self, gateway: usize) {
+    pub(crate) fn gateway_dies(&mut self, gateway: usize) {
         self.note(|| format!("gateway {gateway} dies"));
         let it = &mut self.gateways[gateway];
         it.alive = false;
@@ -58,7 +58,7 @@ impl World {
         it.open.clear();
     }
 
-    pub fn order_gateway(&mut self, gateway: usize, link: u64, table: Table) {
+    pub(crate) fn order_gateway(&mut self, gateway: usize, link: u64, table: Table) {
         let it = &mut self.gateways[gateway];
         if !it.alive || it.link.is_none_or(|(_, known)| known != link) {
             return;
@@ -71,7 +71,7 @@ impl World {
         self.tell_view(gateway);
     }
 
-    pub fn beat(&mut self, gateway: usize, life: u64) {
+    pub(crate) fn beat(&mut self, gateway: usize, life: u64) {
         if self.gateways[gateway].alive && self.gateways[gateway].life == life {
             self.tell_view(gateway);
             if self.gateways[gateway].next_beat <= self.now {
@@ -109,7 +109,7 @@ impl World {
         self.send_report(control, Part::Gateway(gateway), life, report);
     }
 
-    pub fn view_reported(&mut self, gateway: usize, taken: bool) {
+    pub(crate) fn view_reported(&mut self, gateway: usize, taken: bool) {
         let it = &mut self.gateways[gateway];
         it.in_flight = false;
         let wanted = std::mem::take(&mut it.wants);
@@ -121,7 +121,7 @@ impl World {
         }
     }
 
-    pub fn visit(&mut self, gateway: usize) {
+    pub(crate) fn visit(&mut self, gateway: usize) {
         let wait = if self.quiet() { 1000 } else { self.chance.between(20, 120) };
         self.later(wait, Happening::Visit(gateway));
         let number = self.new_number();
@@ -194,7 +194,7 @@ impl World {
         found.map(|(id, _)| id.clone())
     }
 
-    pub fn answer_ends(&mut self, gateway: usize, life: u64, request: u64) {
+    pub(crate) fn answer_ends(&mut self, gateway: usize, life: u64, request: u64) {
         let it = &mut self.gateways[gateway];
         if it.life != life {
             return;
@@ -212,7 +212,7 @@ impl World {
     }
 
     /// A process was killed: requests open to it are broken.
-    pub fn break_requests(&mut self, replica: &ReplicaId) {
+    pub(crate) fn break_requests(&mut self, replica: &ReplicaId) {
         for gateway in &mut self.gateways {
             let before = gateway.open.len();
             gateway.open.retain(|_, request| request.replica != *replica);
@@ -222,7 +222,7 @@ impl World {
 
     /// It is decided that a replica be stopped: no gateway that is heard may hold it in its table, nor have a request
     /// open to it unless the drain limit has passed.
-    pub fn is_stopped(&mut self, replica: &ReplicaId) {
+    pub(crate) fn is_stopped(&mut self, replica: &ReplicaId) {
         self.outcome.drained += 1;
         self.note(|| format!("{replica} is to stop"));
         let release = self.record.state.replicas.get(replica).map(|known| {

@@ -15,7 +15,7 @@ use crate::simulation::World;
 
 /// The rule that these changes break, where they do. `well` tells whether a replica has
 /// been listening for long enough that nothing else can be on its way about it.
-pub fn broken_rule(
+pub(crate) fn broken_rule(
     before: &State,
     changes: &[Change],
     well: impl Fn(&ReplicaId) -> bool,
@@ -188,7 +188,7 @@ const TOLD_WITHIN: u64 = 2000;
 
 impl World {
     /// The number of a replica never returns, in any life of its workload.
-    pub fn check_numbers(&mut self, changes: &[Change]) {
+    pub(crate) fn check_numbers(&mut self, changes: &[Change]) {
         let born = changes.iter().filter_map(|change| match &change.object {
             Some(Object::Replica(replica)) if replica.state == ReplicaState::Waiting => Some(&replica.id),
             _ => None,
@@ -203,7 +203,7 @@ impl World {
     }
 
     /// The number of a secret's version never means another value.
-    pub fn check_versions(&mut self, changes: &[Change]) {
+    pub(crate) fn check_versions(&mut self, changes: &[Change]) {
         for change in changes {
             let Some(Object::Secret(secret)) = &change.object else { continue };
             for (number, version) in &secret.versions {
@@ -218,10 +218,10 @@ impl World {
     }
 
     /// Whatever answered and does not is on the board, unless nobody wants it to.
-    pub fn check_told(&mut self, control: usize) {
+    pub(crate) fn check_told(&mut self, control: usize) {
         let now = self.now;
         let Some((cluster, epoch)) = &self.controls[control].leader else { return };
-        let state = &cluster.state;
+        let state = &cluster.state();
         let Some(index) = state.environments.values().next().map(|it| it.index) else { return };
         // A service that was removed and comes again starts over.
         self.answered.retain(|name| state.services.contains_key(name));
@@ -265,7 +265,7 @@ impl World {
     }
 
     /// Counts rollouts that end with these changes.
-    pub fn count_ends(&mut self, changes: &[Change]) {
+    pub(crate) fn count_ends(&mut self, changes: &[Change]) {
         for change in changes {
             let Some(Object::Rollout(rollout)) = &change.object else { continue };
             let known = self.record.state.rollouts.get(&(rollout.workload.clone(), rollout.to));

@@ -10,7 +10,7 @@ use crate::parts::{Part, Process};
 use crate::simulation::{Happening, Report, World};
 
 impl World {
-    pub fn node_starts(&mut self, node: usize) {
+    pub(crate) fn node_starts(&mut self, node: usize) {
         let life = self.new_number();
         self.note(|| format!("agent {node} starts"));
         let now = self.now;
@@ -36,7 +36,7 @@ impl World {
         self.later(5, Happening::Call { part: Part::Node(node), life });
     }
 
-    pub fn order_node(&mut self, node: usize, link: u64, orders: Orders) {
+    pub(crate) fn order_node(&mut self, node: usize, link: u64, orders: Orders) {
         let now = self.now;
         let it = &mut self.nodes[node];
         if it.link.is_none_or(|(_, known)| known != link) {
@@ -57,7 +57,7 @@ impl World {
         self.tell(node);
     }
 
-    pub fn desk(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, event: Event) {
+    pub(crate) fn desk(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, event: Event) {
         let now = self.now;
         let it = &mut self.nodes[node];
         let clock = now - it.begun;
@@ -71,7 +71,7 @@ impl World {
     }
 
     /// A report of its own, if there is something to tell. It may be lost, late, or come twice.
-    pub fn tell(&mut self, node: usize) {
+    pub(crate) fn tell(&mut self, node: usize) {
         let Some((control, _)) = self.nodes[node].link else { return };
         let life = self.nodes[node].life;
         let Some(report) = self.nodes[node].desk.as_mut().and_then(NodeState::report) else { return };
@@ -185,7 +185,7 @@ impl World {
         }
     }
 
-    pub fn probe(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, run: u32) {
+    pub(crate) fn probe(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, run: u32) {
         let process = self.nodes[node].processes.get(id);
         let listens = process.and_then(|process| process.listens_at).is_some_and(|at| at <= self.now);
         let result = if listens { Ok(()) } else { Err(ProbeFault::Refused) };
@@ -193,7 +193,7 @@ impl World {
     }
 
     /// The process is gone, and with it the requests that were open to it.
-    pub fn process_ends(&mut self, node: usize, id: &ReplicaId, process: u64, signal: i32) {
+    pub(crate) fn process_ends(&mut self, node: usize, id: &ReplicaId, process: u64, signal: i32) {
         if self.nodes[node].processes.get(id).is_none_or(|known| known.number != process) {
             return;
         }

@@ -21,7 +21,7 @@ const MANNERS: [&str; 5] = [
 const FIRST: [&str; 3] = ["", "", "run_first = [\"/app/migrate\"]\nrun_first_within = \"7s\"\n"];
 
 /// What starts slowly: sometimes too slowly for its deadline.
-pub const SLOW: &str = "1.5.0";
+pub(crate) const SLOW: &str = "1.5.0";
 
 fn manifest(application: &str, manner: &str, first: &str) -> String {
     format!(
@@ -50,7 +50,7 @@ enum Done {
 }
 
 impl World {
-    pub fn person(&mut self) {
+    pub(crate) fn person(&mut self) {
         if self.quiet() {
             return;
         }
@@ -68,7 +68,7 @@ impl World {
             format!("staging/{}", APPLICATIONS[(dice >> 8) as usize % 2]).parse().expect("a target");
         let tag = TAGS[(dice >> 16) as usize % TAGS.len()];
         let manner = (dice >> 40) as usize;
-        let done = if cluster.state.environments.is_empty() {
+        let done = if cluster.state().environments.is_empty() {
             begin(cluster, manner, clock)
         } else {
             act(cluster, target, dice % 21, tag, (size, manner, number), clock)
@@ -118,7 +118,7 @@ fn act(
     (size, chance, number): (u32, usize, u64),
     now: jiff::Timestamp,
 ) -> Result<Done, Refusal> {
-    if cluster.state.workloads.get(&target).is_some_and(|workload| workload.leaves) {
+    if cluster.state().workloads.get(&target).is_some_and(|workload| workload.leaves) {
         return Ok(Done::Nothing);
     }
     match which {
@@ -171,7 +171,7 @@ fn take_other_name(
     now: jiff::Timestamp,
 ) -> Result<Done, Refusal> {
     let two = other(&target);
-    let goes = match (cluster.state.workloads.get(&target), cluster.state.workloads.get(&two)) {
+    let goes = match (cluster.state().workloads.get(&target), cluster.state().workloads.get(&two)) {
         (Some(there), None) if !there.leaves => true,
         (None, Some(there)) if !there.leaves => false,
         _ => return Ok(Done::Nothing),
@@ -193,7 +193,8 @@ fn declare_again(
     chance: usize,
     now: jiff::Timestamp,
 ) -> Result<Done, Refusal> {
-    if cluster.state.workloads.contains_key(&target) || cluster.state.workloads.contains_key(&other(&target))
+    if cluster.state().workloads.contains_key(&target)
+        || cluster.state().workloads.contains_key(&other(&target))
     {
         return Ok(Done::Nothing);
     }
@@ -202,7 +203,7 @@ fn declare_again(
     let files = [SourceFile { name: "mainyard.toml".into(), text }];
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
     cluster.declare(&declared, &staging(), true, "mira", now)?;
-    let made = cluster.state.workloads[&target].release;
+    let made = cluster.state().workloads[&target].release;
     Ok(Done::Declared(target, 3, made, "lockers/locker-api:1.4.0".to_owned()))
 }
 
@@ -222,8 +223,8 @@ fn rename(
         "name" => format!("workload = \"{name}\""),
         _ => format!("side-{name} = \"{side}\""),
     };
-    let number = cluster.state.workloads.get(&target).map(|workload| workload.release);
-    let image = number.and_then(|number| cluster.state.releases.get(&(target.clone(), number)));
+    let number = cluster.state().workloads.get(&target).map(|workload| workload.release);
+    let image = number.and_then(|number| cluster.state().releases.get(&(target.clone(), number)));
     let image = image.map_or("lockers/locker-api:1.4.0".to_owned(), |release| release.spec.image.to_string());
     let text = manifest(name.as_str(), MANNERS[(chance >> 6) % MANNERS.len()], "")
         .replace("replicas = 3\n", "")
@@ -242,7 +243,7 @@ fn rename(
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
     let before = number;
     cluster.declare(&declared, &staging(), true, "mira", now)?;
-    let after = cluster.state.workloads.get(&target).map(|workload| workload.release);
+    let after = cluster.state().workloads.get(&target).map(|workload| workload.release);
     Ok(match after.filter(|after| Some(*after) != before) {
         Some(number) => Done::Released(target, number, image),
         None => Done::Steered(target, "declared again"),

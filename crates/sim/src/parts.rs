@@ -13,14 +13,14 @@ use mainyard_core::routing::Table;
 
 /// A node agent or a gateway.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Part {
+pub(crate) enum Part {
     Node(usize),
     Gateway(usize),
 }
 
 /// One control.
 #[derive(Debug, Default)]
-pub struct Control {
+pub(crate) struct Control {
     pub alive: bool,
     pub life: u64,
     /// Until then it does nothing, and goes on where it was.
@@ -34,7 +34,7 @@ pub struct Control {
 
 /// One node.
 #[derive(Debug, Default)]
-pub struct Node {
+pub(crate) struct Node {
     pub life: u64,
     pub desk: Option<NodeState>,
     pub link: Option<(usize, u64)>,
@@ -50,7 +50,7 @@ pub struct Node {
 
 /// A replica's process.
 #[derive(Debug, Clone)]
-pub struct Process {
+pub(crate) struct Process {
     pub number: u64,
     pub address: Ipv4Addr,
     /// When it begins to listen on the declared port; never for an image that listens elsewhere.
@@ -60,7 +60,7 @@ pub struct Process {
 
 /// One gateway.
 #[derive(Debug, Default)]
-pub struct Gateway {
+pub(crate) struct Gateway {
     pub alive: bool,
     pub life: u64,
     pub link: Option<(usize, u64)>,
@@ -79,20 +79,20 @@ pub struct Gateway {
 }
 
 /// What a gateway tells.
-pub type View = GatewayView;
+pub(crate) type View = GatewayView;
 
 /// An open request.
 #[derive(Debug, Clone)]
-pub struct Request {
+pub(crate) struct Request {
     pub replica: ReplicaId,
     pub release: ReleaseNumber,
     pub failed: bool,
 }
 
-pub fn node_name(node: usize) -> Name {
+pub(crate) fn node_name(node: usize) -> Name {
     format!("node-{}", node + 1).parse().expect("a name")
 }
 
-pub fn gateway_name(gateway: usize) -> String {
+pub(crate) fn gateway_name(gateway: usize) -> String {
     format!("gateway-{}", gateway + 1)
 }

@@ -6,7 +6,7 @@ use crate::parts::node_name;
 use crate::simulation::World;
 
 impl World {
-    pub fn at_rest(&mut self) {
+    pub(crate) fn at_rest(&mut self) {
         if let Err(rule) = self.check_rest() {
             self.violated(rule);
         }
@@ -16,7 +16,7 @@ impl World {
         let state = &self.record.state;
         let deciding: Vec<_> = self.controls.iter().filter_map(|control| control.leader.as_ref()).collect();
         let [(cluster, _)] = deciding[..] else { return Err(format!("{} controls decide", deciding.len())) };
-        if cluster.state != *state {
+        if cluster.state() != state {
             return Err("the one that decides has not the record's state".into());
         }
         for (target, wanted) in &self.wanted {

@@ -3,11 +3,11 @@
 use mainyard_core::record::{Change, State};
 
 /// How long a control decides without renewing, in milliseconds.
-pub const LEASE: u64 = 10_000;
+pub(crate) const LEASE: u64 = 10_000;
 
 /// The record, with its lease.
 #[derive(Debug, Default)]
-pub struct Record {
+pub(crate) struct Record {
     pub state: State,
     pub number: u64,
     pub epoch: u64,
@@ -17,7 +17,7 @@ pub struct Record {
 
 impl Record {
     /// As the store does it: under its own name at once, otherwise when the lease has run out.
-    pub fn take_lease(&mut self, control: usize, now: u64) -> Option<u64> {
+    pub(crate) fn take_lease(&mut self, control: usize, now: u64) -> Option<u64> {
         if self.epoch > 0 && self.holder != control && self.lease_until >= now {
             return None;
         }
@@ -26,7 +26,7 @@ impl Record {
         Some(self.epoch)
     }
 
-    pub fn renew(&mut self, epoch: u64, now: u64) -> bool {
+    pub(crate) fn renew(&mut self, epoch: u64, now: u64) -> bool {
         if epoch == self.epoch {
             self.lease_until = now + LEASE;
         }
@@ -34,7 +34,7 @@ impl Record {
     }
 
     /// All or nothing; nothing for a control that was superseded.
-    pub fn write(&mut self, epoch: u64, changes: &[Change], now: u64) -> bool {
+    pub(crate) fn write(&mut self, epoch: u64, changes: &[Change], now: u64) -> bool {
         if !self.renew(epoch, now) {
             return false;
         }

@@ -134,7 +134,7 @@ impl Stage<'_> {
 
     /// What is under way already goes on.
     fn pick_up(&mut self) {
-        let all: Vec<Replica> = self.cluster.state.replicas.values().cloned().collect();
+        let all: Vec<Replica> = self.cluster.state().replicas.values().cloned().collect();
         for replica in all.into_iter().filter(|replica| replica.node.is_some()) {
             use ReplicaState::*;
             match replica.state {
@@ -151,7 +151,7 @@ impl Stage<'_> {
     /// As long as the replicas that are ready took the first time, the middle one of them. Later they may have been
     /// unready for a while, or started again with their node: that says nothing of a new one.
     fn ready_after(&self, workload: &Target) -> SignedDuration {
-        let ready = replicas_of(&self.cluster.state.replicas, workload)
+        let ready = replicas_of(&self.cluster.state().replicas, workload)
             .filter(|replica| replica.state == ReplicaState::Ready);
         let mut took: Vec<SignedDuration> =
             ready.filter_map(|replica| Some(replica.first_ready?.duration_since(replica.created))).collect();
@@ -200,7 +200,7 @@ impl Stage<'_> {
                 Due::Ready(id) => self.report(&id, false),
                 Due::Gone(id) => self.report(&id, true),
                 Due::Confirmed(confirmed) => {
-                    let gateways: Vec<String> = self.cluster.state.gateways.keys().cloned().collect();
+                    let gateways: Vec<String> = self.cluster.state().gateways.keys().cloned().collect();
                     for gateway in gateways {
                         let view = GatewayView { confirmed, open: BTreeMap::new() };
                         self.cluster.hear_gateway(&gateway, 1, view, self.now);
@@ -217,7 +217,8 @@ impl Stage<'_> {
     }
 
     fn report(&mut self, id: &ReplicaId, gone: bool) {
-        let Some(node) = self.cluster.state.replicas.get(id).and_then(|replica| replica.node.clone()) else {
+        let Some(node) = self.cluster.state().replicas.get(id).and_then(|replica| replica.node.clone())
+        else {
             return;
         };
         self.reports += 1;
@@ -226,7 +227,7 @@ impl Stage<'_> {
             report.gone.push(id.clone());
         } else {
             let passed = FirstOutcome { state: FirstState::Passed, how: "exit code 0".to_owned() };
-            let outcome = self.cluster.state.replicas[id].once.map(|_| passed);
+            let outcome = self.cluster.state().replicas[id].once.map(|_| passed);
             let told = ReplicaReport::of(id.clone(), ReplicaState::Ready);
             report.replicas.push(ReplicaReport { outcome, ..told });
         }
@@ -238,14 +239,14 @@ impl Stage<'_> {
             .watched
             .iter()
             .filter(|target| {
-                let asks = self.cluster.state.open_rollout(target).and_then(|open| open.reason.as_ref());
+                let asks = self.cluster.state().open_rollout(target).and_then(|open| open.reason.as_ref());
                 asks.is_some_and(|reason| reason.code.word() == "asks-first")
             })
             .cloned()
             .collect();
         for target in self.watched {
-            let Some(workload) = self.cluster.state.workloads.get(target) else { continue };
-            let staying = replicas_of(&self.cluster.state.replicas, target)
+            let Some(workload) = self.cluster.state().workloads.get(target) else { continue };
+            let staying = replicas_of(&self.cluster.state().replicas, target)
                 .filter(|replica| replica.state.is_staying());
             let (mut there, mut ready) = (0, 0);
             for replica in staying {
@@ -269,7 +270,7 @@ impl Stage<'_> {
             seen.lowest_ready = seen.lowest_ready.min(ready);
             seen.most = seen.most.max(there);
             seen.asks += u32::from(asked.contains(target));
-            let newest = self.cluster.state.newest_rollout(target);
+            let newest = self.cluster.state().newest_rollout(target);
             let went_back =
                 newest.filter(|it| it.started >= self.began && it.state == RolloutState::WentBack);
             seen.reason =
@@ -294,7 +295,7 @@ impl Stage<'_> {
     /// One that waits for a person because of a fault may be well after all, while replicas of it are on their way or
     /// ready and not yet settled.
     fn is_at_rest(&self, target: &Target) -> bool {
-        let state = &self.cluster.state;
+        let state = &self.cluster.state();
         let on_its_way = |due: &Due| matches!(due, Due::Ready(id) if id.workload == *target);
         let waits = state.open_rollout(target).filter(|open| open.state == RolloutState::Awaiting);
         let fault = waits.and_then(|open| open.reason.as_ref()).map(|reason| reason.code);

@@ -15,23 +15,23 @@ use crate::parts::{Control, Gateway, Node, Part, View};
 use crate::record::Record;
 
 /// Faults end at this time, and people rest; in milliseconds.
-pub const FAULTS_UNTIL: u64 = 40_000;
+pub(crate) const FAULTS_UNTIL: u64 = 40_000;
 /// By then the platform must have come to rest.
-pub const END: u64 = 130_000;
-pub const CONTROLS: usize = 2;
-pub const NODES: usize = 2;
-pub const GATEWAYS: usize = 2;
+pub(crate) const END: u64 = 130_000;
+pub(crate) const CONTROLS: usize = 2;
+pub(crate) const NODES: usize = 2;
+pub(crate) const GATEWAYS: usize = 2;
 
 /// What a part tells.
 #[derive(Debug, Clone)]
-pub enum Report {
+pub(crate) enum Report {
     Node(NodeReport),
     Gateway { life: u64, view: View, figures: Vec<Figure> },
 }
 
 impl Report {
     /// The number by which a node knows it.
-    pub fn number(&self) -> u64 {
+    pub(crate) fn number(&self) -> u64 {
         match self {
             Report::Node(report) => report.number,
             Report::Gateway { .. } => 0,
@@ -41,7 +41,7 @@ impl Report {
 
 /// What will happen.
 #[derive(Debug, Clone)]
-pub enum Happening {
+pub(crate) enum Happening {
     /// A control starts, or tries for the lease, or settles although nothing came.
     ControlStarts(usize),
     Lease {
@@ -170,18 +170,20 @@ pub struct Outcome {
     pub acts: u64,
     /// Replicas that were stopped after their drain.
     pub drained: u64,
-    /// Rollouts that came to their end, and those of them that went back.
+    /// Rollouts that came to their end.
     pub rollouts: u64,
+    /// Those of them that went back.
     pub went_back: u64,
-    /// Commands that were run before a release served, and those of them whose end nobody knew.
+    /// Commands that were run before a release served.
     pub first_runs: u64,
+    /// Those of them whose end nobody knew.
     pub first_unknown: u64,
     /// Epochs: how often a control took over.
     pub epochs: u64,
 }
 
 /// The platform and everything around it.
-pub struct World {
+pub(crate) struct World {
     pub now: u64,
     pub chance: Chance,
     pub record: Record,
@@ -304,27 +306,27 @@ impl World {
     }
 
     /// Lets something happen after so many milliseconds.
-    pub fn later(&mut self, after: u64, happening: Happening) {
+    pub(crate) fn later(&mut self, after: u64, happening: Happening) {
         self.order += 1;
         self.queue.push(Reverse(Due { at: self.now + after, order: self.order, happening }));
     }
 
     /// A new number.
-    pub fn new_number(&mut self) -> u64 {
+    pub(crate) fn new_number(&mut self) -> u64 {
         self.count += 1;
         self.count
     }
 
-    pub fn clock(&self) -> Timestamp {
+    pub(crate) fn clock(&self) -> Timestamp {
         Timestamp::from_millisecond(1_000_000_000_000 + self.now as i64).unwrap_or(Timestamp::UNIX_EPOCH)
     }
 
-    pub fn quiet(&self) -> bool {
+    pub(crate) fn quiet(&self) -> bool {
         self.now >= FAULTS_UNTIL
     }
 
     /// Remembers what happened, for the report.
-    pub fn note(&mut self, words: impl FnOnce() -> String) {
+    pub(crate) fn note(&mut self, words: impl FnOnce() -> String) {
         let line = format!("{:>7} ms  {}", self.now, words());
         self.trace.push_back(line);
         if self.trace.len() > 120 {
@@ -333,7 +335,7 @@ impl World {
     }
 
     /// A rule was broken.
-    pub fn violated(&mut self, rule: String) {
+    pub(crate) fn violated(&mut self, rule: String) {
         self.note(|| format!("BROKEN: {rule}"));
         self.broken.get_or_insert(rule);
     }

@@ -27,8 +27,9 @@ pub struct Shape {
 pub struct Failure {
     /// What kind of visit it was.
     pub kind: &'static str,
-    /// When it began and when it failed.
+    /// When it began.
     pub began: Instant,
+    /// When it failed.
     pub failed: Instant,
     /// What happened.
     pub why: String,

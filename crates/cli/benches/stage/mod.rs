@@ -11,19 +11,19 @@ use std::time::{Duration, Instant};
 
 use mainyard_core::routing::Table;
 
-pub fn median(mut times: Vec<Duration>) -> f64 {
+pub(crate) fn median(mut times: Vec<Duration>) -> f64 {
     times.sort();
     times[times.len() / 2].as_secs_f64()
 }
 
 /// Hundredths of a second that the machine below took away.
-pub fn steal() -> u64 {
+pub(crate) fn steal() -> u64 {
     let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
     stat.lines().next().and_then(|line| line.split_whitespace().nth(8)?.parse().ok()).unwrap_or(0)
 }
 
 /// A platform in a directory; stopped when dropped.
-pub struct Platform {
+pub(crate) struct Platform {
     pub data: PathBuf,
     pub api: SocketAddr,
     http: SocketAddr,
@@ -34,12 +34,12 @@ const TARGET: &str = "staging/locker-api";
 
 impl Platform {
     /// Starts the demo, with so many workloads more that rest; nothing moves any more when it returns.
-    pub fn start(dir: &Path, crowd: usize) -> Platform {
+    pub(crate) fn start(dir: &Path, crowd: usize) -> Platform {
         Platform::start_with(dir, &["--crowd", &crowd.to_string()])
     }
 
     /// The same with options of its own.
-    pub fn start_with(dir: &Path, options: &[&str]) -> Platform {
+    pub(crate) fn start_with(dir: &Path, options: &[&str]) -> Platform {
         let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
         let platform = Platform { data: dir.join("data"), api: free(), http: free(), https: free() };
         let (api, http, https) =
@@ -61,12 +61,12 @@ impl Platform {
     }
 
     /// Where the gateways take requests.
-    pub fn http(&self) -> SocketAddr {
+    pub(crate) fn http(&self) -> SocketAddr {
         self.http
     }
 
     /// Process ids of the gateways.
-    pub fn gateways(&self) -> Vec<i32> {
+    pub(crate) fn gateways(&self) -> Vec<i32> {
         let data = self.data.display().to_string();
         let processes = std::fs::read_dir("/proc").expect("proc").flatten();
         let pids = processes.filter_map(|entry| {
@@ -77,13 +77,13 @@ impl Platform {
         pids.collect()
     }
 
-    pub fn run(&self, words: &[&str]) {
+    pub(crate) fn run(&self, words: &[&str]) {
         let mut command = Command::new(env!("CARGO_BIN_EXE_mainyard"));
         let status = command.args(words).env("MAINYARD_DATA", &self.data).stdout(Stdio::null()).status();
         assert!(status.expect("it runs").success(), "{words:?}");
     }
 
-    pub fn scale(&self, replicas: usize) {
+    pub(crate) fn scale(&self, replicas: usize) {
         self.run(&["scale", TARGET, &replicas.to_string()]);
         while self.in_table() != replicas {
             std::thread::sleep(Duration::from_millis(5));
@@ -95,7 +95,7 @@ impl Platform {
     }
 
     /// From the wish to the gateway's table, and how much of it was the answer to the wish.
-    pub fn scale_up(&self, replicas: usize) -> (Duration, Duration) {
+    pub(crate) fn scale_up(&self, replicas: usize) -> (Duration, Duration) {
         let begun = Instant::now();
         let path = "/environments/staging/workloads/locker-api/scale";
         self.call("POST", path, &format!("{{\"replicas\":{replicas}}}"));
@@ -107,7 +107,7 @@ impl Platform {
     }
 
     /// Stops it and starts it again; gives the time of the start.
-    pub fn restart(&self) -> Duration {
+    pub(crate) fn restart(&self) -> Duration {
         self.run(&["stop"]);
         let begun = Instant::now();
         let (api, http, https) = (self.api.to_string(), self.http.to_string(), self.https.to_string());
@@ -116,12 +116,12 @@ impl Platform {
     }
 
     /// One call of the API, on a connection of its own; gives the answer's length.
-    pub fn call(&self, method: &str, path: &str, body: &str) -> usize {
+    pub(crate) fn call(&self, method: &str, path: &str, body: &str) -> usize {
         self.answer(method, path, body, "").len()
     }
 
     /// The same with headers of its own; gives the whole answer.
-    pub fn answer(&self, method: &str, path: &str, body: &str, headers: &str) -> String {
+    pub(crate) fn answer(&self, method: &str, path: &str, body: &str, headers: &str) -> String {
         let token = std::fs::read_to_string(self.data.join("client-token")).expect("a token");
         let mut stream = TcpStream::connect(self.api).expect("control");
         let head = format!(
@@ -152,7 +152,7 @@ impl Platform {
     }
 
     /// How many of so many requests each replica answered.
-    pub fn spread(&self, requests: usize) -> BTreeMap<String, usize> {
+    pub(crate) fn spread(&self, requests: usize) -> BTreeMap<String, usize> {
         let mut seen = BTreeMap::new();
         let stream = TcpStream::connect(self.http).expect("the gateway");
         let mut reader = BufReader::new(stream);

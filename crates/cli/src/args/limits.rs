@@ -5,7 +5,7 @@ use mainyard_core::model::{Bytes, Cpu};
 
 /// Other limits of a workload's replicas.
 #[derive(Debug, Clone, Args)]
-pub struct LimitOptions {
+pub(crate) struct LimitOptions {
     /// Another limit of memory for each replica, such as "256 MiB".
     #[arg(long, value_name = "SIZE")]
     pub memory: Option<Bytes>,
@@ -16,12 +16,12 @@ pub struct LimitOptions {
 
 impl LimitOptions {
     /// The limit of processors.
-    pub fn cpu(&self) -> Option<Cpu> {
+    pub(crate) fn cpu(&self) -> Option<Cpu> {
         self.cpu.map(|number| Cpu::from_milli((number * 1000.0).round() as u64))
     }
 
     /// Whether no limit is to change.
-    pub fn is_empty(&self) -> bool {
+    pub(crate) fn is_empty(&self) -> bool {
         self.memory.is_none() && self.cpu.is_none()
     }
 }

@@ -10,7 +10,7 @@ use crate::data_dir::DataDir;
 
 /// How to start.
 #[derive(Debug, Clone, Args)]
-pub struct Start {
+pub(crate) struct Start {
     /// Bring up Larkfield Lockers, with gentle traffic of its own.
     #[arg(long)]
     pub demo: bool,
@@ -61,11 +61,11 @@ pub struct Start {
 }
 
 /// Stands for a certificate that the local authority signs.
-pub const LOCAL_AUTHORITY: &str = "local-authority";
+pub(crate) const LOCAL_AUTHORITY: &str = "local-authority";
 
 impl Start {
     /// Repositories that sources may follow: those that were said, and the demo's own.
-    pub fn git_allowed(&self, place: &DataDir) -> Vec<Allowed> {
+    pub(crate) fn git_allowed(&self, place: &DataDir) -> Vec<Allowed> {
         let demo = self.demo.then(|| Allowed::Folder(place.file("demo")));
         self.git_allow.iter().cloned().chain(demo).collect()
     }
@@ -73,7 +73,7 @@ impl Start {
 
 /// How replicas are kept apart from each other and from the machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum IsolationKind {
+pub(crate) enum IsolationKind {
     /// By namespaces, control groups and a system call filter; needs root.
     Kernel,
     /// Not at all: ordinary processes with loopback addresses of their own; of the limits only memory is held.
@@ -81,7 +81,7 @@ pub enum IsolationKind {
 }
 
 impl IsolationKind {
-    pub fn word(self) -> &'static str {
+    pub(crate) fn word(self) -> &'static str {
         match self {
             IsolationKind::Kernel => "kernel",
             IsolationKind::None => "none",
@@ -91,7 +91,7 @@ impl IsolationKind {
 
 /// Which part to run.
 #[derive(Debug, Args)]
-pub struct Serve {
+pub(crate) struct Serve {
     /// Which part.
     pub part: Part,
     /// Which one of several.
@@ -104,7 +104,7 @@ pub struct Serve {
 
 /// Parts of the platform.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Part {
+pub(crate) enum Part {
     /// The API, the console and the decisions.
     Control,
     /// Runs replicas.

@@ -65,7 +65,7 @@ impl From<Gone> for mainyard_core::model::GoneFromGit {
 
 /// How a source is followed: one key for each question.
 #[derive(Debug, Clone, Args)]
-pub struct SourceRule {
+pub(crate) struct SourceRule {
     /// How often Git is looked at; 60s by default.
     #[arg(long, value_name = "TIME")]
     pub look_every: Option<String>,
@@ -85,7 +85,7 @@ pub struct SourceRule {
 
 /// A source to be added.
 #[derive(Debug, Args)]
-pub struct AddSource {
+pub(crate) struct AddSource {
     /// Its name, or environment/name.
     pub name: String,
     /// The repository: https://…, ssh://… or file:///….
@@ -128,7 +128,7 @@ pub struct AddSource {
 
 /// What to do with sources.
 #[derive(Debug, Subcommand)]
-pub enum SourceCommand {
+pub(crate) enum SourceCommand {
     /// Follow a folder of a repository.
     #[command(
         after_help = "Example:\n  mainyard source add lockers https://git.lockers.localhost/deploy.git --at main --folder deploy --in staging\n  mainyard source add staging/lockers file:///srv/git/lockers --git-newer take\n  mainyard source add staging/lockers ssh://git@git.lockers.localhost/deploy --key deploy-key --known-hosts known_hosts"

@@ -8,7 +8,7 @@ use super::{Output, Past, Trial, Wait};
 
 /// What to do with images.
 #[derive(Debug, Subcommand)]
-pub enum Image {
+pub(crate) enum Image {
     /// Add an image: an image layout as a directory or a tar archive.
     #[command(
         after_help = "Example:\n  mainyard image add locker-api-1.5.0.tar\n  mainyard image add ./layout --name lockers/locker-api:1.5.0"
@@ -40,7 +40,7 @@ pub enum Image {
 
 /// What to do with tokens.
 #[derive(Debug, Subcommand)]
-pub enum Token {
+pub(crate) enum Token {
     /// Make a token. It is printed once and never shown again.
     #[command(
         after_help = "Example:\n  mainyard token add deploys --lasts 30d\n  mainyard token add second-node --part node/node-2"
@@ -73,7 +73,7 @@ pub enum Token {
 
 /// What to do with secrets.
 #[derive(Debug, Subcommand)]
-pub enum Secret {
+pub(crate) enum Secret {
     /// Add a secret, or a new version of one; who follows it gets a release. The value comes from standard input.
     #[command(
         after_help = "Example:\n  mainyard secret add staging/db-password < password.txt\n  printf %s \"$NEW\" | mainyard secret add staging/db-password --forecast"
@@ -140,7 +140,7 @@ pub enum Secret {
 
 /// What to do with certificates.
 #[derive(Debug, Subcommand)]
-pub enum Certificate {
+pub(crate) enum Certificate {
     /// Add a certificate with its key, or put one in the place of its predecessor; nothing is interrupted.
     #[command(
         after_help = "Example:\n  mainyard certificate add production/lockers --chain lockers.pem --key lockers.key\n  mainyard certificate add production/replicas --chain authority.pem"
@@ -196,7 +196,7 @@ pub enum Certificate {
 
 /// What to make without a file.
 #[derive(Debug, Subcommand)]
-pub enum Add {
+pub(crate) enum Add {
     /// Run an image: its port and command are the image's own where nothing else is said.
     #[command(
         after_help = "Example:\n  mainyard add workload staging/kiosk --image lockers/courier-web:2.3.0\n  mainyard add workload staging/kiosk --image lockers/courier-web:2.3.0 --open --print"
@@ -279,7 +279,7 @@ pub enum Add {
 
 /// How a thing is made without a file.
 #[derive(Debug, Clone, Args)]
-pub struct Made {
+pub(crate) struct Made {
     /// What it is declared, upgraded and removed with; by default what its service belongs to, or its own name.
     #[arg(long, value_name = "NAME")]
     pub application: Option<String>,
@@ -292,7 +292,7 @@ pub struct Made {
 
 /// What to do with environments.
 #[derive(Debug, Subcommand)]
-pub enum Environment {
+pub(crate) enum Environment {
     /// Make an environment.
     #[command(
         after_help = "Example:\n  mainyard environment add staging\n  mainyard environment add staging --domain staging.lockers.localhost"
@@ -326,7 +326,7 @@ pub enum Environment {
 
 /// What to do with applications.
 #[derive(Debug, Subcommand)]
-pub enum Application {
+pub(crate) enum Application {
     /// Show the workloads, services and routes that were declared together.
     #[command(after_help = "Example:\n  mainyard application show staging/lockers")]
     Show {
@@ -352,7 +352,7 @@ pub enum Application {
 
 /// What of the trail.
 #[derive(Debug, Args)]
-pub struct Trail {
+pub(crate) struct Trail {
     /// One object only, as environment/name.
     pub target: Option<String>,
     /// One environment only.
@@ -382,7 +382,7 @@ pub struct Trail {
 
 /// What traffic is told apart by.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum TrafficBy {
+pub(crate) enum TrafficBy {
     /// The way in.
     Route,
     /// The service.

@@ -8,7 +8,12 @@ use crate::args::Trial;
 use crate::client::Client;
 use crate::terminal::Failure;
 
-pub async fn remove(client: &Client, target: &Target, yes: bool, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn remove(
+    client: &Client,
+    target: &Target,
+    yes: bool,
+    trial: &Trial,
+) -> Result<(), Failure> {
     if !yes && !trial.forecast {
         forecast::confirm_removal::<RemoveWorkload>(client, OfTarget::from(target), &target.to_string())
             .await?;
@@ -20,7 +25,12 @@ pub async fn remove(client: &Client, target: &Target, yes: bool, trial: &Trial) 
 }
 
 /// Takes a replica out of service, or ends one that is.
-pub async fn set_aside(client: &Client, replica: &str, lasts: &str, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn set_aside(
+    client: &Client,
+    replica: &str,
+    lasts: &str,
+    trial: &Trial,
+) -> Result<(), Failure> {
     let id: ReplicaId = replica.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
     let lasts: Span =
         lasts.parse().map_err(|expected| Failure::usage(format!("--lasts {lasts}: expected {expected}")))?;

@@ -10,7 +10,8 @@ use crate::args::{Add, Made};
 use crate::client::Client;
 use crate::terminal::Failure;
 
-pub async fn add(client: &Client, what: Add) -> Result<(), Failure> {
+#[expect(clippy::too_many_lines, reason = "one arm for each thing that can be made")]
+pub(super) async fn add(client: &Client, what: Add) -> Result<(), Failure> {
     match what {
         Add::Workload {
             workload,

@@ -12,7 +12,7 @@ use crate::client::Client;
 use crate::show::{coloured, print, table};
 use crate::terminal::{Failure, Paint, shape};
 
-pub async fn run(client: &Client, what: Application) -> Result<(), Failure> {
+pub(super) async fn run(client: &Client, what: Application) -> Result<(), Failure> {
     match what {
         Application::Show { application, output } => show(client, &parse_target(&application)?, output).await,
         Application::Remove { application, yes, trial } => {

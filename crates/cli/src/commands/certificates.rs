@@ -16,7 +16,7 @@ use crate::output;
 use crate::show::{coloured, print, table};
 use crate::terminal::{Failure, shape};
 
-pub async fn run(client: &Client, what: Certificate) -> Result<(), Failure> {
+pub(super) async fn run(client: &Client, what: Certificate) -> Result<(), Failure> {
     match what {
         Certificate::Add { certificate, chain, key, trial } => {
             let body = NewCertificate { chain: read(&chain)?, key: key.as_deref().map(read).transpose()? };

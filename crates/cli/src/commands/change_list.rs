@@ -8,7 +8,7 @@ use crate::terminal::{Failure, Paint};
 use crate::{progress, times};
 
 /// One line for each change.
-pub fn print_lines(lines: &[ChangeLine]) {
+pub(super) fn print_lines(lines: &[ChangeLine]) {
     let paint = Paint::stdout();
     for line in lines {
         let (sign, signal) = match line.kind {
@@ -21,7 +21,11 @@ pub fn print_lines(lines: &[ChangeLine]) {
 }
 
 /// Follows every workload of the lines until it has got there.
-pub async fn follow_lines(client: &Client, environment: &Name, lines: &[ChangeLine]) -> Result<(), Failure> {
+pub(super) async fn follow_lines(
+    client: &Client,
+    environment: &Name,
+    lines: &[ChangeLine],
+) -> Result<(), Failure> {
     for line in lines.iter().filter(|line| line.kind != ChangeKind::Remove) {
         let Some(name) = &line.workload else { continue };
         let target = Target::new(environment, name);

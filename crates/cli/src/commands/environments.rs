@@ -10,7 +10,7 @@ use crate::client::Client;
 use crate::terminal::Failure;
 use crate::{data_dir, output, show, times};
 
-pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
+pub(super) async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
     match what {
         Environment::Add { name, domain, trial } => {
             let body = NewEnvironment { name: parse_name(&name)?, domain };
@@ -37,7 +37,7 @@ pub async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
 }
 
 /// Makes an environment the default, where it is there.
-pub async fn make_default(client: &Client, environment: &str) -> Result<(), Failure> {
+pub(super) async fn make_default(client: &Client, environment: &str) -> Result<(), Failure> {
     let known = client.snapshot().await?.state.environments;
     if !known.keys().any(|name| name.as_str() == environment) {
         let hint = mainyard_core::suggestions::did_you_mean(environment, known.keys().map(Name::as_str));

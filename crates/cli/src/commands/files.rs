@@ -16,7 +16,7 @@ use crate::client::Client;
 use crate::terminal::{Failure, Paint, count, shape};
 use crate::{data_dir, output};
 
-pub fn schema() -> Result<(), Failure> {
+pub(crate) fn schema() -> Result<(), Failure> {
     let schema = serde_json::to_string_pretty(&manifest::schema::schema())
         .map_err(|error| Failure::failed(error.to_string()))?;
     println!("{schema}");
@@ -68,7 +68,7 @@ struct Valid {
     warnings: Vec<String>,
 }
 
-pub fn validate(paths: &[PathBuf], output: Output) -> Result<(), Failure> {
+pub(crate) fn validate(paths: &[PathBuf], output: Output) -> Result<(), Failure> {
     let files = gather(paths)?;
     let environments = manifest::environments(&files);
     let mut problems: Vec<Problem> = Vec::new();
@@ -117,14 +117,14 @@ fn print_valid(valid: &Valid) {
 
 /// How files are declared.
 #[derive(Debug, Clone, Default)]
-pub struct Manner {
+pub(crate) struct Manner {
     /// Also remove what the application no longer declares.
     pub exact: bool,
     /// The name that the application has there.
     pub named: Option<String>,
 }
 
-pub async fn declare(
+pub(crate) async fn declare(
     client: &Client,
     paths: &[PathBuf],
     environment: Option<String>,
@@ -139,7 +139,7 @@ pub async fn declare(
 }
 
 /// Declares files, says what changed, and follows it.
-pub async fn send(
+pub(crate) async fn send(
     client: &Client,
     files: Vec<SourceFile>,
     environment: &Name,
@@ -170,7 +170,7 @@ pub async fn send(
 }
 
 /// Writes files that declare what is here. Nothing that is there is written over.
-pub async fn export(client: &Client, of: &str, folder: &Path) -> Result<(), Failure> {
+pub(crate) async fn export(client: &Client, of: &str, folder: &Path) -> Result<(), Failure> {
     let (environment, only) =
         of.split_once('/').map_or((of, None), |(environment, name)| (environment, Some(name)));
     let path = OfEnvironment { environment: parse_name(environment)? };

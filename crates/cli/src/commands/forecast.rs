@@ -16,14 +16,14 @@ use crate::terminal::{Failure, Paint, shape};
 use crate::{output, times};
 
 /// Whether a change is only to be looked at, as the API takes it.
-pub fn query(trial: &Trial) -> Result<mainyard_api::Trial, Failure> {
+pub(super) fn query(trial: &Trial) -> Result<mainyard_api::Trial, Failure> {
     let node = trial.lose_node.as_deref().map(str::parse::<Name>).transpose();
     let lose_node = node.map_err(|error: NameError| Failure::usage(error.to_string()))?;
     Ok(mainyard_api::Trial { forecast: trial.forecast, lose_node })
 }
 
 /// Asks for a change. For a forecast the same call answers the same, with the rehearsal beside it.
-pub async fn act<O, T>(client: &Client, path: O::Path, trial: &Trial) -> Result<T, Failure>
+pub(super) async fn act<O, T>(client: &Client, path: O::Path, trial: &Trial) -> Result<T, Failure>
 where
     O: Operation<Query = mainyard_api::Trial, Body = NoBody, Answer: Document<Of = T>>,
     T: DeserializeOwned + Serialize,
@@ -32,7 +32,12 @@ where
 }
 
 /// The same, with a JSON document.
-pub async fn act_with<O, T, B>(client: &Client, path: O::Path, body: &B, trial: &Trial) -> Result<T, Failure>
+pub(super) async fn act_with<O, T, B>(
+    client: &Client,
+    path: O::Path,
+    body: &B,
+    trial: &Trial,
+) -> Result<T, Failure>
 where
     O: Operation<Query = mainyard_api::Trial, Body = JsonBody<B>, Answer: Document<Of = T>>,
     T: DeserializeOwned + Serialize,
@@ -42,7 +47,7 @@ where
 }
 
 /// Sends a request for a change, or for what it would do.
-pub async fn read<T>(client: &Client, request: RequestBuilder, trial: &Trial) -> Result<T, Failure>
+pub(super) async fn read<T>(client: &Client, request: RequestBuilder, trial: &Trial) -> Result<T, Failure>
 where
     T: DeserializeOwned + Serialize,
 {
@@ -56,7 +61,7 @@ where
 }
 
 /// Asks a person before something goes, with all of it listed; without a terminal it is refused.
-pub async fn confirm_removal<O>(client: &Client, path: O::Path, what: &str) -> Result<(), Failure>
+pub(super) async fn confirm_removal<O>(client: &Client, path: O::Path, what: &str) -> Result<(), Failure>
 where
     O: Operation<Query = mainyard_api::Trial, Body = NoBody, Answer: Document<Of = Done<Removed>>>,
 {
@@ -78,12 +83,12 @@ where
 
 /// The first words of what was done, or would be: of two people reading the same line none should mistake one for the
 /// other.
-pub fn mark(trial: &Trial) -> &'static str {
+pub(super) fn mark(trial: &Trial) -> &'static str {
     if trial.forecast { "forecast, nothing is changed: " } else { "" }
 }
 
 /// Prints what went, or would go.
-pub fn print_gone(removed: &Removed, trial: &Trial) {
+pub(super) fn print_gone(removed: &Removed, trial: &Trial) {
     if trial.forecast {
         println!("{}", mark(trial).trim_end_matches(": "));
     }
@@ -93,7 +98,7 @@ pub fn print_gone(removed: &Removed, trial: &Trial) {
 }
 
 /// Prints the rehearsal, where there was one.
-pub fn print<T>(done: &Done<T>) {
+pub(super) fn print<T>(done: &Done<T>) {
     let Some(Rehearsal { workloads, dark, lost }) = &done.forecast else { return };
     let paint = Paint::stdout();
     let line = |signal: Signal, words: String| {

@@ -16,7 +16,12 @@ use crate::output;
 use crate::show::{print, table};
 use crate::terminal::{Failure, age, count};
 
-pub async fn add(client: &Client, path: &Path, name: Option<String>, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn add(
+    client: &Client,
+    path: &Path,
+    name: Option<String>,
+    trial: &Trial,
+) -> Result<(), Failure> {
     let cannot =
         |error: &dyn std::fmt::Display| Failure::usage(format!("cannot read {}: {error}", path.display()));
     let file = if path.is_dir() {
@@ -55,7 +60,7 @@ pub async fn add(client: &Client, path: &Path, name: Option<String>, trial: &Tri
 }
 
 /// Takes an image's name out of the store.
-pub async fn remove(client: &Client, image: &str, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn remove(client: &Client, image: &str, trial: &Trial) -> Result<(), Failure> {
     let image: ImageRef = image.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
     let query = RemoveImageQuery { image, forecast: trial.forecast };
     let request = client.request::<RemoveImage>(&NoPath {}, &query);
@@ -64,7 +69,7 @@ pub async fn remove(client: &Client, image: &str, trial: &Trial) -> Result<(), F
     Ok(())
 }
 
-pub async fn list(client: &Client, output: Output) -> Result<(), Failure> {
+pub(super) async fn list(client: &Client, output: Output) -> Result<(), Failure> {
     let images = client.ask::<ListImages>(NoPath {}, NoQuery {}).await?;
     if output.json {
         output::json(&images);

@@ -13,7 +13,7 @@ use crate::client::Client;
 use crate::terminal::{Failure, Paint};
 
 /// Which lines, and how.
-pub struct Wanted {
+pub(crate) struct Wanted {
     /// One release only, its replicas that are gone included.
     pub release: Option<ReleaseNumber>,
     /// One replica by its short name.
@@ -26,7 +26,12 @@ pub struct Wanted {
     pub raw: bool,
 }
 
-pub async fn logs(client: &Client, target: &Target, wanted: Wanted, output: Output) -> Result<(), Failure> {
+pub(crate) async fn logs(
+    client: &Client,
+    target: &Target,
+    wanted: Wanted,
+    output: Output,
+) -> Result<(), Failure> {
     let Wanted { release, replica, tail, follow, raw } = wanted;
     let replica = replica.map(|replica| replica.rsplit('/').next().unwrap_or(&replica).to_owned());
     let query = LogQuery { replica, release: release.map(|number| number.0), tail, follow };
@@ -70,7 +75,7 @@ pub async fn logs(client: &Client, target: &Target, wanted: Wanted, output: Outp
 
 /// The last lines that replicas of a release wrote themselves, as they are shown beside a reason: with credentials masked.
 /// Where they cannot be had, that is said in their place.
-pub async fn last_of(
+pub(crate) async fn last_of(
     client: &Client,
     release: &ReleaseId,
     replica: Option<&str>,

@@ -6,10 +6,10 @@ mod applications;
 mod certificates;
 mod change_list;
 mod environments;
-pub mod files;
+pub(crate) mod files;
 mod forecast;
 mod images;
-pub mod logs;
+pub(crate) mod logs;
 mod releases;
 mod scaling;
 mod secrets;
@@ -17,7 +17,7 @@ mod seeing;
 mod since;
 mod sources;
 mod stats;
-pub mod tokens;
+pub(crate) mod tokens;
 mod why;
 
 use mainyard_api::{AddSignInKey, NoPath, NoQuery};
@@ -29,7 +29,8 @@ use crate::data_dir::{self, DataDir};
 use crate::terminal::Failure;
 
 /// Runs a command that calls the platform.
-pub async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
+#[expect(clippy::too_many_lines, reason = "a table: one arm for each command")]
+pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure> {
     let client = Client::new(place)?;
     match command {
         Command::SignIn => {

@@ -48,7 +48,7 @@ fn say_instead_of(instead_of: Option<&str>, freed: &[ReleaseNumber]) {
     }
 }
 
-pub async fn follow_to(
+pub(super) async fn follow_to(
     client: &Client,
     target: &Target,
     release: Option<ReleaseNumber>,
@@ -63,7 +63,7 @@ pub async fn follow_to(
 }
 
 /// Settings as they are given: `KEY=VALUE`, and `KEY=SECRET` for those that take the value of a secret.
-pub fn settings(texts: &[String], secrets: &[String]) -> Result<BTreeMap<String, Setting>, Failure> {
+pub(super) fn settings(texts: &[String], secrets: &[String]) -> Result<BTreeMap<String, Setting>, Failure> {
     let pair = |pair: &String, option: &str| match pair.split_once('=') {
         Some((key, value)) if !key.is_empty() => Ok((key.to_owned(), value.to_owned())),
         _ => Err(Failure::usage(format!("{pair:?} is not a setting: write {option}"))),
@@ -81,7 +81,7 @@ pub fn settings(texts: &[String], secrets: &[String]) -> Result<BTreeMap<String,
     Ok(set)
 }
 
-pub async fn deploy(
+pub(super) async fn deploy(
     client: &Client,
     target: &Target,
     image: Option<String>,
@@ -110,7 +110,12 @@ pub async fn deploy(
 }
 
 /// The new release and what differs in it, or that nothing would differ.
-pub fn say_deployed(target: &Target, release: Option<ReleaseNumber>, differences: &[String], trial: &Trial) {
+pub(super) fn say_deployed(
+    target: &Target,
+    release: Option<ReleaseNumber>,
+    differences: &[String],
+    trial: &Trial,
+) {
     let Some(release) = release else {
         println!("{target}: nothing would differ, so nothing was changed");
         return;
@@ -123,7 +128,7 @@ pub fn say_deployed(target: &Target, release: Option<ReleaseNumber>, differences
     println!("{}{target}: release {release}, {words}", forecast::mark(trial));
 }
 
-pub async fn promote(client: &Client, from: &Target, to: &str, wait: Wait) -> Result<(), Failure> {
+pub(super) async fn promote(client: &Client, from: &Target, to: &str, wait: Wait) -> Result<(), Failure> {
     let to = to.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
     let body = NewPromotion { to };
     let done =
@@ -144,7 +149,7 @@ pub async fn promote(client: &Client, from: &Target, to: &str, wait: Wait) -> Re
     follow_to(client, &target, made.release, &wait).await
 }
 
-pub async fn rollback(
+pub(super) async fn rollback(
     client: &Client,
     target: &Target,
     to: Option<String>,
@@ -176,7 +181,7 @@ pub async fn rollback(
 }
 
 /// A rollout goes on, and is followed.
-pub async fn advance(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+pub(super) async fn advance(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
     let done = forecast::act::<AdvanceRollout, _>(client, OfTarget::from(target), &wait.trial).await?;
     println!("{}{target}: {}", forecast::mark(&wait.trial), times::local(&done.outcome.goes_on));
     forecast::print(&done);
@@ -184,7 +189,7 @@ pub async fn advance(client: &Client, target: &Target, wait: Wait) -> Result<(),
 }
 
 /// A hold ends; what goes on is followed.
-pub async fn resume(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+pub(super) async fn resume(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
     let done = forecast::act::<ResumeWorkload, _>(client, OfTarget::from(target), &wait.trial).await?;
     println!("{}{target}: {}", forecast::mark(&wait.trial), times::local(&done.outcome.goes_on));
     forecast::print(&done);
@@ -195,7 +200,7 @@ pub async fn resume(client: &Client, target: &Target, wait: Wait) -> Result<(), 
     follow_to(client, target, done.outcome.release, &wait).await
 }
 
-pub async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+pub(super) async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
     let done = forecast::act::<CancelRollout, _>(client, OfTarget::from(target), &wait.trial).await?;
     let Cancelled { release, back_to } = done.outcome;
     println!("{}{target}: release {release} goes back to {back_to}", forecast::mark(&wait.trial));
@@ -206,7 +211,7 @@ pub async fn cancel(client: &Client, target: &Target, wait: Wait) -> Result<(), 
     progress::going_back(client, target, release).await
 }
 
-pub async fn restart(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
+pub(super) async fn restart(client: &Client, target: &Target, wait: Wait) -> Result<(), Failure> {
     let done = forecast::act::<RestartWorkload, _>(client, OfTarget::from(target), &wait.trial).await?;
     let Restarted { release, same_as } = done.outcome;
     println!(
@@ -217,7 +222,12 @@ pub async fn restart(client: &Client, target: &Target, wait: Wait) -> Result<(),
     follow_to(client, target, Some(release), &wait).await
 }
 
-pub async fn hold(client: &Client, target: &Target, because: &str, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn hold(
+    client: &Client,
+    target: &Target,
+    because: &str,
+    trial: &Trial,
+) -> Result<(), Failure> {
     let body = NewHold { because: because.to_owned() };
     let done = forecast::act_with::<HoldWorkload, _, _>(client, OfTarget::from(target), &body, trial).await?;
     let (mark, stands) = (forecast::mark(trial), &done.outcome.stands);
@@ -226,7 +236,12 @@ pub async fn hold(client: &Client, target: &Target, because: &str, trial: &Trial
     Ok(())
 }
 
-pub async fn keep(client: &Client, release: &ReleaseId, keep: bool, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn keep(
+    client: &Client,
+    release: &ReleaseId,
+    keep: bool,
+    trial: &Trial,
+) -> Result<(), Failure> {
     let body = NewKeep { release: release.number, keep };
     let path = OfTarget::from(&release.workload);
     let done = forecast::act_with::<KeepRelease, _, _>(client, path, &body, trial).await?;
@@ -242,7 +257,7 @@ async fn details(client: &Client, target: &Target) -> Result<WorkloadDetails, Fa
 }
 
 /// All releases of a workload, the newest first.
-pub async fn list(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+pub(super) async fn list(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
     let WorkloadDetails { workload, releases, rollouts, .. } = details(client, target).await?;
     if output.json {
         output::json(&json!({"releases": releases, "rollouts": rollouts, "kept": workload.kept}));
@@ -292,7 +307,7 @@ fn served(seen: &Seen) -> String {
 }
 
 /// One release: everything that is frozen in it, and what became of it.
-pub async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(), Failure> {
+pub(super) async fn show(client: &Client, id: &ReleaseId, output: Output) -> Result<(), Failure> {
     let WorkloadDetails { releases, rollouts, replicas, .. } = details(client, &id.workload).await?;
     let rollout = rollouts.into_iter().find(|rollout| rollout.to == id.number);
     let numbers: Vec<String> = releases.iter().map(|release| release.number.to_string()).collect();

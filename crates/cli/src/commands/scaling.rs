@@ -9,7 +9,7 @@ use crate::client::Client;
 use crate::terminal::Failure;
 use crate::{progress, times};
 
-pub async fn scale(
+pub(super) async fn scale(
     client: &Client,
     target: &Target,
     replicas: Option<u32>,

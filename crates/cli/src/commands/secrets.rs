@@ -19,7 +19,12 @@ use crate::show::{print, table};
 use crate::terminal::{Failure, age, count};
 use crate::{output, progress};
 
-pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wait) -> Result<(), Failure> {
+pub(super) async fn add(
+    client: &Client,
+    target: &Target,
+    keep_newline: bool,
+    wait: Wait,
+) -> Result<(), Failure> {
     let value = read_value(target, "add", keep_newline)?;
     let query = forecast::query(&wait.trial)?;
     let request = client.request::<AddSecret>(&OfTarget::from(target), &query).body(value);
@@ -46,13 +51,13 @@ pub async fn add(client: &Client, target: &Target, keep_newline: bool, wait: Wai
 }
 
 /// The key to which values for an environment are encrypted.
-pub async fn public_key(client: &Client, environment: &str) -> Result<String, Failure> {
+pub(super) async fn public_key(client: &Client, environment: &str) -> Result<String, Failure> {
     let path = OfEnvironment { environment: parse_name(environment)? };
     Ok(client.ask::<ShowPublicKey>(path, NoQuery {}).await?.public_key)
 }
 
 /// Prints a value as a file in Git may have it: only the platform can open it.
-pub async fn encrypt(client: &Client, target: &Target, keep_newline: bool) -> Result<(), Failure> {
+pub(super) async fn encrypt(client: &Client, target: &Target, keep_newline: bool) -> Result<(), Failure> {
     let key = public_key(client, target.environment.as_str()).await?;
     let value = read_value(target, "encrypt", keep_newline)?;
     let text = open_format::encrypt(&key, &value).map_err(|error| Failure::failed(error.to_string()))?;
@@ -117,7 +122,11 @@ impl Drop for Unseen {
     }
 }
 
-pub async fn list(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
+pub(super) async fn list(
+    client: &Client,
+    environment: Option<String>,
+    output: Output,
+) -> Result<(), Failure> {
     let all = client.ask::<ListSecrets>(NoPath {}, NoQuery {}).await?;
     let snapshot = client.snapshot().await?;
     if let Some(wanted) = &environment
@@ -160,7 +169,7 @@ fn ago(origin: &Origin) -> String {
     format!("{} ago by {}", age(jiff::Timestamp::now().duration_since(origin.at)), origin.by)
 }
 
-pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+pub(super) async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
     let all = client.ask::<ListSecrets>(NoPath {}, NoQuery {}).await?;
     let wanted = target.to_string();
     let Some(entry) = all.iter().find(|entry| entry.secret == wanted) else {
@@ -207,13 +216,13 @@ fn in_releases(state: &mainyard_core::record::State, secret: &Secret, version: u
     if words.is_empty() { "none".to_owned() } else { words.join("; ") }
 }
 
-pub async fn remove(client: &Client, target: &Target, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn remove(client: &Client, target: &Target, trial: &Trial) -> Result<(), Failure> {
     let done = forecast::act::<RemoveSecret, _>(client, OfTarget::from(target), trial).await?;
     forecast::print_gone(&done.outcome, trial);
     Ok(())
 }
 
-pub async fn rotate_key(client: &Client, trial: &Trial) -> Result<(), Failure> {
+pub(super) async fn rotate_key(client: &Client, trial: &Trial) -> Result<(), Failure> {
     let KeyRotated { key, sealed_anew } = forecast::act::<RotateKey, _>(client, NoPath {}, trial).await?;
     let values = count(sealed_anew as usize, "value");
     match key {

@@ -16,7 +16,11 @@ use crate::client::Client;
 use crate::terminal::{Failure, count};
 use crate::{board, entry_points, output, show, times};
 
-pub async fn board(client: &Client, environment: Option<String>, output: Output) -> Result<(), Failure> {
+pub(super) async fn board(
+    client: &Client,
+    environment: Option<String>,
+    output: Output,
+) -> Result<(), Failure> {
     let names = match environment {
         Some(wanted) => vec![parse_name(&wanted)?],
         None => {
@@ -46,7 +50,7 @@ pub async fn board(client: &Client, environment: Option<String>, output: Output)
     Ok(())
 }
 
-pub async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+pub(super) async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
     let details = client.ask::<ShowWorkload>(OfTarget::from(target), client.moment()).await?;
     let snapshot = client.snapshot().await?;
     if output.json {
@@ -64,7 +68,7 @@ pub async fn show(client: &Client, target: &Target, output: Output) -> Result<()
 }
 
 /// A service, told from a workload of the same name by `service:` in front.
-pub async fn show_service(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+pub(super) async fn show_service(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
     let snapshot = client.snapshot().await?;
     let Some(service) = snapshot.state.services.get(target) else {
         let here = snapshot.state.services.keys().filter(|known| known.environment == target.environment);
@@ -93,7 +97,7 @@ pub async fn show_service(client: &Client, target: &Target, output: Output) -> R
 }
 
 /// A route, told from a workload of the same name by `route:` in front.
-pub async fn show_route(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
+pub(super) async fn show_route(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
     let snapshot = client.snapshot().await?;
     let Some(route) = snapshot.state.routes.get(target) else {
         let here = snapshot.state.routes.keys().filter(|known| known.environment == target.environment);
@@ -115,7 +119,7 @@ pub async fn show_route(client: &Client, target: &Target, output: Output) -> Res
     since(client, &target.environment, Some(target)).await
 }
 
-pub async fn compare(
+pub(super) async fn compare(
     client: &Client,
     from: &ReleaseId,
     to: &ReleaseId,
@@ -141,7 +145,7 @@ pub async fn compare(
     Ok(())
 }
 
-pub async fn trail(client: &Client, target: Option<&Target>, what: Trail) -> Result<(), Failure> {
+pub(super) async fn trail(client: &Client, target: Option<&Target>, what: Trail) -> Result<(), Failure> {
     let moment = |text: Option<String>| text.as_deref().map(times::read).transpose();
     let any = TrailQuery {
         of: target.map(ToString::to_string).unwrap_or_default(),

@@ -10,7 +10,7 @@ use crate::show::{change, clipped};
 use crate::terminal::{Failure, Paint};
 
 /// Says what is not as it was then, in an environment or of one object.
-pub async fn since(client: &Client, environment: &Name, of: Option<&Target>) -> Result<(), Failure> {
+pub(super) async fn since(client: &Client, environment: &Name, of: Option<&Target>) -> Result<(), Failure> {
     let Some(at) = client.as_of else { return Ok(()) };
     let query =
         SinceQuery { as_of: at, environment: environment.clone(), of: of.map(|target| target.name.clone()) };

@@ -23,7 +23,7 @@ use crate::show::{coloured, print, table};
 use crate::terminal::{Failure, Paint, count, shape};
 use crate::{data_dir, output, show, times};
 
-pub async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
+pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
     use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
     match what {
         Add(new) => add(client, *new).await,
@@ -183,7 +183,7 @@ async fn say_looked(client: &Client, target: &Target, looked: LookOutcome) -> Re
 }
 
 /// Writes the commit with which Git declares in another environment what was tested.
-pub async fn promote(
+pub(super) async fn promote(
     client: &Client,
     from: &Target,
     to: &str,
@@ -373,7 +373,7 @@ async fn catch_up(
 }
 
 /// Follows a source until it stands where it goes, or says why not.
-pub async fn follow(client: &Client, target: &Target, wait: &Wait) -> Result<(), Failure> {
+pub(super) async fn follow(client: &Client, target: &Target, wait: &Wait) -> Result<(), Failure> {
     if wait.trial.forecast || wait.no_wait { Ok(()) } else { until_there(client, target).await }
 }
 

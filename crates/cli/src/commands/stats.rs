@@ -16,7 +16,7 @@ use crate::output;
 use crate::show::{coloured, print, table};
 use crate::terminal::{Failure, Paint, shape};
 
-pub async fn of_one(
+pub(super) async fn of_one(
     client: &Client,
     target: &Target,
     by: &[TrafficBy],
@@ -160,7 +160,7 @@ fn rounded(bytes: u64) -> String {
     format!("{:.1} MiB", bytes as f64 / f64::from(1 << 20))
 }
 
-pub async fn of_all(client: &Client, output: Output) -> Result<(), Failure> {
+pub(super) async fn of_all(client: &Client, output: Output) -> Result<(), Failure> {
     let all = client.ask::<ListUsage>(NoPath {}, NoQuery {}).await?;
     if output.json {
         output::json(&all);

@@ -14,7 +14,7 @@ use crate::output;
 use crate::show::{print, table};
 use crate::terminal::{Failure, age, count};
 
-pub async fn run(client: &Client, what: Token) -> Result<(), Failure> {
+pub(crate) async fn run(client: &Client, what: Token) -> Result<(), Failure> {
     match what {
         Token::Add { name, part, lasts, output } => {
             let lasts = Some(lasts).map(|text| {
@@ -63,7 +63,7 @@ async fn list(client: &Client, as_json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-pub async fn remove(client: &Client, token: &str) -> Result<(), Failure> {
+pub(crate) async fn remove(client: &Client, token: &str) -> Result<(), Failure> {
     let plain = |letter: char| letter.is_ascii_alphanumeric() || letter == '-';
     if token.is_empty() || !token.chars().all(plain) {
         return Err(Failure::usage(format!("`{token}` is no id; see the ids with: mainyard token list")));
@@ -82,7 +82,7 @@ fn scope(scope: TokenScope) -> &'static str {
     }
 }
 
-pub async fn end_sessions(client: &Client) -> Result<(), Failure> {
+pub(crate) async fn end_sessions(client: &Client) -> Result<(), Failure> {
     let ended = client.ask::<EndSessions>(NoPath {}, NoQuery {}).await?;
     let ended = count(ended.ended as usize, "sign-in or session");
     println!("ended: {ended}. Sign in again with: mainyard sign-in");

@@ -17,7 +17,7 @@ use crate::terminal::{Failure, Paint, shape};
 use crate::times;
 
 /// What a person asks about.
-pub struct Asked {
+pub(super) struct Asked {
     /// A URL, a target or a request's id.
     pub what: String,
     /// Of a URL: the method.
@@ -55,7 +55,7 @@ fn query(asked: &Asked) -> Result<WhyQuery, Failure> {
     Ok(WhyQuery { of: Some(of), ..none })
 }
 
-pub async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), Failure> {
+pub(super) async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), Failure> {
     let why = client.ask::<ExplainWhy>(NoPath {}, query(asked)?).await?;
     if output.json {
         output::json(&why);
@@ -66,7 +66,7 @@ pub async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), F
 }
 
 /// The chain, with its cause at the end.
-pub fn shown(why: &Why, paint: Paint) -> String {
+pub(super) fn shown(why: &Why, paint: Paint) -> String {
     let signal = if why.answers { Signal::Good } else { Signal::Fault };
     let word = match (why.steps.first().map(|step| step.part), why.answers) {
         (Some(Part::Workload), true) => "is well",
@@ -124,7 +124,7 @@ fn word_of(part: Part) -> &'static str {
 }
 
 /// Requests as they end, until it is interrupted.
-pub async fn requests(client: &Client, of: Option<String>, output: Output) -> Result<(), Failure> {
+pub(super) async fn requests(client: &Client, of: Option<String>, output: Output) -> Result<(), Failure> {
     if let Some(of) = &of {
         check_known(&client.snapshot().await?.state, of)?;
     }

@@ -9,7 +9,7 @@ const INSTANCES: u32 = 10_000_000;
 
 /// Who runs under an account of its own.
 #[derive(Debug, Clone, Copy)]
-pub enum Account {
+pub(super) enum Account {
     /// `git`, which reads what others wrote.
     Git,
     /// The gateway, which reads what visitors send.
@@ -18,7 +18,7 @@ pub enum Account {
 
 impl Account {
     /// Its user and group id; `None` where this process may not give it one.
-    pub fn id(self, instance: &str) -> Option<u32> {
+    pub(super) fn id(self, instance: &str) -> Option<u32> {
         // SAFETY: no memory is involved.
         if unsafe { libc::geteuid() } != 0 {
             return None;

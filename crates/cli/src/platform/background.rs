@@ -12,16 +12,16 @@ use crate::data_dir::DataDir;
 use crate::terminal::Failure;
 
 /// Tells the process that its output is only heard until it is ready.
-pub const CHILD: &str = "MAINYARD_BACKGROUND";
+pub(super) const CHILD: &str = "MAINYARD_BACKGROUND";
 /// The line after which nobody listens any more.
-pub const READY: &str = "\u{4}ready";
+pub(super) const READY: &str = "\u{4}ready";
 
 /// The background process runs elsewhere.
 fn absolute(folder: &std::path::Path) -> std::path::PathBuf {
     std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned())
 }
 
-pub fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
+pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     let failed = |error: std::io::Error| Failure::failed(format!("cannot start in the background: {error}"));
     let mut command = Command::new(std::env::current_exe().map_err(failed)?);
     command.arg("start").arg("--data").arg(&place.data).env(CHILD, "1");
@@ -78,7 +78,7 @@ pub fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
 }
 
 /// Lets go of the output that nobody reads any more; errors from here on go to the log.
-pub fn let_go(log: &Path) {
+pub(super) fn let_go(log: &Path) {
     println!("{READY}");
     let errors = OpenOptions::new().create(true).append(true).open(log);
     // SAFETY: descriptors of this process, replaced by ones that always can be written to.

@@ -11,7 +11,7 @@ use crate::data_dir::DataDir;
 use crate::terminal::Failure;
 
 /// Ends parts: asked first, killed when they take too long.
-pub fn end(processes: &[Known], patience: Duration) {
+pub(super) fn end(processes: &[Known], patience: Duration) {
     let begun = Instant::now();
     processes.iter().for_each(|process| process.signal(libc::SIGTERM));
     while processes.iter().any(|process| process.lives()) {
@@ -24,19 +24,19 @@ pub fn end(processes: &[Known], patience: Duration) {
 }
 
 /// Takes the exit statuses of children that have ended.
-pub fn reap() {
+pub(super) fn reap() {
     // SAFETY: the status is not asked for.
     while unsafe { libc::waitpid(-1, std::ptr::null_mut(), libc::WNOHANG) } > 0 {}
 }
 
 /// Ends the parts that run for this data directory; replicas are left running.
-pub fn end_parts(place: &DataDir) {
+pub(super) fn end_parts(place: &DataDir) {
     let parts: Vec<Known> = processes::parts(place).into_iter().map(|(_, process)| process).collect();
     end(&parts, Duration::from_secs(3));
 }
 
 /// Ends parts, replicas and PostgreSQL, and removes control groups and the network namespace.
-pub fn clean(place: &DataDir) -> Result<(), Failure> {
+pub(super) fn clean(place: &DataDir) -> Result<(), Failure> {
     let failed = |error: &dyn std::fmt::Display| Failure::failed(error.to_string());
     end_parts(place);
     end(&processes::keepers(place), Duration::from_secs(4));

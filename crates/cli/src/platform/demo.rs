@@ -20,7 +20,7 @@ use crate::data_dir::DataDir;
 use crate::terminal::Failure;
 
 /// Adds what is missing of the demo. What a person changed since stays as it is.
-pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
+pub(super) async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
     let failed =
         |error: &dyn std::fmt::Display| Failure::failed(format!("the demo cannot be brought up: {error}"));
     let there = client.snapshot().await?.state;
@@ -65,7 +65,7 @@ pub async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
 }
 
 /// The demo's repository, where there is none yet: sources may follow it from this machine.
-pub async fn make_repository(place: &DataDir) -> Result<(), Failure> {
+pub(super) async fn make_repository(place: &DataDir) -> Result<(), Failure> {
     let failed = |error: &dyn std::fmt::Display| {
         Failure::failed(format!("the demo's repository cannot be made: {error}"))
     };
@@ -88,12 +88,12 @@ pub async fn make_repository(place: &DataDir) -> Result<(), Failure> {
 }
 
 /// A thread that visits the demo's hosts, some twenty times a second, until it is dropped.
-pub struct Visitors {
+pub(super) struct Visitors {
     _until: Until,
 }
 
 impl Visitors {
-    pub fn start(gateway: SocketAddr) -> Visitors {
+    pub(super) fn start(gateway: SocketAddr) -> Visitors {
         let stop = Arc::new(AtomicBool::new(false));
         let seen = Arc::clone(&stop);
         let spawned =

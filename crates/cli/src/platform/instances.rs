@@ -4,9 +4,9 @@ use crate::args::Part;
 
 impl Part {
     /// In the order in which they are started.
-    pub const ALL: [Part; 3] = [Part::Control, Part::Node, Part::Gateway];
+    pub(crate) const ALL: [Part; 3] = [Part::Control, Part::Node, Part::Gateway];
 
-    pub fn word(self) -> &'static str {
+    pub(crate) fn word(self) -> &'static str {
         match self {
             Part::Control => "control",
             Part::Node => "node",
@@ -17,7 +17,7 @@ impl Part {
 
 /// One of the parts that are to run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Instance {
+pub(super) struct Instance {
     pub part: Part,
     /// From 1; of most parts there is one.
     pub number: u32,
@@ -25,7 +25,7 @@ pub struct Instance {
 
 impl Instance {
     /// All that should run, in the order in which they are started.
-    pub fn all(gateways: u32) -> Vec<Instance> {
+    pub(super) fn all(gateways: u32) -> Vec<Instance> {
         let of = |part| {
             (1..=if part == Part::Gateway { gateways } else { 1 })
                 .map(move |number| Instance { part, number })
@@ -34,7 +34,7 @@ impl Instance {
     }
 
     /// How control knows it: the name that its token is for. Control itself has none.
-    pub fn part_name(self) -> Option<String> {
+    pub(super) fn part_name(self) -> Option<String> {
         match self.part {
             Part::Control => None,
             Part::Node => Some(format!("node/{}", super::parts::node_name())),
@@ -43,7 +43,7 @@ impl Instance {
     }
 
     /// Its name: that of its log, and of a gateway its directory.
-    pub fn name(self) -> String {
+    pub(super) fn name(self) -> String {
         match self.number {
             1 => self.part.word().to_owned(),
             number => format!("{}-{number}", self.part.word()),

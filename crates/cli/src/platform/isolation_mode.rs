@@ -18,18 +18,18 @@ const CLAIM_PORT: u16 = 8719;
 const RANGES: std::ops::Range<u8> = 64..250;
 
 /// What was chosen; for a loopback range, with the socket that keeps others out of it.
-pub struct Chosen {
+pub(super) struct Chosen {
     pub means: IsolationMode,
     pub claim: Option<TcpListener>,
 }
 
 /// What the platform in this place was last started with.
-pub fn kept(place: &DataDir) -> Option<IsolationMode> {
+pub(super) fn kept(place: &DataDir) -> Option<IsolationMode> {
     serde_json::from_slice(&std::fs::read(place.file("means.json")).ok()?).ok()
 }
 
 /// A name for the control groups of this platform's node.
-pub fn groups_name(instance: &str) -> String {
+pub(super) fn groups_name(instance: &str) -> String {
     format!("mainyard-{instance}")
 }
 
@@ -40,13 +40,13 @@ fn kind(means: &IsolationMode) -> IsolationKind {
     }
 }
 
-pub fn is_root() -> bool {
+pub(super) fn is_root() -> bool {
     // SAFETY: no memory is involved.
     unsafe { libc::geteuid() == 0 }
 }
 
 /// Chooses by what is asked for and what this account may do.
-pub fn choose(place: &DataDir, start: &Start, left: &[(Instance, Known)]) -> Result<Chosen, Failure> {
+pub(super) fn choose(place: &DataDir, start: &Start, left: &[(Instance, Known)]) -> Result<Chosen, Failure> {
     let wanted = match (start.isolation, is_root()) {
         (Some(IsolationKind::Kernel), false) => {
             return Err(Failure::refused(

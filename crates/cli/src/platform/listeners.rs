@@ -9,10 +9,10 @@ use crate::data_dir::{DataDir, write_whole};
 use crate::terminal::Failure;
 
 /// Listening sockets are handed down from this descriptor on.
-pub const FIRST_LISTENER: i32 = 3;
+pub(super) const FIRST_LISTENER: i32 = 3;
 
 /// The sockets that are handed down to the parts.
-pub struct Listeners {
+pub(super) struct Listeners {
     /// The API without TLS, for this machine alone where there is one with TLS.
     pub api: TcpListener,
     /// The API over TLS.
@@ -25,7 +25,7 @@ pub struct Listeners {
 
 impl Listeners {
     /// Those that parts which still run already hold, so that nobody is refused in between; the others new.
-    pub fn open(
+    pub(super) fn open(
         start: &Start,
         api: &Api,
         running: &[(Instance, Known)],
@@ -51,7 +51,7 @@ impl Listeners {
 
 /// Where the API answers.
 #[derive(Debug, Clone, Copy)]
-pub struct Api {
+pub(super) struct Api {
     /// Without TLS, always on this machine alone.
     pub local: SocketAddr,
     /// Over TLS, where it was asked for.
@@ -61,7 +61,7 @@ pub struct Api {
 impl Api {
     /// By how the platform is started. With TLS, the parts and this machine's client use a loopback port that stays
     /// the same.
-    pub fn of(place: &DataDir, start: &Start) -> Result<Api, Failure> {
+    pub(super) fn of(place: &DataDir, start: &Start) -> Result<Api, Failure> {
         if start.api_tls.is_none() {
             if !start.api.ip().is_loopback() {
                 let message = format!(
@@ -91,7 +91,7 @@ impl Api {
     }
 
     /// All addresses that it answers at.
-    pub fn addresses(&self) -> Vec<SocketAddr> {
+    pub(super) fn addresses(&self) -> Vec<SocketAddr> {
         [self.local].into_iter().chain(self.tls).collect()
     }
 }
@@ -152,7 +152,7 @@ fn holder(port: u16) -> Option<String> {
 }
 
 /// The address by which a listener is reached from this machine.
-pub fn reachable(address: SocketAddr) -> SocketAddr {
+pub(super) fn reachable(address: SocketAddr) -> SocketAddr {
     match address.ip() {
         IpAddr::V4(ip) if ip.is_unspecified() => SocketAddr::new(Ipv4Addr::LOCALHOST.into(), address.port()),
         IpAddr::V6(ip) if ip.is_unspecified() => SocketAddr::new(Ipv4Addr::LOCALHOST.into(), address.port()),

@@ -16,7 +16,7 @@ use crate::data_dir::DataDir;
 use crate::terminal::Failure;
 
 /// `mainyard start`
-pub fn start(place: &DataDir, start: Start) -> Result<(), Failure> {
+pub(crate) fn start(place: &DataDir, start: Start) -> Result<(), Failure> {
     if let Some(workload) = &start.workload {
         return Err(Failure::usage(format!(
             "`start` brings up the whole platform\nTo start the workload, scale it: mainyard scale {workload} 1"
@@ -26,7 +26,7 @@ pub fn start(place: &DataDir, start: Start) -> Result<(), Failure> {
 }
 
 /// `mainyard stop`
-pub fn stop(place: &DataDir, workload: Option<&str>) -> Result<(), Failure> {
+pub(crate) fn stop(place: &DataDir, workload: Option<&str>) -> Result<(), Failure> {
     if let Some(workload) = workload {
         return Err(Failure::usage(format!(
             "`stop` ends the whole platform\nTo stop the workload, scale it: mainyard scale {workload} 0"
@@ -50,7 +50,7 @@ pub fn stop(place: &DataDir, workload: Option<&str>) -> Result<(), Failure> {
 }
 
 /// `mainyard serve`: one part, as the supervisor starts it.
-pub fn serve(place: &DataDir, serve: Serve) -> Result<(), Failure> {
+pub(crate) fn serve(place: &DataDir, serve: Serve) -> Result<(), Failure> {
     parts::init_log();
     let rights = sandbox::forbid_new_rights();
     rights.map_err(|error| Failure::failed(format!("cannot give up the rights to gain rights: {error}")))?;

@@ -26,13 +26,13 @@ use crate::data_dir::{CLIENT_TOKEN, DataDir};
 use crate::terminal::Failure;
 
 /// The key under which secrets are sealed, where it is not kept in the data directory; control alone gets it.
-pub const SECRETS_KEY: &str = "MAINYARD_SECRETS_KEY";
+pub(super) const SECRETS_KEY: &str = "MAINYARD_SECRETS_KEY";
 /// What no part finds in its surroundings: credentials of others.
 const NOT_HANDED_ON: [&str; 2] = [SECRETS_KEY, "MAINYARD_TOKEN"];
 
 /// What the supervisor tells every part.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Common {
+pub(super) struct Common {
     /// Tells this platform from others on the machine.
     pub instance: String,
     /// What replicas are run with.
@@ -49,7 +49,7 @@ pub struct Common {
 
 /// What control alone is told.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct ForControl {
+pub(super) struct ForControl {
     /// How to connect to the record.
     pub database: String,
     /// The parts' tokens, by `node/NAME` or `gateway/NAME`.
@@ -69,7 +69,7 @@ pub struct ForControl {
 
 /// Where the API's certificate comes from.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub enum ApiTls {
+pub(super) enum ApiTls {
     /// The local authority signs it.
     LocalAuthority,
     /// From these files.
@@ -78,7 +78,7 @@ pub enum ApiTls {
 
 /// What one part is told: on its standard input, which nobody else can read.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Brief {
+pub(super) struct Brief {
     pub common: Common,
     /// The part's own token; control has none.
     pub token: Option<String>,
@@ -87,7 +87,7 @@ pub struct Brief {
 
 impl Brief {
     /// Tells one brief from another without telling what is in it.
-    pub fn digest(&self) -> Result<String, Failure> {
+    pub(super) fn digest(&self) -> Result<String, Failure> {
         let bytes = serde_json::to_vec(self).map_err(|error| Failure::failed(error.to_string()))?;
         Ok(Sha256::digest(bytes).iter().take(8).map(|byte| format!("{byte:02x}")).collect())
     }
@@ -109,7 +109,7 @@ impl Brief {
 }
 
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.
-pub fn spawn(
+pub(super) fn spawn(
     place: &DataDir,
     seat: Instance,
     brief: &Brief,
@@ -161,7 +161,7 @@ pub fn spawn(
 const LOG_LIMIT: u64 = 8 << 20;
 
 /// Puts logs aside that have grown long. The parts go on writing to the same file, which begins again.
-pub fn rotate_logs(place: &DataDir) {
+pub(super) fn rotate_logs(place: &DataDir) {
     let logs = std::fs::read_dir(place.file("logs")).into_iter().flatten().flatten();
     let mut paths: Vec<_> = logs.map(|entry| entry.path()).collect();
     paths.push(place.file("postgres/log"));
@@ -191,7 +191,7 @@ fn listener(number: RawFd) -> TcpListener {
 }
 
 /// Logging of a part, to its standard error; `MAINYARD_LOG` chooses what.
-pub fn init_log() {
+pub(super) fn init_log() {
     let filter = std::env::var("MAINYARD_LOG").unwrap_or_else(|_| "info".to_owned());
     let filter = tracing_subscriber::EnvFilter::new(filter);
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(false).init();
@@ -219,7 +219,7 @@ fn confine_control(place: &DataDir, means: &IsolationMode) -> std::io::Result<()
     sandbox::keep_capabilities_for_namespaces()
 }
 
-pub fn control(place: &DataDir) -> Result<(), Failure> {
+pub(super) fn control(place: &DataDir) -> Result<(), Failure> {
     let brief = brief()?;
     confine_control(place, &brief.common.means).map_err(|error| log_and_fail(&error))?;
     Filter::for_builders_of_namespaces().hold().map_err(|error| log_and_fail(&error))?;
@@ -270,11 +270,11 @@ fn api_host(addresses: &[SocketAddr]) -> String {
 }
 
 /// The name of the one node.
-pub fn node_name() -> Name {
+pub(super) fn node_name() -> Name {
     "node-1".parse().expect("a valid name")
 }
 
-pub fn node(place: &DataDir) -> Result<(), Failure> {
+pub(super) fn node(place: &DataDir) -> Result<(), Failure> {
     let brief = brief()?;
     Filter::for_starters_of_replicas().hold().map_err(|error| log_and_fail(&error))?;
     // Layers are unpacked with the modes that their archives say, whatever the mask; what a replica makes has the usual
@@ -300,7 +300,7 @@ pub fn node(place: &DataDir) -> Result<(), Failure> {
     })
 }
 
-pub fn gateway(place: &DataDir, number: u32) -> Result<(), Failure> {
+pub(super) fn gateway(place: &DataDir, number: u32) -> Result<(), Failure> {
     let brief = brief()?;
     let (dir, authority) =
         (place.file(&Instance { part: Part::Gateway, number }.name()), place.file("gateway"));

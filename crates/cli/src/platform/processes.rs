@@ -16,24 +16,24 @@ use crate::data_dir::DataDir;
 
 /// A process known for good by its id and the time at which it started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Known {
+pub(super) struct Known {
     pid: u32,
     started: u64,
 }
 
 impl Known {
     /// Stands for a process that has ended already.
-    pub const GONE: Known = Known { pid: 0, started: 0 };
+    pub(super) const GONE: Known = Known { pid: 0, started: 0 };
 
-    pub fn of(pid: u32) -> Option<Known> {
+    pub(super) fn of(pid: u32) -> Option<Known> {
         Some(Known { pid, started: process_started_at(pid)? })
     }
 
-    pub fn lives(self) -> bool {
+    pub(super) fn lives(self) -> bool {
         process_started_at(self.pid) == Some(self.started)
     }
 
-    pub fn signal(self, signal: i32) {
+    pub(super) fn signal(self, signal: i32) {
         if self.lives() {
             // SAFETY: no memory is involved; the process was just seen to be the one that is meant.
             unsafe { libc::kill(self.pid as i32, signal) };
@@ -43,7 +43,7 @@ impl Known {
 
 impl Known {
     /// Whether it runs this very program, not an older one that was replaced on disk since.
-    pub fn is_this_program(self) -> bool {
+    pub(super) fn is_this_program(self) -> bool {
         let of = |process: &str| {
             let found = std::fs::metadata(format!("/proc/{process}/exe")).ok()?;
             Some((found.dev(), found.ino()))
@@ -52,14 +52,14 @@ impl Known {
     }
 
     /// Whether it was started with the brief of this digest.
-    pub fn was_told(self, digest: &str) -> bool {
+    pub(super) fn was_told(self, digest: &str) -> bool {
         let line = std::fs::read(format!("/proc/{}/cmdline", self.pid)).unwrap_or_default();
         line.split(|byte| *byte == 0).any(|word| word == digest.as_bytes())
     }
 
     /// A second descriptor for a listening socket that the process holds as its descriptor `number`; `None` when
     /// that is not a socket that listens on `address`, or this account may not have it.
-    pub fn listener(self, number: i32, address: SocketAddr) -> Option<TcpListener> {
+    pub(super) fn listener(self, number: i32, address: SocketAddr) -> Option<TcpListener> {
         let process = descriptor(|| {
             // SAFETY: no memory is involved.
             unsafe { libc::syscall(libc::SYS_pidfd_open, self.pid, 0) }
@@ -91,7 +91,7 @@ fn all() -> impl Iterator<Item = (u32, Vec<String>)> {
 }
 
 /// The parts that run for this data directory, by the words they were started with.
-pub fn parts(place: &DataDir) -> Vec<(Instance, Known)> {
+pub(super) fn parts(place: &DataDir) -> Vec<(Instance, Known)> {
     let data = place.data.display().to_string();
     let found = all().filter_map(|(pid, words)| {
         let [_, serve, part, option, dir, rest @ ..] = &words[..] else { return None };
@@ -104,7 +104,7 @@ pub fn parts(place: &DataDir) -> Vec<(Instance, Known)> {
 }
 
 /// The processes that run this program file.
-pub fn running(program: &Path) -> Vec<Known> {
+pub(super) fn running(program: &Path) -> Vec<Known> {
     let found = all().filter(|(pid, _)| {
         let exe: io::Result<_> = std::fs::read_link(format!("/proc/{pid}/exe"));
         exe.is_ok_and(|exe| exe == program)
@@ -113,7 +113,7 @@ pub fn running(program: &Path) -> Vec<Known> {
 }
 
 /// The processes whose environment has a variable that begins like this.
-pub fn marked(mark: &str) -> Vec<Known> {
+pub(super) fn marked(mark: &str) -> Vec<Known> {
     let found = all().filter(|(pid, _)| {
         let environment = std::fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
         environment.split(|byte| *byte == 0).any(|pair| pair.starts_with(mark.as_bytes()))
@@ -122,12 +122,12 @@ pub fn marked(mark: &str) -> Vec<Known> {
 }
 
 /// Whether any replica runs.
-pub fn any_replica(place: &DataDir) -> bool {
+pub(super) fn any_replica(place: &DataDir) -> bool {
     !keepers(place).is_empty()
 }
 
 /// The keepers of this place that run.
-pub fn keepers(place: &DataDir) -> Vec<Known> {
+pub(super) fn keepers(place: &DataDir) -> Vec<Known> {
     let runs = std::fs::read_dir(place.file("node/replicas")).into_iter().flatten().flatten();
     runs.filter_map(|run| Known::of(find_survivor(&run.path())?.keeper)).collect()
 }

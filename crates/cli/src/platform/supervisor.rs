@@ -55,7 +55,7 @@ fn lock(place: &DataDir) -> Result<File, Failure> {
 }
 
 /// Runs the platform until it is asked to stop.
-pub fn run(place: &DataDir, start: &Start) -> Result<(), Failure> {
+pub(super) fn run(place: &DataDir, start: &Start) -> Result<(), Failure> {
     close_files();
     place.prepare()?;
     let lock = lock(place)?;
@@ -140,6 +140,7 @@ struct Platform {
     _visitors: Option<demo::Visitors>,
 }
 
+#[expect(clippy::too_many_lines, reason = "what is started, in its order")]
 fn bring_up(
     place: &DataDir,
     start: &Start,
@@ -397,10 +398,9 @@ fn keep_postgres(postgres: Postgres, mut pid: Option<Known>) -> std::thread::Joi
                     Ok(started) => (pid, said) = (Known::of(started), String::new()),
                     Err(error) => {
                         // Once, however long it lasts.
-                        if said != error.to_string() {
-                            said = error.to_string();
-                            eprintln!("{said}");
-                        }
+                        let before = std::mem::replace(&mut said, error.to_string());
+                        let new = (before != said).then_some(&said);
+                        new.into_iter().for_each(|said| eprintln!("{said}"));
                         wait_unless_asked(Duration::from_secs(1));
                     }
                 }
@@ -420,7 +420,7 @@ fn wait_unless_asked(pause: Duration) -> bool {
 }
 
 /// Asks a running supervisor to end, and waits. False when there was none.
-pub fn ask_to_stop(place: &DataDir) -> Result<bool, Failure> {
+pub(super) fn ask_to_stop(place: &DataDir) -> Result<bool, Failure> {
     let bytes = std::fs::read(place.file("supervisor.json")).unwrap_or_default();
     let Ok(known) = serde_json::from_slice::<Known>(&bytes) else { return Ok(false) };
     if !known.lives() {

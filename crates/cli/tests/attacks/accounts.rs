@@ -161,7 +161,7 @@ fn each_part_has_what_it_needs_and_no_more() {
 }
 
 /// What the record answers to the role that control has.
-pub fn as_control_asks(platform: &Platform, statement: &str) -> String {
+pub(crate) fn as_control_asks(platform: &Platform, statement: &str) -> String {
     let read =
         |name: &str| std::fs::read_to_string(platform.data().join("postgres").join(name)).expect("a file");
     let mut command = Command::new("psql");

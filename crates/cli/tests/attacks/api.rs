@@ -8,13 +8,13 @@ use mainyard_api::{Described as Operation, Method, Who};
 use crate::common::Platform;
 
 /// What each kind of caller shows.
-pub struct Credentials {
+pub(crate) struct Credentials {
     host: String,
     by_caller: BTreeMap<Caller, Vec<String>>,
 }
 
 impl Credentials {
-    pub fn of(platform: &Platform) -> Credentials {
+    pub(crate) fn of(platform: &Platform) -> Credentials {
         let host = platform.api.to_string();
         let read = |name: &str| {
             std::fs::read_to_string(platform.data().join(name)).expect("a token").trim().to_owned()
@@ -54,7 +54,7 @@ impl Credentials {
 }
 
 /// A console's session, as a cookie.
-pub fn session(platform: &Platform) -> String {
+pub(crate) fn session(platform: &Platform) -> String {
     let link = platform.ok(&["sign-in"]);
     let target = link.trim().strip_prefix(&format!("http://{}", platform.api)).expect("a link").to_owned();
     let headers = vec![format!("host: {}", platform.api)];

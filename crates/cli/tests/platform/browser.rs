@@ -11,7 +11,7 @@ use serde_json::json;
 use crate::common::until;
 
 /// Chromium's driver; it and the browser go when this is dropped.
-pub struct Browser {
+pub(crate) struct Browser {
     driver: Child,
     port: u16,
     _profile: tempfile::TempDir,
@@ -20,12 +20,12 @@ pub struct Browser {
 
 impl Browser {
     /// One that trusts what its person has trusted: nothing yet.
-    pub fn start() -> Browser {
+    pub(crate) fn start() -> Browser {
         Browser::of_someone(&[])
     }
 
     /// One whose person trusts these authorities, given as files of PEM.
-    pub fn of_someone(trusted: &[&Path]) -> Browser {
+    pub(crate) fn of_someone(trusted: &[&Path]) -> Browser {
         let port = TcpListener::bind("127.0.0.1:0")
             .and_then(|listener| listener.local_addr())
             .expect("a free port")
@@ -55,7 +55,7 @@ impl Browser {
         Browser { driver, port, profile: path, _profile: profile }
     }
 
-    pub async fn open(&self) -> Client {
+    pub(crate) async fn open(&self) -> Client {
         let arguments = [
             "--headless",
             "--no-sandbox",
@@ -106,26 +106,26 @@ impl Drop for Browser {
     }
 }
 
-pub async fn wait_for(client: &Client, css: &str) -> fantoccini::elements::Element {
+pub(crate) async fn wait_for(client: &Client, css: &str) -> fantoccini::elements::Element {
     let waiting = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::Css(css)).await;
     waiting.unwrap_or_else(|error| panic!("{css}: {error}"))
 }
 
-pub async fn press(client: &Client, words: &str) {
+pub(crate) async fn press(client: &Client, words: &str) {
     press_in(client, "", words).await;
 }
 
-pub async fn press_in_dialog(client: &Client, words: &str) {
+pub(crate) async fn press_in_dialog(client: &Client, words: &str) {
     press_in(client, "//*[@role='dialog']", words).await;
 }
 
-pub async fn press_in(client: &Client, within: &str, words: &str) {
+pub(crate) async fn press_in(client: &Client, within: &str, words: &str) {
     let path = format!("{within}//button[normalize-space()='{words}']");
     let button = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;
     button.unwrap_or_else(|error| panic!("{words}: {error}")).click().await.expect("pressed");
 }
 
-pub async fn wait_for_text(client: &Client, words: &str) {
+pub(crate) async fn wait_for_text(client: &Client, words: &str) {
     let path = format!("//*[contains(normalize-space(.), \"{words}\")]");
     let found = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;
     found.unwrap_or_else(|error| panic!("{words}: {error}"));

@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicBool, AtomicU16, Ordering};
 use std::time::{Duration, Instant};
 
 /// A platform in a temporary directory; it is ended and cleared away when dropped.
-pub struct Platform {
+pub(crate) struct Platform {
     pub dir: tempfile::TempDir,
     pub api: SocketAddr,
     pub http: SocketAddr,
@@ -18,13 +18,13 @@ pub struct Platform {
 }
 
 /// Whether the kernel keeps this run's replicas apart.
-pub fn isolated() -> bool {
+pub(crate) fn isolated() -> bool {
     crate::ISOLATION == "kernel"
 }
 
 /// What a command said.
 #[derive(Debug)]
-pub struct Said {
+pub(crate) struct Said {
     pub code: i32,
     pub out: String,
     pub err: String,
@@ -42,13 +42,13 @@ impl From<Output> for Said {
 
 impl Said {
     /// Exit code and both outputs as one text, with what differs from run to run put aside.
-    pub fn shown(&self, platform: &Platform) -> String {
+    pub(crate) fn shown(&self, platform: &Platform) -> String {
         platform.tidy(&format!("exit {}\n{}{}", self.code, self.out, self.err))
     }
 }
 
 /// A directory that PostgreSQL's account may pass.
-pub fn passable_dir() -> tempfile::TempDir {
+pub(crate) fn passable_dir() -> tempfile::TempDir {
     let dir = tempfile::tempdir().expect("a directory");
     std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))
         .expect("its mode");
@@ -66,7 +66,7 @@ fn free_address() -> SocketAddr {
     free.next().expect("a free port")
 }
 
-pub fn mainyard(data: &Path, words: &[&str]) -> Command {
+pub(crate) fn mainyard(data: &Path, words: &[&str]) -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_mainyard"));
     command
         .args(words)
@@ -81,12 +81,12 @@ pub fn mainyard(data: &Path, words: &[&str]) -> Command {
 }
 
 impl Platform {
-    pub fn new() -> Platform {
+    pub(crate) fn new() -> Platform {
         Platform { dir: passable_dir(), api: free_address(), http: free_address(), https: free_address() }
     }
 
     /// Starts it, with the demo or empty.
-    pub fn start(demo: bool) -> Platform {
+    pub(crate) fn start(demo: bool) -> Platform {
         let platform = Platform::new();
         let said = platform.try_start(demo);
         assert_eq!(said.code, 0, "{said:?}\n{}", platform.logs());
@@ -94,14 +94,14 @@ impl Platform {
     }
 
     /// Starts the demo with options of its own.
-    pub fn start_with(options: &[&str]) -> Platform {
+    pub(crate) fn start_with(options: &[&str]) -> Platform {
         let platform = Platform::new();
         let said = platform.try_start_with(&[&["--demo"], options].concat());
         assert_eq!(said.code, 0, "{said:?}\n{}", platform.logs());
         platform
     }
 
-    pub fn try_start(&self, demo: bool) -> Said {
+    pub(crate) fn try_start(&self, demo: bool) -> Said {
         self.try_start_with(if demo { &["--demo"] } else { &[] })
     }
 
@@ -112,24 +112,24 @@ impl Platform {
         self.run(&words)
     }
 
-    pub fn data(&self) -> PathBuf {
+    pub(crate) fn data(&self) -> PathBuf {
         self.dir.path().join("data")
     }
 
     /// Runs the client and gives what it said.
-    pub fn run(&self, words: &[&str]) -> Said {
+    pub(crate) fn run(&self, words: &[&str]) -> Said {
         mainyard(&self.data(), words).output().expect("the program runs").into()
     }
 
     /// The same for what must succeed.
-    pub fn ok(&self, words: &[&str]) -> String {
+    pub(crate) fn ok(&self, words: &[&str]) -> String {
         let said = self.run(words);
         assert_eq!(said.code, 0, "{words:?}: {said:?}");
         said.out
     }
 
     /// The same, with something to read.
-    pub fn ok_with_input(&self, words: &[&str], input: &str) -> String {
+    pub(crate) fn ok_with_input(&self, words: &[&str], input: &str) -> String {
         let mut command = mainyard(&self.data(), words);
         let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn();
         let child = child.as_mut().expect("the program runs");
@@ -140,7 +140,7 @@ impl Platform {
         said
     }
 
-    pub fn logs(&self) -> String {
+    pub(crate) fn logs(&self) -> String {
         let read = |part| {
             std::fs::read_to_string(self.data().join("logs").join(format!("{part}.log"))).unwrap_or_default()
         };
@@ -148,7 +148,7 @@ impl Platform {
     }
 
     /// Puts aside what differs from run to run: addresses of this run, times, measured amounts.
-    pub fn tidy(&self, text: &str) -> String {
+    pub(crate) fn tidy(&self, text: &str) -> String {
         let mut text = text.to_owned();
         for (from, to) in [
             (self.dir.path().display().to_string(), "DIR"),
@@ -163,7 +163,7 @@ impl Platform {
     }
 
     /// The state and reason of a workload, once the condition holds.
-    pub fn workload(
+    pub(crate) fn workload(
         &self,
         target: &str,
         condition: impl Fn(&serde_json::Value) -> bool,
@@ -182,7 +182,7 @@ impl Platform {
         }
     }
 
-    pub fn get(&self, host: &str, path: &str) -> Answer {
+    pub(crate) fn get(&self, host: &str, path: &str) -> Answer {
         request(
             self.http,
             host,
@@ -192,7 +192,7 @@ impl Platform {
     }
 
     /// So many requests one after the other, over one connection.
-    pub fn in_a_row(&self, host: &str, path: &str, count: usize, mut each: impl FnMut(&Answer)) {
+    pub(crate) fn in_a_row(&self, host: &str, path: &str, count: usize, mut each: impl FnMut(&Answer)) {
         let stream = TcpStream::connect(self.http).expect("a connection");
         stream.set_nodelay(true).expect("no delay");
         let mut reader = BufReader::new(stream);
@@ -203,12 +203,12 @@ impl Platform {
         }
     }
 
-    pub fn token(&self) -> String {
+    pub(crate) fn token(&self) -> String {
         std::fs::read_to_string(self.data().join("client-token")).expect("a token")
     }
 
     /// A call of the API with the client's token.
-    pub fn call(&self, method: &str, path: &str, body: &str) -> Answer {
+    pub(crate) fn call(&self, method: &str, path: &str, body: &str) -> Answer {
         let (host, token) = (self.api.to_string(), self.token());
         let head = format!(
             "{method} {path} HTTP/1.1\r\nhost: {host}\r\nauthorization: Bearer {token}\r\ncontent-type: application/json\r\n\
@@ -219,7 +219,7 @@ impl Platform {
     }
 
     /// Process ids of a part.
-    pub fn part(&self, part: &str) -> Vec<i32> {
+    pub(crate) fn part(&self, part: &str) -> Vec<i32> {
         if part == "postgres" {
             let file = self.data().join("postgres/data/postmaster.pid");
             let pid = std::fs::read_to_string(file).ok().and_then(|text| text.lines().next()?.parse().ok());
@@ -259,16 +259,16 @@ impl Drop for Platform {
 }
 
 /// Chance that is the same in every run of a test.
-pub struct Chance(u64);
+pub(crate) struct Chance(u64);
 
 impl Chance {
-    pub fn of(name: &str) -> Chance {
+    pub(crate) fn of(name: &str) -> Chance {
         Chance(name.bytes().fold(0x9e37_79b9_7f4a_7c15, |hash, byte| {
             (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
         }))
     }
 
-    pub fn below(&mut self, end: u64) -> u64 {
+    pub(crate) fn below(&mut self, end: u64) -> u64 {
         self.0 ^= self.0 << 13;
         self.0 ^= self.0 >> 7;
         self.0 ^= self.0 << 17;
@@ -280,7 +280,7 @@ impl Chance {
 const PATIENCE: Duration = Duration::from_secs(90);
 
 /// Waits for a condition; the limit is there only so that a failure ends.
-pub fn until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
+pub(crate) fn until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
     let deadline = Instant::now() + PATIENCE;
     loop {
         if let Some(value) = condition() {
@@ -293,23 +293,23 @@ pub fn until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
 
 /// An answer over HTTP.
 #[derive(Debug, Clone)]
-pub struct Answer {
+pub(crate) struct Answer {
     pub status: u16,
     pub headers: BTreeMap<String, String>,
     pub body: Vec<u8>,
 }
 
 impl Answer {
-    pub fn text(&self) -> String {
+    pub(crate) fn text(&self) -> String {
         String::from_utf8_lossy(&self.body).into_owned()
     }
-    pub fn json(&self) -> serde_json::Value {
+    pub(crate) fn json(&self) -> serde_json::Value {
         serde_json::from_slice(&self.body).unwrap_or_else(|error| panic!("{error}: {}", self.text()))
     }
 }
 
 /// One request on a connection of its own.
-pub fn request(to: SocketAddr, _host: &str, head: &str, body: &[u8]) -> Answer {
+pub(crate) fn request(to: SocketAddr, _host: &str, head: &str, body: &[u8]) -> Answer {
     let mut stream = TcpStream::connect(to).expect("a connection");
     stream.set_read_timeout(Some(Duration::from_secs(60))).expect("a timeout");
     stream.write_all(head.as_bytes()).expect("the head is sent");
@@ -317,7 +317,7 @@ pub fn request(to: SocketAddr, _host: &str, head: &str, body: &[u8]) -> Answer {
     read_answer(&mut BufReader::new(stream)).expect("an answer")
 }
 
-pub fn read_answer(reader: &mut impl BufRead) -> std::io::Result<Answer> {
+pub(crate) fn read_answer(reader: &mut impl BufRead) -> std::io::Result<Answer> {
     let mut line = String::new();
     if reader.read_line(&mut line)? == 0 {
         return Err(std::io::ErrorKind::UnexpectedEof.into());
@@ -357,13 +357,13 @@ pub fn read_answer(reader: &mut impl BufRead) -> std::io::Result<Answer> {
 }
 
 /// Visitors that keep their connections and ask again and again; what went wrong is counted by kind.
-pub struct Visitors {
+pub(crate) struct Visitors {
     stop: Arc<AtomicBool>,
     threads: Vec<std::thread::JoinHandle<BTreeMap<String, usize>>>,
 }
 
 impl Visitors {
-    pub fn start(to: SocketAddr, host: &str, count: usize) -> Visitors {
+    pub(crate) fn start(to: SocketAddr, host: &str, count: usize) -> Visitors {
         let stop = Arc::new(AtomicBool::new(false));
         let threads = (0..count).map(|_| {
             let (stop, host) = (Arc::clone(&stop), host.to_owned());
@@ -373,7 +373,7 @@ impl Visitors {
     }
 
     /// How many answers of each kind: a version, or what went wrong.
-    pub fn finish(self) -> BTreeMap<String, usize> {
+    pub(crate) fn finish(self) -> BTreeMap<String, usize> {
         self.stop.store(true, Ordering::SeqCst);
         let mut all = BTreeMap::new();
         for thread in self.threads {

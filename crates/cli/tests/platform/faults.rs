@@ -17,7 +17,7 @@ fn times() -> usize {
     std::env::var("MAINYARD_FAULTS").ok().and_then(|text| text.parse().ok()).unwrap_or(4)
 }
 
-pub fn kill(pid: i32) {
+pub(crate) fn kill(pid: i32) {
     // SAFETY: the process belongs to this test's own platform.
     unsafe { libc::kill(pid, libc::SIGKILL) };
 }
@@ -204,7 +204,7 @@ fn a_keeper_that_dies_takes_its_replica_alone_and_says_so() {
 }
 
 /// Everything that belongs to the platform, in no order.
-pub fn kill_all(platform: &Platform) {
+pub(crate) fn kill_all(platform: &Platform) {
     let keeper = platform.data().join("node/keeper");
     let mut pids: Vec<i32> = ["supervisor", "control", "node", "gateway", "postgres"]
         .iter()

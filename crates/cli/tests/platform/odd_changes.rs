@@ -6,12 +6,12 @@ use std::time::{Duration, Instant};
 
 use crate::common::{Chance, Platform, Said, Visitors, until};
 
-pub const HOST: &str = "odd.localhost";
-pub const TARGET: &str = "staging/odd";
+pub(crate) const HOST: &str = "odd.localhost";
+pub(crate) const TARGET: &str = "staging/odd";
 
 /// What is declared: the names by which workload, service and route find each other, and the release.
 #[derive(Clone)]
-pub struct Declared {
+pub(crate) struct Declared {
     pub port: &'static str,
     pub tier: &'static str,
     pub by_label: bool,
@@ -50,7 +50,7 @@ impl Declared {
         )
     }
 
-    pub fn declare(&self, platform: &Platform, environment: &str, more: &[&str]) -> Said {
+    pub(crate) fn declare(&self, platform: &Platform, environment: &str, more: &[&str]) -> Said {
         let file = platform.dir.path().join("odd.toml");
         std::fs::write(&file, self.text()).expect("a file");
         platform.run(&[&["declare", &file.display().to_string(), "--in", environment][..], more].concat())
@@ -62,7 +62,7 @@ fn failures(seen: &BTreeMap<String, usize>) -> Vec<(&String, &usize)> {
 }
 
 /// Makes a change under visitors, of whom none sees anything but answers.
-pub fn unnoticed(platform: &Platform, what: &str, change: impl FnOnce() -> Said) -> Said {
+pub(crate) fn unnoticed(platform: &Platform, what: &str, change: impl FnOnce() -> Said) -> Said {
     let visitors = Visitors::start(platform.http, HOST, 2);
     let said = change();
     // What comes after the verdict counts as well.
@@ -72,7 +72,7 @@ pub fn unnoticed(platform: &Platform, what: &str, change: impl FnOnce() -> Said)
     said
 }
 
-pub fn serving(platform: &Platform) -> Declared {
+pub(crate) fn serving(platform: &Platform) -> Declared {
     let first = Declared::default();
     let said = first.declare(platform, "staging", &[]);
     assert_eq!(said.code, 0, "{said:?}");

@@ -3,7 +3,7 @@
 use crate::common::Platform;
 
 /// The replica's own program, below its init.
-pub fn program_of(platform: &Platform, replica: &str) -> Option<i32> {
+pub(crate) fn program_of(platform: &Platform, replica: &str) -> Option<i32> {
     let init =
         std::fs::read_to_string(platform.data().join("node/replicas").join(replica).join("init")).ok()?;
     let init = init.trim();

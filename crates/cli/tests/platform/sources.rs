@@ -12,7 +12,7 @@ use testing::smart_http::SmartHttp;
 use crate::common::{Platform, until};
 
 /// A workload that needs no secret and comes up fast.
-pub const APPLICATION: &str = r#"
+pub(crate) const APPLICATION: &str = r#"
 application = "lockers"
 [workload.locker-api]
 image = "lockers/locker-api:1.4.0"
@@ -27,7 +27,7 @@ host = "api.git.localhost"
 to = [{ service = "locker-api" }]
 "#;
 
-pub struct Followed {
+pub(crate) struct Followed {
     pub platform: Platform,
     pub theirs: Repository,
     pub source: &'static str,
@@ -35,12 +35,12 @@ pub struct Followed {
 
 impl Followed {
     /// A platform with the demo's images, and an empty environment that may follow a repository.
-    pub fn start() -> Followed {
+    pub(crate) fn start() -> Followed {
         Followed::start_with(|_| Vec::new())
     }
 
     /// The same, where hosts may be reached too: those that `hosts` gives, told of the folder above the repository.
-    pub fn start_with(hosts: impl FnOnce(&Path) -> Vec<String>) -> Followed {
+    pub(crate) fn start_with(hosts: impl FnOnce(&Path) -> Vec<String>) -> Followed {
         let dir = tempfile::tempdir().expect("a folder").keep();
         let theirs = dir.join("lockers");
         let mut words = vec!["--git-allow".to_owned(), theirs.display().to_string()];
@@ -52,12 +52,12 @@ impl Followed {
         Followed { platform, theirs, source: "square/lockers" }
     }
 
-    pub fn push(&self, text: &str, message: &str) -> String {
+    pub(crate) fn push(&self, text: &str, message: &str) -> String {
         self.theirs.write("deploy/mainyard.toml", text);
         self.theirs.commit(message)
     }
 
-    pub fn add(&self, words: &[&str]) -> String {
+    pub(crate) fn add(&self, words: &[&str]) -> String {
         let url = self.theirs.url();
         let mut all = vec!["source", "add", self.source, &url, "--folder", "deploy"];
         all.extend(words);
@@ -72,18 +72,18 @@ impl Followed {
         serde_json::from_str(&json).expect("JSON")
     }
 
-    pub fn until(&self, what: &str, is: impl Fn(&Value) -> bool) -> Value {
+    pub(crate) fn until(&self, what: &str, is: impl Fn(&Value) -> bool) -> Value {
         until(what, || {
             let shown = self.shown();
             is(&shown).then_some(shown)
         })
     }
 
-    pub fn stands_on(&self, commit: &str) -> Value {
+    pub(crate) fn stands_on(&self, commit: &str) -> Value {
         self.until("it is in step", |it| it["state"] == "in-step" && it["applied"]["id"] == commit)
     }
 
-    pub fn image(&self) -> String {
+    pub(crate) fn image(&self) -> String {
         let release = self.platform.ok(&["show", "square/locker-api", "--json"]);
         let shown: Value = serde_json::from_str(&release).expect("JSON");
         let wanted = shown["workload"]["release"].clone();

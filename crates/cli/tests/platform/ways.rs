@@ -50,6 +50,7 @@ fn curl(platform: &Platform, words: &[&str]) -> Output {
 }
 
 #[test]
+#[expect(clippy::too_many_lines, reason = "one story, told in its order")]
 fn a_certificate_is_given_shown_and_changed_while_a_connection_lives() {
     let platform = Platform::start(true);
     let dir = platform.dir.path();

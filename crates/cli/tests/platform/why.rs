@@ -21,6 +21,7 @@ struct Broken {
 
 const API: &str = "image = \"lockers/locker-api:1.4.0\"\nports = { http = 8080 }";
 
+#[expect(clippy::too_many_lines, reason = "a table: one entry for each fault")]
 fn setups() -> Vec<Broken> {
     let ask = |title, declared, asked, cause| Broken { title, declared, before: None, asked, cause };
     let after =

@@ -13,7 +13,7 @@ use crate::secret_store::SecretStore;
 use crate::traffic::Traffic;
 
 /// What the leader is started with.
-pub struct LeaderConfig {
+pub(crate) struct LeaderConfig {
     /// This control's name among others.
     pub name: String,
     /// Where it answers.
@@ -33,7 +33,7 @@ pub struct LeaderConfig {
 }
 
 /// The leader itself, whether it leads or follows.
-pub struct Leader {
+pub(super) struct Leader {
     pub name: String,
     pub url: String,
     pub store: Store,

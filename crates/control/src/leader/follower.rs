@@ -15,7 +15,11 @@ const LOOK_EVERY: Duration = Duration::from_millis(200);
 const TRY_EVERY: Duration = Duration::from_secs(1);
 
 /// Follows for a while; then it is time to try for the lease.
-pub async fn follow(leader: &Leader, holder: &Holder, messages: &mut mpsc::UnboundedReceiver<Message>) {
+pub(super) async fn follow(
+    leader: &Leader,
+    holder: &Holder,
+    messages: &mut mpsc::UnboundedReceiver<Message>,
+) {
     leader.links.hang_up();
     let until = Instant::now() + TRY_EVERY;
     while Instant::now() < until {

@@ -10,7 +10,7 @@ use mainyard_core::record::State;
 use tokio::sync::{RwLock, mpsc, oneshot, watch};
 
 /// A command on its way to the cluster. It may be carried out again, on the cluster as it was before.
-pub struct Asked {
+pub(crate) struct Asked {
     /// The command.
     pub command: Command,
     /// Who asks.
@@ -20,7 +20,7 @@ pub struct Asked {
 }
 
 /// What reaches the leader.
-pub enum Message {
+pub(crate) enum Message {
     /// A command.
     Command(Box<Asked>),
     /// A node agent called.
@@ -63,7 +63,7 @@ pub struct Holder {
 
 /// The way to the leader, and what it has published.
 #[derive(Clone)]
-pub struct Handle {
+pub(crate) struct Handle {
     pub(super) inbox: mpsc::UnboundedSender<Message>,
     /// The state as it is in the record, and the number of its last change.
     pub published: Arc<RwLock<(State, u64)>>,
@@ -75,18 +75,22 @@ pub struct Handle {
 
 impl Handle {
     /// Tells the leader.
-    pub fn tell(&self, message: Message) {
+    pub(crate) fn tell(&self, message: Message) {
         let _ = self.inbox.send(message);
     }
 
     /// The other control that decides, where one does.
-    pub fn elsewhere(&self) -> Option<Holder> {
+    pub(crate) fn elsewhere(&self) -> Option<Holder> {
         let holder = self.holder.borrow();
         (holder.epoch.is_none() && !holder.url.is_empty()).then(|| holder.clone())
     }
 
     /// Has a command carried out, and waits until what came of it is in the record.
-    pub async fn carry_out<C: CommandKind>(&self, command: C, by: &str) -> Result<C::Outcome, ActError> {
+    pub(crate) async fn carry_out<C: CommandKind>(
+        &self,
+        command: C,
+        by: &str,
+    ) -> Result<C::Outcome, ActError> {
         let (answer, answered) = oneshot::channel();
         let asked = Asked { command: command.into(), by: by.to_owned(), answer };
         self.tell(Message::Command(Box::new(asked)));

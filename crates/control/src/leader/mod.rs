@@ -21,11 +21,11 @@ use mainyard_store::{Error, Lease};
 use tokio::sync::{RwLock, mpsc, watch};
 
 use config::Leader;
-pub use config::LeaderConfig;
-pub use handle::{ActError, Handle, Holder, Message};
+pub(crate) use config::LeaderConfig;
+pub(crate) use handle::{ActError, Handle, Holder, Message};
 
 /// Reads the record, and decides, or waits for its turn, on a thread of its own.
-pub async fn start(post: LeaderConfig) -> Result<Handle, Error> {
+pub(crate) async fn start(post: LeaderConfig) -> Result<Handle, Error> {
     let LeaderConfig { name, url, store, links, traffic, vault, reserved_hosts, reserved_ports } = post;
     let (state, number) = store.snapshot().await?;
     let published = Arc::new(RwLock::new((state, number)));

@@ -11,7 +11,7 @@ use crate::secret_store::{SecretStore, SecretStoreError};
 
 /// What is wanted, by what tells one state of it from another: the name that each value is kept under, and the chains.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Wanted {
+pub(super) struct Wanted {
     secrets: BTreeMap<Target, String>,
     certificates: Vec<Given>,
 }
@@ -28,13 +28,13 @@ struct Given {
 
 impl Wanted {
     /// Whether gateways need nothing.
-    pub fn is_empty(&self) -> bool {
+    pub(super) fn is_empty(&self) -> bool {
         self.secrets.is_empty() && self.certificates.is_empty()
     }
 }
 
 /// The secrets that routes let in by, in their newest version, and all certificates.
-pub fn wanted(state: &State) -> Wanted {
+pub(super) fn wanted(state: &State) -> Wanted {
     let secrets = state.routes.values().filter_map(|route| {
         let secret = Target::new(&route.target.environment, route.spec.enter.secret()?);
         let newest = state.secrets.get(&secret)?.versions.values().next_back()?;
@@ -53,7 +53,7 @@ pub fn wanted(state: &State) -> Wanted {
 }
 
 /// Opens them.
-pub async fn open(vault: &SecretStore, wanted: &Wanted) -> Result<Private, SecretStoreError> {
+pub(super) async fn open(vault: &SecretStore, wanted: &Wanted) -> Result<Private, SecretStoreError> {
     let keys = wanted.certificates.iter().filter_map(|it| it.sealed.clone());
     let opened = vault.open(wanted.secrets.values().cloned().chain(keys).collect()).await?;
     let values =

@@ -41,7 +41,7 @@ struct Term<'a> {
 }
 
 /// Decides until it may or can no more.
-pub async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::UnboundedReceiver<Message>) {
+pub(super) async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::UnboundedReceiver<Message>) {
     let outcome = async {
         match leader.vault.renew().await {
             Ok(0) => {}
@@ -53,8 +53,7 @@ pub async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::UnboundedRec
         *leader.published.write().await = (state.clone(), number);
         leader.latest.send_replace(number);
         let mut cluster = Cluster::new(state, epoch, Timestamp::now());
-        cluster.reserved_hosts.clone_from(&leader.reserved_hosts);
-        cluster.reserved_ports.clone_from(&leader.reserved_ports);
+        cluster.reserve(leader.reserved_hosts.clone(), leader.reserved_ports.clone());
         cluster.begin_to_decide(Timestamp::now());
         let leader = Term {
             leader,
@@ -277,7 +276,7 @@ impl Term<'_> {
         if called.is_empty() && !may_differ {
             return Ok(());
         }
-        let wanted = private_values::wanted(&self.cluster.state);
+        let wanted = private_values::wanted(&self.cluster.state());
         let changed = wanted != self.private;
         if !changed && (called.is_empty() || wanted.is_empty()) {
             return Ok(());
@@ -307,7 +306,7 @@ impl Term<'_> {
         mut run: Vec<RunOrder>,
         stop: Vec<ReplicaId>,
     ) -> Result<(), Error> {
-        match self.leader.vault.fill(&self.cluster.state, &mut run).await {
+        match self.leader.vault.fill(&self.cluster.state(), &mut run).await {
             Ok(()) => {}
             Err(SecretStoreError::Store(error)) => return Err(error),
             Err(SecretStoreError::Keys(error)) => tracing::error!(error, "secrets cannot be opened"),

@@ -23,19 +23,19 @@ use crate::history::view;
 use crate::operations::Call;
 
 /// All sources.
-pub async fn list(call: Call<ListSources>) -> Result<Vec<Source>, Problem> {
+pub(crate) async fn list(call: Call<ListSources>) -> Result<Vec<Source>, Problem> {
     let view = view(&call.control, call.query.as_of).await?;
     Ok(view.state().sources.values().cloned().collect())
 }
 
 /// One source.
-pub async fn show(call: Call<ShowSource>) -> Result<Source, Problem> {
+pub(crate) async fn show(call: Call<ShowSource>) -> Result<Source, Problem> {
     let view = view(&call.control, call.query.as_of).await?;
     source_of(view.state(), &call.path.target()).cloned()
 }
 
 /// Follows a folder of a repository from now on, and looks at it at once.
-pub async fn add(call: Call<AddSource>) -> Acted<SourceFollowed> {
+pub(crate) async fn add(call: Call<AddSource>) -> Acted<SourceFollowed> {
     let (source, new) = (call.path.target(), call.body.clone());
     let allowed = call.control.follower.fence.may_follow(&new.url).await;
     allowed.map_err(|error| Problem::forbidden(error.to_string()))?;
@@ -53,7 +53,7 @@ async fn looked(control: &Data<Control>, target: &Target) -> LookOutcome {
 }
 
 /// Changes how a source is followed: the keys that are given.
-pub async fn change(call: Call<ChangeSource>) -> Acted<SourceChanged> {
+pub(crate) async fn change(call: Call<ChangeSource>) -> Acted<SourceChanged> {
     let target = call.path.target();
     let rule = source(&call.control, &target).await?.rule.with(&call.body);
     let done = call.act(commands::ChangeSource { source: target.clone(), rule }).await?;
@@ -65,7 +65,7 @@ pub async fn change(call: Call<ChangeSource>) -> Acted<SourceChanged> {
 }
 
 /// Follows it no longer; what it declared stays.
-pub async fn remove(call: Call<RemoveSource>) -> Acted<SourceRemoved> {
+pub(crate) async fn remove(call: Call<RemoveSource>) -> Acted<SourceRemoved> {
     let source = call.path.target();
     let done = call.act(commands::RemoveSource { source: source.clone() }).await?;
     if !call.query.forecast {
@@ -75,14 +75,14 @@ pub async fn remove(call: Call<RemoveSource>) -> Acted<SourceRemoved> {
 }
 
 /// Looks at the repository now.
-pub async fn look(call: Call<LookAtSource>) -> Result<LookOutcome, Problem> {
+pub(crate) async fn look(call: Call<LookAtSource>) -> Result<LookOutcome, Problem> {
     let target = call.path.target();
     source_here(&call.control, &target).await?;
     Ok(looked(&call.control, &target).await)
 }
 
 /// The commit that a source read last.
-pub fn newest(source: &Source) -> Result<Commit, Problem> {
+pub(crate) fn newest(source: &Source) -> Result<Commit, Problem> {
     let unread = || Problem::conflict(format!("no commit of {} was read yet", source.target));
     source.seen.clone().ok_or_else(unread)
 }
@@ -91,7 +91,7 @@ pub fn newest(source: &Source) -> Result<Commit, Problem> {
 ///
 /// # Errors
 /// When it cannot be read here, or is not valid.
-pub async fn declared_by(
+pub(crate) async fn declared_by(
     control: &Data<Control>,
     source: &Source,
     commit: &str,
@@ -100,7 +100,7 @@ pub async fn declared_by(
 }
 
 /// What Git says, what is declared here, and what runs, where they differ.
-pub async fn compare(call: Call<CompareSource>) -> Result<SourceDifferences, Problem> {
+pub(crate) async fn compare(call: Call<CompareSource>) -> Result<SourceDifferences, Problem> {
     let target = call.path.target();
     let source = source_here(&call.control, &target).await?;
     let commit = newest(&source)?;
@@ -111,7 +111,7 @@ pub async fn compare(call: Call<CompareSource>) -> Result<SourceDifferences, Pro
 }
 
 /// Makes the environment like a commit.
-pub async fn catch_up(call: Call<CatchUpWithSource>) -> Acted<CaughtUp> {
+pub(crate) async fn catch_up(call: Call<CatchUpWithSource>) -> Acted<CaughtUp> {
     let NewCatchUp { to, remove } = call.body.clone();
     let source = source_here(&call.control, &call.path.target()).await?;
     let commit = match &to {
@@ -123,11 +123,11 @@ pub async fn catch_up(call: Call<CatchUpWithSource>) -> Acted<CaughtUp> {
 }
 
 /// Holds a source: it changes nothing until it is resumed.
-pub async fn hold(call: Call<HoldSource>) -> Acted<SourceHeld> {
+pub(crate) async fn hold(call: Call<HoldSource>) -> Acted<SourceHeld> {
     call.act(commands::HoldSource { source: call.path.target(), because: call.body.because.clone() }).await
 }
 
 /// Ends a hold: what was left alone follows Git again.
-pub async fn resume(call: Call<ResumeSource>) -> Acted<SourceResumed> {
+pub(crate) async fn resume(call: Call<ResumeSource>) -> Acted<SourceResumed> {
     call.act(commands::ResumeSource { source: call.path.target() }).await
 }

@@ -11,7 +11,7 @@ use crate::problem::elsewhere;
 ///
 /// # Errors
 /// When there is none.
-pub fn source_of<'a>(state: &'a State, target: &Target) -> Result<&'a Source, Problem> {
+pub(super) fn source_of<'a>(state: &'a State, target: &Target) -> Result<&'a Source, Problem> {
     state.sources.get(target).ok_or_else(|| {
         let known: Vec<String> = state.sources.keys().map(Target::to_string).collect();
         let hint =
@@ -24,7 +24,7 @@ pub fn source_of<'a>(state: &'a State, target: &Target) -> Result<&'a Source, Pr
 ///
 /// # Errors
 /// When there is none.
-pub async fn source(control: &Control, target: &Target) -> Result<Source, Problem> {
+pub(super) async fn source(control: &Control, target: &Target) -> Result<Source, Problem> {
     source_of(&control.leader.published.read().await.0, target).cloned()
 }
 
@@ -32,7 +32,7 @@ pub async fn source(control: &Control, target: &Target) -> Result<Source, Proble
 ///
 /// # Errors
 /// When there is none, or another control decides.
-pub async fn source_here(control: &Control, target: &Target) -> Result<Source, Problem> {
+pub(super) async fn source_here(control: &Control, target: &Target) -> Result<Source, Problem> {
     match control.leader.elsewhere() {
         Some(holder) => Err(elsewhere(holder)),
         None => source(control, target).await,

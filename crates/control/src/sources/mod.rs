@@ -3,18 +3,18 @@
 //! One task looks; the core decides. What a commit declares is read from the repository as it is kept here, so that a
 //! control that takes over knows it again without asking the repository's server.
 
-pub mod commands;
+pub(crate) mod commands;
 mod lookup;
 mod polling;
-pub mod webhooks;
-pub mod write_back;
+pub(crate) mod webhooks;
+pub(crate) mod write_back;
 
-pub use polling::{Follower, follow_all};
+pub(crate) use polling::{Follower, follow_all};
 
 use crate::operations::Operations;
 
 /// The operations.
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(commands::list)
         .mount(commands::show)
         .mount(commands::add)

@@ -28,7 +28,7 @@ const PLATFORM: &str = "platform";
 const DELIVERIES: usize = 2_000;
 
 /// What is known of repositories, and who is to be looked at.
-pub struct Follower {
+pub(crate) struct Follower {
     /// Surroundings of `git`.
     pub fence: Fence,
     inner: Mutex<Inner>,
@@ -50,11 +50,11 @@ struct Inner {
 }
 
 /// What came of a look, for anyone who waits for it.
-pub type Outcome = Result<Commit, String>;
+pub(super) type Outcome = Result<Commit, String>;
 
 impl Follower {
     /// With these surroundings.
-    pub fn new(fence: Fence) -> Follower {
+    pub(crate) fn new(fence: Fence) -> Follower {
         Follower { fence, inner: Mutex::default(), wake: Notify::new(), room: Semaphore::new(AT_ONCE) }
     }
 
@@ -63,7 +63,7 @@ impl Follower {
     }
 
     /// Looks at a source as soon as there is room.
-    pub fn look_soon(&self, target: &Target) {
+    pub(crate) fn look_soon(&self, target: &Target) {
         let mut inner = self.inner();
         if inner.under_way.contains(target) {
             inner.again.insert(target.clone());
@@ -78,7 +78,7 @@ impl Follower {
     }
 
     /// Keeps nothing of a source that is followed no longer.
-    pub async fn forget(&self, target: &Target) {
+    pub(crate) async fn forget(&self, target: &Target) {
         let turn = self.turn(target);
         let _turn = turn.lock().await;
         if let Err(error) = mainyard_git::remove(&self.fence.repository(&target.to_string())) {
@@ -88,7 +88,7 @@ impl Follower {
     }
 
     /// Whether a delivery for a source did not come before.
-    pub fn is_new(&self, target: &Target, delivery: String) -> bool {
+    pub(crate) fn is_new(&self, target: &Target, delivery: String) -> bool {
         let mut inner = self.inner();
         let key = (target.clone(), delivery);
         if inner.deliveries.contains(&key) {
@@ -102,12 +102,12 @@ impl Follower {
     }
 
     /// What a commit declares, where it was read.
-    pub fn declared(&self, target: &Target, commit: &str) -> Option<Arc<Declared>> {
+    pub(crate) fn declared(&self, target: &Target, commit: &str) -> Option<Arc<Declared>> {
         self.inner().declared.get(&(target.clone(), commit.to_owned())).cloned()
     }
 
     /// What every commit declares that was read.
-    pub fn all_declared(&self) -> Declarations {
+    pub(crate) fn all_declared(&self) -> Declarations {
         self.inner().declared.clone()
     }
 
@@ -144,7 +144,7 @@ impl Follower {
 }
 
 /// Looks at every source when it is time, for as long as this control decides.
-pub async fn follow_all(control: Data<Control>) {
+pub(crate) async fn follow_all(control: Data<Control>) {
     let mut epoch = None;
     loop {
         let _ = tokio::time::timeout(TICK, control.follower.wake.notified()).await;
@@ -180,7 +180,7 @@ pub async fn follow_all(control: Data<Control>) {
 }
 
 /// Looks at one source, and tells the leader where something is new, or not known to it.
-pub async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
+pub(super) async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
     let turn = control.follower.turn(target);
     let _turn = turn.lock().await;
     let source = source(control, target).await.map_err(|problem| problem.detail)?;
@@ -230,7 +230,7 @@ async fn fetch(control: &Data<Control>, source: &Source) -> Result<Vec<Commit>, 
 }
 
 /// By what a source's repository lets the platform in.
-pub async fn access(control: &Data<Control>, source: &Source) -> Result<Access, String> {
+pub(super) async fn access(control: &Data<Control>, source: &Source) -> Result<Access, String> {
     let environment = &source.target.environment;
     let published = control.leader.published.read().await;
     let secret = source.let_in.as_ref().map(LetIn::secret);
@@ -262,7 +262,7 @@ pub async fn access(control: &Data<Control>, source: &Source) -> Result<Access, 
 ///
 /// # Errors
 /// When it cannot be read here.
-pub async fn declared_at(
+pub(super) async fn declared_at(
     control: &Data<Control>,
     source: &Source,
     commit: &str,
@@ -297,7 +297,7 @@ pub async fn declared_at(
 ///
 /// # Errors
 /// When it cannot be read here.
-pub async fn files_at(
+pub(super) async fn files_at(
     control: &Data<Control>,
     source: &Source,
     commit: &str,

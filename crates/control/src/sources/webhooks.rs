@@ -14,7 +14,7 @@ const SIGNATURES: [&str; 2] = ["-signature-256", "-signature"];
 const DELIVERIES: [&str; 1] = ["-delivery"];
 
 /// Looks at a source at once. What is not signed with the source's secret is not told whether there is such a source.
-pub async fn pushed(call: Call<TellOfPush>) -> Result<(), Problem> {
+pub(crate) async fn pushed(call: Call<TellOfPush>) -> Result<(), Problem> {
     let unknown = || Problem::unauthorized("the push is not signed with the secret of a source");
     let (control, target) = (&call.control, call.path.target());
     let signature = headers(&call.request, &SIGNATURES).find_map(unhex).ok_or_else(unknown)?;

@@ -18,7 +18,7 @@ use crate::operations::Call;
 use crate::problem::elsewhere;
 
 /// Writes the commit that would make Git agree with what is declared here, and pushes it where that is asked for.
-pub async fn write(call: Call<WriteBack>) -> Result<WrittenCommit, Problem> {
+pub(crate) async fn write(call: Call<WriteBack>) -> Result<WrittenCommit, Problem> {
     let (control, NewWriteBack { branch, push }) = (&call.control, call.body);
     let source = source_here(control, &call.path.target()).await?;
     let seen = newest(&source)?;
@@ -95,7 +95,7 @@ async fn put_into_git(
 
 /// Writes the commit with which Git declares in another environment what was tested here: the very image by its digest, and
 /// its settings.
-pub async fn promote(call: Call<PromoteInGit>) -> Result<WrittenCommit, Problem> {
+pub(crate) async fn promote(call: Call<PromoteInGit>) -> Result<WrittenCommit, Problem> {
     let (control, from) = (&call.control, call.path.target());
     let NewPromotionInGit { to, branch, push } = call.body;
     if let Some(holder) = control.leader.elsewhere() {

@@ -7,7 +7,7 @@ use mainyard_core::suggestions::did_you_mean;
 
 use crate::operations::{Call, Operations};
 
-pub fn operations(to: &mut Operations) {
+pub(crate) fn operations(to: &mut Operations) {
     to.mount(list_traffic);
 }
 

@@ -19,12 +19,12 @@ pub(super) struct DirtySet {
 
 impl DirtySet {
     /// Everything may differ.
-    pub fn whole() -> DirtySet {
+    pub(super) fn whole() -> DirtySet {
         DirtySet { whole: true, ..DirtySet::default() }
     }
 
     /// An object was changed, or came or went.
-    pub fn mark(&mut self, kind: Kind, key: &str) {
+    pub(super) fn mark(&mut self, kind: Kind, key: &str) {
         match kind {
             Kind::Environment => self.whole = true,
             Kind::Workload => self.workloads.extend(indexed::<Target>(key)),

@@ -56,7 +56,7 @@ pub use source_commands::{NewSource, Reach, reach};
 #[derive(Debug, Clone)]
 pub struct Cluster {
     /// The objects, with all changes made so far.
-    pub state: State,
+    pub(crate) state: State,
     version: TableVersion,
     pending: BTreeMap<(Kind, String), Change>,
     dirty: BTreeSet<Target>,
@@ -79,9 +79,9 @@ pub struct Cluster {
     declared: Declarations,
     to_follow: BTreeSet<Target>,
     /// Hosts that are the platform's own, and no route's.
-    pub reserved_hosts: BTreeSet<String>,
+    pub(crate) reserved_hosts: BTreeSet<String>,
     /// Ports that the platform itself listens on, and what for.
-    pub reserved_ports: BTreeMap<u16, String>,
+    pub(crate) reserved_ports: BTreeMap<u16, String>,
     cause: Origin,
 }
 
@@ -117,6 +117,21 @@ impl Cluster {
             reserved_ports: BTreeMap::new(),
             cause: platform(now),
         }
+    }
+
+    /// Hosts and ports that are the platform's own, and no route's.
+    pub fn reserve(&mut self, hosts: BTreeSet<String>, ports: BTreeMap<u16, String>) {
+        (self.reserved_hosts, self.reserved_ports) = (hosts, ports);
+    }
+
+    /// The objects, with all changes made so far.
+    pub fn state(&self) -> &State {
+        &self.state
+    }
+
+    /// The objects, of a cluster that is needed no more.
+    pub fn into_state(self) -> State {
+        self.state
     }
 
     /// The number of the newest table.

@@ -10,7 +10,7 @@ use crate::routing::all_of;
 use crate::suggestions::did_you_mean;
 
 /// Longest time that a replica stays aside.
-pub const LONGEST: Span = Span::from_secs(24 * 3600);
+pub(super) const LONGEST: Span = Span::from_secs(24 * 3600);
 
 impl Cluster {
     /// Sets a replica aside for so long, or for so long from now on where it is aside already.

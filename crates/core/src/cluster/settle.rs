@@ -193,10 +193,12 @@ impl Cluster {
             };
             let reason = match placed {
                 Ok(node) => {
-                    if let Some(once) = &mut replica.once {
-                        // Only an agent whose life is known can be asked later whether it began.
-                        let Some((life, _)) = self.lives.get(&format!("node {node}")) else { continue };
-                        once.life = Some(*life);
+                    // Only an agent whose life is known can be asked later whether it began.
+                    let life = self.lives.get(&format!("node {node}")).map(|(life, _)| *life);
+                    match &mut replica.once {
+                        Some(_) if life.is_none() => continue,
+                        Some(once) => once.life = life,
+                        None => {}
                     }
                     let range = self.state.nodes.get(&node).map(|node| node.range).unwrap_or_default();
                     let all = (from..address::REPLICAS_PER_NODE).chain(0..from);

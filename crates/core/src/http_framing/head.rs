@@ -9,7 +9,7 @@ const HEADERS: usize = 100;
 
 /// What follows a head.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Body {
+pub(super) enum Body {
     /// The next head.
     None,
     /// So many bytes; none of them may be none.
@@ -34,7 +34,7 @@ const TELLING: [&str; 10] = [
 
 /// What headers say of a message's host and length.
 #[derive(Default)]
-pub struct Framed<'a> {
+pub(super) struct Framed<'a> {
     /// `Host`.
     pub host: Option<&'a str>,
     /// `Content-Length`.
@@ -44,7 +44,7 @@ pub struct Framed<'a> {
 }
 
 /// Reads a whole head, its empty line included.
-pub fn read_head(bytes: &[u8]) -> Result<Body, Violation> {
+pub(super) fn read_head(bytes: &[u8]) -> Result<Body, Violation> {
     let mut lines = bytes.split(|byte| *byte == b'\n').map(|line| line.strip_suffix(b"\r").unwrap_or(line));
     let (target, newer) = request_line(lines.next().unwrap_or_default())?;
     let mut found = Framed::default();
@@ -104,7 +104,7 @@ fn request_line(line: &[u8]) -> Result<(Option<&str>, bool), Violation> {
 }
 
 /// A method is capital letters.
-pub fn check_method(method: &str) -> Result<(), Violation> {
+pub(super) fn check_method(method: &str) -> Result<(), Violation> {
     let capital = |byte: u8| byte.is_ascii_uppercase() || byte == b'-';
     if !(1..=20).contains(&method.len()) || !method.bytes().all(capital) {
         return Err(Violation::bad("the method is not one to twenty capital letters"));
@@ -116,7 +116,7 @@ pub fn check_method(method: &str) -> Result<(), Violation> {
 }
 
 /// What every target is held to; whether it is a path, or the `*` of `OPTIONS`.
-pub fn check_target(method: &str, target: &str) -> Result<bool, Violation> {
+pub(super) fn check_target(method: &str, target: &str) -> Result<bool, Violation> {
     if target.len() > TARGET {
         return Err(Violation::new(414, format!("the target is longer than {TARGET} bytes")));
     }
@@ -127,7 +127,7 @@ pub fn check_target(method: &str, target: &str) -> Result<bool, Violation> {
 }
 
 /// More would be a burden on anyone who reads them.
-pub fn too_many(headers: usize) -> Result<(), Violation> {
+pub(super) fn too_many(headers: usize) -> Result<(), Violation> {
     if headers > HEADERS {
         return Err(Violation::new(431, format!("there are more than {HEADERS} headers")));
     }
@@ -135,7 +135,7 @@ pub fn too_many(headers: usize) -> Result<(), Violation> {
 }
 
 /// One header's name and value.
-pub fn header(line: &[u8]) -> Result<(&[u8], &[u8]), Violation> {
+pub(super) fn header(line: &[u8]) -> Result<(&[u8], &[u8]), Violation> {
     if line.first().is_some_and(|byte| matches!(byte, b' ' | b'\t')) {
         return Err(Violation::bad("a header is folded over two lines"));
     }
@@ -157,7 +157,7 @@ pub fn header(line: &[u8]) -> Result<(&[u8], &[u8]), Violation> {
 }
 
 /// Takes what one header says of host and length.
-pub fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) -> Result<(), Violation> {
+pub(super) fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) -> Result<(), Violation> {
     if name.contains(&b'_') {
         let hyphens: Vec<u8> =
             name.iter().map(|byte| if *byte == b'_' { b'-' } else { byte.to_ascii_lowercase() }).collect();
@@ -194,7 +194,7 @@ pub fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) -> Resu
 }
 
 /// The host that is named beside the `Host` header must be the same.
-pub fn check_same(named: &str, host: &str) -> Result<(), Violation> {
+pub(super) fn check_same(named: &str, host: &str) -> Result<(), Violation> {
     if named.eq_ignore_ascii_case(host) {
         return Ok(());
     }
@@ -202,7 +202,7 @@ pub fn check_same(named: &str, host: &str) -> Result<(), Violation> {
 }
 
 /// A host with or without a port: no user, no list.
-pub fn is_authority(text: &str) -> bool {
+pub(super) fn is_authority(text: &str) -> bool {
     let (host, port) = match text.rsplit_once(':') {
         Some((host, port)) if !text.ends_with(']') => (host, Some(port)),
         _ => (text, None),

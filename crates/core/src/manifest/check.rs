@@ -11,7 +11,7 @@ use crate::model::{Bytes, ImageRef, Name, Span};
 use crate::suggestions::did_you_mean;
 
 /// Gathers what is wrong with one file.
-pub struct Checker<'a> {
+pub(super) struct Checker<'a> {
     /// The file's name.
     pub file: &'a str,
     /// Its text.
@@ -21,7 +21,7 @@ pub struct Checker<'a> {
 }
 
 /// Checks a whole document.
-pub fn check(file: &str, text: &str, item: &Item, shape: &Shape) -> Vec<Problem> {
+pub(super) fn check(file: &str, text: &str, item: &Item, shape: &Shape) -> Vec<Problem> {
     let mut checker = Checker { file, text, problems: Vec::new() };
     checker.item(item, shape, "", true);
     checker.problems

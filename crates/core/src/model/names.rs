@@ -22,7 +22,7 @@ pub struct NameError {
 pub struct Name(String);
 
 /// What a name may be.
-pub const NAME_RULE: &str =
+pub(super) const NAME_RULE: &str =
     "a name: a letter, then letters, digits and single hyphens, all lower case, at most 40";
 
 impl Name {

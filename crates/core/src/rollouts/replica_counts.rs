@@ -20,7 +20,7 @@ pub(super) struct Counts<'a> {
 }
 
 impl<'a> Counts<'a> {
-    pub fn of(view: View<'a>, now: Timestamp) -> Counts<'a> {
+    pub(super) fn of(view: View<'a>, now: Timestamp) -> Counts<'a> {
         let target = view.workload.release;
         let staying = view.replicas.iter().filter(|replica| replica.state.is_staying());
         let (new, old): (Vec<_>, Vec<_>) = staying.partition(|replica| replica.release == target);
@@ -38,17 +38,17 @@ impl<'a> Counts<'a> {
     }
 
     /// Of the new ones, how many take requests.
-    pub fn new_ready(&self) -> usize {
+    pub(super) fn new_ready(&self) -> usize {
         ready(&self.new)
     }
 
     /// Of the others, how many take requests.
-    pub fn old_ready(&self) -> usize {
+    pub(super) fn old_ready(&self) -> usize {
         ready(&self.old)
     }
 
     /// What keeps a new one from ever being ready.
-    pub fn fault(&self) -> Option<&'a Reason> {
+    pub(super) fn fault(&self) -> Option<&'a Reason> {
         self.new.iter().filter_map(|replica| replica.reason.as_ref()).find(|reason| is_fault(reason))
     }
 }

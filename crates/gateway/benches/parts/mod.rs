@@ -16,26 +16,26 @@ use mainyard_core::model::{EnvironmentIndex, ReleaseNumber, ReplicaId, RouteSpec
 use mainyard_core::routing::{Backend, LegEntry, RouteEntry, ServiceEntry, Table, TableVersion};
 
 /// Says which part this process is.
-pub const ROLE: &str = "MAINYARD_BENCH_ROLE";
+pub(crate) const ROLE: &str = "MAINYARD_BENCH_ROLE";
 /// The host that everybody asks for.
-pub const HOST: &str = "api.lockers.localhost";
+pub(crate) const HOST: &str = "api.lockers.localhost";
 /// How often the measured take turns.
-pub const ROUNDS: usize = 5;
+pub(crate) const ROUNDS: usize = 5;
 
 /// This process's part and its words; `None` for the one that measures.
-pub fn role() -> Option<Vec<String>> {
+pub(crate) fn role() -> Option<Vec<String>> {
     Some(std::env::var(ROLE).ok()?.split(' ').map(str::to_owned).collect())
 }
 
 /// A listener that does not block.
-pub fn listener(port: u16) -> TcpListener {
+pub(crate) fn listener(port: u16) -> TcpListener {
     let listener = TcpListener::bind(("127.0.0.1", port)).expect("the port");
     listener.set_nonblocking(true).expect("not blocking");
     listener
 }
 
 /// Answers at once: so many bytes as the path says.
-pub fn answer(port: u16) {
+pub(crate) fn answer(port: u16) {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     tokio::task::LocalSet::new().block_on(&runtime, async move {
         let listener = tokio::net::TcpListener::from_std(listener(port)).expect("a listener");
@@ -62,7 +62,7 @@ pub fn answer(port: u16) {
 }
 
 /// The gateway with everything it does, by the table on disk; control is not there.
-pub fn ours(port: u16, dir: &str, https: Option<u16>) {
+pub(crate) fn ours(port: u16, dir: &str, https: Option<u16>) {
     let config = mainyard_gateway::Config {
         account: None,
         dir: dir.into(),
@@ -82,7 +82,7 @@ pub fn ours(port: u16, dir: &str, https: Option<u16>) {
 }
 
 /// One route to one replica.
-pub fn table(to: SocketAddr) -> Table {
+pub(crate) fn table(to: SocketAddr) -> Table {
     let SocketAddr::V4(address) = to else { panic!("an IPv4 address") };
     let target: Target = "staging/locker-api".parse().expect("a target");
     let backend = Backend {
@@ -107,7 +107,7 @@ pub fn table(to: SocketAddr) -> Table {
 }
 
 /// A process of its own.
-pub struct Part {
+pub(crate) struct Part {
     child: Child,
     /// Where it answers.
     pub address: SocketAddr,
@@ -115,7 +115,7 @@ pub struct Part {
 
 impl Part {
     /// Starts it; `role` says what it is, given the port that it answers at.
-    pub fn start(role: impl FnOnce(u16) -> String) -> Part {
+    pub(crate) fn start(role: impl FnOnce(u16) -> String) -> Part {
         let address = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
         let mut command = Command::new(std::env::current_exe().expect("this program"));
         let child = command.env(ROLE, role(address.port())).stdout(Stdio::null()).spawn().expect("a process");
@@ -126,7 +126,7 @@ impl Part {
     }
 
     /// Nanoseconds of CPU that its threads have used.
-    pub fn cpu(&self) -> u64 {
+    pub(crate) fn cpu(&self) -> u64 {
         let tasks =
             std::fs::read_dir(format!("/proc/{}/task", self.child.id())).into_iter().flatten().flatten();
         let used = tasks.filter_map(|task| {
@@ -146,7 +146,7 @@ impl Drop for Part {
 
 /// What was measured, round by round.
 #[derive(Default)]
-pub struct Measured {
+pub(crate) struct Measured {
     cpu: Vec<f64>,
     rate: Vec<f64>,
     times: Vec<f64>,
@@ -154,7 +154,7 @@ pub struct Measured {
 
 impl Measured {
     /// Takes what `work` cost the part: microseconds of each request, and how long all took.
-    pub fn take(&mut self, part: &Part, work: impl FnOnce() -> (Vec<f64>, Duration)) {
+    pub(crate) fn take(&mut self, part: &Part, work: impl FnOnce() -> (Vec<f64>, Duration)) {
         let cpu = part.cpu();
         let (times, took) = work();
         self.cpu.push((part.cpu() - cpu) as f64 / 1000.0 / times.len() as f64);
@@ -163,7 +163,7 @@ impl Measured {
     }
 
     /// `requests/s | p50 ms | p99 ms | CPU µs a request`.
-    pub fn row(mut self) -> String {
+    pub(crate) fn row(mut self) -> String {
         self.times.sort_by(f64::total_cmp);
         let at = |share: f64| self.times[(self.times.len() as f64 * share) as usize] / 1000.0;
         format!(
@@ -177,7 +177,7 @@ impl Measured {
 }
 
 /// What every visitor measured, and how long all of them took.
-pub async fn gather(
+pub(crate) async fn gather(
     visitors: Vec<tokio::task::JoinHandle<Vec<f64>>>,
     begun: std::time::Instant,
 ) -> (Vec<f64>, Duration) {
@@ -189,13 +189,13 @@ pub async fn gather(
 }
 
 /// The middle one.
-pub fn median(list: &mut [f64]) -> f64 {
+pub(crate) fn median(list: &mut [f64]) -> f64 {
     list.sort_by(f64::total_cmp);
     list.get(list.len() / 2).copied().unwrap_or(0.0)
 }
 
 /// What was stolen from the machine, in hundredths of a second over all cores.
-pub fn steal() -> u64 {
+pub(crate) fn steal() -> u64 {
     let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
     stat.lines().next().and_then(|line| line.split_whitespace().nth(8)?.parse().ok()).unwrap_or(0)
 }

@@ -25,11 +25,11 @@ const ACK: u8 = 1;
 const FRAME: usize = 16 * 1024;
 
 /// A field of a request, or of its trailers.
-pub type Field = (&'static str, String);
+pub(crate) type Field = (&'static str, String);
 
 /// What a request ends in.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum End {
+pub(crate) enum End {
     /// An answer with this status and body.
     Answer(u16, Vec<u8>),
     /// The stream was reset.
@@ -39,14 +39,14 @@ pub enum End {
 }
 
 /// A connection.
-pub struct Visitor {
+pub(crate) struct Visitor {
     stream: StreamOwned<ClientConnection, TcpStream>,
     next: u32,
 }
 
 impl Visitor {
     /// Connects to the host's certificate of the local authority.
-    pub fn of(gateway: &Gateway, host: &str) -> Visitor {
+    pub(crate) fn of(gateway: &Gateway, host: &str) -> Visitor {
         // Anyone who answers has made it.
         assert_eq!(gateway.send(b"GET / HTTP/1.1\r\nHost: nowhere.test\r\n\r\n").status, 404);
         let authority = std::fs::read_to_string(gateway.dir.path().join("authority.pem"));
@@ -69,7 +69,7 @@ impl Visitor {
     }
 
     /// Sends a request: its fields as they are, its body in pieces, its trailers. Gives its stream.
-    pub fn send(&mut self, fields: &[Field], body: Option<&[&str]>, trailers: &[Field]) -> u32 {
+    pub(crate) fn send(&mut self, fields: &[Field], body: Option<&[&str]>, trailers: &[Field]) -> u32 {
         let stream = self.next;
         self.next += 2;
         self.fields(stream, fields, body.is_none());
@@ -104,17 +104,17 @@ impl Visitor {
     }
 
     /// A frame as it is.
-    pub fn raw(&mut self, kind: u8, flags: u8, stream: u32, payload: &[u8]) {
+    pub(crate) fn raw(&mut self, kind: u8, flags: u8, stream: u32, payload: &[u8]) {
         self.frame(kind, flags, stream, payload);
     }
 
     /// Takes a request back.
-    pub fn take_back(&mut self, stream: u32) {
+    pub(crate) fn take_back(&mut self, stream: u32) {
         self.frame(RESET, 0, stream, &8u32.to_be_bytes());
     }
 
     /// Waits until the gateway has read everything so far; whether the connection goes on.
-    pub fn is_heard(&mut self) -> bool {
+    pub(crate) fn is_heard(&mut self) -> bool {
         self.frame(PING, 0, 0, b"are you?");
         loop {
             match self.read() {
@@ -138,7 +138,7 @@ impl Visitor {
 
     /// Reads, and answers what keeps the connection alive, until the gateway ends it or the time is over; whether it
     /// ended it. Room for more of an answer is never made.
-    pub fn is_sent_away(&mut self, within: Duration) -> bool {
+    pub(crate) fn is_sent_away(&mut self, within: Duration) -> bool {
         let began = Instant::now();
         while began.elapsed() < within {
             match self.read() {
@@ -152,7 +152,7 @@ impl Visitor {
     }
 
     /// Reads until the request of this stream has ended.
-    pub fn end(&mut self, wanted: u32) -> End {
+    pub(crate) fn end(&mut self, wanted: u32) -> End {
         let (mut status, mut body) = (0, Vec::new());
         loop {
             let Some((kind, flags, stream, payload)) = self.read() else { return End::Away };

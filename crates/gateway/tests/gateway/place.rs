@@ -14,27 +14,27 @@ use serde_json::{Value, json};
 const PATIENCE: Duration = Duration::from_secs(20);
 
 /// A replica: a listener whose connections are handed to the test's own code, each in a thread.
-pub struct Replica {
+pub(crate) struct Replica {
     pub address: SocketAddrV4,
 }
 
 /// What a replica read of one request: its head, line by line, and its body.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Request {
+pub(crate) struct Request {
     pub head: Vec<String>,
     pub body: Vec<u8>,
 }
 
 impl Request {
     /// The value of a header.
-    pub fn header(&self, name: &str) -> Option<&str> {
+    pub(crate) fn header(&self, name: &str) -> Option<&str> {
         let named = |line: &&String| line.split(':').next().is_some_and(|key| key.eq_ignore_ascii_case(name));
         self.head[1..].iter().find(named).and_then(|line| Some(line.split_once(':')?.1.trim()))
     }
 }
 
 /// A replica that answers every connection with this.
-pub fn replica(handle: impl Fn(TcpStream) + Send + Sync + 'static) -> Replica {
+pub(crate) fn replica(handle: impl Fn(TcpStream) + Send + Sync + 'static) -> Replica {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a listener");
     let SocketAddr::V4(address) = listener.local_addr().expect("an address") else { panic!("IPv4") };
     let handle = std::sync::Arc::new(handle);
@@ -48,7 +48,7 @@ pub fn replica(handle: impl Fn(TcpStream) + Send + Sync + 'static) -> Replica {
 }
 
 /// Reads one request as a plain server does; `None` at the end of the connection.
-pub fn read_request(reader: &mut impl BufRead) -> Option<Request> {
+pub(crate) fn read_request(reader: &mut impl BufRead) -> Option<Request> {
     let mut head = Vec::new();
     loop {
         let mut line = String::new();
@@ -82,7 +82,7 @@ pub fn read_request(reader: &mut impl BufRead) -> Option<Request> {
 }
 
 /// A replica that says its name, and a list of what it read.
-pub fn telling(name: &'static str) -> (Replica, Receiver<Request>) {
+pub(crate) fn telling(name: &'static str) -> (Replica, Receiver<Request>) {
     let (to, from) = channel();
     let to: Sender<Request> = to;
     let answering = replica(move |stream| {
@@ -106,7 +106,7 @@ pub fn telling(name: &'static str) -> (Replica, Receiver<Request>) {
 
 /// What a table holds, in a few words.
 #[derive(Default)]
-pub struct Place {
+pub(crate) struct Place {
     services: Vec<(String, Value)>,
     routes: Vec<(String, RouteEntry)>,
     private: Option<mainyard_core::link::Private>,
@@ -115,17 +115,17 @@ pub struct Place {
 
 impl Place {
     /// A service of these replicas, at port 80.
-    pub fn service(self, name: &str, replicas: &[&Replica]) -> Place {
+    pub(crate) fn service(self, name: &str, replicas: &[&Replica]) -> Place {
         self.service_with(name, replicas, json!({}))
     }
 
     /// A service of another environment than the routes.
-    pub fn service_of(self, environment: &str, name: &str, replicas: &[&Replica]) -> Place {
+    pub(crate) fn service_of(self, environment: &str, name: &str, replicas: &[&Replica]) -> Place {
         self.add_service(format!("{environment}/{name}"), EnvironmentIndex::new(2), replicas, json!({}))
     }
 
     /// A service beside the routes, with more to say of it.
-    pub fn service_with(self, name: &str, replicas: &[&Replica], more: Value) -> Place {
+    pub(crate) fn service_with(self, name: &str, replicas: &[&Replica], more: Value) -> Place {
         self.add_service(format!("staging/{name}"), EnvironmentIndex::new(1), replicas, more)
     }
 
@@ -157,7 +157,7 @@ impl Place {
     }
 
     /// A route as a file declares it, in JSON.
-    pub fn route(mut self, name: &str, spec: Value) -> Place {
+    pub(crate) fn route(mut self, name: &str, spec: Value) -> Place {
         let spec: RouteSpec = serde_json::from_value(spec).expect("a route");
         let to = spec.to.iter().map(|leg| LegEntry {
             service: format!("staging/{}", leg.service),
@@ -170,7 +170,7 @@ impl Place {
     }
 
     /// Everything of `a.test` to the service `api`, and what else is declared of it.
-    pub fn api(self, more: Value) -> Place {
+    pub(crate) fn api(self, more: Value) -> Place {
         let mut spec = json!({"host": "a.test", "to": [{"service": "api"}]});
         for (key, value) in more.as_object().into_iter().flatten() {
             spec[key] = value.clone();
@@ -179,7 +179,7 @@ impl Place {
     }
 
     /// The value of a secret that routes let in by.
-    pub fn secret(mut self, name: &str, value: &str) -> Place {
+    pub(crate) fn secret(mut self, name: &str, value: &str) -> Place {
         let secret = format!("staging/{name}").parse().expect("a target");
         let value = mainyard_core::model::SecretValue(value.as_bytes().to_vec());
         self.private.get_or_insert_default().values.push((secret, value));
@@ -187,19 +187,19 @@ impl Place {
     }
 
     /// A certificate that control sent.
-    pub fn certificate(mut self, certificate: mainyard_core::link::PrivateCertificate) -> Place {
+    pub(crate) fn certificate(mut self, certificate: mainyard_core::link::PrivateCertificate) -> Place {
         self.private.get_or_insert_default().certificates.push(certificate);
         self
     }
 
     /// Keeps what it keeps here.
-    pub fn keeping(mut self, dir: tempfile::TempDir) -> Place {
+    pub(crate) fn keeping(mut self, dir: tempfile::TempDir) -> Place {
         self.dir = Some(dir);
         self
     }
 
     /// A gateway with this table; it lives as long as the test's process.
-    pub fn open(self) -> Gateway {
+    pub(crate) fn open(self) -> Gateway {
         let entry = |(key, value): (String, Value)| (key, serde_json::from_value(value).expect("a service"));
         let table = Table {
             version: TableVersion { epoch: 1, counter: 1 },
@@ -239,7 +239,7 @@ impl Place {
 }
 
 /// A gateway that runs.
-pub struct Gateway {
+pub(crate) struct Gateway {
     pub http: SocketAddr,
     pub https: SocketAddr,
     pub dir: tempfile::TempDir,
@@ -247,7 +247,7 @@ pub struct Gateway {
 
 /// An answer.
 #[derive(Debug)]
-pub struct Answer {
+pub(crate) struct Answer {
     pub status: u16,
     pub head: String,
     pub body: Vec<u8>,
@@ -255,38 +255,38 @@ pub struct Answer {
 
 impl Answer {
     /// The value of a header.
-    pub fn header(&self, name: &str) -> Option<&str> {
+    pub(crate) fn header(&self, name: &str) -> Option<&str> {
         let mut lines = self.head.lines().skip(1).filter_map(|line| line.split_once(':'));
         lines.find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.trim())
     }
 
-    pub fn text(&self) -> String {
+    pub(crate) fn text(&self) -> String {
         String::from_utf8_lossy(&self.body).into_owned()
     }
 }
 
 impl Gateway {
-    pub fn connect(&self) -> TcpStream {
+    pub(crate) fn connect(&self) -> TcpStream {
         let stream = TcpStream::connect(self.http).expect("it listens");
         stream.set_read_timeout(Some(PATIENCE)).expect("a timeout");
         stream
     }
 
     /// Sends these bytes on a connection of their own and reads one answer.
-    pub fn send(&self, bytes: &[u8]) -> Answer {
+    pub(crate) fn send(&self, bytes: &[u8]) -> Answer {
         let mut stream = self.connect();
         stream.write_all(bytes).expect("sent");
         answer(&mut BufReader::new(stream)).expect("an answer")
     }
 
     /// A GET of `a.test`, with more header lines.
-    pub fn get(&self, path: &str, more: &str) -> Answer {
+    pub(crate) fn get(&self, path: &str, more: &str) -> Answer {
         self.send(format!("GET {path} HTTP/1.1\r\nHost: a.test\r\n{more}\r\n").as_bytes())
     }
 }
 
 /// Reads one answer; `None` when the connection ends before it.
-pub fn answer(reader: &mut impl BufRead) -> Option<Answer> {
+pub(crate) fn answer(reader: &mut impl BufRead) -> Option<Answer> {
     let mut head = String::new();
     loop {
         let mut line = String::new();

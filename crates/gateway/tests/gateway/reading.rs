@@ -26,7 +26,7 @@ struct Row {
 }
 
 /// Holds what a replica read against these lines of head, among the gateway's own, and this body; it is framed once.
-pub fn is_read_as(got: &Request, lines: &[&str], body: &str) {
+pub(crate) fn is_read_as(got: &Request, lines: &[&str], body: &str) {
     for line in lines {
         assert!(got.head.iter().any(|read| read == line), "{line} is not in {:#?}", got.head);
     }
@@ -37,7 +37,7 @@ pub fn is_read_as(got: &Request, lines: &[&str], body: &str) {
 }
 
 /// A gateway with one route to a replica that tells what it reads.
-pub fn open() -> (Gateway, std::sync::mpsc::Receiver<Request>) {
+pub(crate) fn open() -> (Gateway, std::sync::mpsc::Receiver<Request>) {
     let (api, read) = telling("api");
     (Place::default().service("api", &[&api]).api(json!({})).open(), read)
 }
@@ -202,13 +202,13 @@ fn the_table_in_the_docs_is_this_one() {
 }
 
 /// What the docs say of a row.
-pub struct Written {
+pub(crate) struct Written {
     pub shape: &'static str,
     pub happens: &'static str,
 }
 
 /// Holds the table of the docs that begins with this against its rows, or writes it again.
-pub fn hold_docs(head: &str, rows: &[Written]) {
+pub(crate) fn hold_docs(head: &str, rows: &[Written]) {
     static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
     let _turn = ONE_AT_A_TIME.lock();
     let rows: String = rows.iter().map(|row| format!("| {} | {} |\n", row.shape, row.happens)).collect();

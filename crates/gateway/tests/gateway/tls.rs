@@ -44,7 +44,7 @@ fn provider() -> Arc<rustls::crypto::CryptoProvider> {
 }
 
 /// Connects with TLS, offering `protocols`, and gives the stream, or why there is none.
-pub fn connect(
+pub(crate) fn connect(
     gateway: &Gateway,
     trusted: &str,
     host: &str,

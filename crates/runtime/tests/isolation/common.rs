@@ -14,7 +14,7 @@ use mainyard_images::{ContentStore, ImageContent, pack};
 use mainyard_runtime::{Ending, Isolation, Progress, Run, enter};
 
 /// A node of this test alone; everything goes when it is dropped, also after a failure.
-pub struct Bench {
+pub(crate) struct Bench {
     pub isolation: Isolation,
     store: ContentStore,
     demo: OnceLock<BTreeMap<String, Vec<PathBuf>>>,
@@ -22,7 +22,7 @@ pub struct Bench {
 }
 
 /// Waits for a condition; the limit is there only so that a failure ends.
-pub fn until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
+pub(crate) fn until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
     let deadline = Instant::now() + Duration::from_secs(60);
     loop {
         if let Some(value) = condition() {
@@ -33,7 +33,7 @@ pub fn until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
     }
 }
 
-pub struct Replica {
+pub(crate) struct Replica {
     pub keeper: Child,
     pub init: u32,
     pub address: Ipv4Addr,
@@ -42,7 +42,7 @@ pub struct Replica {
 }
 
 impl Bench {
-    pub fn new(name: &str) -> Bench {
+    pub(crate) fn new(name: &str) -> Bench {
         let dir = tempfile::tempdir().expect("a directory");
         let name = format!("mainyard-test-{name}-{}", std::process::id());
         let isolation = Isolation::open(&dir.path().join("node"), &name)
@@ -51,12 +51,12 @@ impl Bench {
         Bench { isolation, store, demo: OnceLock::new(), dir }
     }
 
-    pub fn start(&self, image: &ImageContent, number: u16, change: impl FnOnce(&mut Run)) -> Replica {
+    pub(crate) fn start(&self, image: &ImageContent, number: u16, change: impl FnOnce(&mut Run)) -> Replica {
         self.try_start(image, number, change).unwrap_or_else(|progress| panic!("{progress}"))
     }
 
     /// The demo's API in this version.
-    pub fn start_api(&self, version: &str, number: u16, change: impl FnOnce(&mut Run)) -> Replica {
+    pub(crate) fn start_api(&self, version: &str, number: u16, change: impl FnOnce(&mut Run)) -> Replica {
         let demo = self.demo.get_or_init(|| {
             let images = mainyard_demo::pack_images(&self.store).expect("the demo's images");
             let unpacked = |digest| testing::unpack_all(&self.store, &digest, self.dir.path());
@@ -67,7 +67,7 @@ impl Bench {
         self.launch(layers, argv, number, change).unwrap_or_else(|progress| panic!("{progress}"))
     }
 
-    pub fn try_start(
+    pub(crate) fn try_start(
         &self,
         image: &ImageContent,
         number: u16,
@@ -128,7 +128,7 @@ impl Bench {
     }
 
     /// Files of the node, on disk, that hold this.
-    pub fn files_with(&self, content: &[u8]) -> Vec<PathBuf> {
+    pub(crate) fn files_with(&self, content: &[u8]) -> Vec<PathBuf> {
         let (mut found, mut look) = (Vec::new(), vec![self.dir.path().to_owned()]);
         while let Some(dir) = look.pop() {
             for entry in std::fs::read_dir(dir).into_iter().flatten().flatten() {
@@ -136,10 +136,9 @@ impl Bench {
                     Ok(kind) if kind.is_dir() => look.push(entry.path()),
                     Ok(kind) if kind.is_file() => {
                         // That of the network namespace is no file of bytes.
-                        let Ok(bytes) = std::fs::read(entry.path()) else { continue };
-                        if bytes.windows(content.len()).any(|part| part == content) {
-                            found.push(entry.path());
-                        }
+                        let bytes = std::fs::read(entry.path()).unwrap_or_default();
+                        let holds = bytes.windows(content.len()).any(|part| part == content);
+                        found.extend(holds.then(|| entry.path()));
                     }
                     _ => {}
                 }
@@ -149,7 +148,7 @@ impl Bench {
     }
 
     /// Runs `act` inside the node's network.
-    pub fn in_network<T: Send + 'static>(&self, act: impl FnOnce() -> T + Send + 'static) -> T {
+    pub(crate) fn in_network<T: Send + 'static>(&self, act: impl FnOnce() -> T + Send + 'static) -> T {
         let file = self.isolation.network().file().to_owned();
         let thread = std::thread::spawn(move || {
             enter(&file).expect("the node's network");
@@ -166,18 +165,18 @@ fn next(lines: &mut BufReader<ChildStdout>) -> Option<Progress> {
 }
 
 impl Replica {
-    pub fn log(&self) -> String {
+    pub(crate) fn log(&self) -> String {
         let text = std::fs::read_to_string(&self.log).unwrap_or_default();
         text.lines().filter_map(|line| line.splitn(3, ' ').nth(2)).collect::<Vec<_>>().join("\n")
     }
 
-    pub fn stop(&mut self) -> Ending {
+    pub(crate) fn stop(&mut self) -> Ending {
         // SAFETY: the keeper is this test's own child and was not waited for.
         unsafe { libc::kill(self.keeper.id() as i32, libc::SIGTERM) };
         self.wait_for_end()
     }
 
-    pub fn wait_for_end(&mut self) -> Ending {
+    pub(crate) fn wait_for_end(&mut self) -> Ending {
         let Some(Progress::Ended(ending)) = next(&mut self.lines) else { panic!("no ending was told") };
         let _ = self.keeper.wait();
         ending

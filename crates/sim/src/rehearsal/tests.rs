@@ -59,7 +59,7 @@ fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
     stage.play();
     assert_eq!(stage.cluster.table().routes.len() + empty.routes.len(), 1);
     assert!(answers(&stage.cluster.table(), "staging/api"));
-    copy(stage.cluster.state.clone(), later())
+    copy(stage.cluster.state().clone(), later())
 }
 
 fn later() -> Timestamp {
@@ -81,11 +81,12 @@ fn deploy(cluster: &mut Cluster) -> Table {
 
 #[test]
 fn replicas_that_were_unready_later_do_not_make_a_new_one_slow() {
-    let mut cluster = cluster("deadline = \"30s\"", &[4096]);
+    let mut state = cluster("deadline = \"30s\"", &[4096]).into_state();
     // A quarter of an hour after they were made they lost their node's agent for a while.
-    for replica in cluster.state.replicas.values_mut() {
+    for replica in state.replicas.values_mut() {
         replica.since = replica.created + SignedDuration::from_mins(15);
     }
+    let mut cluster = copy(state, later());
     let before = deploy(&mut cluster);
     let seen = look(&cluster, &before, None);
     assert_eq!(seen.workloads[0].reason, None, "{seen:?}");
@@ -103,7 +104,7 @@ fn a_rolling_move_is_rehearsed_with_its_time_and_its_lowest_number() {
     let took = moved.took_millis.expect("it ends");
     assert!((6000..6600).contains(&took), "{took}");
     assert_eq!((shown.dark.len(), moved.asks, &moved.reason), (0, 0, &None));
-    assert_eq!(yard.state.rollouts.len(), 2, "the copy that was given is as it was");
+    assert_eq!(yard.state().rollouts.len(), 2, "the copy that was given is as it was");
 }
 
 #[test]

@@ -223,13 +223,13 @@ impl Reader<'_> {
                     // What is not declared here may be there already, and the record says; a slip is told at once.
                     let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
                     let meant = did_you_mean(leg.service.as_str(), known.iter().copied());
-                    if !meant.is_empty() {
-                        let message = format!(
-                            "route `{name}` leads to service `{}`, which is not declared{meant}",
-                            leg.service
-                        );
-                        self.say(&["route", name.as_str(), "to"], message);
-                    }
+                    let is_slip = !meant.is_empty();
+                    let message = format!(
+                        "route `{name}` leads to service `{}`, which is not declared{meant}",
+                        leg.service
+                    );
+                    let said = is_slip.then_some(message);
+                    said.into_iter().for_each(|message| self.say(&["route", name.as_str(), "to"], message));
                     continue;
                 };
                 if let Some(port) = leg.port.filter(|port| !service.ports.contains_key(port)) {
