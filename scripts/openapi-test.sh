@@ -6,6 +6,7 @@ mainyard=$(realpath "$1")
 seconds=$2
 here=$(realpath "$(dirname "$0")")
 work=$(mktemp -d)
+chmod 755 "$work"
 tools=${MAINYARD_TOOLS:-target/openapi-tester}
 export MAINYARD_DATA="$work/data"
 api=127.0.0.1:8790
