@@ -24,5 +24,8 @@ pub use problem::{Problem, ProblemCode};
 /// Where the API is.
 pub const PREFIX: &str = "/api/v1";
 
+/// The id of a request: in the answer, in control's log, and in the logs of nodes that were ordered because of it.
+pub const REQUEST_ID: &str = "x-request-id";
+
 /// Until when the caller waits, in milliseconds since 1970 UTC: a request that is read later is not carried out.
 pub const WAITS_UNTIL: &str = "mainyard-waits-until";

@@ -10,7 +10,7 @@ mod sources;
 mod things;
 
 pub(crate) use limits::LimitOptions;
-pub(crate) use parts::{IsolationKind, LOCAL_AUTHORITY, Part, Serve, Start};
+pub(crate) use parts::{IsolationKind, LOCAL_AUTHORITY, LogFormat, Part, Serve, Start};
 pub(crate) use sources::{AddSource, SourceCommand, SourceRule};
 pub(crate) use things::{
     Add, Application, Certificate, Environment, Image, Made, Secret, Token, TrafficBy, Trail,

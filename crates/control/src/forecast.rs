@@ -30,23 +30,31 @@ where
         C: CommandKind + Clone + Send + 'static,
         C::Outcome: Send + 'static,
     {
-        act(&self.control, &self.caller.name, &self.query, command).await
+        let by = By { member: &self.caller.name, request: &self.request_id };
+        act(&self.control, by, &self.query, command).await
     }
 }
 
+/// Who asks, and in which request.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct By<'a> {
+    pub member: &'a str,
+    pub request: &'a str,
+}
+
 /// Carries a command out for a member, or rehearses it.
-pub(crate) async fn act<C>(control: &Control, by: &str, trial: &Trial, command: C) -> Acted<C::Outcome>
+pub(crate) async fn act<C>(control: &Control, by: By<'_>, trial: &Trial, command: C) -> Acted<C::Outcome>
 where
     C: CommandKind + Clone + Send + 'static,
     C::Outcome: Send + 'static,
 {
     if trial.forecast {
-        return forecast(control, by, trial.lose_node.as_ref(), command).await;
+        return forecast(control, by.member, trial.lose_node.as_ref(), command).await;
     }
     if trial.lose_node.is_some() {
         return Err(Problem::invalid("a node is lost in a forecast only: ask with forecast=true"));
     }
-    Ok(Done::new(control.leader.carry_out(command, by).await?))
+    Ok(Done::new(control.leader.carry_out(command, by.member, by.request).await?))
 }
 
 async fn forecast<C>(control: &Control, by: &str, lose: Option<&Name>, command: C) -> Acted<C::Outcome>

@@ -14,7 +14,7 @@ use mainyard_core::suggestions::near;
 use mainyard_images::{ContentStore, Digest, Imported, import_archive};
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
-use crate::forecast::{Acted, act};
+use crate::forecast::{Acted, By, act};
 use crate::operations::{Call, Operations};
 
 pub(crate) fn operations(to: &mut Operations) {
@@ -69,7 +69,8 @@ async fn add(mut call: Call<AddImage>) -> Acted<ImagesAdded> {
     let by = call.caller.name.clone();
     let images = records(&imported, call.query.name.as_deref(), &by)?;
     let trial = Trial { forecast: call.query.forecast, lose_node: None };
-    act(&call.control, &by, &trial, AddImages { images }).await
+    let by = By { member: &by, request: &call.request_id };
+    act(&call.control, by, &trial, AddImages { images }).await
 }
 
 /// Unpacks an archive into the store as it comes, for as long as there is room.
@@ -129,7 +130,8 @@ fn records(imported: &[Imported], name: Option<&str>, by: &str) -> Result<Vec<Im
 async fn remove(call: Call<RemoveImage>) -> Acted<Removed> {
     let trial = Trial { forecast: call.query.forecast, lose_node: None };
     let command = commands::RemoveImage { image: call.query.image };
-    act(&call.control, &call.caller.name, &trial, command).await
+    let by = By { member: &call.caller.name, request: &call.request_id };
+    act(&call.control, by, &trial, command).await
 }
 
 async fn config(call: Call<ShowImageConfig>) -> Result<ImageConfig, Problem> {

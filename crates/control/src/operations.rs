@@ -11,15 +11,18 @@ use std::future::Future;
 use actix_web::cookie::Cookie;
 use actix_web::dev::{HttpServiceFactory, Payload};
 use actix_web::http::Method;
+use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::web::{self, Bytes, Data};
 use actix_web::{HttpMessage, HttpRequest, HttpResponse, Route};
 use futures_util::StreamExt;
 use mainyard_api::{
     AnswerKind, Binary, Body, Caller, Created, EventAnswer, JsonAnswer, JsonBody, LineAnswer, NoBody,
-    NoContent, Operation, PageAnswer, Problem, RawBody, StreamBody, TextAnswer, WAITS_UNTIL, Who,
+    NoContent, Operation, PageAnswer, Problem, REQUEST_ID, RawBody, StreamBody, TextAnswer, WAITS_UNTIL, Who,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use tracing::Instrument;
+use tracing::field::Empty;
 
 use crate::Control;
 use crate::body_limits::{self, Watched, of_payload};
@@ -41,6 +44,8 @@ pub(crate) struct Call<O: Operation<Caller: Admit, Body: Read>> {
     pub body: <O::Body as Read>::Given,
     /// The request, for its headers.
     pub request: HttpRequest,
+    /// The request's id.
+    pub request_id: String,
 }
 
 /// How a kind of body is read.
@@ -201,8 +206,9 @@ impl Operations {
             web::method(http_method(O::METHOD)).to(move |request: HttpRequest, payload: web::Payload| {
                 let handler = handler.clone();
                 async move {
-                    let answer = answer::<O, H, F>(handler, request, payload.into_inner()).await;
-                    answer.unwrap_or_else(|problem| respond(&problem))
+                    let (id, method, path) = (request_id(&request), O::METHOD, O::PATH);
+                    let span = tracing::info_span!("request", id, %method, path, member = Empty);
+                    told::<O, H, F>(handler, request, payload.into_inner(), id).instrument(span).await
                 }
             });
         self.mounted.push((operation, route));
@@ -281,7 +287,50 @@ async fn unknown_path(request: HttpRequest, control: Data<Control>) -> Result<Ht
     }
 }
 
-async fn answer<O, H, F>(handler: H, request: HttpRequest, payload: Payload) -> Result<HttpResponse, Problem>
+/// The id that a request brings, or a new one: 24 hexadecimal digits.
+fn request_id(request: &HttpRequest) -> String {
+    let given = request.headers().get(REQUEST_ID).and_then(|value| value.to_str().ok());
+    let plain = |id: &&str| {
+        (8..=64).contains(&id.len()) && id.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+    };
+    given.filter(plain).map_or_else(|| format!("{:024x}", fastrand::u128(..) >> 32), str::to_owned)
+}
+
+/// Answers a request, and says in the log what came of it: each at `debug`, what failed at `warn`.
+async fn told<O, H, F>(handler: H, request: HttpRequest, payload: Payload, id: String) -> HttpResponse
+where
+    O: Operation<Caller: Admit, Body: Read, Answer: Reply>,
+    H: Fn(Call<O>) -> F,
+    F: Future<Output = Result<<O::Answer as Reply>::Given, Problem>>,
+{
+    let began = std::time::Instant::now();
+    let answer = answer::<O, H, F>(handler, request, payload, id.clone()).await;
+    let micros = began.elapsed().as_micros() as u64;
+    let mut answer = answer.unwrap_or_else(|problem| {
+        if problem.status >= 500 {
+            tracing::warn!(
+                status = problem.status,
+                micros,
+                code = problem.code.word(),
+                detail = problem.detail,
+                "a request failed"
+            );
+        }
+        respond(&problem)
+    });
+    tracing::debug!(status = answer.status().as_u16(), micros, "answered");
+    if let Ok(id) = HeaderValue::from_str(&id) {
+        answer.headers_mut().insert(HeaderName::from_static(REQUEST_ID), id);
+    }
+    answer
+}
+
+async fn answer<O, H, F>(
+    handler: H,
+    request: HttpRequest,
+    payload: Payload,
+    request_id: String,
+) -> Result<HttpResponse, Problem>
 where
     O: Operation<Caller: Admit, Body: Read, Answer: Reply>,
     H: Fn(Call<O>) -> F,
@@ -296,6 +345,9 @@ where
         _ => credential(&request, &control).await?,
     };
     let caller = O::Caller::admit(token.as_ref(), &request)?;
+    if let Some(token) = &token {
+        tracing::Span::current().record("member", token.member.as_str());
+    }
     if who != Who::Anyone {
         refuse_if_given_up(&request)?;
     }
@@ -307,7 +359,7 @@ where
     mainyard_api::check_query::<O>(&query).map_err(Problem::invalid)?;
     let body = O::Body::read(&request, payload).await?;
     let store = control.store.clone();
-    let call = Call { caller, control, path, query, body, request: request.clone() };
+    let call = Call { caller, control, path, query, body, request: request.clone(), request_id };
     let mut answer = O::Answer::reply(handler(call).await?);
     if let Some(NewCookie(cookie)) = request.extensions_mut().remove::<NewCookie>() {
         answer.add_cookie(&cookie).map_err(|error| Problem::unavailable(error.to_string()))?;

@@ -75,6 +75,9 @@ pub enum NodeOrder {
     Replicas {
         /// Of the control that decided.
         epoch: u64,
+        /// The ids of the API's requests that these orders follow from, for the log.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        requests: Vec<String>,
         /// Whether this names everything.
         whole: bool,
         /// To run; those that run already stay.

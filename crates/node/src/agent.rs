@@ -176,7 +176,16 @@ impl Agent {
 
     fn take(&mut self, message: Message, control: &Control) {
         match message {
-            Message::Order(NodeOrder::Replicas { epoch, whole, run, stop, keep_logs }) => {
+            Message::Order(NodeOrder::Replicas { epoch, requests, whole, run, stop, keep_logs }) => {
+                if !requests.is_empty() {
+                    let requests = requests.join(",");
+                    tracing::info!(
+                        requests,
+                        run = run.len(),
+                        stop = stop.len(),
+                        "ordered because of requests"
+                    );
+                }
                 self.mark_logs(keep_logs);
                 self.take_orders(Orders { epoch, whole, run, stop })
             }

@@ -53,6 +53,10 @@ pub(crate) struct Start {
     /// killed process doesn't.
     #[arg(long, env = "MAINYARD_NO_DISK_SYNC", value_parser = clap::builder::FalseyValueParser::new())]
     pub no_disk_sync: bool,
+    /// How the parts write their logs. What they write is chosen by MAINYARD_LOG, for all parts or for one:
+    /// `info`, or `info,mainyard_gateway=debug`.
+    #[arg(long, env = "MAINYARD_LOG_FORMAT", value_name = "FORMAT", default_value = "text")]
+    pub log_format: LogFormat,
     /// Come back when it is ready, and leave it running.
     #[arg(long)]
     pub background: bool,
@@ -69,6 +73,16 @@ impl Start {
         let demo = self.demo.then(|| Allowed::Folder(place.file("demo")));
         self.git_allow.iter().cloned().chain(demo).collect()
     }
+}
+
+/// How logs are written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, ValueEnum, serde::Serialize, serde::Deserialize)]
+pub(crate) enum LogFormat {
+    /// A line for a person.
+    #[default]
+    Text,
+    /// A JSON object a line.
+    Json,
 }
 
 /// How replicas are kept apart from each other and from the machine.

@@ -51,7 +51,6 @@ pub(crate) fn stop(place: &DataDir, workload: Option<&str>) -> Result<(), Failur
 
 /// `mainyard serve`: one part, as the supervisor starts it.
 pub(crate) fn serve(place: &DataDir, serve: Serve) -> Result<(), Failure> {
-    parts::init_log();
     let rights = sandbox::forbid_new_rights();
     rights.map_err(|error| Failure::failed(format!("cannot give up the rights to gain rights: {error}")))?;
     match serve.part {

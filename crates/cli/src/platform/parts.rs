@@ -21,7 +21,7 @@ use sha2::{Digest, Sha256};
 use super::accounts::Account;
 use super::instances::Instance;
 use super::listeners::FIRST_LISTENER;
-use crate::args::Part;
+use crate::args::{LogFormat, Part};
 use crate::data_dir::{CLIENT_TOKEN, DataDir};
 use crate::terminal::Failure;
 
@@ -45,6 +45,9 @@ pub(super) struct Common {
     pub https: SocketAddr,
     /// What the local authority may sign for.
     pub authority_names: Names,
+    /// How logs are written.
+    #[serde(default)]
+    pub log_format: LogFormat,
 }
 
 /// What control alone is told.
@@ -177,8 +180,12 @@ pub(super) fn rotate_logs(place: &DataDir) {
 }
 
 fn brief() -> Result<Brief, Failure> {
-    let told = serde_json::from_reader(std::io::stdin());
-    told.map_err(|_| Failure::usage("`serve` is started by `mainyard start`, which tells it what it needs"))
+    let told: Result<Brief, _> = serde_json::from_reader(std::io::stdin());
+    let brief = told.map_err(|_| {
+        Failure::usage("`serve` is started by `mainyard start`, which tells it what it needs")
+    })?;
+    init_log(brief.common.log_format);
+    Ok(brief)
 }
 
 fn token(brief: &Brief) -> Result<String, Failure> {
@@ -190,11 +197,15 @@ fn listener(number: RawFd) -> TcpListener {
     unsafe { TcpListener::from_raw_fd(FIRST_LISTENER + number) }
 }
 
-/// Logging of a part, to its standard error; `MAINYARD_LOG` chooses what.
-pub(super) fn init_log() {
+/// Logging of a part, to its standard error, from when it was told what it needs; `MAINYARD_LOG` chooses what.
+fn init_log(format: LogFormat) {
     let filter = std::env::var("MAINYARD_LOG").unwrap_or_else(|_| "info".to_owned());
     let filter = tracing_subscriber::EnvFilter::new(filter);
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(false).init();
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(false);
+    match format {
+        LogFormat::Text => log.init(),
+        LogFormat::Json => log.json().flatten_event(true).init(),
+    }
 }
 
 fn control_url(brief: &Brief) -> String {

@@ -198,6 +198,7 @@ fn bring_up(
         http: start.http,
         https: start.https,
         authority_names: authority_names(start),
+        log_format: start.log_format,
     };
     let for_control = ForControl {
         database: postgres.owners_url("mainyard").map_err(|error| failed(&error))?,

@@ -15,6 +15,8 @@ pub(crate) struct Asked {
     pub command: Command,
     /// Who asks.
     pub by: String,
+    /// The id of the request that it came with; empty where it came with none.
+    pub request: String,
     /// Where the outcome goes once it is in the record.
     pub answer: oneshot::Sender<Result<Outcome, ActError>>,
 }
@@ -90,9 +92,10 @@ impl Handle {
         &self,
         command: C,
         by: &str,
+        request: &str,
     ) -> Result<C::Outcome, ActError> {
         let (answer, answered) = oneshot::channel();
-        let asked = Asked { command: command.into(), by: by.to_owned(), answer };
+        let asked = Asked { command: command.into(), by: by.to_owned(), request: request.to_owned(), answer };
         self.tell(Message::Command(Box::new(asked)));
         let again = || ActError::Record("the leader is being started again".to_owned());
         let outcome = answered.await.map_err(|_| again())??;

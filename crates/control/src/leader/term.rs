@@ -38,6 +38,8 @@ struct Term<'a> {
     private: Wanted,
     /// Whether a table was made that no gateway was sent.
     table_unsent: bool,
+    /// The ids of the requests whose commands are being settled.
+    requests: Vec<String>,
 }
 
 /// Decides until it may or can no more.
@@ -63,6 +65,7 @@ pub(super) async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::Unbou
             called_nodes: BTreeSet::new(),
             private: Wanted::default(),
             table_unsent: false,
+            requests: Vec::new(),
         };
         leader.work(messages).await
     };
@@ -124,6 +127,8 @@ impl Term<'_> {
         renewed: &mut Instant,
         waiting: Vec<Done>,
     ) -> Result<Option<Timestamp>, Error> {
+        self.requests = waiting.iter().map(|done| done.asked.request.clone()).collect();
+        self.requests.retain(|id| !id.is_empty());
         let settled = self.cluster.settle(Timestamp::now());
         let wake = settled.wake;
         match self.write_and_order(settled, renewed).await {
@@ -142,7 +147,8 @@ impl Term<'_> {
 
     /// Carries a command out in memory.
     fn carry_out(&mut self, asked: Asked) -> Done {
-        let _span = tracing::info_span!("command", command = asked.command.word(), by = asked.by).entered();
+        let (command, by, request) = (asked.command.word(), &asked.by, &asked.request);
+        let _span = tracing::info_span!("command", command, by, request).entered();
         let result = self.cluster.carry_out(&asked.command, &asked.by, Timestamp::now());
         match &result {
             Ok(_) => tracing::debug!("carried out"),
@@ -160,6 +166,7 @@ impl Term<'_> {
         let mut waiting = waiting.into_iter();
         while let Some(before) = waiting.next() {
             let done = self.carry_out(before.asked);
+            self.requests = vec![done.asked.request.clone()];
             let settled = self.cluster.settle(Timestamp::now());
             match self.write_and_order(settled, renewed).await {
                 Ok(None) => done.answer(),
@@ -276,7 +283,7 @@ impl Term<'_> {
         if called.is_empty() && !may_differ {
             return Ok(());
         }
-        let wanted = private_values::wanted(&self.cluster.state());
+        let wanted = private_values::wanted(self.cluster.state());
         let changed = wanted != self.private;
         if !changed && (called.is_empty() || wanted.is_empty()) {
             return Ok(());
@@ -306,13 +313,14 @@ impl Term<'_> {
         mut run: Vec<RunOrder>,
         stop: Vec<ReplicaId>,
     ) -> Result<(), Error> {
-        match self.leader.vault.fill(&self.cluster.state(), &mut run).await {
+        match self.leader.vault.fill(self.cluster.state(), &mut run).await {
             Ok(()) => {}
             Err(SecretStoreError::Store(error)) => return Err(error),
             Err(SecretStoreError::Keys(error)) => tracing::error!(error, "secrets cannot be opened"),
         }
         let keep_logs = self.cluster.whose_logs_stay(&stop);
-        let order = NodeOrder::Replicas { epoch: self.epoch, whole, run, stop, keep_logs };
+        let (epoch, requests) = (self.epoch, self.requests.clone());
+        let order = NodeOrder::Replicas { epoch, requests, whole, run, stop, keep_logs };
         self.leader.links.order_node(node, order);
         Ok(())
     }

@@ -196,7 +196,7 @@ pub(super) async fn look_at(control: &Data<Control>, target: &Target) -> Outcome
         let declared = declared_at(control, &source, &id).await?;
         let Ok(declared) = declared else { continue };
         let note = NoteDeclared { source: target.clone(), commit: id, declared };
-        control.leader.carry_out(note, PLATFORM).await.map_err(|error| error.to_string())?;
+        control.leader.carry_out(note, PLATFORM, "").await.map_err(|error| error.to_string())?;
     }
     outcome
 }
@@ -204,7 +204,7 @@ pub(super) async fn look_at(control: &Data<Control>, target: &Target) -> Outcome
 /// Tells the leader; gives the commits of which it does not know what they declare.
 async fn tell(control: &Data<Control>, target: &Target, looked: Looked) -> Result<BTreeSet<String>, String> {
     let note = NoteLook { source: target.clone(), looked };
-    let noted = control.leader.carry_out(note, PLATFORM).await;
+    let noted = control.leader.carry_out(note, PLATFORM, "").await;
     noted.map(|noted| noted.commits).map_err(|error| error.to_string())
 }
 
