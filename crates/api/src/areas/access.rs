@@ -14,7 +14,7 @@ operations! {
         caller: Anyone, path: NoPath, query: SignInQuery, body: NoBody, limits: Limits::NONE,
         answer: PageAnswer, problems: [TooManyAttempts, RecordUnreachable],
     }
-    /// Makes a sign-in link for the member who asks.
+    /// Creates a sign-in link for the member who asks.
     AddSignInKey: Post "/api/v1/sign-in-keys" {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<SignInKey>, problems: [],
@@ -34,7 +34,7 @@ operations! {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<TokenEntry>>, problems: [],
     }
-    /// Makes a token. This answer is the only one that holds it.
+    /// Creates a token. This answer is the only one that holds it.
     AddToken: Post "/api/v1/tokens" {
         caller: Person, path: NoPath, query: NoQuery, body: JsonBody<NewToken>, limits: Limits::SMALL,
         answer: JsonAnswer<TokenAdded>, problems: [Conflict],

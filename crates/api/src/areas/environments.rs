@@ -20,7 +20,7 @@ operations! {
         caller: Person, path: NoPath, query: AsOf, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<Environment>>, problems: [NotFound],
     }
-    /// Makes an environment.
+    /// Creates an environment.
     AddEnvironment: Post "/api/v1/environments" {
         caller: Person, path: NoPath, query: Trial, body: JsonBody<NewEnvironment>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<EnvironmentAdded>>, problems: [NotFound, Conflict],
@@ -31,12 +31,12 @@ operations! {
         caller: Person, path: OfEnvironment, query: Trial, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
     }
-    /// Gives the board: a row for each workload, and what needs a person.
+    /// Returns the board: a row for each workload, and what needs a person.
     ShowBoard: Get "/api/v1/environments/{environment}/board" {
         caller: Person, path: OfEnvironment, query: AsOf, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Board>, problems: [NotFound],
     }
-    /// Gives files that declare what is here, one for each application.
+    /// Returns files that declare what is here, one for each application.
     ExportEnvironment: Get "/api/v1/environments/{environment}/export" {
         caller: Person, path: OfEnvironment, query: ExportQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Exported>, problems: [NotFound],
@@ -46,7 +46,7 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
     }
-    /// Makes an environment as files declare it.
+    /// Declares files: changes what differs from them in an environment.
     Declare: Post "/api/v1/declare" {
         caller: Person, path: NoPath, query: Trial, body: JsonBody<Declaration>,
         limits: Limits::bytes(2 * DECLARATION_LIMIT as u64),

@@ -18,17 +18,17 @@ operations! {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<ImageRecord>>, problems: [],
     }
-    /// Takes in an image layout (OCI image specification) as a tar archive, plain or compressed.
+    /// Adds images from an image layout (OCI image specification) as a tar archive, plain or compressed.
     AddImage: Post "/api/v1/images" {
         caller: Person, path: NoPath, query: NewImageQuery, body: StreamBody, limits: Limits::streamed(IMAGE_LIMIT),
         answer: JsonAnswer<Done<ImagesAdded>>, problems: [NoSpace],
     }
-    /// Takes an image's name out of the store. Releases that were made with it keep what it stood for.
+    /// Removes an image from the store by its name. Releases that were made with it keep what it stood for.
     RemoveImage: Delete "/api/v1/images" {
         caller: Person, path: NoPath, query: RemoveImageQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
     }
-    /// Gives what an image says of itself: the ports it exposes and the command it runs.
+    /// Returns what an image says of itself: the ports it exposes and the command it runs.
     ShowImageConfig: Get "/api/v1/images/config" {
         caller: Person, path: NoPath, query: ImageQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<ImageConfig>, problems: [NotFound],

@@ -44,7 +44,7 @@ operations! {
         caller: AnyPart, path: OfStream, query: AnyQuery, body: StreamBody, limits: STREAM,
         answer: NoContent, problems: [NotFound],
     }
-    /// Gives content of the image store.
+    /// Returns content of the image store.
     ReadBlob: Get "/api/v1/link/blobs/{digest}" {
         caller: AnyPart, path: OfBlob, query: AnyQuery, body: NoBody, limits: Limits::NONE,
         answer: Binary, problems: [NotFound],

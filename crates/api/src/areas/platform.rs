@@ -19,22 +19,22 @@ use crate::{
 };
 
 operations! {
-    /// Says that control answers, and which version it is.
+    /// Tells that control answers, and its version.
     ShowHealth: Get "/api/v1/health" {
         caller: Anyone, path: NoPath, query: AnyQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Health>, problems: [],
     }
-    /// This document.
+    /// Returns this document.
     ShowDocument: Get "/api/v1/openapi.json" {
         caller: Anyone, path: NoPath, query: AnyQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Value>, problems: [],
     }
-    /// Gives everything that the record holds, and the number to follow the stream from.
+    /// Returns everything that the record holds, and the number to follow the stream from.
     ShowSnapshot: Get "/api/v1/snapshot" {
         caller: Person, path: NoPath, query: AsOf, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Snapshot>, problems: [NotFound],
     }
-    /// Gives every change after a number, as it comes.
+    /// Returns every change after a number, as it comes.
     ///
     /// An event `change` has the change's number as its id and a `ChangeEvent` as its data; a caller that comes back with
     /// `Last-Event-ID` goes on exactly there. `reset` says that the record no longer reaches back so far: read the snapshot
@@ -43,37 +43,37 @@ operations! {
         caller: Person, path: NoPath, query: StreamQuery, body: NoBody, limits: Limits::NONE,
         answer: EventAnswer, problems: [],
     }
-    /// Says why something answers, or does not: the chain of causes, from the outside in.
+    /// Explains why something answers, or does not: the chain of causes, from the outside in.
     ExplainWhy: Get "/api/v1/why" {
         caller: Person, path: NoPath, query: WhyQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Why>, problems: [NotFound],
     }
-    /// Gives requests as they end, for as long as they are read; empty lines come in between.
+    /// Returns requests as they end, for as long as they are read; empty lines come in between.
     FollowRequests: Get "/api/v1/requests" {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: LineAnswer<Served>, problems: [],
     }
-    /// Gives figures for anyone who gathers them (OpenMetrics 1.0).
+    /// Returns figures for anyone who gathers them (OpenMetrics 1.0).
     ShowMetrics: Get "/api/v1/metrics" {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: TextAnswer, problems: [],
     }
-    /// Says what was served in the last ten seconds and quarter of an hour.
+    /// Lists what was served in the last ten seconds and the last quarter of an hour.
     ListTraffic: Get "/api/v1/traffic" {
         caller: Person, path: NoPath, query: TrafficQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<TrafficRow>>, problems: [NotFound],
     }
-    /// Says who did what, the newest first.
+    /// Lists who did what, the newest first.
     ListTrail: Get "/api/v1/trail" {
         caller: Person, path: NoPath, query: TrailQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<TrailEntry>>, problems: [NotFound],
     }
-    /// Says what is not as it was at a moment, object by object and field by field.
+    /// Compares a moment of the past with now, object by object and field by field.
     CompareMoments: Get "/api/v1/since" {
         caller: Person, path: NoPath, query: SinceQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Since>, problems: [NotFound],
     }
-    /// Says what differs between two releases.
+    /// Compares two releases, field by field.
     CompareReleases: Get "/api/v1/compare" {
         caller: Person, path: NoPath, query: CompareQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Compared>, problems: [NotFound],

@@ -13,13 +13,13 @@ use crate::operation::{JsonAnswer, JsonBody, NoBody, Person, operations};
 use crate::{Limits, OfTarget, Trial};
 
 operations! {
-    /// Makes a release with another image, other settings or other limits, and rolls it out.
+    /// Deploys: makes a release with another image, other settings or other limits, and rolls it out.
     DeployRelease: Post "/api/v1/environments/{environment}/workloads/{name}/deploy" {
         caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewDeploy>, limits: Limits::bytes(1 << 20),
         answer: JsonAnswer<Done<Deployed>>, problems: [NotFound, Conflict],
         example: r#"{"image": "lockers/locker-api:1.5.0", "settings": {"GREETING": "hello"}}"#,
     }
-    /// Makes the release that was tested here in another environment.
+    /// Promotes the release that was tested here: makes it in another environment.
     PromoteRelease: Post "/api/v1/environments/{environment}/workloads/{name}/promote" {
         caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewPromotion>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<PromoteOutcome>>, problems: [NotFound, Conflict],
@@ -31,7 +31,7 @@ operations! {
         answer: JsonAnswer<Done<RolledBack>>, problems: [NotFound, Conflict],
         example: r#"{"to": 3}"#,
     }
-    /// Puts fresh replicas of the same release in the place of those that are there.
+    /// Restarts a workload: fresh replicas of the same release take the place of those that run.
     RestartWorkload: Post "/api/v1/environments/{environment}/workloads/{name}/restart" {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Restarted>>, problems: [NotFound, Conflict],
@@ -41,7 +41,7 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Advanced>>, problems: [NotFound, Conflict],
     }
-    /// Takes the rollout that is under way back.
+    /// Cancels the rollout that is under way: the release before takes over again.
     CancelRollout: Post "/api/v1/environments/{environment}/workloads/{name}/cancel" {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Cancelled>>, problems: [NotFound, Conflict],

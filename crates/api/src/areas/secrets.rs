@@ -31,12 +31,12 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
     }
-    /// Gives the key to which values for an environment can be encrypted into files, in the age format.
+    /// Returns the key to which values for an environment can be encrypted into files, in the age format.
     ShowPublicKey: Get "/api/v1/environments/{environment}/public-key" {
         caller: Person, path: OfEnvironment, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<PublicKey>, problems: [NotFound, Conflict],
     }
-    /// Makes a new platform key and seals all values again under it.
+    /// Creates a new platform key and seals all values again under it.
     RotateKey: Post "/api/v1/secrets/rotate-key" {
         caller: Person, path: NoPath, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<KeyRotated>, problems: [Conflict],
@@ -46,7 +46,7 @@ operations! {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<CertificateView>>, problems: [],
     }
-    /// Gives the local authority's own certificate: what to trust where no other was given.
+    /// Returns the local authority's own certificate: what to trust where no other was given.
     ShowAuthority: Get "/api/v1/authority" {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Authority>, problems: [NotFound],
@@ -63,7 +63,7 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
     }
-    /// Has the local authority issue a certificate for a service's name inside.
+    /// Issues a certificate of the local authority for a service's name inside.
     ///
     /// Chain and key become secrets, which the workload takes as files. Issued again, they are new versions, and workloads
     /// that use them get a release.

@@ -27,19 +27,19 @@ operations! {
         caller: Person, path: OfTarget, query: AsOf, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Source>, problems: [NotFound],
     }
-    /// Follows a folder of a repository from now on, and looks at it at once.
+    /// Adds a source: follows a folder of a repository from now on, and looks at it at once.
     AddSource: Put "/api/v1/environments/{environment}/sources/{name}" {
         caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewSource>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<SourceFollowed>>, problems: [NotFound, Conflict],
         example: r#"{"url": "https://git.example/larkfield/lockers", "at": "main", "folder": "deploy"}"#,
     }
-    /// Changes how a source is followed: the keys that are given.
+    /// Changes how a source is followed. Keys that are left out stay as they are.
     ChangeSource: Patch "/api/v1/environments/{environment}/sources/{name}" {
         caller: Person, path: OfTarget, query: Trial, body: JsonBody<RuleChange>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<SourceChanged>>, problems: [NotFound, Conflict],
         example: r#"{"look_every": "30s"}"#,
     }
-    /// Follows it no longer; what it declared stays.
+    /// Stops following a source; what it declared stays.
     RemoveSource: Delete "/api/v1/environments/{environment}/sources/{name}" {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Done<SourceRemoved>>, problems: [NotFound, Conflict],
@@ -49,12 +49,12 @@ operations! {
         caller: Person, path: OfTarget, query: NoQuery, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<LookOutcome>, problems: [NotFound],
     }
-    /// Says where Git, what is declared here, and what runs differ.
+    /// Compares what Git says, what is declared here, and what runs.
     CompareSource: Get "/api/v1/environments/{environment}/sources/{name}/compare" {
         caller: Person, path: OfTarget, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<SourceDifferences>, problems: [NotFound, Conflict],
     }
-    /// Makes the environment like a commit.
+    /// Changes the environment so that it is as a commit declares it.
     CatchUpWithSource: Post "/api/v1/environments/{environment}/sources/{name}/catch-up" {
         caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewCatchUp>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<CaughtUp>>, problems: [NotFound, Conflict],

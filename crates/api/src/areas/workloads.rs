@@ -46,17 +46,17 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Resumed>>, problems: [NotFound, Conflict],
     }
-    /// Gives log lines. Of a release that failed, each replica's last 1,000 lines are kept for as long as the release is.
+    /// Returns log lines. Of a release that failed, each replica's last 1,000 lines are kept for as long as the release is.
     ReadLogs: Get "/api/v1/environments/{environment}/workloads/{name}/logs" {
         caller: Person, path: OfTarget, query: LogQuery, body: NoBody, limits: Limits::NONE,
         answer: LineAnswer<LogLine>, problems: [NotFound],
     }
-    /// Says what one workload used in the last seven days.
+    /// Shows what one workload used in the last seven days, and whether its memory limit is right.
     ShowUsage: Get "/api/v1/environments/{environment}/workloads/{name}/stats" {
         caller: Person, path: OfTarget, query: UsageQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<WorkloadUsage>, problems: [NotFound],
     }
-    /// Says what all workloads used in the last seven days.
+    /// Lists what all workloads used in the last seven days, and whether their memory limits are right.
     ListUsage: Get "/api/v1/stats" {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<WorkloadUsage>>, problems: [],
