@@ -41,7 +41,7 @@ export function Table<T>({ label, columns, rows, name }: Props<T>) {
     getRowId: name, getCoreRowModel: getCoreRowModel(), getSortedRowModel: getSortedRowModel(),
   })
   return (
-    <div className="overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label={label}>
+    <div className="relative overflow-x-auto rounded-xl border border-line bg-card" tabIndex={0} role="region" aria-label={label}>
       <table className="w-full text-left">
         <thead>
           <tr className="border-b border-line text-[13px] text-soft">

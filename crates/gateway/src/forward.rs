@@ -134,8 +134,20 @@ impl Forwarder {
         Err(failed)
     }
 
-    /// Everything that is looked at before a replica is chosen.
+    /// Where a request is led. Where its service went between finding the route and the service, the new table has another
+    /// way: it is led once more.
     async fn led(&self, request: &Request<Incoming>, asked: &mut Asked) -> Result<Led, Refused> {
+        let version = self.serving.routing().version;
+        let led = self.led_by_table(request, asked).await;
+        let missing = led.as_ref().is_err_and(|refused| refused.reason.code == ReasonCode::ServiceMissing);
+        if missing && self.serving.routing().version != version {
+            return self.led_by_table(request, asked).await;
+        }
+        led
+    }
+
+    /// Everything that is looked at before a replica is chosen.
+    async fn led_by_table(&self, request: &Request<Incoming>, asked: &mut Asked) -> Result<Led, Refused> {
         let size = head_size(request.headers());
         if size > HEAD_LIMIT {
             let sentence = format!("the headers are {size} bytes long; at most {HEAD_LIMIT} are taken");

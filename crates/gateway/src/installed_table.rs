@@ -40,6 +40,8 @@ pub(crate) struct InstalledTable {
     /// Replicas that left and have requests open, or had until a moment ago.
     leaving: Vec<Arc<Replica>>,
     cells: HashMap<String, Arc<Cell>>,
+    /// Of services that went with the last change: emptied once nobody is led by the routes before it.
+    emptied: Vec<Arc<Cell>>,
     routes: HashMap<String, Arc<Route>>,
 }
 
@@ -56,10 +58,10 @@ impl InstalledTable {
                 let old = cell.now();
                 Arc::new(self.service(entry, old.as_deref(), workers))
             });
-            let gone = made.is_none();
-            cell.put(made);
-            if gone {
-                self.cells.remove(key);
+            match made {
+                Some(made) => cell.put(Some(made)),
+                // Routes that lead there are served by until the new routing is in place.
+                None => self.emptied.extend(self.cells.remove(key)),
             }
             for backend in before.iter().flat_map(|entry| entry.ports.values().flatten()) {
                 if let Some((_, uses)) = self.known.get_mut(&id(backend)) {
@@ -114,6 +116,7 @@ impl InstalledTable {
     /// Replicas that are in no list any more are marked; what let go of them goes to `told`. Only when no thread can find
     /// them in the table any more: see [`crate::serving::Serving::enter`].
     pub(crate) fn retire(&mut self, mut told: impl FnMut(&Replica)) {
+        self.emptied.drain(..).for_each(|cell| cell.put(None));
         let leaving = &mut self.leaving;
         self.known.retain(|_, (replica, uses)| {
             if *uses == 0 {

@@ -57,6 +57,11 @@ fn an_ordinary_account_runs_it_and_is_told_what_that_means() {
     let replicas = platform.ok(&["show", "staging/courier-web", "--json"]);
     assert_eq!(replicas.matches("\"isolated\": false").count(), 2, "{replicas}");
 
+    let stats = as_nobody(&platform, &["stats", "staging/courier-web"]).output().expect("it runs");
+    let text = String::from_utf8_lossy(&stats.stdout).into_owned();
+    assert!(stats.status.success(), "{stats:?}");
+    assert!(text.contains("nothing is measured: its replicas are not isolated"), "{text}");
+
     let browser = Browser::start();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     runtime.block_on(async {

@@ -1,6 +1,6 @@
 //! What replicas used, by the kernel's figures, and which limits would do.
 
-use crate::common::{Platform, isolated, until};
+use crate::common::{Platform, until};
 
 /// The demo's declaration with another memory limit for the label printer.
 fn smaller(platform: &Platform) -> String {
@@ -16,14 +16,6 @@ fn limits_are_held_against_what_was_used() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let stats = |words: &[&str]| platform.run(&[&["stats"][..], words].concat());
-    if !isolated() {
-        let said = stats(&["staging/locker-api"]);
-        assert!(
-            said.code == 0 && said.out.contains("nothing is measured: its replicas are not isolated"),
-            "{said:?}"
-        );
-        return;
-    }
     until("the first figures are there", || {
         stats(&["staging/locker-api"]).out.contains("fits").then_some(())
     });

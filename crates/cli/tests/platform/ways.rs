@@ -151,9 +151,6 @@ fn a_certificate_is_given_shown_and_changed_while_a_connection_lives() {
 
 #[test]
 fn inside_names_are_found_and_environments_stay_apart_unless_a_service_is_open() {
-    if !crate::common::isolated() {
-        return;
-    }
     let platform = Platform::start(true);
     for target in ["staging/locker-api", "production/locker-api"] {
         platform.workload(target, |workload| workload["state"] == "steady");

@@ -74,6 +74,21 @@ fn a_request_that_was_led_by_an_old_table_finds_the_service_in_the_new_one() {
 }
 
 #[test]
+fn a_service_that_goes_is_there_until_the_new_routing_is_in_place() {
+    let serving = Serving::new(1, None);
+    let (before, after) =
+        (table(1, &["a0"]), Table { version: TableVersion { epoch: 1, counter: 2 }, ..Table::default() });
+    serving.take(&before);
+    let cell = serving.held().cell("staging/locker-api").expect("a service");
+    let change = after.change_from(&before);
+    let routing = serving.routing();
+    serving.held().change(&change, 1, &routing);
+    assert!(cell.now().is_some(), "requests that found the route before are led on");
+    serving.held().retire(|_| {});
+    assert!(cell.now().is_none());
+}
+
+#[test]
 fn what_was_served_is_told_once_also_of_replicas_that_left() {
     let serving = Serving::new(1, None);
     serving.take(&table(1, &["a0"]));
