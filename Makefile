@@ -25,7 +25,9 @@ FUZZ_SECONDS ?= 600
 CHANGES ?= 60
 SECONDS ?= 300
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
-CONSOLE_SOURCES = $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
+# The console's types of the API are made when it is built, from the OpenAPI document.
+CONSOLE_SOURCES = docs/openapi.json $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o \
+	-name schema.d.ts -prune -o -type f -print)
 
 .PHONY: demo test build bench attack fuzz torture openapi-test soak check hook lint setup setup-test
 

@@ -296,7 +296,7 @@ fn request_id(request: &HttpRequest) -> String {
     given.filter(plain).map_or_else(|| format!("{:024x}", fastrand::u128(..) >> 32), str::to_owned)
 }
 
-/// Answers a request, and says in the log what came of it: each at `debug`, what failed at `warn`.
+/// Answers a request, and says in the log what came of it.
 async fn told<O, H, F>(handler: H, request: HttpRequest, payload: Payload, id: String) -> HttpResponse
 where
     O: Operation<Caller: Admit, Body: Read, Answer: Reply>,
@@ -318,7 +318,13 @@ where
         }
         respond(&problem)
     });
-    tracing::debug!(status = answer.status().as_u16(), micros, "answered");
+    let status = answer.status().as_u16();
+    // What a person changes is told always; what is only read, or comes from parts all the time, when it is asked for.
+    if O::METHOD != mainyard_api::Method::Get && <O::Caller as Caller>::WHO == Who::Person {
+        tracing::info!(status, micros, "answered");
+    } else {
+        tracing::debug!(status, micros, "answered");
+    }
     if let Ok(id) = HeaderValue::from_str(&id) {
         answer.headers_mut().insert(HeaderName::from_static(REQUEST_ID), id);
     }
