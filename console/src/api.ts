@@ -34,11 +34,11 @@ type Body<K extends keyof components['schemas']> = components['schemas'][K]
 export const scale = (target: Target, body: Body<'NewScale'>, forecast = false) => answer(client.POST(`${WORKLOAD}/scale`, { ...at(target, forecast), body }))
 export const deploy = (target: Target, body: Body<'NewDeploy'>, forecast = false) => answer(client.POST(`${WORKLOAD}/deploy`, { ...at(target, forecast), body }))
 export const rollback = (target: Target, to?: number, forecast = false) => answer(client.POST(`${WORKLOAD}/rollback`, { ...at(target, forecast), body: to === undefined ? {} : { to } }))
-export const hold = (target: Target, because: string) => answer(client.POST(`${WORKLOAD}/hold`, { ...at(target), body: { because } }))
-export const resume = (target: Target) => answer(client.POST(`${WORKLOAD}/resume`, at(target)))
-export const advance = (target: Target) => answer(client.POST(`${WORKLOAD}/advance`, at(target)))
-export const cancel = (target: Target) => answer(client.POST(`${WORKLOAD}/cancel`, at(target)))
-export const restart = (target: Target) => answer(client.POST(`${WORKLOAD}/restart`, at(target)))
+export const hold = (target: Target, because: string, forecast = false) => answer(client.POST(`${WORKLOAD}/hold`, { ...at(target, forecast), body: { because } }))
+export const resume = (target: Target, forecast = false) => answer(client.POST(`${WORKLOAD}/resume`, at(target, forecast)))
+export const advance = (target: Target, forecast = false) => answer(client.POST(`${WORKLOAD}/advance`, at(target, forecast)))
+export const cancel = (target: Target, forecast = false) => answer(client.POST(`${WORKLOAD}/cancel`, at(target, forecast)))
+export const restart = (target: Target, forecast = false) => answer(client.POST(`${WORKLOAD}/restart`, at(target, forecast)))
 export const keep = (target: Target, release: number, keep: boolean) => answer(client.POST(`${WORKLOAD}/keep`, { ...at(target), body: { release, keep } }))
 
 export const compare = async (from: string, to: string) => (await answer(client.GET('/api/v1/compare', { params: { query: { from, to } } }))).differences

@@ -186,6 +186,7 @@ export function HoldAct({ row }: { row: Row }) {
       act="Hold"
       disabled={because.trim() === ''}
       run={() => hold(target, because)}
+      look={() => hold(target, because, true)}
     >
       <label className="mt-4 block font-medium">
         Because
@@ -215,6 +216,7 @@ export function SteerAct({ row, act, tone }: { row: Row; act: keyof typeof steer
       command={`mainyard ${act} ${key(target)}`}
       act={words}
       run={() => run(target)}
+      look={() => run(target, true)}
     />
   )
 }

@@ -34,7 +34,7 @@ export function NewRoute({ environment, services }: { environment: string; servi
     <Act
       trigger={<Button>Add a route</Button>} name="add-route" title={`A new route in ${environment}`} about="It lets the outside in to a service, at once."
       command={`mainyard add route ${environment}/${name || 'NAME'} --to ${to || 'SERVICE'}${host === '' ? '' : ` --host ${host}`}`}
-      act="Add it" disabled={!NAME.test(name) || to === ''} run={() => declare(environment, file)}
+      act="Add it" disabled={!NAME.test(name) || to === ''} run={() => declare(environment, file)} look={() => declare(environment, file, true)}
     >
       <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="kiosk" autoFocus /></label>
       <label className="mt-3 block">
@@ -74,7 +74,7 @@ export function NewWorkload({ environment }: { environment: string }) {
     <Act
       trigger={<Button>Add a workload</Button>} name="add-workload" title={`A new workload in ${environment}`} about="It runs an image. Its port is the image's own, where the image says one."
       command={`mainyard add workload ${environment}/${name || 'NAME'} --image ${image || 'IMAGE'}${replicas === 1 ? '' : ` --replicas ${replicas}`}${way ? ' --open' : ''}`}
-      act="Run it" disabled={!NAME.test(name) || image === ''} run={() => declare(environment, file)}
+      act="Run it" disabled={!NAME.test(name) || image === ''} run={() => declare(environment, file)} look={() => declare(environment, file, true)}
     >
       <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="kiosk" autoFocus /></label>
       <label className="mt-3 block">
