@@ -359,10 +359,7 @@ where
     }
     let payload = body_limits::limited(&request, payload, O::LIMITS)?;
     let path = request.match_info().load().map_err(|error| Problem::invalid(error.to_string()))?;
-    let query =
-        web::Query::<O::Query>::from_query(request.query_string()).map_err(|error| of_query(&error))?;
-    let query = query.into_inner();
-    mainyard_api::check_query::<O>(&query).map_err(Problem::invalid)?;
+    let query = read_query::<O>(request.query_string())?;
     let body = O::Body::read(&request, payload).await?;
     let store = control.store.clone();
     let call = Call { caller, control, path, query, body, request: request.clone(), request_id };
@@ -377,6 +374,16 @@ where
         }
         _ => answer,
     })
+}
+
+/// Reads a query, and refuses what no text of the API may hold.
+fn read_query<O: Operation>(written: &str) -> Result<O::Query, Problem> {
+    if written.contains("%00") {
+        return Err(Problem::invalid("the query holds U+0000 (%00), which the record cannot hold"));
+    }
+    let query = web::Query::<O::Query>::from_query(written).map_err(|error| of_query(&error))?.into_inner();
+    mainyard_api::check_query::<O>(&query).map_err(Problem::invalid)?;
+    Ok(query)
 }
 
 /// A query that cannot be read: what the reader says is enough, which one it was is of no interest.

@@ -295,3 +295,36 @@ fn bodies_are_held_to_size_time_and_depth() {
     assert!(said.starts_with("HTTP/1.1 413"), "{said}");
     assert_eq!(post("/api/v1/images", b"", &["content-length: 99999999999999"]).status, 413);
 }
+
+#[test]
+fn queries_hold_only_known_keys_and_texts_that_the_record_can_hold() {
+    let platform = Platform::start(false);
+    let (api, token) = (platform.api, format!("authorization: Bearer {}", platform.token().trim()));
+    let ask = |method: &'static str, target: &str, more: &str| {
+        let headers = vec![format!("host: {api}"), token.clone(), more.to_owned()];
+        call(api, &Call { method, target, headers, body: b"" }).expect("answered")
+    };
+    for operation in mainyard_api::all().copied().filter(|it| it.who == Who::Person && !is_apart(it)) {
+        // Names that could be there, so that the query is what is refused.
+        let target = format!("{}?forecats=true", target(&operation).replace("0x", "absent"));
+        let answer = ask(operation.method.word(), &target, "accept: */*");
+        assert_eq!(answer.status, 422, "{} {target}: {}", operation.method, answer.text);
+        assert!(answer.text.contains("forecats"), "{} {target}: {}", operation.method, answer.text);
+    }
+    for target in [
+        "/api/v1/trail?by=a%00b",
+        "/api/v1/why?url=http://a.example/%00",
+        "/api/v1/images/config?image=a%00b",
+        "/api/v1/traffic?of=a%00b",
+    ] {
+        let answer = ask("GET", target, "accept: */*");
+        assert_eq!(answer.status, 422, "{target}: {}", answer.text);
+    }
+    // An id that could forge a line of the log, or fill it, is replaced.
+    for hostile in ["a\tb", "{\"level\":\"error\"}", &"a".repeat(65), "short", "../../../../etc"] {
+        let answer = ask("GET", "/api/v1/openapi.json", &format!("x-request-id: {hostile}"));
+        let id = answer.text.lines().find_map(|line| line.strip_prefix("x-request-id: ")).expect("an id");
+        assert_ne!(id, hostile);
+        assert!(id.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-'), "{id}");
+    }
+}

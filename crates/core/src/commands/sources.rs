@@ -188,7 +188,7 @@ pub struct NoteLook {
     pub looked: Looked,
 }
 
-/// Commits that a source needs and of which it is not known what they declare.
+/// Commits that a source needs, whose declarations have not been read yet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct UnknownCommits {
     /// Their ids.
