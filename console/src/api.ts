@@ -2,7 +2,7 @@
 
 import createClient from 'openapi-fetch'
 
-import { local } from './derive'
+import { local } from './view'
 import type { LogLine, Target } from './model'
 import type { components, paths } from './schema'
 

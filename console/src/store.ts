@@ -3,8 +3,8 @@
 import { useMemo, useSyncExternalStore } from 'react'
 
 import { isAwake, onAwake } from './awake'
-import { rows, type Row } from './derive'
-import type { ChangeEvent, Figure, Kind, Objects, Snapshot } from './model'
+import { NOTHING, rows, type Row } from './view'
+import type { ChangeEvent, EnvironmentView, Figures, Kind, Objects, Snapshot, ViewChange, Views } from './model'
 import { asOf } from './moment'
 
 /** What the pages look at. */
@@ -65,7 +65,7 @@ onAwake(() => {
 function follow(cursor: number) {
   source?.close()
   if (!isAwake()) return
-  const stream = new EventSource(`/api/v1/stream?after=${cursor}`)
+  const stream = new EventSource(`/api/v1/stream?after=${cursor}&views=true`)
   source = stream
   stream.addEventListener('change', (event) => {
     waiting.push(JSON.parse(event.data as string) as ChangeEvent)
@@ -76,8 +76,14 @@ function follow(cursor: number) {
     }
   })
   stream.addEventListener('figures', (event) => {
-    const figures = JSON.parse(event.data as string) as Figure[]
+    const figures = JSON.parse(event.data as string) as Figures
     change((view) => ({ ...view, figures, series: withPoints(view, figures), lostSince: null, now: Date.now() }))
+  })
+  stream.addEventListener('views', (event) => {
+    const changes = JSON.parse(event.data as string) as ViewChange[]
+    // What the rows follow from came before them.
+    apply()
+    change((view) => ({ ...view, views: withRows(view.views, changes) }))
   })
   stream.addEventListener('reset', () => void begin())
   stream.onopen = () => change((view) => ({ ...view, lostSince: null }))
@@ -110,21 +116,47 @@ function apply() {
   })
 }
 
+/** The views with rows that are new, different or gone; each part that is touched is copied once. */
+function withRows(views: Views, changes: ViewChange[]): Views {
+  const next: Views = { nodes: { ...views.nodes }, environments: { ...views.environments } }
+  const copied = new Set<string>()
+  const isFirst = (of: string) => !copied.has(of) && copied.add(of)
+  for (const { environment, part, name, row } of changes) {
+    if (environment === null || part === 'nodes') {
+      put(next.nodes, name, row)
+      continue
+    }
+    const before = next.environments[environment] ?? NOTHING
+    const own = isFirst(environment) ? { ...before } : before
+    next.environments[environment] = own
+    if (part === 'needs') {
+      own.needs = row as EnvironmentView['needs']
+      continue
+    }
+    if (isFirst(`${environment} ${part}`)) Object.assign(own, { [part]: { ...own[part] } })
+    put(own[part], name, row)
+  }
+  return next
+}
+
+function put(rows: Record<string, unknown>, name: string, row: unknown) {
+  if (row === null || row === undefined) Reflect.deleteProperty(rows, name)
+  else rows[name] = row
+}
+
 const STEP = 10
 const POINTS = 90
 
 /** Adds the last ten seconds as a point of each service's series, once in ten seconds. */
-function withPoints(view: View, figures: Figure[]) {
+function withPoints(view: View, figures: Figures) {
   const at = Math.floor(Date.now() / 1000 / STEP) * STEP
   const series = { ...view.series }
-  const services = new Set([...Object.keys(series), ...figures.map((figure) => figure.service)])
+  const services = new Set([...Object.keys(series), ...Object.keys(figures.services)])
   for (const service of services) {
     const points = series[service] ?? []
     if ((points.at(-1)?.at ?? 0) >= at) continue
-    const own = figures.filter((figure) => figure.service === service)
-    const requests = own.reduce((sum, figure) => sum + figure.rate * STEP, 0)
-    const failed = own.reduce((sum, figure) => sum + figure.failed, 0)
-    series[service] = [...points, { at, requests, failed }].slice(-POINTS)
+    const own = figures.services[service]
+    series[service] = [...points, { at, requests: (own?.rate ?? 0) * STEP, failed: own?.failed ?? 0 }].slice(-POINTS)
   }
   return series
 }

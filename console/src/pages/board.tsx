@@ -2,8 +2,8 @@ import { useWindowVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, isOpen, key, moment, moves, needs, otherNeeds, rate, signal, tag, taken, url, type Need, type OtherNeed, type Row } from '../derive'
-import type { Route } from '../model'
+import { NOT_ISOLATED, environmentView, isolates, key, moment, rate, rowOf, sentence, served, tag, type Row, type ShownRoute } from '../view'
+import type { Need } from '../model'
 import { asOf } from '../moment'
 import { SteerAct } from '../parts/acts'
 import { NewWorkload } from '../parts/guided'
@@ -18,14 +18,12 @@ export function BoardPage() {
   if (view.objects.environment[environment] === undefined) {
     return <><h1 className="text-xl font-semibold">There is no environment {environment}.</h1> <Link className="underline" to="/">To the board</Link></>
   }
-  const bad = needs(view, list)
-  const others = otherNeeds(view, environment)
-  const all = bad.length + others.length
-  const moving = list.filter((row) => row.rollout?.state !== 'awaiting' && row.workload.held === null && (isOpen(row.rollout) || row.workload.state === 'moving'))
+  const { needs } = environmentView(view, environment)
+  const all = needs.length
+  const moving = list.filter((row) => row.view.signal === 'moving')
   const wanted = list.reduce((sum, row) => sum + row.workload.wanted, 0)
-  const ready = list.reduce((sum, row) => sum + row.ready, 0)
-  const here = view.figures.filter((figure) => figure.service.startsWith(`${environment}/`))
-  const outside = here.filter((figure) => !figure.inside).reduce((sum, figure) => sum + figure.rate, 0)
+  const ready = list.reduce((sum, row) => sum + Math.min(row.view.ready, row.workload.wanted), 0)
+  const outside = Object.values(environmentView(view, environment).routes).reduce((sum, route) => sum + served(view.figures.routes, route.at).rate, 0)
   const points = Object.entries(view.series).filter(([service]) => service.startsWith(`${environment}/`)).flatMap(([, series]) => series)
   const total = points.reduce((sum, point) => sum + point.requests, 0)
   const failed = points.reduce((sum, point) => sum + point.failed, 0)
@@ -49,8 +47,7 @@ export function BoardPage() {
       ))}
       {all > 0 && (
         <section aria-label="What needs you" className="mt-4 overflow-hidden rounded-xl border border-l-4 border-line border-l-fault bg-card">
-          {bad.map((need) => <NeedRow key={need.row.workload.target.name} need={need} />)}
-          {others.map((need) => <OtherRow key={need.name} need={need} />)}
+          {needs.map((need) => <NeedRow key={`${need.kind} ${need.name}`} need={need} environment={environment} />)}
         </section>
       )}
       {moving.map((row) => <MovingRow key={row.workload.target.name} row={row} />)}
@@ -71,42 +68,31 @@ function Name({ row }: { row: Row }) {
   return <Link to={`/${environment}/${name}`} className="font-semibold hover:underline">{name}</Link>
 }
 
-function NeedRow({ need }: { need: Need }) {
-  const { rollout, workload } = need.row
-  const waits = rollout?.state === 'awaiting' && rollout.from !== null && workload.held === null
-  return (
-    <article className="flex flex-wrap items-center gap-x-3.5 gap-y-2 border-b border-line px-4 py-3 last:border-b-0">
-      <Badge of={need.signal} word={need.word} />
-      <div className="min-w-0 grow basis-96">
-        <p><Name row={need.row} />{need.headline}</p>
-        <p className="text-soft">{need.detail}</p>
-      </div>
-      <Link to={`/${key(need.row.workload.target)}`} className="rounded-lg border border-line px-3 py-1.5 text-[13px] font-semibold hover:bg-paper">Look</Link>
-      {workload.held !== null && <SteerAct row={need.row} act="resume" />}
-      {waits && <><SteerAct row={need.row} act="advance" /><SteerAct row={need.row} act="cancel" tone="danger" /></>}
-    </article>
-  )
-}
+/** Where each kind of thing is looked at. */
+const pages = { workload: '', route: '-/routes', source: '-/sources', certificate: '-/certificates' }
 
-function OtherRow({ need }: { need: OtherNeed }) {
+function NeedRow({ need, environment }: { need: Need; environment: string }) {
+  const view = useView()
+  const row = need.kind === 'workload' ? rowOf(view, environment, need.name) : undefined
+  const waits = need.state === 'asks'
   return (
     <article className="flex flex-wrap items-center gap-x-3.5 gap-y-2 border-b border-line px-4 py-3 last:border-b-0">
-      <Badge of={need.signal} word={need.word} />
+      <Badge of={need.signal} word={need.state} />
       <div className="min-w-0 grow basis-96">
-        <p className="font-semibold">{need.name}</p>
-        <p className="text-soft">{need.detail}</p>
+        <p>{row === undefined ? <span className="font-semibold">{need.kind} {need.name}</span> : <Name row={row} />} {need.headline}.</p>
+        <p className="text-soft">{sentence(need.sentence)}</p>
       </div>
-      <Link to={need.to} className="rounded-lg border border-line px-3 py-1.5 text-[13px] font-semibold hover:bg-paper">Look</Link>
+      <Link to={`/${environment}/${need.kind === 'workload' ? need.name : pages[need.kind]}`} className="rounded-lg border border-line px-3 py-1.5 text-[13px] font-semibold hover:bg-paper">Look</Link>
+      {row?.workload.held != null && <SteerAct row={row} act="resume" />}
+      {row !== undefined && waits && <><SteerAct row={row} act="advance" />{row.view.acts.includes('cancel') && <SteerAct row={row} act="cancel" tone="danger" />}</>}
     </article>
   )
 }
 
 function MovingRow({ row }: { row: Row }) {
   const { workload, rollout } = row
-  const open = isOpen(rollout)
-  const way = moves(row)
-  const of = open ? row.replicas.filter((replica) => replica.release === workload.release && replica.state === 'ready').length : row.ready
-  const leaving = row.replicas.filter((replica) => replica.state === 'draining').length
+  const { open, moves: way, draining: leaving } = row.view
+  const of = open ? row.view.ready_in_release : row.view.ready
   const share = workload.wanted === 0 ? 1 : Math.min(1, of / workload.wanted)
   return (
     <section className="mt-4 flex flex-wrap items-center gap-x-4 gap-y-2 rounded-xl border border-line bg-card px-4 py-3" aria-label={`${workload.target.name} moves`}>
@@ -166,10 +152,10 @@ function TableRow({ row }: { row: Row }) {
   return (
     <tr className="border-b border-line/70 last:border-b-0">
       <th scope="row" className="px-3 py-2.5"><Name row={row} /></th>
-      <td className="px-3"><Badge of={signal(view, 'workload', workload.state)} word={workload.state} /></td>
+      <td className="px-3"><Badge of={row.view.signal} word={workload.state} /></td>
       <td className="px-3"><Cells replicas={row.replicas} wanted={workload.wanted} /></td>
       <td className="px-3 whitespace-nowrap">
-        <strong className="font-semibold">{moves(row)?.join(' → ') ?? workload.release}</strong>
+        <strong className="font-semibold">{row.view.moves?.join(' → ') ?? workload.release}</strong>
         {release?.same_as != null && <span className="text-soft"> same as {release.same_as}</span>}{' '}
         <span className="figures text-xs text-soft">{tag(release?.spec.image ?? '')}</span>
       </td>
@@ -177,7 +163,7 @@ function TableRow({ row }: { row: Row }) {
         {service === undefined ? <span className="text-faint">no port</span> : asOf !== null ? <span className="text-faint">not kept</span> : (
           <>
             <Spark points={view.series[key(service.target)] ?? []} now={view.now} label={`requests to ${workload.target.name} in the last 15 minutes`} />{' '}
-            <span className="figures text-xs">{rate(row.rate)}</span>
+            <span className="figures text-xs">{rate(row.served.rate)}</span>
           </>
         )}
       </td>
@@ -191,8 +177,7 @@ function TableRow({ row }: { row: Row }) {
   )
 }
 
-function WayIn({ route }: { route: Route }) {
-  const view = useView()
-  if (route.port !== undefined) return <span className="block">{taken(route)}</span>
-  return <a className="block hover:underline" href={url(view, route)} target="_blank" rel="noreferrer">{taken(route)}</a>
+function WayIn({ route }: { route: ShownRoute }) {
+  if (route.url === null) return <span className="block">{route.at}</span>
+  return <a className="block hover:underline" href={route.url} target="_blank" rel="noreferrer">{route.at}</a>
 }

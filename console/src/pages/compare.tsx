@@ -2,7 +2,7 @@ import { useEffect, useState } from 'react'
 import { Link, useParams } from 'react-router'
 
 import { Refused, compare } from '../api'
-import { key } from '../derive'
+import { key } from '../view'
 import type { Difference } from '../model'
 import { Command } from '../parts/command'
 import { useQuery } from '../query'

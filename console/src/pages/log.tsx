@@ -1,6 +1,6 @@
 import { Link, useParams } from 'react-router'
 
-import { rows, short } from '../derive'
+import { rowOf, short } from '../view'
 import { Command } from '../parts/command'
 import { Log } from '../parts/log'
 import { useView } from '../store'
@@ -9,7 +9,7 @@ import { useView } from '../store'
 export function LogPage() {
   const view = useView()
   const { environment = '', name = '' } = useParams()
-  const row = rows(view, environment).find((each) => each.workload.target.name === name)
+  const row = rowOf(view, environment, name)
   if (row === undefined) {
     return <><h1 className="text-xl font-semibold">There is no workload {environment}/{name}.</h1> <Link className="underline" to={`/${environment}`}>To the board</Link></>
   }

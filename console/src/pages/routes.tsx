@@ -3,8 +3,8 @@ import { useEffect, useState, type ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 
 import { why } from '../api'
-import { key, local, rate, selected, short, taken, url } from '../derive'
-import type { Certificate, Replica, Route, Service, Signal, Why } from '../model'
+import { environmentView, key, local, rate, route, served, short, type ShownRoute } from '../view'
+import type { CertificateView, Replica, Service, ServiceView, Why } from '../model'
 import { Command } from '../parts/command'
 import { NewRoute } from '../parts/guided'
 import { asOf } from '../moment'
@@ -27,11 +27,12 @@ export function RoutesPage() {
   const { environment = '' } = useParams()
   const [query, put] = useQuery()
   const wanted = query.get('find') ?? ''
-  const here = <T extends { target: { environment: string } }>(all: Record<string, T>) => Object.values(all).filter((one) => one.target.environment === environment)
   const fits = (text: string) => text.includes(wanted)
-  const services = here(view.objects.service).sort((a, b) => a.target.name.localeCompare(b.target.name))
-  const routes = here(view.objects.route).filter((route) => fits(taken(route)) || route.to.some((leg) => fits(leg.service))).sort((a, b) => taken(a).localeCompare(taken(b)))
-  const certificates = here(view.objects.certificate)
+  const shown = environmentView(view, environment)
+  const services = Object.keys(shown.services).map((name) => view.objects.service[`${environment}/${name}`]).filter((service) => service !== undefined)
+  const all = Object.keys(shown.routes).map((name) => route(view, environment, name)).filter((it) => it !== undefined)
+  const routes = all.filter((it) => fits(it.at) || it.to.some((leg) => fits(leg.service))).sort((a, b) => a.at.localeCompare(b.at))
+  const certificates = Object.values(shown.certificates)
   return (
     <>
       <div className="mb-3 flex flex-wrap items-center gap-x-3 gap-y-2">
@@ -59,25 +60,25 @@ export function RoutesPage() {
 
 interface Placed {
   service: Service
+  view: ServiceView
   replicas: Replica[]
-  ready: number
   top: number
 }
 
-function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) {
+function WayMap({ routes, services }: { routes: ShownRoute[]; services: Service[] }) {
   const view = useView()
   // Services stand beside the first route that leads to them; the others, which are called from inside only, below.
   const order = [...new Set([...routes.flatMap((route) => route.to.map((leg) => leg.service)), ...services.map((service) => service.target.name)])]
   const placed = new Map<string, Placed>()
   for (const name of order) {
     const service = services.find((one) => one.target.name === name)
-    if (service === undefined) continue
-    const replicas = selected(view, service)
-    placed.set(name, { service, replicas, ready: replicas.filter((replica) => replica.state === 'ready').length, top: placed.size * ROW })
+    const behind = service && environmentView(view, service.target.environment).services[name]
+    if (service === undefined || behind === undefined) continue
+    const replicas = behind.replicas.map((id) => view.objects.replica[id]).filter((replica) => replica !== undefined)
+    placed.set(name, { service, view: behind, replicas, top: placed.size * ROW })
   }
   const height = Math.max(routes.length, placed.size) * ROW + 8
-  const answers = (route: Route) => route.redirect !== undefined || route.to.some((leg) => leg.share > 0 && (placed.get(leg.service)?.ready ?? 0) > 0)
-  const dark = routes.filter((route) => !answers(route))
+  const dark = routes.filter((it) => !it.answers)
   return (
     <>
       {dark.map((route) => <Cut key={key(route.target)} route={route} />)}
@@ -85,39 +86,38 @@ function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) 
         <svg viewBox={`0 0 ${WIDTH} ${height}`} className="w-full min-w-[760px]" role="group" aria-label={`${routes.length} routes, ${placed.size} services`} data-testid="map">
           {routes.map((route, index) => {
             const y = index * ROW + ROUTE.height / 2 + 2
-            const sum = route.to.reduce((all, leg) => all + leg.share, 0)
-            const all = view.figures.filter((figure) => !figure.inside && figure.way === taken(route)).reduce((total, figure) => total + figure.rate, 0)
+            const all = served(view.figures.routes, route.at).rate
             return (
               <g key={key(route.target)}>
-                {route.to.map((leg) => {
+                {route.legs.map((leg) => {
                   const to = placed.get(leg.service)
                   if (to === undefined) return null
                   const end = to.top + SERVICE.height / 2 + 2
-                  const lit = leg.share > 0 && to.ready > 0
+                  const lit = leg.answers
                   const middle = (ROUTE.x + ROUTE.width + SERVICE.x) / 2
                   return (
                     <g key={leg.service}>
                       <path
                         d={link({ source: [ROUTE.x + ROUTE.width, y], target: [SERVICE.x, end] }) ?? ''} fill="none"
-                        className={lit ? 'stroke-ink' : 'stroke-faint'} strokeWidth={lit ? thickness((all * leg.share) / Math.max(1, sum)) : 1.5} strokeDasharray={lit ? undefined : '5 5'}
+                        className={lit ? 'stroke-ink' : 'stroke-faint'} strokeWidth={lit ? thickness((all * leg.percent) / 100) : 1.5} strokeDasharray={lit ? undefined : '5 5'}
                       />
                       {!lit && <path d={`M${middle - 9} ${(y + end) / 2 - 10}l9 20m3 -20l9 20`} className="stroke-fault" strokeWidth="2.6" fill="none" data-testid="cut" />}
-                      {route.to.length > 1 && <text x={middle} y={(y + end) / 2 + 4} textAnchor="middle" className="fill-ink stroke-card text-[11px]" strokeWidth="5" style={{ paintOrder: 'stroke' }}>{sum === 0 ? '0' : Math.round((leg.share * 1000) / sum) / 10} %</text>}
+                      {route.legs.length > 1 && <text x={middle} y={(y + end) / 2 + 4} textAnchor="middle" className="fill-ink stroke-card text-[11px]" strokeWidth="5" style={{ paintOrder: 'stroke' }}>{leg.percent} %</text>}
                     </g>
                   )
                 })}
-                <a href={url(view, route)} target="_blank" rel="noreferrer">
+                <a href={route.url ?? undefined} target="_blank" rel="noreferrer">
                   <rect x={ROUTE.x} y={y - ROUTE.height / 2} width={ROUTE.width} height={ROUTE.height} rx="7" className="fill-card stroke-line" strokeWidth="1.4" />
-                  <text x={ROUTE.x + 13} y={y - 4} className="fill-ink text-[13px] font-semibold">{clip(taken(route), 42)}</text>
+                  <text x={ROUTE.x + 13} y={y - 4} className="fill-ink text-[13px] font-semibold">{clip(route.at, 42)}</text>
                   <text x={ROUTE.x + 13} y={y + 13} className="fill-soft text-[11px]">{[route.target.name, route.redirect !== undefined ? `sent to ${route.redirect.to}` : rate(all), ...notes(route)].join(' · ')}</text>
                 </a>
               </g>
             )
           })}
-          {[...placed.values()].map(({ service, replicas, ready, top }) => (
+          {[...placed.values()].map(({ service, view: { ready, workloads }, replicas, top }) => (
             <g key={key(service.target)} transform={`translate(0 ${top + 2})`} data-service={service.target.name}>
               {replicas.length > 0 && <line x1={SERVICE.x + SERVICE.width} x2={CELLS.x} y1={SERVICE.height / 2} y2={SERVICE.height / 2} className={ready > 0 ? 'stroke-ink' : 'stroke-faint'} strokeWidth="1.5" strokeDasharray={ready > 0 ? undefined : '4 5'} />}
-              <Behind replicas={replicas}>
+              <Behind environment={service.target.environment} workloads={workloads}>
                 <rect x={SERVICE.x} y="0" width={SERVICE.width} height={SERVICE.height} rx="8" className="fill-press" />
                 <text x={SERVICE.x + 13} y={SERVICE.height / 2 - 4} className="fill-press-ink text-[13px] font-semibold">{clip(service.target.name, 30)}</text>
                 <text x={SERVICE.x + 13} y={SERVICE.height / 2 + 13} className="fill-press-ink text-[11px]" opacity=".75">{[service.address, ports(service), ...(service.open_to === undefined ? [] : [`open to ${service.open_to.join(', ')}`])].join(' · ')}</text>
@@ -134,13 +134,12 @@ function WayMap({ routes, services }: { routes: Route[]; services: Service[] }) 
 }
 
 /** Leads to the workload whose replicas are behind a service, where it is one. */
-function Behind({ replicas, children }: { replicas: Replica[]; children: ReactNode }) {
-  const [of, ...others] = [...new Set(replicas.map((replica) => replica.id.slice(0, replica.id.lastIndexOf('/'))))]
-  return of === undefined || others.length > 0 ? <>{children}</> : <Link to={`/${of}`}>{children}</Link>
+function Behind({ environment, workloads: [only, ...others], children }: { environment: string; workloads: string[]; children: ReactNode }) {
+  return only === undefined || others.length > 0 ? <>{children}</> : <Link to={`/${environment}/${only}`}>{children}</Link>
 }
 
 /** Why a route does not answer, in the platform's own words. */
-function Cut({ route }: { route: Route }) {
+function Cut({ route }: { route: ShownRoute }) {
   const [found, setFound] = useState<Why | null>(null)
   const of = `route:${key(route.target)}`
   useEffect(() => {
@@ -152,7 +151,7 @@ function Cut({ route }: { route: Route }) {
   }, [of])
   return (
     <p role="status" className="mb-3 rounded-xl border border-line border-l-4 border-l-fault bg-card px-4 py-2.5">
-      <Badge of="fault" word={taken(route)} /> {found === null ? 'does not answer.' : <>{plain(found.cause.sentence)} <span className="text-soft">{plain(found.cause.fix)}</span></>} <Command words={`mainyard why ${of}`} />
+      <Badge of="fault" word={route.at} /> {found === null ? 'does not answer.' : <>{plain(found.cause.sentence)} <span className="text-soft">{plain(found.cause.fix)}</span></>} <Command words={`mainyard why ${of}`} />
       {(found?.output ?? []).length > 0 && <span className="figures mt-1 block whitespace-pre-wrap text-xs text-soft">{(found?.output ?? []).join('\n')}</span>}
     </p>
   )
@@ -172,7 +171,7 @@ function MapCell({ replica, x, y }: { replica: Replica; x: number; y: number }) 
   )
 }
 
-function Certificates({ list, environment }: { list: Certificate[]; environment: string }) {
+function Certificates({ list, environment }: { list: CertificateView[]; environment: string }) {
   if (list.length === 0) {
     return (
       <p className="rounded-xl border border-line bg-card p-4">
@@ -190,10 +189,10 @@ function Certificates({ list, environment }: { list: Certificate[]; environment:
         </thead>
         <tbody>
           {list.map((one) => (
-            <tr key={one.target.name} className="border-b border-line/70 last:border-b-0">
-              <th scope="row" className="px-3 py-2 font-medium">{one.target.name}</th>
+            <tr key={one.certificate} className="border-b border-line/70 last:border-b-0">
+              <th scope="row" className="px-3 py-2 font-medium">{one.certificate.split('/')[1]}</th>
               <td className="figures px-3 text-xs">{one.names.join(', ') || 'no host: it says whom to trust'}</td>
-              <td className="px-3"><Lasts certificate={one} /></td>
+              <td className="px-3"><Badge of={one.signal} word={one.lasts} /></td>
               <td className="px-3 text-soft">{one.issuer}</td>
               <td className="px-3 text-soft">{one.origin.by}</td>
             </tr>
@@ -204,15 +203,7 @@ function Certificates({ list, environment }: { list: Certificate[]; environment:
   )
 }
 
-function Lasts({ certificate }: { certificate: Certificate }) {
-  const { now } = useView()
-  const days = Math.floor((Date.parse(certificate.until) - now) / 86_400_000)
-  const of: Signal = days < 0 ? 'fault' : days < 30 ? 'caution' : 'good'
-  const day = new Date(certificate.until).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
-  return <Badge of={of} word={days < 0 ? `ended on ${day}` : `until ${day}, ${days} days`} />
-}
-
-function notes(route: Route): string[] {
+function notes(route: ShownRoute): string[] {
   const enter = route.enter === undefined || route.enter === 'open' ? [] : ['asks who enters']
   const methods = route.methods === undefined ? [] : [route.methods.join(' ')]
   const rated = route.rate === undefined ? [] : [`${route.rate.requests} in ${route.rate.every}`]

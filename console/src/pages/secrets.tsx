@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 
 import { addSecret, removeSecret, secrets } from '../api'
-import { moment } from '../derive'
+import { moment } from '../view'
 import type { SecretEntry } from '../model'
 import { Act, field } from '../parts/acts'
 import { Button } from '../parts/button'

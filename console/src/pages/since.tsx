@@ -3,7 +3,7 @@ import { Link, useParams } from 'react-router'
 
 import { Refused, since } from '../api'
 import type { Became } from '../model'
-import { moment } from '../derive'
+import { moment } from '../view'
 import { asOf, inWords } from '../moment'
 
 const words = { add: 'came', change: 'changed', remove: 'went' }

@@ -2,13 +2,13 @@ import { useEffect, useState } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
 
 import { sides } from '../api'
-import { capital, key, local, taken } from '../derive'
-import type { Commit, Release, Side, Signal, Source } from '../model'
+import { environmentView, key, rowOf, sentence } from '../view'
+import type { Commit, CommitRelease, Side, Source, SourceView } from '../model'
 import { asOf } from '../moment'
 import { Command } from '../parts/command'
 import { Badge } from '../parts/signal'
-import { CatchUp, Hold, Look, Resume, WriteBack, touched } from '../parts/sources'
-import { useRows, useView } from '../store'
+import { CatchUp, Hold, Look, Resume, WriteBack } from '../parts/sources'
+import { useView } from '../store'
 
 /** Git: the commits, where each environment stands on them, what differs, and what is left alone. */
 export function SourcesPage() {
@@ -25,30 +25,32 @@ export function SourcesPage() {
         <p className="rounded-xl border border-line bg-card p-6">
           {environment} follows no repository yet. Let it follow a folder of one with the command above: it becomes what the folder says, commit by commit, and leaves alone what a person touches.
         </p>
-      ) : own.map((source) => <One key={key(source.target)} source={source} />)}
+      ) : own.map((source) => <One key={key(source.target)} source={source} shown={environmentView(view, environment).sources[source.target.name] ?? NOT_TOLD} />)}
     </>
   )
 }
 
 const short = (id: string) => id.slice(0, 9)
 
-function One({ source }: { source: Source }) {
-  const view = useView()
-  const of: Signal = view.signals.source[source.state] ?? 'caution'
+/** Until the platform has told what belongs to a source. */
+const NOT_TOLD: SourceView = { signal: 'rest', commits: [], left_alone: [], acts: [] }
+
+function One({ source, shown }: { source: Source; shown: SourceView }) {
+  const { acts } = shown
   const { catching_up: on } = source
   return (
     <section className="mb-5 rounded-xl border border-line bg-card" aria-label={`Source ${source.target.name}`} data-testid="source">
       <header className="flex flex-wrap items-center gap-x-3 gap-y-2 border-b border-line px-4 py-3">
         <h2 className="text-base font-semibold">{source.target.name}</h2>
-        <Badge of={of} word={source.state} />
+        <Badge of={shown.signal} word={source.state} />
         {source.held !== undefined && <Badge of="caution" word="held" />}
         <p className="figures text-xs text-soft">{source.url} at {source.at}{source.folder === undefined ? '' : `, ${source.folder}`}</p>
         <div className="ml-auto flex flex-wrap gap-2">
           {asOf === null && <Look source={source} />}
-          {(source.held !== undefined || source.set_back !== undefined || source.yields !== undefined) && <Resume source={source} />}
-          {source.held === undefined && <Hold source={source} />}
-          {source.state === 'drifted' || source.yields !== undefined ? <WriteBack source={source} /> : null}
-          {source.held === undefined && ['behind', 'drifted'].includes(source.state) && <CatchUp source={source} />}
+          {acts.includes('resume') && <Resume source={source} />}
+          {acts.includes('hold') && <Hold source={source} />}
+          {acts.includes('write-back') && <WriteBack source={source} />}
+          {acts.includes('catch-up') && <CatchUp source={source} />}
         </div>
       </header>
       <div className="px-4 py-3">
@@ -62,15 +64,15 @@ function One({ source }: { source: Source }) {
             ))}
           </ul>
         )}
-        <Commits source={source} />
+        <Commits shown={shown} environment={source.target.environment} />
         <Sides source={source} />
-        {source.yields !== undefined && (
+        {shown.left_alone.length > 0 && (
           <>
             <h3 className="mt-4 mb-1 font-semibold">Left alone, because a person touched it</h3>
             <ul>
-              {source.yields.map((it) => (
-                <li key={JSON.stringify(it.what)} className="flex flex-wrap items-center gap-3 py-1">
-                  <Badge of="caution" word={touched(it.what)} />
+              {shown.left_alone.map((it) => (
+                <li key={it.what} className="flex flex-wrap items-center gap-3 py-1">
+                  <Badge of="caution" word={it.what} />
                   <span className="text-soft">{it.origin.act} by {it.origin.by} at {clock(it.origin.at)}; everything else goes on following</span>
                 </li>
               ))}
@@ -83,20 +85,13 @@ function One({ source }: { source: Source }) {
 }
 
 /** The line of commits, the newest above, with the environments that stand on them and what came of each. */
-function Commits({ source }: { source: Source }) {
-  const view = useView()
-  const all = Object.values(view.objects.source).filter((other) => other.url === source.url && other.folder === source.folder)
-  const releases = Object.values(view.objects.release).filter((release) => release.origin.commit !== undefined && release.workload.environment === source.target.environment)
-  const commits = (source.commits ?? []).slice(0, 8)
+function Commits({ shown: { commits }, environment }: { shown: SourceView; environment: string }) {
   const [query] = useSearchParams()
   const sought = query.get('commit') ?? ''
-  const stands = commits.findIndex((commit) => commit.id === source.applied?.id)
   return (
     <ol aria-label="Commits" className="relative">
       {commits.map((commit, index) => {
-        const here = all.filter((other) => other.applied?.id === commit.id).map((other) => other.target.environment)
-        const taken = stands >= 0 && index >= stands
-        const back = source.set_back?.commit === commit.id
+        const { taken, stands, went_back: back } = commit
         return (
           <li key={commit.id} className={`flex items-baseline gap-3 rounded-md py-1 ${sought !== '' && commit.id.startsWith(sought) ? 'bg-moving-wash' : ''}`} data-commit={short(commit.id)}>
             <svg width="16" height="16" viewBox="0 0 16 16" aria-hidden className="shrink-0 self-center overflow-visible">
@@ -107,9 +102,9 @@ function Commits({ source }: { source: Source }) {
             <span className="figures text-xs">{short(commit.id)}</span>
             <span className="min-w-0 wrap-anywhere">{commit.subject}</span>
             <span className="text-[13px] whitespace-nowrap text-soft">{commit.by}, {day(commit)}</span>
-            {here.map((environment) => <Badge key={environment} of="good" word={`${environment} stands here`} />)}
+            {stands.map((where) => <Badge key={where} of="good" word={`${where} stands here`} />)}
             {back && <Badge of="caution" word="went back" />}
-            {releases.filter((release) => release.origin.commit === commit.id).map((release) => <Made key={`${key(release.workload)}${release.number}`} release={release} />)}
+            {commit.releases.map((made) => <Made key={`${made.workload}${made.release}`} made={made} environment={environment} />)}
           </li>
         )
       })}
@@ -118,17 +113,14 @@ function Commits({ source }: { source: Source }) {
 }
 
 /** A release that a commit made: what became of its rollout, and where it is reached. */
-function Made({ release }: { release: Release }) {
+function Made({ made, environment }: { made: CommitRelease; environment: string }) {
   const view = useView()
-  const target = key(release.workload)
-  const rollout = view.objects.rollout[`${target}@${release.number}`]
-  const row = useRows(release.workload.environment).find((each) => key(each.workload.target) === target)
-  const now = row?.workload.release === release.number
+  const row = made.wanted ? rowOf(view, environment, made.workload) : undefined
   return (
     <span className="inline-flex items-baseline gap-1.5 text-xs whitespace-nowrap">
-      <Link to={`/${target}`} className="figures text-soft hover:underline">{release.workload.name}@{release.number}</Link>
-      {rollout !== undefined && <Badge of={view.signals.rollout[rollout.state] ?? 'rest'} word={rollout.state} />}
-      {now && row.routes.map((route) => <Link key={taken(route)} to={`/${release.workload.environment}/-/routes?find=${route.host ?? ''}`} className="figures text-soft hover:underline">{taken(route)}</Link>)}
+      <Link to={`/${environment}/${made.workload}`} className="figures text-soft hover:underline">{made.workload}@{made.release}</Link>
+      {made.state !== null && <Badge of={view.signals.rollout[made.state] ?? 'rest'} word={made.state} />}
+      {row?.routes.map((route) => <Link key={route.at} to={`/${environment}/-/routes?find=${route.host ?? ''}`} className="figures text-soft hover:underline">{route.at}</Link>)}
     </span>
   )
 }
@@ -172,6 +164,5 @@ function Sides({ source }: { source: Source }) {
   )
 }
 
-const sentence = (text: string) => local(`${capital(text)}.`)
 const clock = (at: string) => new Date(at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })
 const day = (commit: Commit) => new Date(commit.at).toLocaleString('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, useParams } from 'react-router'
 
 import { scale, usage } from '../api'
-import { key } from '../derive'
+import { key } from '../view'
 import type { Usage } from '../model'
 import { Act } from '../parts/acts'
 import { Button } from '../parts/button'

@@ -1,8 +1,8 @@
 import * as Tabs from '@radix-ui/react-tabs'
 import { Link, useParams, useSearchParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, isOpen, key, millis, moment, moves, rate, rows, short, signal, type Row } from '../derive'
-import type { Figure, SecretUse } from '../model'
+import { NOT_ISOLATED, isolates, key, millis, moment, rate, rowOf, served, short, signal, type Row } from '../view'
+import type { SecretUse, TrafficSum } from '../model'
 import { asOf } from '../moment'
 import { DeployAct, HoldAct, RollbackAct, ScaleAct, SteerAct } from '../parts/acts'
 import { Card, Pair } from '../parts/card'
@@ -11,42 +11,36 @@ import { Log } from '../parts/log'
 import { ReleasesCard } from '../parts/releases'
 import { RolloutCard } from '../parts/rollout'
 import { Badge } from '../parts/signal'
-import { touched } from '../parts/sources'
 import { useView } from '../store'
 
 export function WorkloadPage() {
   const view = useView()
   const [query, setQuery] = useSearchParams()
   const { environment = '', name = '' } = useParams()
-  const row = rows(view, environment).find((each) => each.workload.target.name === name)
+  const row = rowOf(view, environment, name)
   if (row === undefined) {
     return <><h1 className="text-xl font-semibold">There is no workload {environment}/{name}.</h1> <Link className="underline" to={`/${environment}`}>To the board</Link></>
   }
   const { workload, release, rollout } = row
-  const own = view.figures.filter((figure) => figure.workload === key(workload.target))
-  const p95 = own.reduce<number | null>((most, figure) => (figure.p95 === null ? most : Math.max(most ?? 0, figure.p95)), null)
-  const failed = own.reduce((sum, figure) => sum + figure.failed, 0)
-  const way = moves(row)
+  const { p95, failed } = row.served
+  const { moves: way, acts, left_alone: left } = row.view
   const { held } = workload
-  const left = Object.values(view.objects.source)
-    .filter((source) => source.target.environment === environment)
-    .flatMap((source) => (source.yields ?? []).map((it) => ({ source: source.target.name, it })))
-    .filter(({ it }) => ['release', 'replicas', 'workload'].some((part) => part in it.what) && Object.values(it.what).includes(name))
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
         <h1 className="text-xl font-semibold">{name}</h1>
-        <Badge of={signal(view, 'workload', workload.state)} word={workload.state} />
+        <Badge of={row.view.signal} word={workload.state} />
         <p className="min-w-0 grow text-soft">
           release {way !== null ? <>{way[0]} → <strong className="text-ink">{way[1]}</strong>, {rollout?.state === 'going-back' ? 'going back' : workload.rule.style}</> : <strong className="text-ink">{workload.release}</strong>}
           {release?.same_as != null && ` (same as ${release.same_as})`}, <span className="figures text-xs">{release?.spec.image}</span>
         </p>
         <div className="flex flex-wrap gap-2.5">
           <ScaleAct row={row} />
-          {held === null ? <HoldAct row={row} /> : <SteerAct row={row} act="resume" tone="strong" />}
-          {held === null && (isOpen(rollout)
-            ? rollout?.from != null && rollout.state !== 'going-back' && <SteerAct row={row} act="cancel" tone="danger" />
-            : <><SteerAct row={row} act="restart" />{workload.settled !== null && workload.release > 1 && <RollbackAct row={row} words="Roll back" />}</>)}
+          {acts.includes('hold') && <HoldAct row={row} />}
+          {held !== null && <SteerAct row={row} act="resume" tone="strong" />}
+          {acts.includes('cancel') && <SteerAct row={row} act="cancel" tone="danger" />}
+          {acts.includes('restart') && <SteerAct row={row} act="restart" />}
+          {acts.includes('rollback') && <RollbackAct row={row} words="Roll back" />}
           <DeployAct row={row} />
         </div>
       </div>
@@ -55,9 +49,9 @@ export function WorkloadPage() {
           <Badge of="caution" word="held" /> {held.because} <span className="text-soft">{held.origin.by}, {moment(held.origin.at)}. Nothing automatic moves it until it is resumed.</span>
         </p>
       )}
-      {left.map(({ source, it }, place) => (
-        <p key={JSON.stringify(it.what)} role="status" className="mt-3 flex flex-wrap items-center gap-x-2 gap-y-1 rounded-xl border border-line border-l-4 border-l-caution bg-card px-4 py-2.5">
-          <Badge of="caution" word="held" /> The source <Link className="underline" to={`/${environment}/-/sources`}>{source}</Link> leaves {touched(it.what)} alone: <span className="text-soft">{it.origin.act} by {it.origin.by}, {moment(it.origin.at)}. Everything else goes on following Git.</span>
+      {left.map(({ source, what, origin }, place) => (
+        <p key={`${source} ${what}`} role="status" className="mt-3 flex flex-wrap items-center gap-x-2 gap-y-1 rounded-xl border border-line border-l-4 border-l-caution bg-card px-4 py-2.5">
+          <Badge of="caution" word="held" /> The source <Link className="underline" to={`/${environment}/-/sources`}>{source}</Link> leaves {what} alone: <span className="text-soft">{origin.act} by {origin.by}, {moment(origin.at)}. Everything else goes on following Git.</span>
           {place === 0 && held === null && <span className="ml-auto"><SteerAct row={row} act="resume" /></span>}
         </p>
       ))}
@@ -66,7 +60,7 @@ export function WorkloadPage() {
           <strong className="font-semibold">{workload.reason.code}</strong> <span className="text-soft">{workload.reason.sentence}</span>
         </p>
       )}
-      <Card className="mt-4" title={asOf === null ? 'What answers now' : 'What answered then'} aside={asOf === null && <span className="figures text-xs text-soft">{rate(row.rate)}{p95 !== null && ` · p95 ${millis(p95)}`} · {failed} failed</span>}>
+      <Card className="mt-4" title={asOf === null ? 'What answers now' : 'What answered then'} aside={asOf === null && <span className="figures text-xs text-soft">{rate(row.served.rate)}{p95 !== null && ` · p95 ${millis(p95)}`} · {failed} failed</span>}>
         <Line row={row} />
         <p className="mt-1 text-[11px] text-faint">
           One cell, one replica: filled ready, dashed starting, half leaving, crossed failed.
@@ -102,8 +96,6 @@ export function WorkloadPage() {
 
 function Replicas({ row }: { row: Row }) {
   const view = useView()
-  const figures = new Map<string, Figure[]>()
-  for (const figure of view.figures) figures.set(figure.replica, [...(figures.get(figure.replica) ?? []), figure])
   return (
     <div className="max-h-72 overflow-auto" tabIndex={0} role="region" aria-label="Replicas">
       <table className="w-full text-left">
@@ -120,7 +112,7 @@ function Replicas({ row }: { row: Row }) {
               <td className="pr-3">{replica.release}</td>
               <td className="pr-3">{replica.node ?? 'none yet'}{!isolates(view, replica.node) && <span className="text-caution">, {NOT_ISOLATED}</span>}</td>
               <td className="figures pr-3 text-xs">{replica.address ?? '-'}</td>
-              <Served figures={figures.get(replica.id) ?? []} />
+              <Served sum={served(view.figures.replicas, replica.id)} />
               <td className="pr-3">{moment(replica.created)}</td>
               <td className="pr-3">{replica.restarts}</td>
               <td className="text-soft">{replica.reason?.sentence}</td>
@@ -133,15 +125,12 @@ function Replicas({ row }: { row: Row }) {
 }
 
 /** What a replica answered in the last ten seconds. */
-function Served({ figures }: { figures: Figure[] }) {
-  const failed = figures.reduce((sum, figure) => sum + figure.failed, 0)
-  const most = (of: (figure: Figure) => number | null) =>
-    figures.map(of).reduce((most, time) => (time === null ? most : Math.max(most ?? 0, time)), null)
+function Served({ sum }: { sum: TrafficSum }) {
   return (
     <>
-      <td className="figures pr-3 text-xs">{rate(figures.reduce((sum, figure) => sum + figure.rate, 0))}</td>
-      <td className={`figures pr-3 text-xs ${failed > 0 ? 'font-semibold text-fault' : ''}`}>{failed}</td>
-      {[most(({ p50 }) => p50), most(({ p95 }) => p95), most(({ p99 }) => p99)].map((time, place) => (
+      <td className="figures pr-3 text-xs">{rate(sum.rate)}</td>
+      <td className={`figures pr-3 text-xs ${sum.failed > 0 ? 'font-semibold text-fault' : ''}`}>{sum.failed}</td>
+      {[sum.p50, sum.p95, sum.p99].map((time, place) => (
         <td key={place} className="figures pr-3 text-xs whitespace-nowrap">{millis(time)}</td>
       ))}
     </>

@@ -4,7 +4,7 @@ import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 
 import { Refused, advance, cancel, deploy, hold, keep, restart, resume, rollback, scale } from '../api'
-import { key, tag, type Row } from '../derive'
+import { key, tag, type Row } from '../view'
 import type { Done } from '../model'
 import { asOf } from '../moment'
 import { useView } from '../store'

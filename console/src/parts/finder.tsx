@@ -2,7 +2,7 @@ import * as Dialog from '@radix-ui/react-dialog'
 import { useEffect, useId, useMemo, useState, type KeyboardEvent } from 'react'
 import { useNavigate, useParams } from 'react-router'
 
-import { isOpen, key } from '../derive'
+import { environmentView } from '../view'
 import { choose } from '../theme'
 import { useView } from '../store'
 
@@ -55,17 +55,12 @@ function Found({ close }: { close: () => void }) {
     const workloads = Object.values(view.objects.workload).map((workload) => workload.target)
       .sort((a, b) => Number(b.environment === environment) - Number(a.environment === environment) || a.name.localeCompare(b.name))
     for (const { environment: where, name } of workloads) finds.push({ words: `${where}/${name}`, note: 'workload', go: to(`/${where}/${name}`) })
-    const open = new Map<string, string>()
-    for (const rollout of Object.values(view.objects.rollout)) if (isOpen(rollout)) open.set(key(rollout.workload), rollout.state)
     for (const { environment: where, name } of workloads) {
-      const state = open.get(`${where}/${name}`)
-      const held = view.objects.workload[`${where}/${name}`]?.held != null
-      const acts = held ? ['resume'] : state === undefined ? ['hold', 'restart'] : ['hold', 'cancel', ...(state === 'awaiting' ? ['advance'] : [])]
+      const acts = environmentView(view, where).workloads[name]?.acts ?? []
       const path = `/${where}/${name}`
       finds.push(
         { words: `scale ${where}/${name}`, note: 'act', go: to(`${path}?act=scale`) },
         { words: `deploy ${where}/${name}`, note: 'act', go: to(`${path}?act=deploy`) },
-        { words: `rollback ${where}/${name}`, note: 'act', go: to(`${path}?act=rollback`) },
         ...acts.map((act) => ({ words: `${act} ${where}/${name}`, note: 'act', go: to(`${path}?act=${act}`) })),
         { words: `compare ${where}/${name}`, note: 'page', go: to(`${path}/compare`) },
         { words: `logs ${where}/${name}`, note: 'log', go: to(`${path}/log`) },
@@ -80,7 +75,7 @@ function Found({ close }: { close: () => void }) {
     finds.push({ words: 'images', note: 'page', go: to(`/${environment ?? 'staging'}/-/images`) })
     for (const theme of ['light', 'dark', 'system'] as const) finds.push({ words: `theme ${theme}`, note: 'look', go: () => choose(theme) })
     return finds
-  }, [view.objects, environment, navigate])
+  }, [view, environment, navigate])
   const parts = words.toLowerCase().split(/\s+/).filter((part) => part !== '')
   const found: Find[] = []
   for (const find of all) {

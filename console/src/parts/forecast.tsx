@@ -1,4 +1,4 @@
-import { local } from '../derive'
+import { local } from '../view'
 import type { Done } from '../model'
 import { Shape } from './signal'
 

@@ -3,8 +3,8 @@
 import { linkHorizontal } from 'd3-shape'
 import { useSyncExternalStore } from 'react'
 
-import { NOT_ISOLATED, insideAddress, isOpen, isolates, key, rate, short, tag, taken, type Row } from '../derive'
-import type { Figure, Replica, Route } from '../model'
+import { NOT_ISOLATED, environmentView, isolates, key, rate, served, short, type Row, type ShownRoute } from '../view'
+import type { Lane, Replica } from '../model'
 import { useView } from '../store'
 import { look } from './signal'
 
@@ -13,20 +13,15 @@ const SERVICE = { x: 326, width: 196, height: 52 }
 const LANE = { x: 640, width: 480 }
 const WAY = { width: 236, height: 44, gap: 30 }
 
-const sum = (figures: Figure[]) => figures.reduce((total, figure) => total + figure.rate, 0)
 const thickness = (rate: number, most: number) => (rate <= 0 ? 1.5 : 2 + 5.5 * Math.sqrt(rate / Math.max(most, 0.1)))
 const link = linkHorizontal<unknown, [number, number]>()
 
-interface Lane {
-  release: number
-  label: string
+interface Drawn {
+  lane: Lane
   members: Replica[]
   rate: number
-  share: number
-  /** Of 1,000 requests, as the rollout gives them out now. */
-  declared: number | null
-  /** Whether it answers copies of requests, and no visitor. */
-  copies: boolean
+  /** Its part of the workload's requests, from 0 to 1. */
+  part: number
   p95: number | null
   height: number
 }
@@ -35,7 +30,7 @@ const slim = matchMedia('(max-width: 640px)')
 const useNarrow = () => useSyncExternalStore((changed) => { slim.addEventListener('change', changed); return () => slim.removeEventListener('change', changed) }, () => slim.matches)
 
 /** How a way goes on to the replicas. */
-const onward = (route: Route) => (route.tls?.untouched === true ? 'TLS untouched' : `${route.tls?.onward === 'tls' ? 'TLS' : 'plain'} onward`)
+const onward = (route: ShownRoute) => (route.tls?.untouched === true ? 'TLS untouched' : `${route.tls?.onward === 'tls' ? 'TLS' : 'plain'} onward`)
 
 export function Line({ row }: { row: Row }) {
   const narrow = useNarrow()
@@ -43,25 +38,17 @@ export function Line({ row }: { row: Row }) {
   const service = row.services[0]
   const { workload } = row
   const target = key(workload.target)
-  const own = view.figures.filter((figure) => figure.workload === target)
-  const total = sum(own)
-
-  const all = view.figures.filter((figure) => service !== undefined && figure.service === key(service.target))
+  const total = row.served.rate
+  const inside = service === undefined ? '' : environmentView(view, service.target.environment).services[service.target.name]?.inside_address ?? service.address
+  const atService = service === undefined ? 0 : served(view.figures.services, key(service.target)).rate
   const ways = service === undefined ? [] : [
-    ...row.routes.map((route) => ({ title: taken(route), note: onward(route), rate: sum(all.filter((f) => !f.inside && f.way === taken(route))) })),
-    { title: `inside: ${service.target.name}:${Object.keys(service.ports)[0] ?? ''}`, note: 'from replicas', rate: sum(all.filter((f) => f.inside)) },
+    ...row.routes.map((route) => ({ title: route.at, note: onward(route), rate: served(view.figures.routes, route.at).rate })),
+    { title: `inside: ${service.target.name}:${Object.keys(service.ports)[0] ?? ''}`, note: 'from replicas', rate: served(view.figures.inside, key(service.target)).rate },
   ]
-
-  const numbers = [...new Set(row.replicas.map((replica) => replica.release))].sort((a, b) => b - a)
-  const lanes: Lane[] = numbers.map((number) => {
-    const members = row.replicas.filter((replica) => replica.release === number)
-    const served = own.filter((figure) => figure.release === number)
-    const image = view.objects.release[`${target}@${number}`]?.spec.image ?? ''
-    const p95 = served.reduce<number | null>((most, figure) => (figure.p95 === null ? most : Math.max(most ?? 0, figure.p95)), null)
-    const given = isOpen(row.rollout) ? (row.rollout?.share ?? null) : null
-    const declared = given === null ? null : number === row.rollout?.to ? given : number === row.rollout?.from ? 1000 - given : null
-    const copies = isOpen(row.rollout) && row.rollout?.shadow === 'copying' && number === row.rollout.to
-    return { release: number, declared, copies, label: tag(image), members, rate: sum(served), share: total > 0 ? sum(served) / total : 0, p95, height: 30 + cellsHeight(members.length) }
+  const lanes: Drawn[] = row.view.lanes.map((lane) => {
+    const members = lane.replicas.map((id) => view.objects.replica[id]).filter((replica) => replica !== undefined)
+    const { rate, p95 } = served(view.figures.releases, `${target}@${lane.release}`)
+    return { lane, members, rate, part: total > 0 ? rate / total : 0, p95, height: 30 + cellsHeight(members.length) }
   })
 
   const laneGap = 34
@@ -69,26 +56,25 @@ export function Line({ row }: { row: Row }) {
   const waysHeight = ways.length * (WAY.height + WAY.gap)
   const height = Math.max(lanesHeight, waysHeight, 110) + 24
   const middle = height / 2
-  const unvisited = new Set(lanes.filter((lane) => lane.declared === 0).map((lane) => lane.release))
-  const taking = row.replicas.filter((replica) => replica.state === 'ready' && !unvisited.has(replica.release)).length
+  const { taking } = row.view
   const cut = taking === 0
   const why = workload.wanted === 0 ? 'it is scaled to none' : (workload.reason?.sentence ?? 'no replica is ready yet')
-  const most = Math.max(total, sum(all), 1)
+  const most = Math.max(total, atService, 1)
 
   const firstTop = (height - lanesHeight + laneGap) / 2
-  const placed = lanes.map((lane, index) => {
+  const placed = lanes.map((drawn, index) => {
     const above = lanes.slice(0, index).reduce((sum, earlier) => sum + earlier.height + laneGap, 0)
     const top = firstTop + above
-    return { lane, top, middle: top + 22 + LARGE.height / 2 }
+    return { drawn, top, middle: top + 22 + LARGE.height / 2 }
   })
-  const words = `${service === undefined ? 'No way in.' : `${rate(total)} to ${workload.target.name}.`} ${lanes.map((lane) => `Release ${lane.release}: ${lane.members.filter((m) => m.state === 'ready').length} of ${lane.members.length} ready.`).join(' ')}`
+  const words = `${service === undefined ? 'No way in.' : `${rate(total)} to ${workload.target.name}.`} ${lanes.map(({ lane, members }) => `Release ${lane.release}: ${lane.ready} of ${members.length} ready.`).join(' ')}`
 
   return (
     <div className="overflow-x-auto" tabIndex={0} role="group" aria-label="The line">
       {narrow && (
         <ul className="mb-2 text-[13px]">
           {ways.map((way) => <li key={way.title}><strong className="font-semibold">{way.title}</strong> <span className="text-soft">{rate(way.rate)}</span></li>)}
-          {service !== undefined && <li className="text-soft">lead to service {service.target.name}, {insideAddress(view, service)}, {taking} take requests</li>}
+          {service !== undefined && <li className="text-soft">lead to service {service.target.name}, {inside}, {taking} take requests</li>}
           {cut && <li className="font-semibold text-fault">nothing answers: {why}</li>}
         </ul>
       )}
@@ -107,25 +93,25 @@ export function Line({ row }: { row: Row }) {
             </g>
           )
         })}
-        {service !== undefined && placed.map(({ lane, middle: laneMiddle }) => (
+        {service !== undefined && placed.map(({ drawn: { lane, rate }, middle: laneMiddle }) => (
           <path
             key={lane.release}
             d={link({ source: [SERVICE.x + SERVICE.width, middle], target: [LANE.x, laneMiddle] }) ?? ''}
             fill="none"
-            className={lane.members.some((m) => m.state === 'ready') ? (lane.release === workload.release ? 'stroke-ink' : 'stroke-faint') : 'stroke-line'}
-            strokeWidth={thickness(lane.rate, most)}
-            strokeDasharray={lane.members.some((m) => m.state === 'ready') ? undefined : '4 5'}
+            className={lane.ready > 0 ? (lane.release === workload.release ? 'stroke-ink' : 'stroke-faint') : 'stroke-line'}
+            strokeWidth={thickness(rate, most)}
+            strokeDasharray={lane.ready > 0 ? undefined : '4 5'}
           />
         ))}
         {service !== undefined && (
           <g>
             <rect x={SERVICE.x} y={middle - SERVICE.height / 2} width={SERVICE.width} height={SERVICE.height} rx="8" className="fill-press" />
             <text x={SERVICE.x + 13} y={middle - 4} className="fill-press-ink text-[13px] font-semibold">service {clip(service.target.name, 18)}</text>
-            <text x={SERVICE.x + 13} y={middle + 14} className="fill-press-ink text-[11px]" opacity=".75">{insideAddress(view, service)} · {taking} take requests</text>
+            <text x={SERVICE.x + 13} y={middle + 14} className="fill-press-ink text-[11px]" opacity=".75">{inside} · {taking} take requests</text>
           </g>
         )}
-        {placed.map(({ lane, top: y, middle: laneMiddle }) => (
-          <LaneView key={lane.release} lane={lane} y={y} middle={laneMiddle} current={lane.release === workload.release} />
+        {placed.map(({ drawn, top: y, middle: laneMiddle }) => (
+          <LaneView key={drawn.lane.release} drawn={drawn} y={y} middle={laneMiddle} current={drawn.lane.release === workload.release} />
         ))}
         {cut && (
           <g data-testid="cut">
@@ -150,19 +136,20 @@ function cellsHeight(count: number) {
   return Math.ceil(Math.min(count, DRAWN) / SMALL.perRow) * (SMALL.height + 4) + (count > DRAWN ? 18 : 0)
 }
 
-function LaneView({ lane, y, middle, current }: { lane: Lane; y: number; middle: number; current: boolean }) {
-  const ready = lane.members.filter((member) => member.state === 'ready').length
-  const many = lane.members.length > NAMED
+function LaneView({ drawn, y, middle, current }: { drawn: Drawn; y: number; middle: number; current: boolean }) {
+  const { lane, members, rate: laneRate, part, p95 } = drawn
+  const { ready } = lane
+  const many = members.length > NAMED
   const size = many ? SMALL : LARGE
   const notes = [
-    lane.label,
-    many ? `${ready} of ${lane.members.length} ready` : '',
-    lane.copies ? 'copies only' : lane.declared === null ? '' : `${lane.declared / 10} % share`,
-    lane.rate > 0 ? `${Math.round(lane.share * 100)} % of requests` : '',
-    lane.p95 === null ? '' : `p95 ${lane.p95 < 10 ? lane.p95.toFixed(1) : Math.round(lane.p95)} ms`,
-    lane.members.every((member) => member.state === 'draining') ? 'leaving' : '',
+    lane.tag,
+    many ? `${ready} of ${members.length} ready` : '',
+    lane.copies_only ? 'copies only' : lane.share === null ? '' : `${lane.share / 10} % share`,
+    laneRate > 0 ? `${Math.round(part * 100)} % of requests` : '',
+    p95 === null ? '' : `p95 ${p95 < 10 ? p95.toFixed(1) : Math.round(p95)} ms`,
+    members.every((member) => member.state === 'draining') ? 'leaving' : '',
   ].filter((note) => note !== '')
-  const shown = lane.members.slice(0, DRAWN)
+  const shown = members.slice(0, DRAWN)
   return (
     <g data-testid={`lane-${lane.release}`}>
       <text x={LANE.x} y={y + 12} className="fill-ink text-[13px]">
@@ -170,7 +157,7 @@ function LaneView({ lane, y, middle, current }: { lane: Lane; y: number; middle:
         <tspan dx="9" className="fill-soft">{notes.join(' · ')}</tspan>
       </text>
       {!many && (
-        <line x1={LANE.x} x2={LANE.x + LANE.width} y1={middle} y2={middle} className={current ? 'stroke-ink' : 'stroke-faint'} strokeWidth={ready > 0 ? thickness(lane.rate, lane.rate / Math.max(lane.share, 0.05)) : 1} strokeDasharray={ready > 0 ? undefined : '4 5'} />
+        <line x1={LANE.x} x2={LANE.x + LANE.width} y1={middle} y2={middle} className={current ? 'stroke-ink' : 'stroke-faint'} strokeWidth={ready > 0 ? thickness(laneRate, laneRate / Math.max(part, 0.05)) : 1} strokeDasharray={ready > 0 ? undefined : '4 5'} />
       )}
       {shown.map((replica, index) => {
         const column = index % size.perRow
@@ -179,8 +166,8 @@ function LaneView({ lane, y, middle, current }: { lane: Lane; y: number; middle:
         const top = y + 22 + line * (size.height + (many ? 4 : 8))
         return <Cell key={replica.id} replica={replica} x={x} y={top} width={size.width} height={size.height} named={!many} />
       })}
-      {lane.members.length > DRAWN && (
-        <text x={LANE.x} y={y + 22 + cellsHeight(lane.members.length)} className="fill-soft text-[11px]">and {lane.members.length - DRAWN} more</text>
+      {members.length > DRAWN && (
+        <text x={LANE.x} y={y + 22 + cellsHeight(members.length)} className="fill-soft text-[11px]">and {members.length - DRAWN} more</text>
       )}
     </g>
   )

@@ -2,7 +2,7 @@
 
 import { Link } from 'react-router'
 
-import { key, moment, signal, tag, type Row } from '../derive'
+import { key, moment, tag, type Row } from '../view'
 import { useView } from '../store'
 import { KeepAct, RollbackAct } from './acts'
 import { Card } from './card'
@@ -11,33 +11,31 @@ import { Badge } from './signal'
 export function ReleasesCard({ row }: { row: Row }) {
   const view = useView()
   const target = key(row.workload.target)
+  const { releases: list, releases_in_all: all } = row.view
   const now = row.workload.release
-  const all = Object.values(view.objects.release).filter((release) => key(release.workload) === target)
-  const list = all.sort((a, b) => b.number - a.number).slice(0, 10)
   return (
-    <Card title="Releases" aside={all.length > list.length && <span className="text-xs text-soft">the newest {list.length} of {all.length}</span>}>
+    <Card title="Releases" aside={all > list.length && <span className="text-xs text-soft">the newest {list.length} of {all}</span>}>
       <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="The releases, one a row">
         <table className="w-full text-left">
           <tbody>
-            {list.map((release) => {
-              const rollout = view.objects.rollout[`${target}@${release.number}`]
-              const state = rollout?.state ?? 'superseded'
-              const other = release.number !== now
-              const differs = (release.same_as ?? release.number) !== (row.release?.same_as ?? now)
+            {list.map(({ release: number, state, signal, wanted, can_go_back }) => {
+              const release = view.objects.release[`${target}@${number}`]
+              if (release === undefined) return null
+              const rollout = view.objects.rollout[`${target}@${number}`]
               return (
                 <tr key={release.number} className="border-b border-line/70 last:border-b-0">
                   <th scope="row" className="py-2 pr-2 font-semibold whitespace-nowrap">
                     {release.number}{release.same_as !== null && <span className="font-normal text-soft"> (same as {release.same_as})</span>}
-                    {!other && <span className="font-normal text-soft"> now</span>}
+                    {wanted && <span className="font-normal text-soft"> now</span>}
                   </th>
-                  <td className="pr-2"><span title={rollout?.verdict ?? undefined}><Badge of={signal(view, 'rollout', state)} word={state} /></span></td>
+                  <td className="pr-2"><span title={rollout?.verdict ?? undefined}><Badge of={signal} word={state} /></span></td>
                   <td className="figures pr-2 text-xs">{tag(release.spec.image)}</td>
                   <td className="pr-2">{moment(release.origin.at)} <span className="text-soft">{release.origin.by}{release.origin.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${release.workload.environment}/-/sources?commit=${release.origin.commit}`}>{release.origin.commit.slice(0, 9)}</Link></>}</span></td>
                   <td className="py-1.5 text-right whitespace-nowrap">
                     <span className="inline-flex items-center gap-2.5">
                       <KeepAct row={row} release={release.number} />
-                      {other && <Link className="text-[13px] text-soft underline hover:text-ink" to={`/${target}/compare?from=${release.number}&to=${now}`}>compare</Link>}
-                      {other && state === 'done' && differs && <RollbackAct row={row} to={release.number} words="Roll back" />}
+                      {!wanted && <Link className="text-[13px] text-soft underline hover:text-ink" to={`/${target}/compare?from=${release.number}&to=${now}`}>compare</Link>}
+                      {can_go_back && <RollbackAct row={row} to={release.number} words="Roll back" />}
                     </span>
                   </td>
                 </tr>

@@ -4,8 +4,8 @@ import { useEffect, useState } from 'react'
 import { Link } from 'react-router'
 
 import { lastLines } from '../api'
-import { duration, isOpen, key, millis, percent, percentile, signal, taken, type Row } from '../derive'
-import type { FirstRun, Rollout, Rule, Seen } from '../model'
+import { duration, key, millis, percent, signal, span, type Row } from '../view'
+import type { EvidenceRow, FirstRun, Rollout, Rule } from '../model'
 import { useView } from '../store'
 import { SteerAct } from './acts'
 import { Card, Pair } from './card'
@@ -18,14 +18,11 @@ export function RolloutCard({ row }: { row: Row }) {
   const { workload, rollout } = row
   const view = useView()
   if (rollout === undefined) return <Card title="Rollout"><p className="text-faint">No release was rolled out yet.</p></Card>
-  const ready = row.replicas.filter((replica) => replica.release === rollout.to && replica.state === 'ready').length
-  const open = isOpen(rollout)
+  const ready = row.view.lanes.find((lane) => lane.release === rollout.to)?.ready ?? 0
+  const { open, last_took_ms: last } = row.view
   const over = rollout.state === 'went-back' || rollout.state === 'cancelled' || rollout.state === 'superseded'
   const part = workload.wanted === 0 ? 1 : Math.min(1, ready / workload.wanted)
   const colour = rollout.state === 'awaiting' || over || rollout.state === 'going-back' ? 'bg-caution' : open ? 'bg-moving' : 'bg-cell'
-  const before = Object.values(view.objects.rollout)
-    .filter((other) => key(other.workload) === key(workload.target) && other.to < rollout.to && other.state === 'done')
-    .sort((a, b) => b.to - a.to)[0]
   const steps = rollout.purpose === 'change' && workload.rule.style === 'stepped' ? (workload.rule.steps ?? []) : []
   return (
     <Card title={`Rollout of release ${rollout.to}`} aside={<Badge of={signal(view, 'rollout', rollout.state)} word={rollout.state} />}>
@@ -46,14 +43,14 @@ export function RolloutCard({ row }: { row: Row }) {
         )}
         {open && <Pair name="Never fewer than">{Math.max(0, workload.wanted - workload.rule.may_lack)} ready <span className="text-soft">of {workload.wanted} wanted</span></Pair>}
         <Pair name="Time">
-          {duration(rollout.started, rollout.ended)}<span className="text-soft">{open ? `, each part at most ${workload.rule.deadline}` : ''}{before?.ended != null && `, last time ${duration(before.started, before.ended)}`}</span>
+          {duration(rollout.started, rollout.ended)}<span className="text-soft">{open ? `, each part at most ${workload.rule.deadline}` : ''}{last !== null && `, last time ${span(last)}`}</span>
         </Pair>
         {rollout.reason !== null && <Pair name="Why"><strong className="font-semibold">{rollout.reason.code}</strong> <span className="text-soft">{rollout.reason.sentence}</span></Pair>}
         <Begun row={row} rollout={rollout} />
         {rollout.verdict !== null && <Pair name="Verdict">{rollout.verdict}</Pair>}
         {rollout.warm_until !== null && Date.parse(rollout.warm_until) > view.now * 1000 && <Pair name="Kept beside">release {rollout.from}, so that going back is instant, for {workload.rule.keep_old}</Pair>}
       </dl>
-      <Evidence rollout={rollout} />
+      <Evidence rollout={rollout} rows={row.view.evidence} />
       {rollout.state === 'awaiting' && workload.held === null && (
         <div className="mt-3 flex gap-2.5">
           <SteerAct row={row} act="advance" tone="strong" />
@@ -79,7 +76,7 @@ function Begun({ row, rollout }: { row: Row; rollout: Rollout }) {
       )}
       {row.routes.length > 0 && (
         <Pair name="Reached at">
-          {row.routes.map((route) => <Link key={taken(route)} className="figures mr-3 text-xs underline" to={`/${environment}/-/routes?find=${route.host ?? ''}`}>{taken(route)}</Link>)}
+          {row.routes.map((route) => <Link key={route.at} className="figures mr-3 text-xs underline" to={`/${environment}/-/routes?find=${route.host ?? ''}`}>{route.at}</Link>)}
         </Pair>
       )}
     </>
@@ -115,15 +112,16 @@ function First({ of, rollout }: { of: FirstRun; rollout: Rollout }) {
   )
 }
 
-function Evidence({ rollout }: { rollout: Rollout }) {
+function Evidence({ rollout, rows }: { rollout: Rollout; rows: EvidenceRow[] }) {
   const { evidence } = rollout
-  if (evidence.served + evidence.copies.requests === 0) return <p className="mt-2 text-[13px] text-faint">No request was answered meanwhile.</p>
-  const line = (name: string, seen: Seen) => (
-    <tr className="border-t border-line/70">
-      <th scope="row" className="py-1 pr-3 font-medium">{name}</th>
-      <td className="figures pr-3 text-xs">{seen.requests}</td>
-      <td className={`figures pr-3 text-xs ${seen.failed > 0 ? 'font-semibold text-fault' : ''}`}>{seen.failed}{percent(seen.failed, seen.requests)}</td>
-      {[0.5, 0.95, 0.99].map((part) => <td key={part} className="figures pr-3 text-xs whitespace-nowrap">{millis(percentile(seen, part))}</td>)}
+  if (rows.length === 0) return <p className="mt-2 text-[13px] text-faint">No request was answered meanwhile.</p>
+  const name = ({ release, copies }: EvidenceRow) => `release ${release}${!copies ? '' : release === rollout.to ? ', copies' : ', the same'}`
+  const line = (row: EvidenceRow) => (
+    <tr key={name(row)} className="border-t border-line/70">
+      <th scope="row" className="py-1 pr-3 font-medium">{name(row)}</th>
+      <td className="figures pr-3 text-xs">{row.requests}</td>
+      <td className={`figures pr-3 text-xs ${row.failed > 0 ? 'font-semibold text-fault' : ''}`}>{row.failed}{percent(row.failed, row.requests)}</td>
+      {([['p50', row.p50], ['p95', row.p95], ['p99', row.p99]] as const).map(([part, time]) => <td key={part} className="figures pr-3 text-xs whitespace-nowrap">{millis(time)}</td>)}
     </tr>
   )
   const outlived = Object.entries(evidence.outlived ?? {})
@@ -132,10 +130,7 @@ function Evidence({ rollout }: { rollout: Rollout }) {
       <table className="w-full text-left text-[13px]">
         <thead><tr className="text-soft">{['Evidence', 'Requests', 'Failed', 'p50', 'p95', 'p99'].map((word) => <th key={word} scope="col" className="py-1 pr-3 font-semibold">{word}</th>)}</tr></thead>
         <tbody>
-          {evidence.copies.requests > 0 && line(`release ${rollout.to}, copies`, evidence.copies)}
-          {evidence.copies.requests > 0 && line(`release ${rollout.from}, the same`, evidence.copied)}
-          {line(`release ${rollout.to}`, evidence.new)}
-          {rollout.from !== null && line(`release ${rollout.from}`, evidence.old)}
+          {rows.map(line)}
         </tbody>
       </table>
       {evidence.other_size > 0 && <p className="text-[13px] text-soft">{evidence.other_size} of the copies were answered in another size.</p>}

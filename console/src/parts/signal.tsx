@@ -1,5 +1,5 @@
 import type { Replica, Signal } from '../model'
-import { NOT_ISOLATED, isolates, short, signal } from '../derive'
+import { NOT_ISOLATED, isolates, short, signal } from '../view'
 import { useView } from '../store'
 
 const wash: Record<Signal, string> = {

@@ -1,7 +1,7 @@
 import { useState } from 'react'
 
 import { catchUp, holdSource, lookNow, resumeSource, writeBack } from '../api'
-import { key } from '../derive'
+import { key } from '../view'
 import type { Source } from '../model'
 import { Act, field } from './acts'
 import { Button } from './button'
@@ -131,11 +131,4 @@ export function Look({ source }: { source: Source }) {
     void lookNow(source.target).catch(() => undefined).finally(() => setBusy(false))
   }
   return <Button disabled={busy} onClick={look}>{busy ? 'Looking…' : 'Look now'}</Button>
-}
-
-/** `{ "release": "locker-api" }` in words. */
-export function touched(what: Record<string, string>): string {
-  const [kind = '', name = ''] = Object.entries(what)[0] ?? []
-  if (kind === 'release' || kind === 'replicas') return `the ${kind} of ${name}`
-  return `${kind} ${name}`
 }

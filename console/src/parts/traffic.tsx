@@ -4,7 +4,7 @@ import { Link } from 'react-router'
 
 import { traffic } from '../api'
 import { useAwake } from '../awake'
-import { rate } from '../derive'
+import { rate } from '../view'
 import type { Traffic } from '../model'
 import { useQuery } from '../query'
 import { asOf } from '../moment'

@@ -12,7 +12,7 @@ use serde_json::{Map, Value, json};
 
 use crate::operation::{Described, Who};
 use crate::problem::{Problem, ProblemCode};
-use crate::{ChangeEvent, WayFigures, all};
+use crate::{ChangeEvent, Figures, ViewChange, all};
 
 /// Where schemas are in the document.
 const SCHEMAS: &str = "#/components/schemas/";
@@ -77,7 +77,8 @@ impl Document {
         answers.subschema_for::<Problem>();
         // What the stream's events hold, which no answer names.
         answers.subschema_for::<ChangeEvent>();
-        answers.subschema_for::<WayFigures>();
+        answers.subschema_for::<Figures>();
+        answers.subschema_for::<ViewChange>();
         let requests = generator(SchemaSettings::draft2020_12().for_deserialize());
         Document { paths: BTreeMap::new(), answers, requests, refusals: BTreeMap::new() }
     }

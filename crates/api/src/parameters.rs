@@ -205,6 +205,9 @@ parameters! {
         /// The number of the last change that is known; the header `Last-Event-ID` goes before it.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         after: Option<u64>,
+        /// Whether `views` are sent too.
+        #[serde(default)]
+        views: bool,
     }
     /// How an image is added.
     NewImageQuery {

@@ -1,26 +1,21 @@
 //! How a board looks in a terminal.
 
 use comfy_table::Cell;
-use mainyard_core::board::{Board, Row};
 use mainyard_core::model::Signal;
+use mainyard_core::views::board::{Board, Row};
 
 use crate::show::{NOT_ISOLATED, change, coloured, print, table};
 use crate::terminal::{Paint, count, shape};
 use crate::times::local;
 
-fn is_bad(row: &Row) -> bool {
-    matches!(row.signal, Signal::Fault | Signal::Caution)
-}
-
 /// One environment: what needs a person first, then every workload.
 pub(crate) fn board(board: &Board) {
     let paint = Paint::stdout();
     let rows = &board.workloads;
-    let bad: Vec<&Row> = rows.iter().filter(|row| is_bad(row)).collect();
     let moving = rows.iter().filter(|row| row.signal == Signal::Moving).count();
     let (wanted, up) =
         rows.iter().fold((0, 0), |(wanted, up), row| (wanted + row.wanted, up + row.ready.min(row.wanted)));
-    let needs = match bad.len() + board.waiting.len() {
+    let needs = match board.needs.len() {
         0 if moving > 0 => format!("{moving} moving, nothing needs you"),
         0 => "all is well".to_owned(),
         1 => "1 thing needs you".to_owned(),
@@ -41,34 +36,22 @@ pub(crate) fn board(board: &Board) {
             "{mark}  replicas on {node} are ordinary processes; of the limits only memory is held, process by process"
         );
     }
-    for ending in &board.certificates {
-        println!("{}  {ending}", paint.signal(Signal::Caution, shape(Signal::Caution)));
-    }
     if rows.is_empty() {
         println!(
             "\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {name}"
         );
         return;
     }
-    if !bad.is_empty() || !board.waiting.is_empty() {
+    if !board.needs.is_empty() {
         println!();
     }
-    for row in bad {
-        let why =
-            row.reason.as_ref().map_or("fewer replicas are ready than wanted", |reason| &reason.sentence);
+    for need in &board.needs {
+        let command = need.command.as_ref().map(|command| format!("; {command}")).unwrap_or_default();
         println!(
-            "{}  {}  {}",
-            paint.signal(row.signal, &format!("{} {:<8}", shape(row.signal), row.state.word())),
-            paint.strong(row.name.as_str()),
-            local(why)
-        );
-    }
-    for waiting in &board.waiting {
-        println!(
-            "{}  {}  {}",
-            paint.signal(waiting.signal, &format!("{} {:<8}", shape(waiting.signal), waiting.state)),
-            paint.strong(&waiting.what),
-            local(&waiting.sentence)
+            "{}  {}  {}{command}",
+            paint.signal(need.signal, &format!("{} {:<8}", shape(need.signal), need.state)),
+            paint.strong(&need.to_string()),
+            local(&need.sentence)
         );
     }
     print_rows(board);

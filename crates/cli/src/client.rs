@@ -6,8 +6,8 @@ use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
 use jiff::Timestamp;
 use mainyard_api::{
-    AsOf, ChangeEvent, Document, FollowChanges, JsonBody, NoBody, NoPath, Operation, Problem, ShowSnapshot,
-    StreamQuery, WAITS_UNTIL, WayFigures, path_of,
+    AsOf, ChangeEvent, Document, Figures, FollowChanges, JsonBody, NoBody, NoPath, Operation, Problem,
+    ShowSnapshot, StreamQuery, WAITS_UNTIL, path_of,
 };
 use mainyard_core::record::{Kind, Object, State};
 use mainyard_core::untrusted_text::visible_lines;
@@ -47,7 +47,7 @@ pub(crate) struct Snapshot {
     /// Where it is reached over TLS.
     pub gateway_tls: String,
     /// What was served in the last seconds.
-    pub figures: Vec<WayFigures>,
+    pub figures: Figures,
 }
 
 impl Snapshot {
@@ -287,7 +287,7 @@ impl Client {
             if let Some(outcome) = watch(snapshot) {
                 return Ok(outcome);
             }
-            let query = StreamQuery { after: Some(snapshot.cursor) };
+            let query = StreamQuery { after: Some(snapshot.cursor), views: false };
             let request = self.request::<FollowChanges>(&NoPath {}, &query);
             let body = match self.send(request).await {
                 Ok(answer) => {

@@ -44,7 +44,7 @@ impl EntryPoints<'_> {
         EntryPoints {
             routes: services.iter().flat_map(|service| routes_to(snapshot, service)).collect(),
             services: services.iter().map(at).collect(),
-            traffic: snapshot.figures.iter().filter(|figure| figure.workload == own).collect(),
+            traffic: snapshot.figures.ways.iter().filter(|figure| figure.workload == own).collect(),
         }
     }
 }

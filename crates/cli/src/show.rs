@@ -200,7 +200,8 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
     let rate = |way: &dyn Fn(&mainyard_api::WayFigures) -> bool| -> String {
         // An empty sum of fractions is -0.
         let sum =
-            snapshot.figures.iter().filter(|figure| way(figure)).map(|figure| figure.rate).sum::<f64>() + 0.0;
+            snapshot.figures.ways.iter().filter(|figure| way(figure)).map(|figure| figure.rate).sum::<f64>()
+                + 0.0;
         // What was served in the past is not kept.
         if snapshot.as_of.is_some() { String::new() } else { paint.quiet(&format!("{sum:.1}/s ")) }
     };
@@ -302,7 +303,7 @@ fn node_words(state: &State, replica: &Replica) -> String {
 /// What a replica answered in the last ten seconds: how many a second, how many failed, and the times.
 fn answered(snapshot: &Snapshot, replica: &Replica) -> [String; 3] {
     let id = replica.id.to_string();
-    let own: Vec<_> = snapshot.figures.iter().filter(|figure| figure.replica == id).collect();
+    let own: Vec<_> = snapshot.figures.ways.iter().filter(|figure| figure.replica == id).collect();
     if own.is_empty() {
         return ["-".to_owned(), "-".to_owned(), "-".to_owned()];
     }

@@ -4,15 +4,16 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use mainyard_api::{
-    AddEnvironment, ExportEnvironment, Exported, Health, ListEnvironments, Problem, RemoveApplication,
-    RemoveEnvironment, RemoveWorkload, ReplicaDetails, ShowBoard, ShowDocument, ShowHealth, ShowSnapshot,
-    ShowWorkload, Signals, Snapshot, WorkloadDetails,
+    AddEnvironment, ExportEnvironment, Exported, Figures, Health, ListEnvironments, Problem,
+    RemoveApplication, RemoveEnvironment, RemoveWorkload, ReplicaDetails, ShowBoard, ShowDocument,
+    ShowHealth, ShowSnapshot, ShowWorkload, Signals, Snapshot, WorkloadDetails,
 };
-use mainyard_core::board::Board;
 use mainyard_core::commands::{self, EnvironmentAdded, Removed};
 use mainyard_core::model::{
     Environment, Name, ReplicaState, RolloutState, Signal, SourceState, WorkloadState,
 };
+use mainyard_core::views::Views;
+use mainyard_core::views::board::Board;
 use serde_json::Value;
 
 use crate::forecast::Acted;
@@ -82,7 +83,8 @@ async fn snapshot(call: Call<ShowSnapshot>) -> Result<Snapshot, Problem> {
         gateway_tls: control.gateway_https.clone(),
         objects: view.state().objects(),
         signals: signals(),
-        figures: if now { control.traffic.recent() } else { Vec::new() },
+        views: Views::of(view.state(), control.gateway_ports(), view.at()),
+        figures: if now { control.traffic.recent() } else { Figures::default() },
         series: if now { control.traffic.series() } else { BTreeMap::new() },
     })
 }
@@ -120,14 +122,12 @@ async fn remove_environment(call: Call<RemoveEnvironment>) -> Acted<Removed> {
 async fn board(call: Call<ShowBoard>) -> Result<Board, Problem> {
     let control = &call.control;
     let view = view(control, call.query.as_of).await?;
-    let mut rates: BTreeMap<String, f64> = BTreeMap::new();
     // What was served then is not kept.
-    for figure in control.traffic.recent().into_iter().filter(|_| view.as_of().is_none()) {
-        *rates.entry(figure.workload).or_default() += figure.rate;
-    }
+    let figures = if view.as_of().is_none() { control.traffic.recent() } else { Figures::default() };
+    let rates = figures.workloads.into_iter().map(|(workload, sum)| (workload, sum.rate)).collect();
     let name: &Name = &call.path.environment;
     known_environment(view.state(), name)?;
-    let mut board = mainyard_core::board::board(view.state(), name, &rates, view.at());
+    let mut board = mainyard_core::views::board::board(view.state(), name, &rates, view.at());
     board.as_of = view.as_of();
     board.whole = view.whole();
     Ok(board)

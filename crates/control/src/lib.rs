@@ -46,6 +46,7 @@ use std::time::Duration;
 
 use actix_web::{App, HttpServer, web};
 use mainyard_certificates::authority::Names;
+use mainyard_core::views::GatewayPorts;
 use mainyard_git::{Allowed, Fence};
 use mainyard_images::ContentStore;
 use mainyard_store::Store;
@@ -139,6 +140,14 @@ pub(crate) struct Control {
     pub moments: history::Moments,
     /// Ports that the platform itself listens on, and what for.
     pub reserved_ports: BTreeMap<u16, String>,
+}
+
+impl Control {
+    /// Where visitors reach the gateway; 0 where it has no address.
+    pub(crate) fn gateway_ports(&self) -> GatewayPorts {
+        let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0);
+        GatewayPorts { http: port(&self.gateway_http), https: port(&self.gateway_https) }
+    }
 }
 
 /// An idle connection is kept for so long: longer than our clients keep theirs (90 s), so that none of them sends a request into

@@ -2,7 +2,9 @@
 //!
 //! Server-Sent Events. A change is an event `change` whose id is its number in the journal; a client that comes
 //! back with `Last-Event-ID` goes on exactly there. `reset` says that the journal no longer reaches back so far.
-//! Figures are events `figures` without an id: they are of the moment.
+//! Figures are events `figures` without an id: they are of the moment. So are [`views`], for a client that asks for them.
+
+mod views;
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -15,6 +17,7 @@ use tokio::time::Instant;
 
 use crate::Control;
 use crate::operations::Call;
+use views::SentViews;
 
 const FIGURES_EVERY: Duration = Duration::from_secs(1);
 /// Changes read at once.
@@ -26,6 +29,7 @@ struct Reader {
     latest: tokio::sync::watch::Receiver<u64>,
     ready: VecDeque<Bytes>,
     figures_at: Instant,
+    views: Option<SentViews>,
     ended: bool,
 }
 
@@ -36,8 +40,9 @@ pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Pr
     let last = last.and_then(|value| value.to_str().ok()?.parse().ok());
     let cursor = last.or(call.query.after).unwrap_or_else(|| *control.leader.latest.borrow());
     let latest = control.leader.latest.clone();
-    let reader =
-        Reader { control, cursor, latest, ready: VecDeque::new(), figures_at: Instant::now(), ended: false };
+    let views = if call.query.views { Some(sent_views(&control, cursor).await) } else { None };
+    let ready = VecDeque::new();
+    let reader = Reader { control, cursor, latest, ready, figures_at: Instant::now(), views, ended: false };
     let events = futures_util::stream::unfold(reader, |mut reader| async move {
         let next = reader.next().await?;
         Some((Ok::<_, std::convert::Infallible>(next), reader))
@@ -47,6 +52,13 @@ pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Pr
         .insert_header(("cache-control", "no-store"))
         .insert_header(("x-accel-buffering", "no"))
         .streaming(events))
+}
+
+/// What a reader has of the views that read its snapshot at this change. If more changed since, all rows are sent.
+async fn sent_views(control: &Control, cursor: u64) -> SentViews {
+    let published = control.leader.published.read().await;
+    let same = published.1 == cursor;
+    SentViews::new(control.gateway_ports(), same.then_some(&published.0))
 }
 
 impl Reader {
@@ -68,13 +80,27 @@ impl Reader {
                 self.ready.push_back(event("figures", None, &figures));
                 continue;
             }
-            let _ = tokio::time::timeout_at(self.figures_at, self.latest.changed()).await;
+            let mut wake = self.figures_at;
+            if let Some(views) = &mut self.views {
+                if Instant::now() >= views.due() {
+                    let changes = views.pass(&self.control.leader.published.read().await.0);
+                    if !changes.is_empty() {
+                        self.ready.push_back(event("views", None, &changes));
+                    }
+                    continue;
+                }
+                wake = wake.min(views.due());
+            }
+            let _ = tokio::time::timeout_at(wake, self.latest.changed()).await;
         }
     }
 
     async fn read(&mut self) {
         match self.control.store.read_since(self.cursor, PIECE).await {
             Ok(feed) => {
+                if let Some(views) = &mut self.views {
+                    views.note(&feed.entries);
+                }
                 let changes = feed.entries.into_iter().map(change);
                 let events = changes.map(|change| event("change", Some(change.number), &change));
                 self.ready.extend(events);

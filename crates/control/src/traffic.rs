@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jiff::Timestamp;
-pub(crate) use mainyard_api::{Facet, Point, TrafficRow, WayFigures};
-use mainyard_core::link::{Figure, percentile};
+pub(crate) use mainyard_api::{Facet, Figures, Point, TrafficRow, TrafficSum, WayFigures};
+use mainyard_core::latency::Latencies;
+use mainyard_core::link::Figure;
 
 mod metrics;
 pub(crate) mod responses;
@@ -81,7 +82,7 @@ struct Sum {
     failed: u64,
     received: u64,
     sent: u64,
-    times: BTreeMap<u8, u64>,
+    latencies: Latencies,
 }
 
 type Sums = BTreeMap<Arc<Key>, Sum>;
@@ -108,7 +109,7 @@ impl Sum {
         self.failed += figure.failed;
         self.received += figure.received;
         self.sent += figure.sent;
-        figure.times.iter().for_each(|(bucket, count)| *self.times.entry(*bucket).or_default() += count);
+        self.latencies.add(&figure.latencies);
     }
 
     fn merge(&mut self, other: &Sum) {
@@ -116,11 +117,21 @@ impl Sum {
         self.failed += other.failed;
         self.received += other.received;
         self.sent += other.sent;
-        other.times.iter().for_each(|(bucket, count)| *self.times.entry(*bucket).or_default() += count);
+        self.latencies.add(&other.latencies);
     }
 
     fn point(&self, at: i64) -> Point {
-        Point { at, requests: self.requests, failed: self.failed, p95: percentile(&self.times, 0.95) }
+        Point { at, requests: self.requests, failed: self.failed, p95: self.latencies.percentile(0.95) }
+    }
+
+    fn together(&self) -> TrafficSum {
+        TrafficSum {
+            rate: self.requests as f64 / RECENT as f64,
+            failed: self.failed,
+            p50: self.latencies.percentile(0.5),
+            p95: self.latencies.percentile(0.95),
+            p99: self.latencies.percentile(0.99),
+        }
     }
 
     fn figures(&self, key: &Key, open: u32) -> WayFigures {
@@ -136,9 +147,9 @@ impl Sum {
             failed: self.failed,
             received: self.received as f64 / RECENT as f64,
             sent: self.sent as f64 / RECENT as f64,
-            p50: percentile(&self.times, 0.5),
-            p95: percentile(&self.times, 0.95),
-            p99: percentile(&self.times, 0.99),
+            p50: self.latencies.percentile(0.5),
+            p95: self.latencies.percentile(0.95),
+            p99: self.latencies.percentile(0.99),
         }
     }
 }
@@ -212,14 +223,27 @@ impl Traffic {
         inner.open.retain(|_, (at, _)| *at > now - OPEN_FOR);
     }
 
-    /// The last ten seconds, by way, release and replica.
-    pub fn recent(&self) -> Vec<WayFigures> {
+    /// The last ten seconds, by way, release and replica, and each of those taken together.
+    pub fn recent(&self) -> Figures {
         let now = Timestamp::now().as_second();
         let inner = self.lock();
         let open = inner.open_now(now);
         let mut sums: BTreeMap<&Key, Sum> = open.keys().map(|key| (*key, Sum::default())).collect();
         inner.of_seconds(now).for_each(|(key, sum)| sums.entry(key).or_default().merge(sum));
-        sums.into_iter().map(|(key, sum)| sum.figures(key, open.get(key).copied().unwrap_or(0))).collect()
+        let by = |name: &dyn Fn(&Key) -> Option<String>| taken_together(&sums, name);
+        let named = |name: &str| (!name.is_empty()).then(|| name.to_owned());
+        Figures {
+            routes: by(&|key| named(&key.way).filter(|_| !key.inside)),
+            services: by(&|key| named(&key.service)),
+            inside: by(&|key| named(&key.service).filter(|_| key.inside)),
+            workloads: by(&|key| named(&key.workload)),
+            releases: by(&|key| named(&key.workload).map(|workload| format!("{workload}@{}", key.release))),
+            replicas: by(&|key| named(&key.replica)),
+            ways: sums
+                .iter()
+                .map(|(key, sum)| sum.figures(key, open.get(key).copied().unwrap_or(0)))
+                .collect(),
+        }
     }
 
     /// The last ten seconds and the last quarter of an hour, told apart by these; of an environment, a service or a
@@ -262,6 +286,20 @@ impl Traffic {
         let points = |steps: BTreeMap<i64, Sum>| steps.iter().map(|(at, sum)| sum.point(*at)).collect();
         series.into_iter().map(|(service, steps)| (service.to_owned(), points(steps))).collect()
     }
+}
+
+/// Sums by a name that several keys may share; keys without one count nowhere.
+fn taken_together(
+    sums: &BTreeMap<&Key, Sum>,
+    name: &dyn Fn(&Key) -> Option<String>,
+) -> BTreeMap<String, TrafficSum> {
+    let mut together: BTreeMap<String, Sum> = BTreeMap::new();
+    for (key, sum) in sums {
+        if let Some(name) = name(key) {
+            together.entry(name).or_default().merge(sum);
+        }
+    }
+    together.into_iter().map(|(name, sum)| (name, sum.together())).collect()
 }
 
 /// The entry for this moment; older ones than `keep` make room.

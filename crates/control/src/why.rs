@@ -25,10 +25,6 @@ pub(crate) fn operations(to: &mut Operations) {
     to.mount(why).mount(requests);
 }
 
-fn port(address: &str) -> u16 {
-    address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or_default()
-}
-
 /// The chain of causes, from the outside in.
 async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
     let control = &call.control;
@@ -37,10 +33,11 @@ async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
         None => None,
     };
     let published = control.leader.published.read().await;
+    let ports = control.gateway_ports();
     let facts = Facts {
         state: &published.0,
-        http: port(&control.gateway_http),
-        https: port(&control.gateway_https),
+        http: ports.http,
+        https: ports.https,
         gateways: control.links.gateways(),
         now: jiff::Timestamp::now(),
     };

@@ -17,9 +17,8 @@
 
 use statrs::distribution::{Binomial, DiscreteCDF, Hypergeometric};
 
-use crate::link::percentile;
 use crate::model::{
-    Evidence, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, Seen, Shadowing, Suspicion,
+    Answered, Evidence, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, Shadowing, Suspicion,
 };
 
 /// Requests that the new release has answered at the first comparison, and the fewest of the old one to compare with.
@@ -28,8 +27,13 @@ pub const FIRST_LOOK: u64 = 20;
 pub const CHANCE: f64 = 0.0024;
 /// The part of failed requests that is too much where there is nothing to compare with.
 const TOO_MANY: f64 = 0.05;
-/// Edges of time buckets that may be looked at; half powers of two from 0.1 ms to a minute.
-const EDGES: u8 = 40;
+/// Durations at which both are compared: half powers of two from 0.1 ms to a minute.
+const EDGES: u32 = 40;
+
+/// One of them, in microseconds.
+fn edge_micros(edge: u32) -> u64 {
+    ((f64::from(edge) / 2.0).exp2() * 100.0) as u64
+}
 
 /// How many requests the new release must have answered for the comparison of this number, from 0.
 pub fn due_at(look: u32) -> u64 {
@@ -79,7 +83,7 @@ pub fn compare_when_due(evidence: &mut Evidence, copying: bool) -> Option<Findin
 
 /// Compares for this time, counted from 0: failures with all that the one before answered, times with `alike`, which were
 /// measured in the same way.
-fn compare(new: &Seen, old: &Seen, alike: &Seen, look: u32) -> Option<Finding> {
+fn compare(new: &Answered, old: &Answered, alike: &Answered, look: u32) -> Option<Finding> {
     let level = level(look);
     if old.requests < FIRST_LOOK {
         let proven = beyond_binomial(new.failed, new.requests, TOO_MANY) <= level;
@@ -94,29 +98,29 @@ fn compare(new: &Seen, old: &Seen, alike: &Seen, look: u32) -> Option<Finding> {
 
 /// Whether the new release, once found slower, still is: among what both answered since. `None` until it has answered
 /// enough since. Where the one before answered too few since, all of its answers are compared with.
-fn confirm(new: &Seen, old: &Seen, suspected: &Suspicion, look: u32) -> Option<bool> {
+fn confirm(new: &Answered, old: &Answered, suspected: &Suspicion, look: u32) -> Option<bool> {
     let new = new.since(&suspected.new);
     let old_since = old.since(&suspected.old);
     let old = if old_since.requests < FIRST_LOOK { old } else { &old_since };
     (new.requests >= FIRST_LOOK).then(|| slower(&new, old, level(look) / f64::from(EDGES)))
 }
 
-fn slower(new: &Seen, old: &Seen, level: f64) -> bool {
-    let (Some(now), Some(before)) = (percentile(&new.times, 0.95), percentile(&old.times, 0.95)) else {
+fn slower(new: &Answered, old: &Answered, level: f64) -> bool {
+    let (Some(now), Some(before)) = (new.latencies.percentile(0.95), old.latencies.percentile(0.95)) else {
         return false;
     };
-    // A hair less than twice: both stand at bucket edges.
-    if now < before * 1.99 || now < before + 20.0 {
+    // A little less than twice: both are rounded to a class of durations.
+    if now < before * 1.95 || now < before + 20.0 {
         return false;
     }
-    let above = |seen: &Seen, edge: u8| seen.times.range(edge + 1..).map(|(_, count)| count).sum::<u64>();
+    let above = |answered: &Answered, edge: u32| answered.latencies.longer_than(edge_micros(edge));
     (0..EDGES).any(|edge| {
         let slow = above(new, edge);
         slow > 0 && by_chance((slow, new.requests), (above(old, edge), old.requests)) <= level
     })
 }
 
-fn rate(seen: &Seen) -> f64 {
+fn rate(seen: &Answered) -> f64 {
     seen.failed as f64 / seen.requests.max(1) as f64
 }
 
@@ -155,11 +159,12 @@ pub fn reason(finding: Finding, rollout: &Rollout) -> Reason {
         Finding::MoreErrors => {
             let what = if copying { "copied requests" } else { "requests" };
             let beside = beside(rollout.from, &evidence.old);
-            let sentence = format!("{} failed{beside}{untouched}", failures_of(new, what));
+            let sentence =
+                format!("{} failed{beside}{untouched}", failures_of(new.failed, new.requests, what));
             Reason::new(ReasonCode::MoreErrors, sentence)
         }
         Finding::Slower => {
-            let time = |seen: &Seen| percentile(&seen.times, 0.95).unwrap_or(0.0);
+            let time = |seen: &Answered| seen.latencies.percentile(0.95).unwrap_or(0.0);
             let from = rollout.from.map_or_else(String::new, |from| format!("release {from} "));
             let sentence = format!(
                 "95 of 100 requests took up to {:.0} ms, with {from}up to {:.0} ms ({} and {} requests compared){untouched}",
@@ -174,13 +179,13 @@ pub fn reason(finding: Finding, rollout: &Rollout) -> Reason {
 }
 
 /// "41 of 412 requests (10.0 %)".
-pub fn failures(seen: &Seen) -> String {
-    failures_of(seen, "requests")
+pub fn failures(failed: u64, requests: u64) -> String {
+    failures_of(failed, requests, "requests")
 }
 
-fn failures_of(seen: &Seen, what: &str) -> String {
-    let percent = rate(seen) * 100.0;
-    let of = format!("{} of {} {what}", seen.failed, seen.requests);
+fn failures_of(failed: u64, requests: u64, what: &str) -> String {
+    let percent = failed as f64 / requests.max(1) as f64 * 100.0;
+    let of = format!("{failed} of {requests} {what}");
     match percent {
         0.0 => of,
         _ if percent < 0.1 => format!("{of} ({percent:.2} %)"),
@@ -188,7 +193,7 @@ fn failures_of(seen: &Seen, what: &str) -> String {
     }
 }
 
-fn beside(from: Option<ReleaseNumber>, old: &Seen) -> String {
+fn beside(from: Option<ReleaseNumber>, old: &Answered) -> String {
     match from {
         Some(from) if old.requests >= FIRST_LOOK => {
             format!(", of release {from} in the same time {} of {}", old.failed, old.requests)
@@ -208,7 +213,8 @@ pub fn grounds(rollout: &Rollout) -> String {
     }
     let copies = rollout.evidence.copies.requests;
     if rollout.evidence.looks == 0 && copies >= FIRST_LOOK {
-        let copied = failures_of(&rollout.evidence.copies, "copied requests");
+        let copied =
+            failures_of(rollout.evidence.copies.failed, rollout.evidence.copies.requests, "copied requests");
         return format!("{copied} failed, and too few visitors came to compare");
     }
     if rollout.evidence.looks == 0 {
@@ -218,7 +224,7 @@ pub fn grounds(rollout: &Rollout) -> String {
             few => format!("judged by its checks alone: {few} requests are too few to compare"),
         };
     }
-    let begin = format!("{} failed", failures(new));
+    let begin = format!("{} failed", failures(new.failed, new.requests));
     match rollout.from {
         Some(from) if old.requests >= FIRST_LOOK => {
             format!("{begin}, of release {from}: {} of {}", old.failed, old.requests)

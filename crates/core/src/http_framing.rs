@@ -8,7 +8,7 @@ mod frames;
 mod head;
 
 pub use fields::{Fields, read_fields};
-pub use frames::{FrameBudget, FrameCounter, Seen};
+pub use frames::{FrameBudget, FrameCounter, FrameCounts};
 use head::{Body, read_head};
 
 use crate::model::ReasonCode;

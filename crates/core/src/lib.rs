@@ -12,6 +12,7 @@
 //! - [`declare`]: from what is declared to what changes, in words
 //! - [`rollouts`]: what a workload's replicas and rollout need next
 //! - [`canary_analysis`]: whether a new release does worse than the one before
+//! - [`latency`]: how long requests took, counted in little space
 //! - [`launch_fingerprint`]: whether a node started what a release asks for
 //! - [`placement`]: which node has room
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
@@ -21,13 +22,13 @@
 //! - [`history`]: what became of everything between two moments, in words
 //! - [`service_names`]: what names of services stand for, as replicas ask for them
 //! - [`untrusted_text`]: what a stranger wrote, made safe for a terminal and for the record
+//! - [`views`]: what client and console show of all this, computed once
 //! - [`why`]: why an address or a workload answers, or does not; [`reasons`] is the catalogue behind it
 //! - [`drain`]: when a replica that left the table may be stopped
 //! - [`replica_lifecycle`]: what the node agent does for one replica
 //! - [`link`]: what control, node agents and gateways say to each other
 
 pub mod address;
-pub mod board;
 pub mod canary_analysis;
 pub mod cluster;
 pub mod commands;
@@ -39,6 +40,7 @@ pub mod forecast;
 pub mod git_plan;
 pub mod history;
 pub mod http_framing;
+pub mod latency;
 pub mod launch_fingerprint;
 pub mod link;
 pub mod manifest;
@@ -59,4 +61,5 @@ pub mod suggestions;
 pub mod trail;
 mod unanswered;
 pub mod untrusted_text;
+pub mod views;
 pub mod why;

@@ -8,9 +8,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::address::Range;
 use crate::drain::GatewayView;
+use crate::latency::Latencies;
 use crate::model::{
     Bytes, Cpu, EnvironmentIndex, FirstOutcome, Given, Name, Once, Reason, ReasonCode, ReleaseId,
-    ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Target,
+    ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Span, Target,
 };
 use crate::routing::{Table, TableChange};
 
@@ -162,6 +163,10 @@ pub struct ReplicaReport {
     pub reason: Option<Reason>,
     /// How often its process was started again.
     pub restarts: u32,
+    /// How long its process took to be ready, measured on the node; absent until it was, and where the agent was started
+    /// again in between.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ready_after: Option<Span>,
     /// The digest of what was really started ([`crate::launch_fingerprint`]), once something was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub started: Option<String>,
@@ -173,7 +178,15 @@ pub struct ReplicaReport {
 impl ReplicaReport {
     /// One that is in this state, with nothing more to say.
     pub fn of(id: ReplicaId, state: ReplicaState) -> ReplicaReport {
-        ReplicaReport { id, state, reason: None, restarts: 0, started: None, outcome: None }
+        ReplicaReport {
+            id,
+            state,
+            reason: None,
+            restarts: 0,
+            ready_after: None,
+            started: None,
+            outcome: None,
+        }
     }
 }
 
@@ -287,8 +300,9 @@ pub struct Figure {
     /// Bytes of the answers' bodies.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub sent: u64,
-    /// How many took at most `2^(n/2)` tenths of a millisecond, by `n`.
-    pub times: BTreeMap<u8, u64>,
+    /// How long they took.
+    #[serde(default)]
+    pub latencies: Latencies,
     /// Counts a shadow step: copies and what they are compared with, both up to the answer's beginning. No visitor's
     /// answer is counted here.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -355,28 +369,6 @@ pub struct Served {
     pub sent: u64,
 }
 
-/// The bucket of [`Figure::times`] for a time in microseconds.
-pub fn time_bucket(micros: u64) -> u8 {
-    let tenths = (micros as f64 / 100.0).max(1.0);
-    (tenths.log2() * 2.0).ceil() as u8
-}
-
-/// The upper end of a bucket of [`Figure::times`], in milliseconds.
-pub fn bucket_millis(bucket: u8) -> f64 {
-    (f64::from(bucket) / 2.0).exp2() / 10.0
-}
-
-/// The time that this share of requests took at most, in milliseconds; `None` without requests.
-pub fn percentile(times: &BTreeMap<u8, u64>, share: f64) -> Option<f64> {
-    let total: u64 = times.values().sum();
-    let rank = (total as f64 * share).ceil().max(1.0) as u64;
-    let mut seen = 0;
-    times.iter().find_map(|(bucket, count)| {
-        seen += count;
-        (seen >= rank).then(|| bucket_millis(*bucket))
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -393,20 +385,5 @@ mod tests {
         let line = serde_json::to_string(&order).expect("a line");
         assert_eq!(serde_json::from_str::<GatewayOrder>(&line).expect("read back"), order);
         assert_eq!(serde_json::from_str::<NodeOrder>("\"beat\"").expect("read"), NodeOrder::Beat);
-    }
-
-    #[test]
-    fn a_time_is_never_above_the_end_of_its_bucket() {
-        for micros in [1, 99, 100, 101, 450, 1000, 9999, 1_000_000, 30_000_000] {
-            let end = bucket_millis(time_bucket(micros)) * 1000.0;
-            assert!(
-                micros as f64 <= end * 1.000_001 && end <= (micros.max(100) as f64) * 1.42,
-                "{micros} in {end}"
-            );
-        }
-        let times = BTreeMap::from([(0, 95), (4, 5)]);
-        assert_eq!(percentile(&times, 0.95), Some(0.1));
-        assert_eq!(percentile(&times, 0.99), Some(0.4));
-        assert_eq!(percentile(&BTreeMap::new(), 0.5), None);
     }
 }

@@ -177,11 +177,12 @@ impl NodeState {
                 }
                 continue;
             }
-            steps.push(Step::Keep(Box::new(order.clone())));
+            // It is not kept: an agent after this one would find an order without a trace of its begin, and begin it.
             if order.once.is_some_and(|once| once.life != Some(self.life)) {
                 self.add_lost(order);
                 continue;
             }
+            steps.push(Step::Keep(Box::new(order.clone())));
             let (id, _) = self.add(order);
             steps.extend(self.handle(&id, Event::Begin, now));
         }
@@ -262,5 +263,53 @@ impl NodeState {
         self.reports += 1;
         (self.whole, self.in_flight) = (false, Some(self.reports));
         Some(report)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::{EnvironmentIndex, Once, ReleaseNumber};
+
+    fn once(life: u64) -> RunOrder {
+        let spec = r#"{"image":"lockers/locker-api:1.4.0","run_first":["/app/migrate"]}"#;
+        RunOrder {
+            id: "staging/locker-api/first2".parse().expect("an id"),
+            release: ReleaseNumber(2),
+            environment: EnvironmentIndex::new(1).expect("in range"),
+            spec: serde_json::from_str(spec).expect("a spec"),
+            digest: "sha256:0".into(),
+            address: [10, 118, 16, 2].into(),
+            once: Some(Once { life: Some(life) }),
+            secrets: Default::default(),
+            values: Vec::new(),
+        }
+    }
+
+    fn orders(run: RunOrder) -> Orders {
+        Orders { epoch: 1, whole: true, run: vec![run], stop: Vec::new() }
+    }
+
+    #[test]
+    fn what_runs_once_is_begun_by_the_agent_that_it_was_handed_to() {
+        let mut node = NodeState::new(0, 7);
+        let steps = node.take(orders(once(7)), 0).expect("of a control that counts");
+        assert!(matches!(steps[..], [Step::Keep(_), Step::Do(_, _, Do::Fetch)]), "{steps:?}");
+    }
+
+    #[test]
+    fn an_agent_on_another_machine_neither_begins_nor_keeps_what_runs_once() {
+        let mut node = NodeState::new(0, 8);
+        let steps = node.take(orders(once(7)), 0).expect("of a control that counts");
+        // Kept, it would be begun by the agent after this one, which finds an order and no trace of a begin.
+        assert_eq!(steps, []);
+        let (_, run) = node.replicas().next().expect("it is told of");
+        assert!(run.report().outcome.is_some());
+    }
+
+    #[test]
+    fn orders_of_a_control_that_was_superseded_are_refused() {
+        let mut node = NodeState::new(3, 7);
+        assert_eq!(node.take(orders(once(7)), 0), None);
     }
 }

@@ -137,6 +137,10 @@ pub struct ReplicaRun {
     unsure: bool,
     was_ready: bool,
     is_ready: bool,
+    /// Whether this run was seen from its beginning.
+    seen_to_begin: bool,
+    /// How long the process took to be ready.
+    ready_after: Option<Span>,
     /// Whether this run of its process was ready, or has gone on for longer than the one before.
     lasts: bool,
     /// How long the run before went on.
@@ -179,6 +183,8 @@ impl ReplicaRun {
             unsure: false,
             was_ready: false,
             is_ready: false,
+            seen_to_begin: false,
+            ready_after: None,
             lasts: false,
             last_run: 0,
             last_trouble: 0,
@@ -260,6 +266,7 @@ impl ReplicaRun {
             state,
             reason,
             restarts: self.restarts,
+            ready_after: self.ready_after,
             started: None,
             outcome: self.outcome.clone(),
         }
@@ -282,7 +289,7 @@ impl ReplicaRun {
             Event::Begin => self.begin(),
             Event::Found => {
                 self.run += 1;
-                self.unsure = true;
+                (self.unsure, self.seen_to_begin) = (true, false);
                 self.begin_running(now)
             }
             Event::Fetched => self.launch(),
@@ -290,7 +297,10 @@ impl ReplicaRun {
                 self.reason = Some(reason);
                 vec![Do::WakeAfter(Span::from_secs(5))]
             }
-            Event::Running => self.begin_running(now),
+            Event::Running => {
+                self.seen_to_begin = true;
+                self.begin_running(now)
+            }
             Event::CouldNotStart(step) => self.could_not_start(step, now),
             Event::Ended(ended) => self.ended(ended, now),
             Event::Probed(run, result) if run == self.run => self.probed(result, now),
@@ -360,6 +370,14 @@ impl ReplicaRun {
         list
     }
 
+    /// From now on it takes requests. The first time in a run that was seen from its beginning tells how long starting takes.
+    fn become_ready(&mut self, now: u64) {
+        if std::mem::take(&mut self.seen_to_begin) {
+            self.ready_after = Some(Span::from_millis(now.saturating_sub(self.since)));
+        }
+        (self.is_ready, self.was_ready, self.unsure) = (true, true, false);
+    }
+
     fn stop(&mut self) -> Vec<Do> {
         if self.is_alive() {
             self.phase = Phase::Stopping;
@@ -384,7 +402,7 @@ impl ReplicaRun {
             Phase::Running => {
                 let ran = now.saturating_sub(self.since);
                 if self.order.spec.ready_check().is_none() && ran >= UNCHECKED_READY_AFTER {
-                    (self.is_ready, self.was_ready, self.unsure) = (true, true, false);
+                    self.become_ready(now);
                 }
                 if now.saturating_sub(self.last_trouble) >= TROUBLE_FORGOTTEN_AFTER {
                     self.reason = None;

@@ -2,7 +2,9 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use mainyard_core::link::{Figure, time_bucket};
+use hdrhistogram::Histogram;
+use mainyard_core::latency::{self, Latencies};
+use mainyard_core::link::Figure;
 use mainyard_core::model::Target;
 use mainyard_core::routing::Backend;
 
@@ -28,9 +30,6 @@ pub struct Ended {
     pub sent: u64,
 }
 
-/// Bucket numbers of times are below this: 2^32 tenths of a millisecond are five days.
-const BUCKETS: usize = 65;
-
 #[derive(Debug, Clone)]
 struct Count {
     service: Target,
@@ -40,7 +39,7 @@ struct Count {
     received: u64,
     sent: u64,
     other_size: u64,
-    times: [u32; BUCKETS],
+    latencies: Histogram<u32>,
 }
 
 impl Count {
@@ -53,14 +52,21 @@ impl Count {
             received: 0,
             sent: 0,
             other_size: 0,
-            times: [0; BUCKETS],
+            latencies: latency::histogram(),
         }
     }
 
     fn add(&mut self, failed: bool, micros: u64) {
         self.requests += 1;
         self.failed += u64::from(failed);
-        self.times[usize::from(time_bucket(micros)).min(BUCKETS - 1)] += 1;
+        self.latencies.saturating_record(micros.max(1));
+    }
+
+    /// Forgets what was told; what is open stays open.
+    fn begin_again(&mut self) {
+        self.latencies.reset();
+        (self.requests, self.failed, self.other_size) = (0, 0, 0);
+        (self.received, self.sent) = (0, 0);
     }
 
     /// Whether there is anything to tell.
@@ -69,7 +75,6 @@ impl Count {
     }
 
     fn figure(&self, way: &Way, backend: Option<&Backend>, shadow: bool) -> Figure {
-        let times = self.times.iter().enumerate().filter(|(_, count)| **count > 0);
         Figure {
             way: way.name.to_string(),
             inside: way.inside,
@@ -81,7 +86,7 @@ impl Count {
             failed: self.failed,
             received: self.received,
             sent: self.sent,
-            times: times.map(|(bucket, count)| (bucket as u8, u64::from(*count))).collect(),
+            latencies: Latencies::from(&self.latencies),
             shadow,
             other_size: self.other_size,
         }
@@ -153,9 +158,7 @@ impl Counts {
         let told = list.iter().filter(|(_, count)| count.tells());
         let figures = told.map(|(way, count)| count.figure(way, backend, shadow)).collect();
         list.retain(|(_, count)| count.open > 0);
-        for (_, count) in list.iter_mut() {
-            *count = Count { open: count.open, ..Count::of(&count.service) };
-        }
+        list.iter_mut().for_each(|(_, count)| count.begin_again());
         figures
     }
 }

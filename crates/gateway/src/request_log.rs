@@ -62,18 +62,18 @@ struct Entry {
 
 /// Requests of the last while.
 #[derive(Debug)]
-pub struct Seen {
+pub struct RequestLog {
     kept: Box<[Mutex<VecDeque<Entry>>]>,
     /// Readers of the access log.
     readers: AtomicUsize,
     lines: broadcast::Sender<Arc<Served>>,
 }
 
-impl Seen {
+impl RequestLog {
     /// For so many workers.
-    pub fn new(workers: usize) -> Seen {
+    pub fn new(workers: usize) -> RequestLog {
         let kept = (0..workers).map(|_| Mutex::default()).collect();
-        Seen { kept, readers: AtomicUsize::new(0), lines: broadcast::channel(4096).0 }
+        RequestLog { kept, readers: AtomicUsize::new(0), lines: broadcast::channel(4096).0 }
     }
 
     /// Remembers a request that ended, with how long it took and the bytes of both bodies.
@@ -98,7 +98,7 @@ impl Seen {
     }
 
     /// Requests as they end, until the reader is dropped.
-    pub fn read(self: &Seen) -> broadcast::Receiver<Arc<Served>> {
+    pub fn read(self: &RequestLog) -> broadcast::Receiver<Arc<Served>> {
         self.readers.fetch_add(1, Ordering::Relaxed);
         self.lines.subscribe()
     }

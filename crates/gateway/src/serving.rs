@@ -18,7 +18,7 @@ use crate::counts::{Counts, Ended, Way};
 use crate::guess_limit::GuessLimit;
 use crate::installed_table::{InstalledTable, Routing};
 use crate::replica::{Open, Replica};
-use crate::request_log::Seen;
+use crate::request_log::RequestLog;
 use crate::service::Service;
 
 /// What all workers share.
@@ -42,7 +42,7 @@ pub struct Serving {
     pub guesses: GuessLimit,
     admission: OnceLock<Arc<Admission>>,
     /// Requests of the last while.
-    pub seen: Seen,
+    pub seen: RequestLog,
     /// Whether something failed since figures were last taken: control should hear of it soon.
     failing: AtomicBool,
     /// Ports of routes that cannot be listened on, and why.
@@ -67,7 +67,7 @@ impl Serving {
             platform_trust: OnceLock::new(),
             guesses: GuessLimit::default(),
             admission: OnceLock::new(),
-            seen: Seen::new(workers.max(1)),
+            seen: RequestLog::new(workers.max(1)),
             failing: AtomicBool::new(false),
             closed_ports: Mutex::default(),
             changed: Arc::default(),

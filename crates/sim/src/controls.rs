@@ -215,10 +215,14 @@ impl World {
         let (now, clock) = (self.now, self.clock());
         let it = &mut self.controls[control];
         let Some((cluster, epoch)) = &mut it.leader else { return false };
-        let Settled { changes, orders, table, wake, .. } = cluster.settle(clock);
+        let Settled { changes, orders, table, wake, unsettled, .. } = cluster.settle(clock);
         let table = table.map(|_| (cluster.served().clone(), cluster.table()));
         let epoch = *epoch;
         let reached = it.cut_until <= now;
+        if !unsettled.is_empty() {
+            self.violated(format!("the decisions about {unsettled:?} do not come to rest"));
+            return false;
+        }
         if !changes.is_empty() {
             let stopped: Vec<ReplicaId> =
                 changes.iter().filter_map(|change| newly_stopping(change, &self.record.state)).collect();

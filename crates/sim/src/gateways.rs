@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 
 use mainyard_core::drain::{GATEWAY_LEASE, GatewayView};
+use mainyard_core::latency::Latencies;
 use mainyard_core::link::Figure;
 use mainyard_core::model::ReplicaId;
 use mainyard_core::routing::{Backend, Lane, ServiceEntry, Spread, Table};
@@ -101,7 +102,7 @@ impl World {
             failed,
             received: 0,
             sent: 0,
-            times: BTreeMap::from([(8, requests)]),
+            latencies: took(1_600, requests),
             shadow: false,
             other_size: 0,
         });
@@ -247,4 +248,11 @@ impl World {
             return self.violated(rule);
         }
     }
+}
+
+/// So many requests that took the same, in microseconds.
+fn took(micros: u64, requests: u64) -> Latencies {
+    let mut latencies = Latencies::default();
+    latencies.record_many(micros, requests);
+    latencies
 }

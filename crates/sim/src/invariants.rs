@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use mainyard_core::board::board;
 use mainyard_core::model::{
     FirstState, Purpose, ReasonCode, Release, ReleaseNumber, Replica, ReplicaId, ReplicaState, Rollout,
     RolloutState, Signal, Style, Target, Workload,
 };
 use mainyard_core::record::{Change, Object, State};
 use mainyard_core::routing::{replicas_of, service_entry};
+use mainyard_core::views::NeedKind;
+use mainyard_core::views::board::board;
 
 use crate::simulation::World;
 
@@ -255,7 +256,7 @@ impl World {
             let shown = board(state, &name.environment, &BTreeMap::new(), self.clock());
             let row = shown.workloads.iter().find(|row| row.name == name.name);
             let told = row.is_some_and(|row| matches!(row.signal, Signal::Caution | Signal::Fault))
-                || shown.waiting.iter().any(|it| it.what == name.name.as_str());
+                || shown.needs.iter().any(|it| it.kind == NeedKind::Workload && it.name == name.name);
             if !told {
                 let row = row.map(|row| (row.state, row.reason.clone()));
                 let how = described(state, &name);

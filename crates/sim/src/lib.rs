@@ -23,11 +23,12 @@
 
 //!
 //! [`rehearsal`] is the other use: a copy of the present cluster, in which all goes well or one node is lost, for looking
-//! at a change before it is made.
+//! at a change before it is made. [`forecasts`] holds such a look against what then happens.
 
 mod chance;
 mod controls;
 mod faults;
+pub mod forecasts;
 mod gateways;
 mod invariants;
 mod nodes;

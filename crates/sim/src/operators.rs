@@ -20,6 +20,9 @@ const MANNERS: [&str; 5] = [
 /// Some of them run something before a release serves.
 const FIRST: [&str; 3] = ["", "", "run_first = [\"/app/migrate\"]\nrun_first_within = \"7s\"\n"];
 
+/// What starts whenever it is started, and listens soon.
+pub(crate) const ALWAYS_STARTS: [&str; 2] = ["1.4.0", "1.8.0"];
+
 /// What starts slowly: sometimes too slowly for its deadline.
 pub(crate) const SLOW: &str = "1.5.0";
 

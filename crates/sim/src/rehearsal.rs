@@ -143,18 +143,23 @@ impl Stage<'_> {
                     let after = self.ready_after(&replica.id.workload);
                     self.later(after, Due::Ready(replica.id));
                 }
+                // Its process was started again, and nothing else is against it.
+                Unready if replica.reason.as_ref().is_none_or(|reason| comes_up_again(reason.code)) => {
+                    let after = self.ready_after(&replica.id.workload);
+                    self.later(after, Due::Ready(replica.id));
+                }
                 Ready | Unready | Draining | SetAside | Ended | Failed | Lost => {}
             }
         }
     }
 
-    /// As long as the replicas that are ready took the first time, the middle one of them. Later they may have been
-    /// unready for a while, or started again with their node: that says nothing of a new one.
+    /// As long as the processes of the replicas that are ready took, the middle one of them, as their nodes measured it. The
+    /// time since a replica was made says little: control or the node's agent may have been away in between.
     fn ready_after(&self, workload: &Target) -> SignedDuration {
         let ready = replicas_of(&self.cluster.state().replicas, workload)
             .filter(|replica| replica.state == ReplicaState::Ready);
         let mut took: Vec<SignedDuration> =
-            ready.filter_map(|replica| Some(replica.first_ready?.duration_since(replica.created))).collect();
+            ready.filter_map(|replica| Some(replica.ready_after?.signed())).collect();
         took.sort_unstable();
         took.get(took.len() / 2).copied().unwrap_or(READY_AFTER).max(SignedDuration::from_millis(1))
     }
@@ -307,7 +312,13 @@ impl Stage<'_> {
     }
 }
 
-fn is_at_rest(state: &State, target: &Target) -> bool {
+/// Whether a process ended and is on its way up again, and that alone.
+fn comes_up_again(code: ReasonCode) -> bool {
+    matches!(code, ReasonCode::EndedOnce | ReasonCode::KeeperLost | ReasonCode::NotListening)
+}
+
+/// Whether nothing more is going to happen to a workload by itself.
+pub(crate) fn is_at_rest(state: &State, target: &Target) -> bool {
     let Some(workload) = state.workloads.get(target) else { return true };
     let waits = state
         .open_rollout(target)

@@ -185,6 +185,10 @@ pub struct Outcome {
 /// The platform and everything around it.
 pub(crate) struct World {
     pub now: u64,
+    /// What all chance comes from.
+    pub seed: u64,
+    /// From then on people and faults rest.
+    pub calm_from: u64,
     pub chance: Chance,
     pub record: Record,
     pub controls: Vec<Control>,
@@ -217,49 +221,78 @@ pub(crate) struct World {
 /// # Errors
 /// The rule that was broken, with the last things that happened before.
 pub fn run(seed: u64) -> Result<Outcome, String> {
-    let mut world = World {
-        now: 0,
-        chance: Chance::new(seed),
-        record: Record::default(),
-        controls: (0..CONTROLS).map(|_| Control::default()).collect(),
-        nodes: (0..NODES).map(|_| Node::default()).collect(),
-        gateways: (0..GATEWAYS).map(|_| Gateway::default()).collect(),
-        outcome: Outcome::default(),
-        count: 0,
-        wanted: BTreeMap::new(),
-        released: Vec::new(),
-        begun_once: BTreeSet::new(),
-        born: BTreeMap::new(),
-        versions: BTreeMap::new(),
-        answered: BTreeSet::new(),
-        dark: BTreeMap::new(),
-        broken: None,
-        queue: BinaryHeap::new(),
-        order: 0,
-        trace: VecDeque::new(),
-    };
-    world.begin();
-    while let Some(Reverse(due)) = world.queue.pop() {
-        if due.at > END || world.broken.is_some() {
-            break;
-        }
-        world.now = due.at;
-        world.outcome.happenings += 1;
-        world.happen(due.happening);
-    }
+    let mut world = World::new(seed);
+    world.run_until(END, |_| false);
     if world.broken.is_none() {
         world.at_rest();
     }
-    match world.broken.take() {
-        None => Ok(world.outcome),
-        Some(rule) => {
-            let trace: Vec<String> = world.trace.into_iter().collect();
-            Err(format!("seed {seed}: {rule}\n  {}", trace.join("\n  ")))
-        }
-    }
+    world.finish()
 }
 
 impl World {
+    /// The platform of a seed, before anything happened.
+    pub(crate) fn new(seed: u64) -> World {
+        let mut world = World {
+            now: 0,
+            seed,
+            calm_from: FAULTS_UNTIL,
+            chance: Chance::new(seed),
+            record: Record::default(),
+            controls: (0..CONTROLS).map(|_| Control::default()).collect(),
+            nodes: (0..NODES).map(|_| Node::default()).collect(),
+            gateways: (0..GATEWAYS).map(|_| Gateway::default()).collect(),
+            outcome: Outcome::default(),
+            count: 0,
+            wanted: BTreeMap::new(),
+            released: Vec::new(),
+            begun_once: BTreeSet::new(),
+            born: BTreeMap::new(),
+            versions: BTreeMap::new(),
+            answered: BTreeSet::new(),
+            dark: BTreeMap::new(),
+            broken: None,
+            queue: BinaryHeap::new(),
+            order: 0,
+            trace: VecDeque::new(),
+        };
+        world.begin();
+        world
+    }
+
+    /// Lets things happen until this time, until `enough`, or until a rule is broken.
+    pub(crate) fn run_until(&mut self, end: u64, enough: impl Fn(&World) -> bool) {
+        while self.broken.is_none() && !enough(self) {
+            match self.queue.peek() {
+                Some(Reverse(due)) if due.at <= end => {}
+                _ => return,
+            }
+            if !self.step(|_| true) {
+                return;
+            }
+        }
+    }
+
+    /// Lets things happen until `enough`, at least one. False when nothing is left, or a rule was broken.
+    pub(crate) fn step(&mut self, enough: impl Fn(&World) -> bool) -> bool {
+        while self.broken.is_none() {
+            let Some(Reverse(due)) = self.queue.pop() else { return false };
+            self.now = due.at;
+            self.outcome.happenings += 1;
+            self.happen(due.happening);
+            if enough(self) {
+                return true;
+            }
+        }
+        false
+    }
+
+    /// What the run was like, or the rule that was broken with the last things that happened before.
+    pub(crate) fn finish(mut self) -> Result<Outcome, String> {
+        let Some(rule) = self.broken.take() else { return Ok(self.outcome) };
+        let trace: Vec<String> = self.trace.into_iter().collect();
+        Err(format!("seed {}: {rule}\n  {}", self.seed, trace.join("\n  ")))
+    }
+
     fn begin(&mut self) {
         for control in 0..CONTROLS {
             self.later(control as u64 * 5, Happening::ControlStarts(control));
@@ -322,7 +355,7 @@ impl World {
     }
 
     pub(crate) fn quiet(&self) -> bool {
-        self.now >= FAULTS_UNTIL
+        self.now >= self.calm_from
     }
 
     /// Remembers what happened, for the report.

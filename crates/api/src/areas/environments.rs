@@ -1,9 +1,9 @@
 //! Environments, applications and declarations.
 
-use mainyard_core::board::Board;
 use mainyard_core::commands::{DeclareOutcome, EnvironmentAdded, Removed};
 use mainyard_core::manifest::SourceFile;
 use mainyard_core::model::{Environment, Name};
+use mainyard_core::views::board::Board;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 

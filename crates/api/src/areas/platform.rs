@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use mainyard_core::link::Served;
-use mainyard_core::model::{Origin, Signal};
+use mainyard_core::model::{Name, Origin, Signal};
 use mainyard_core::record::{Kind, Objects};
 use mainyard_core::trail::TrailEntry;
+use mainyard_core::views::Views;
 use mainyard_core::why::Why;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -38,7 +39,8 @@ operations! {
     ///
     /// An event `change` has the change's number as its id and a `ChangeEvent` as its data; a caller that comes back with
     /// `Last-Event-ID` goes on exactly there. `reset` says that the record no longer reaches back so far: read the snapshot
-    /// again. `figures` comes once a second, without an id, with a list of `WayFigures`.
+    /// again. `figures` comes once a second, without an id, with `Figures`. Where they are asked for, `views` comes
+    /// after the changes that it follows from, with a list of `ViewChange`.
     FollowChanges: Get "/api/v1/stream" {
         caller: Person, path: NoPath, query: StreamQuery, body: NoBody, limits: Limits::NONE,
         answer: EventAnswer, problems: [],
@@ -123,8 +125,10 @@ pub struct Snapshot {
     pub objects: Objects,
     /// The signal of each state, by kind.
     pub signals: Signals,
+    /// What belongs together and what needs a person, by environment.
+    pub views: Views,
     /// The last ten seconds.
-    pub figures: Vec<WayFigures>,
+    pub figures: Figures,
     /// The last quarter of an hour, by service.
     pub series: BTreeMap<String, Vec<Point>>,
 }
@@ -194,6 +198,73 @@ pub struct Point {
     /// The time that 95 of 100 requests took at most, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub p95: Option<f64>,
+}
+
+/// One row of a view is new, or different, or gone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ViewChange {
+    /// The environment; `null` for a node.
+    pub environment: Option<Name>,
+    /// Which part of the view: a field of `EnvironmentView`, or `nodes`.
+    pub part: ViewPart,
+    /// The row's name; empty for `needs`, which comes as a whole.
+    pub name: String,
+    /// What it is now; `null` when it is gone.
+    pub row: Option<Value>,
+}
+
+/// A part of the views.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ViewPart {
+    /// What needs a person.
+    Needs,
+    /// Workloads.
+    Workloads,
+    /// Services.
+    Services,
+    /// Routes.
+    Routes,
+    /// Sources.
+    Sources,
+    /// Certificates.
+    Certificates,
+    /// Nodes.
+    Nodes,
+}
+
+/// What was served over the last ten seconds.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+pub struct Figures {
+    /// By way in, release and replica.
+    pub ways: Vec<WayFigures>,
+    /// By route, named by what it takes; requests from outside only.
+    pub routes: BTreeMap<String, TrafficSum>,
+    /// By service, as `environment/name`.
+    pub services: BTreeMap<String, TrafficSum>,
+    /// By service, requests from replicas only.
+    pub inside: BTreeMap<String, TrafficSum>,
+    /// By workload, as `environment/name`.
+    pub workloads: BTreeMap<String, TrafficSum>,
+    /// By release, as `environment/name@number`.
+    pub releases: BTreeMap<String, TrafficSum>,
+    /// By replica, by its id.
+    pub replicas: BTreeMap<String, TrafficSum>,
+}
+
+/// Requests of ten seconds taken together.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+pub struct TrafficSum {
+    /// Requests a second.
+    pub rate: f64,
+    /// Requests that failed.
+    pub failed: u64,
+    /// The time that half of the requests took at most, in milliseconds.
+    pub p50: Option<f64>,
+    /// The time that 95 of 100 requests took at most, in milliseconds.
+    pub p95: Option<f64>,
+    /// The time that 99 of 100 requests took at most, in milliseconds.
+    pub p99: Option<f64>,
 }
 
 /// What one way in, release and replica served over the last ten seconds.

@@ -12,10 +12,9 @@ use mainyard_core::canary_analysis::failures;
 use mainyard_core::commands::{Cancelled, Restarted};
 use mainyard_core::difference::{differences, secret_differences};
 use mainyard_core::launch_fingerprint::LaunchFingerprint;
-use mainyard_core::link::percentile;
 use mainyard_core::model::{
-    ImageRef, Name, NameError, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState, SecretUse,
-    Seen, Setting, Signal, Target,
+    Answered, ImageRef, Name, NameError, Release, ReleaseId, ReleaseNumber, Replica, Rollout, RolloutState,
+    SecretUse, Setting, Signal, Target,
 };
 use mainyard_core::untrusted_text::visible;
 use serde_json::json;
@@ -302,7 +301,7 @@ fn what(release: &Release, before: Option<&Release>) -> String {
     if words.is_empty() { first() } else { show::clipped(&words.join(", "), 48) }
 }
 
-fn served(seen: &Seen) -> String {
+fn served(seen: &Answered) -> String {
     if seen.requests == 0 { "-".to_owned() } else { format!("{}, {} failed", seen.requests, seen.failed) }
 }
 
@@ -402,22 +401,19 @@ fn fields(release: &Release) -> Vec<(String, String)> {
 /// What both releases answered while it moved.
 fn evidence(rollout: &Rollout) {
     let mut rows = table(&["EVIDENCE", "REQUESTS", "HALF WITHIN", "95 OF 100 WITHIN", "99 OF 100 WITHIN"]);
-    let from = rollout.from.map_or("the one before".to_owned(), |from| format!("release {from}"));
     let evidence = &rollout.evidence;
-    let mut lines = Vec::new();
-    if evidence.copies.requests > 0 {
-        lines.push((format!("release {}: copies, before any visitor", rollout.to), &evidence.copies));
-        lines.push((format!("{from}: the same requests"), &evidence.copied));
-    }
-    lines.extend([(format!("release {}", rollout.to), &evidence.new), (from, &evidence.old)]);
-    for (who, seen) in lines {
-        let within =
-            |share| percentile(&seen.times, share).map_or("-".to_owned(), |millis| format!("{millis:.1} ms"));
-        let failed = match seen.requests {
-            0 => "none".to_owned(),
-            _ => format!("{} failed", failures(seen)),
+    for row in mainyard_core::views::evidence(rollout) {
+        let who = match (row.copies, row.release == rollout.to) {
+            (true, true) => format!("release {}: copies, before any visitor", row.release),
+            (true, false) => format!("release {}: the same requests", row.release),
+            (false, _) => format!("release {}", row.release),
         };
-        rows.add_row([who, failed, within(0.5), within(0.95), within(0.99)]);
+        let failed = match row.requests {
+            0 => "none".to_owned(),
+            _ => format!("{} failed", failures(row.failed, row.requests)),
+        };
+        let within = |millis: Option<f64>| millis.map_or("-".to_owned(), |millis| format!("{millis:.1} ms"));
+        rows.add_row([who, failed, within(row.p50), within(row.p95), within(row.p99)]);
     }
     print(&rows);
     if evidence.other_size > 0 {

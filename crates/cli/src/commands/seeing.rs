@@ -4,9 +4,9 @@ use mainyard_api::{
     CompareQuery, CompareReleases, ListEnvironments, ListTrail, NoPath, OfEnvironment, OfTarget, ShowBoard,
     ShowWorkload, TrailQuery,
 };
-use mainyard_core::board::Board;
 use mainyard_core::difference::Difference;
 use mainyard_core::model::{ReleaseId, Target};
+use mainyard_core::views::board::Board;
 use serde_json::json;
 
 use super::parse_name;

@@ -61,7 +61,7 @@ fn a_person_sees_scales_deploys_and_goes_back() {
         // The dialog says nearly the same; what is left before an act was answered takes the act along.
         wait_for_text(&client, "Nothing automatic moves it until it is resumed.").await;
         client.goto(&format!("{base}/staging")).await.expect("opened");
-        wait_for_text(&client, "ounting parcels, says").await;
+        wait_for_text(&client, "ounting parcels, held by").await;
         press(&client, "Resume").await;
         press_in_dialog(&client, "Resume").await;
         wait_for_text(&client, "1 thing needs you").await;

@@ -12,6 +12,7 @@ mod contract;
 mod exit_codes;
 mod faults;
 mod first_minutes;
+mod forecasts;
 mod first_runs;
 mod in_git;
 mod interface;

@@ -7,6 +7,7 @@ use mainyard_core::record::State;
 use mainyard_store::Store;
 use tokio::sync::{RwLock, watch};
 
+use super::decision_metrics::DecisionMetrics;
 use super::handle::Holder;
 use crate::links::Links;
 use crate::secret_store::SecretStore;
@@ -45,4 +46,5 @@ pub(super) struct Leader {
     pub published: Arc<RwLock<(State, u64)>>,
     pub latest: watch::Sender<u64>,
     pub holder: watch::Sender<Holder>,
+    pub metrics: DecisionMetrics,
 }

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::decision_metrics::DecisionMetrics;
 use mainyard_core::cluster::Refusal;
 use mainyard_core::commands::{Command, CommandKind, Outcome};
 use mainyard_core::link::{GatewayHello, GatewayReport, NodeHello, NodeReport};
@@ -73,12 +74,18 @@ pub(crate) struct Handle {
     pub latest: watch::Receiver<u64>,
     /// Which control decides.
     pub holder: watch::Receiver<Holder>,
+    pub(super) metrics: DecisionMetrics,
 }
 
 impl Handle {
     /// Tells the leader.
     pub(crate) fn tell(&self, message: Message) {
         let _ = self.inbox.send(message);
+    }
+
+    /// Adds the metrics of decisions.
+    pub(crate) fn register(&self, registry: &mut prometheus_client::registry::Registry) {
+        self.metrics.register(registry);
     }
 
     /// The other control that decides, where one does.

@@ -9,6 +9,7 @@
 //! written, the one who asked is told, the cluster is read again, and nodes are asked for all they know.
 
 mod config;
+mod decision_metrics;
 mod follower;
 mod handle;
 mod private_values;
@@ -22,6 +23,7 @@ use tokio::sync::{RwLock, mpsc, watch};
 
 use config::Leader;
 pub(crate) use config::LeaderConfig;
+use decision_metrics::DecisionMetrics;
 pub(crate) use handle::{ActError, Handle, Holder, Message};
 
 /// Reads the record, and decides, or waits for its turn, on a thread of its own.
@@ -32,6 +34,7 @@ pub(crate) async fn start(post: LeaderConfig) -> Result<Handle, Error> {
     let (latest, changed) = watch::channel(number);
     let (holder, held) = watch::channel(Holder::default());
     let (inbox, messages) = mpsc::unbounded_channel();
+    let metrics = DecisionMetrics::new();
     let leader = Leader {
         name,
         url,
@@ -44,6 +47,7 @@ pub(crate) async fn start(post: LeaderConfig) -> Result<Handle, Error> {
         published: Arc::clone(&published),
         latest,
         holder,
+        metrics: metrics.clone(),
     };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error| Error::Database(error.into()))?;
@@ -52,7 +56,7 @@ pub(crate) async fn start(post: LeaderConfig) -> Result<Handle, Error> {
         runtime.block_on(leader.serve(messages));
     });
     spawned.map_err(|error| Error::Database(error.into()))?;
-    Ok(Handle { inbox, published, latest: changed, holder: held })
+    Ok(Handle { inbox, published, latest: changed, holder: held, metrics })
 }
 
 /// Without the leader nothing is decided: where it falls, the whole process does, and is started again from the record.

@@ -8,7 +8,7 @@ use mainyard_core::cluster::{Cluster, Refusal, Settled};
 use mainyard_core::commands::Outcome;
 use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
 use mainyard_core::model::{Name, ReplicaId};
-use mainyard_core::record::Kind;
+use mainyard_core::record::{Kind, Object};
 use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::mpsc;
 
@@ -129,7 +129,7 @@ impl Term<'_> {
     ) -> Result<Option<Timestamp>, Error> {
         self.requests = waiting.iter().map(|done| done.asked.request.clone()).collect();
         self.requests.retain(|id| !id.is_empty());
-        let settled = self.cluster.settle(Timestamp::now());
+        let settled = self.decide();
         let wake = settled.wake;
         match self.write_and_order(settled, renewed).await {
             Ok(None) => {
@@ -143,6 +143,34 @@ impl Term<'_> {
                 Err(error)
             }
         }
+    }
+
+    /// Decides all that follows from what came in, and tells in the log what that comes to.
+    fn decide(&mut self) -> Settled {
+        let began = Instant::now();
+        let settled = self.cluster.settle(Timestamp::now());
+        let took = began.elapsed();
+        self.leader.metrics.observe(took);
+        for workload in &settled.unsettled {
+            tracing::warn!(%workload, "the decisions about this workload do not come to rest");
+            self.leader.metrics.count_unsettled(workload);
+        }
+        if settled.changes.is_empty() && settled.orders.is_empty() {
+            return settled;
+        }
+        let requests = self.requests.join(",");
+        let _span = tracing::info_span!("decision", epoch = self.epoch, requests).entered();
+        tracing::debug!(changes = settled.changes.len(), ?took, table = settled.table.is_some(), "decided");
+        for change in &settled.changes {
+            if let Some(Object::Rollout(rollout)) = &change.object {
+                let (workload, release, state) = (&rollout.workload, rollout.to, rollout.state);
+                tracing::debug!(%workload, %release, %state, "rollout");
+            }
+        }
+        for (node, orders) in &settled.orders {
+            tracing::debug!(%node, run = orders.run.len(), stop = orders.stop.len(), "order");
+        }
+        settled
     }
 
     /// Carries a command out in memory.
@@ -167,7 +195,7 @@ impl Term<'_> {
         while let Some(before) = waiting.next() {
             let done = self.carry_out(before.asked);
             self.requests = vec![done.asked.request.clone()];
-            let settled = self.cluster.settle(Timestamp::now());
+            let settled = self.decide();
             match self.write_and_order(settled, renewed).await {
                 Ok(None) => done.answer(),
                 Ok(Some(refused)) => done.fail(ActError::Unwritable(refused)),

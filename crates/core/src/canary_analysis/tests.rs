@@ -3,7 +3,7 @@
 use proptest::test_runner::{RngAlgorithm, TestRng};
 
 use super::*;
-use crate::link::time_bucket;
+use crate::latency::Latencies;
 use proptest::prelude::Rng;
 
 /// Rollouts that are made up for each claim.
@@ -32,12 +32,12 @@ struct Kind {
 }
 
 impl Kind {
-    fn answer(self, seen: &mut Seen, dice: &mut Dice) {
+    fn answer(self, seen: &mut Answered, dice: &mut Dice) {
         seen.requests += 1;
         seen.failed += u64::from(dice.part() < self.failing);
         // A long tail, as answers have it.
         let millis = self.slow / 8.0 / (1.0 - dice.part()).max(1e-6).powf(0.7);
-        *seen.times.entry(time_bucket((millis * 1000.0) as u64)).or_default() += 1;
+        seen.latencies.record((millis * 1000.0) as u64);
     }
 }
 
@@ -135,8 +135,8 @@ fn without_a_comparison_one_in_five_errors_is_caught_and_one_in_fifty_is_not() {
 
 #[test]
 fn little_differences_do_not_matter_however_certain_they_are() {
-    let seen = |requests, failed| Seen { requests, failed, ..Seen::default() };
-    let look = |new, old: Seen| compare(&new, &old, &old, 3);
+    let seen = |requests, failed| Answered { requests, failed, ..Answered::default() };
+    let look = |new, old: Answered| compare(&new, &old, &old, 3);
     assert_eq!(look(seen(1_000_000, 2_500), seen(1_000_000, 1_000)), None);
     assert_eq!(look(seen(1_000_000, 6_500), seen(1_000_000, 1_000)), Some(Finding::MoreErrors));
     assert_eq!(look(seen(20, 1), seen(4_000, 0)), None, "one failure proves little");
@@ -159,12 +159,15 @@ fn exact_chances_agree_with_tables() {
 
 #[test]
 fn a_little_slower_does_not_matter_and_twice_as_slow_does() {
-    let seen = |bucket: u8| Seen { requests: 100_000, failed: 0, times: [(bucket, 100_000)].into() };
-    // Buckets are half powers of two apart: 72 ms, 102 ms, 145 ms.
-    let look = |new: u8| compare(&seen(new), &seen(19), &seen(19), 3);
-    assert_eq!((look(19), look(20), look(21)), (None, None, Some(Finding::Slower)));
-    let quick = |new: u8| compare(&seen(new), &seen(4), &seen(4), 3);
-    assert_eq!(quick(8), None, "four times as slow, and still no 20 ms more");
+    let all_took = |millis: u64| {
+        let mut latencies = Latencies::default();
+        latencies.record_many(millis * 1000, 100_000);
+        Answered { requests: 100_000, failed: 0, latencies }
+    };
+    let look = |new: u64| compare(&all_took(new), &all_took(70), &all_took(70), 3);
+    assert_eq!((look(70), look(100), look(145)), (None, None, Some(Finding::Slower)));
+    let quick = |new: u64| compare(&all_took(new), &all_took(4), &all_took(4), 3);
+    assert_eq!(quick(16), None, "four times as slow, and still no 20 ms more");
 }
 
 #[test]

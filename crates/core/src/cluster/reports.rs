@@ -107,8 +107,9 @@ impl Cluster {
             (_, told) => told,
         };
         let reason = report.reason.clone().or(wrong);
-        if (replica.state, &replica.reason, replica.restarts, &replica.started)
-            == (state, &reason, report.restarts, &started)
+        let ready_after = report.ready_after.or(known.ready_after);
+        if (replica.state, &replica.reason, replica.restarts, &replica.started, replica.ready_after)
+            == (state, &reason, report.restarts, &started, ready_after)
         {
             return;
         }
@@ -121,7 +122,7 @@ impl Cluster {
         }
         replica.state = state;
         (replica.reason, replica.started) = (reason, started);
-        replica.restarts = report.restarts;
+        (replica.restarts, replica.ready_after) = (report.restarts, ready_after);
         self.dirty.insert(report.id.workload.clone());
         self.put(Object::Replica(replica));
     }
@@ -234,7 +235,7 @@ impl Cluster {
                 (true, true) => &mut added.copies,
                 (true, false) => &mut added.copied,
             };
-            of.add(figure.requests, figure.failed, &figure.times);
+            of.add(figure.requests, figure.failed, &figure.latencies);
             added.other_size += figure.other_size;
         }
         for (key, added) in std::mem::take(&mut self.unwritten) {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
 use super::{Cluster, platform};
 use crate::address;
@@ -18,6 +18,9 @@ use crate::record::{Change, Kind, Object, indexed};
 use crate::rollouts::{Act, Decision, View, decide};
 use crate::routing::{TableChange, hosts_file, replicas_of, runs_of};
 use crate::suggestions::near;
+
+/// Workloads that did not come to rest are decided about again after this time, so that they do not keep the leader busy.
+const UNSETTLED_AGAIN: SignedDuration = SignedDuration::from_secs(1);
 
 /// What one node is told.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -39,6 +42,9 @@ pub struct Settled {
     pub table: Option<TableChange>,
     /// Hosts files that changed, by environment.
     pub hosts: BTreeMap<Name, String>,
+    /// Workloads about which the last round still decided something. The rules that decide about them call for each other
+    /// without end: that is a mistake of ours. They are decided about again at [`Settled::wake`].
+    pub unsettled: BTreeSet<Target>,
     /// When to settle again although nothing comes in.
     pub wake: Option<Timestamp>,
 }
@@ -61,8 +67,8 @@ impl Cluster {
             self.wake.iter().filter(|(_, at)| **at <= now).map(|(target, _)| target.clone()).collect();
         self.dirty.extend(due);
         self.end_asides(now);
-        // A decision may call for another; each round gets closer, and the bounds are guards against a rule that
-        // would not.
+        // A decision may call for another, and each round gets closer. The bounds guard against rules that call for each
+        // other without end; what is left then is told as `unsettled`.
         for _ in 0..4 {
             for _ in 0..8 {
                 let dirty = std::mem::take(&mut self.dirty);
@@ -79,6 +85,7 @@ impl Cluster {
                 break;
             }
         }
+        let unsettled = self.dirty.clone();
         self.release_stand_ins();
         let table = self.make_table();
         self.begin_leaving(now);
@@ -91,7 +98,9 @@ impl Cluster {
             })
             .collect();
         let changes = std::mem::take(&mut self.pending).into_values().collect();
-        Settled { changes, orders, table, hosts, wake: self.next_wake(now) }
+        let again = (!unsettled.is_empty()).then(|| now + UNSETTLED_AGAIN);
+        let wake = self.next_wake(now).into_iter().chain(again).min();
+        Settled { changes, orders, table, hosts, unsettled, wake }
     }
 
     fn decide_one(&mut self, target: &Target, now: Timestamp) {
@@ -391,6 +400,7 @@ fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica
         since: now,
         created: now,
         first_ready: None,
+        ready_after: None,
         restarts: 0,
         started: None,
         once: None,

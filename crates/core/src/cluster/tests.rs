@@ -23,6 +23,7 @@ mod leaving;
 mod promoting;
 mod secrets;
 mod sources;
+mod views;
 mod ways;
 mod withdrawn;
 
@@ -345,14 +346,17 @@ fn the_board_tells_of_each_workload_how_it_is_reached_and_what_it_does() {
     yard.declare(&format!("{MANIFEST}{by_label}"), false);
     yard.settle_down();
     let rates = [("staging/locker-api".to_owned(), 2.5)].into();
-    let board = crate::board::board(&yard.cluster.state, &name("staging"), &rates, yard.now);
+    let board = crate::views::board::board(&yard.cluster.state, &name("staging"), &rates, yard.now);
     assert_eq!((board.nodes, board.not_isolated.len(), board.workloads.len()), (1, 0, 2));
     let [api, map] = &board.workloads[..] else { panic!("two rows") };
     assert_eq!((api.ready, api.wanted, api.requests_per_second), (3, 3, 2.5));
     assert_eq!(api.hosts, ["api.lockers.localhost"]);
     let services: Vec<&str> = map.services.iter().map(Name::as_str).collect();
     assert_eq!((services, map.hosts.len(), map.state), (vec!["map", "pages"], 0, WorkloadState::Off));
-    assert_eq!(crate::board::board(&yard.cluster.state, &name("production"), &rates, yard.now).workloads, []);
+    assert_eq!(
+        crate::views::board::board(&yard.cluster.state, &name("production"), &rates, yard.now).workloads,
+        []
+    );
 }
 
 #[test]
@@ -487,7 +491,8 @@ fn what_is_still_there_of_an_equal_release_is_taken_over_as_it_is() {
 fn figure(yard: &Yard, release: u32, requests: u64, failed: u64, shadow: bool) -> crate::link::Figure {
     let state = &yard.cluster.state;
     let replica = state.replicas.values().next().expect("a replica").id.clone();
-    let times = BTreeMap::from([(8, requests)]);
+    let mut latencies = crate::latency::Latencies::default();
+    latencies.record_many(1_600, requests);
     let (service, release) = (api(), Some(ReleaseNumber(release)));
     let (way, inside) = ("api.lockers.localhost".to_owned(), false);
     let replica = Some(replica);
@@ -502,7 +507,7 @@ fn figure(yard: &Yard, release: u32, requests: u64, failed: u64, shadow: bool) -
         failed,
         received: 0,
         sent: 0,
-        times,
+        latencies,
         shadow,
         other_size: 0,
     }

@@ -6,7 +6,7 @@ const HEAD: usize = 9;
 
 /// Control frames that were seen.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct FrameCounts {
     /// PING, SETTINGS, PRIORITY and frames of unknown types.
     pub control: u32,
     /// WINDOW_UPDATE.
@@ -26,8 +26,8 @@ pub struct FrameCounter {
 
 impl FrameCounter {
     /// The control frames that begin in these bytes.
-    pub fn look(&mut self, mut bytes: &[u8]) -> Seen {
-        let mut seen = Seen::default();
+    pub fn look(&mut self, mut bytes: &[u8]) -> FrameCounts {
+        let mut seen = FrameCounts::default();
         let preface = (PREFACE - self.skipped).min(bytes.len());
         self.skipped += preface;
         bytes = &bytes[preface..];
@@ -90,7 +90,7 @@ impl FrameBudget {
     }
 
     /// Takes what was seen at `now`, in milliseconds. False where it is more than the connection may bring.
-    pub fn take(&mut self, seen: Seen, now: u64) -> bool {
+    pub fn take(&mut self, seen: FrameCounts, now: u64) -> bool {
         let seconds = now.saturating_sub(self.filled) / 1000;
         if seconds > 0 {
             self.filled += seconds * 1000;
@@ -127,7 +127,7 @@ mod tests {
             pieces in proptest::collection::vec(1usize..20, 1..200),
         ) {
             let mut bytes = vec![b'P'; PREFACE];
-            let mut expected = Seen::default();
+            let mut expected = FrameCounts::default();
             for (kind, length) in frames {
                 bytes.extend(frame(kind, 0, length));
                 match kind {
@@ -139,7 +139,7 @@ mod tests {
                 }
             }
             let mut counter = FrameCounter::default();
-            let mut found = Seen::default();
+            let mut found = FrameCounts::default();
             let mut rest = bytes.as_slice();
             for piece in pieces.into_iter().cycle() {
                 if rest.is_empty() {
@@ -159,12 +159,12 @@ mod tests {
     #[test]
     fn a_flood_ends_and_a_long_download_does_not() {
         let mut budget = FrameBudget::default();
-        let ping = Seen { control: 1, ..Seen::default() };
+        let ping = FrameCounts { control: 1, ..FrameCounts::default() };
         let taken = (0..10_000).take_while(|_| budget.take(ping, 0)).count();
         assert_eq!(taken, CONTROL.0 as usize);
         assert!(budget.take(ping, 60_000), "it is filled up with time");
         let mut budget = FrameBudget::default();
-        let window = Seen { windows: 1, ..Seen::default() };
+        let window = FrameCounts { windows: 1, ..FrameCounts::default() };
         for _ in 0..100_000 {
             budget.sent(16 << 10);
             assert!(budget.take(window, 0), "each update answers what was sent");

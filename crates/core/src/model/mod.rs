@@ -27,7 +27,7 @@ pub use record::{
     Aside, Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
     Spent, Workload,
 };
-pub use rollout::{Evidence, Purpose, Rollout, Seen, Shadowing, Suspicion};
+pub use rollout::{Answered, Evidence, Purpose, Rollout, Shadowing, Suspicion};
 pub use route::{
     AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn,
     RouteLimits, RouteSpec, RouteTls, Sticky,

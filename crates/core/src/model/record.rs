@@ -202,6 +202,9 @@ pub struct Replica {
     /// When it was ready for the first time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first_ready: Option<Timestamp>,
+    /// How long its process took to be ready, as its node measured it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ready_after: Option<super::Span>,
     /// How often its process was started again.
     pub restarts: u32,
     /// The digest of what its node really started ([`crate::launch_fingerprint`]).

@@ -6,6 +6,8 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::latency::Latencies;
+
 use super::{FirstRun, Origin, Reason, ReleaseNumber, RolloutState, Target};
 
 /// The move to a release.
@@ -134,16 +136,16 @@ pub struct Evidence {
     pub failed: u64,
     /// Of those, what the new release answered.
     #[serde(default)]
-    pub new: Seen,
+    pub new: Answered,
     /// What the release before answered, counted from when the new one first answered.
     #[serde(default)]
-    pub old: Seen,
+    pub old: Answered,
     /// What the new release answered to copies in the shadow step.
     #[serde(default)]
-    pub copies: Seen,
+    pub copies: Answered,
     /// And what the one before answered to the same requests.
     #[serde(default)]
-    pub copied: Seen,
+    pub copied: Answered,
     /// How many of the copies' answers had another size.
     #[serde(default)]
     pub other_size: u64,
@@ -162,20 +164,41 @@ pub struct Evidence {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Suspicion {
     /// By the new release.
-    pub new: Seen,
+    pub new: Answered,
     /// By the one before.
-    pub old: Seen,
+    pub old: Answered,
 }
 
 /// What one release answered.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
-pub struct Seen {
+#[serde(from = "StoredAnswered")]
+pub struct Answered {
     /// Requests that ended.
     pub requests: u64,
     /// Those that failed.
     pub failed: u64,
-    /// How many took at most so long, by the buckets of [`crate::link::time_bucket`].
-    pub times: BTreeMap<u8, u64>,
+    /// How long they took.
+    pub latencies: Latencies,
+}
+
+/// The same as the record may hold it: earlier versions counted durations by half powers of two.
+#[derive(Deserialize, JsonSchema)]
+struct StoredAnswered {
+    requests: u64,
+    failed: u64,
+    #[serde(default)]
+    latencies: Latencies,
+    #[serde(default)]
+    #[schemars(skip)]
+    times: BTreeMap<u8, u64>,
+}
+
+impl From<StoredAnswered> for Answered {
+    fn from(stored: StoredAnswered) -> Answered {
+        let StoredAnswered { requests, failed, mut latencies, times } = stored;
+        latencies.add(&Latencies::from(times));
+        Answered { requests, failed, latencies }
+    }
 }
 
 impl Evidence {
@@ -187,7 +210,7 @@ impl Evidence {
         self.other_size += more.other_size;
         let Evidence { new, old, copies, copied, .. } = more;
         let new_answers = [&self.new, &self.copies, new, copies].iter().any(|seen| seen.requests > 0);
-        let nothing = Seen::default();
+        let nothing = Answered::default();
         let old = if new_answers { old } else { &nothing };
         for (to, from) in [
             (&mut self.new, new),
@@ -195,29 +218,25 @@ impl Evidence {
             (&mut self.copies, copies),
             (&mut self.copied, copied),
         ] {
-            to.add(from.requests, from.failed, &from.times);
+            to.add(from.requests, from.failed, &from.latencies);
         }
     }
 }
 
-impl Seen {
+impl Answered {
     /// What was answered after `earlier`, which is an earlier count of the same release.
-    pub fn since(&self, earlier: &Seen) -> Seen {
-        let times = self.times.iter().filter_map(|(bucket, count)| {
-            let more = count.saturating_sub(earlier.times.get(bucket).copied().unwrap_or_default());
-            (more > 0).then_some((*bucket, more))
-        });
-        Seen {
+    pub fn since(&self, earlier: &Answered) -> Answered {
+        Answered {
             requests: self.requests.saturating_sub(earlier.requests),
             failed: self.failed.saturating_sub(earlier.failed),
-            times: times.collect(),
+            latencies: self.latencies.since(&earlier.latencies),
         }
     }
 
     /// Adds what was counted somewhere in a short while.
-    pub fn add(&mut self, requests: u64, failed: u64, times: &BTreeMap<u8, u64>) {
+    pub fn add(&mut self, requests: u64, failed: u64, latencies: &Latencies) {
         self.requests += requests;
         self.failed += failed;
-        times.iter().for_each(|(bucket, count)| *self.times.entry(*bucket).or_default() += count);
+        self.latencies.add(latencies);
     }
 }

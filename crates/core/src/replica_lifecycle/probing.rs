@@ -14,7 +14,8 @@ impl ReplicaRun {
         }
         let fault = match result {
             Ok(()) => {
-                (self.is_ready, self.was_ready, self.failures, self.unsure) = (true, true, 0, false);
+                self.failures = 0;
+                self.become_ready(now);
                 (self.check_reason, self.lasts) = (self.flapping(now), true);
                 return vec![Do::Probe(self.run, check.every)];
             }

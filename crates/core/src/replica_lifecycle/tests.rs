@@ -37,6 +37,21 @@ fn shown(run: &ReplicaRun) -> String {
 }
 
 #[test]
+fn how_long_starting_took_is_told_of_a_run_that_was_seen_from_its_beginning() {
+    let mut run = running(PORT);
+    assert_eq!(run.report().ready_after, None);
+    run.handle(Event::Probed(run.run_number(), Ok(())), 402);
+    assert_eq!(run.report().ready_after, Some(Span::from_millis(400)));
+    // Unready for a while and ready again says nothing of a start.
+    run.handle(Event::Probed(run.run_number(), Ok(())), 90_000);
+    assert_eq!(run.report().ready_after, Some(Span::from_millis(400)));
+    let mut found = ReplicaRun::new(order(PORT));
+    found.handle(Event::Found, 0);
+    found.handle(Event::Probed(found.run_number(), Ok(())), 5);
+    assert_eq!((found.report().state, found.report().ready_after), (ReplicaState::Ready, None));
+}
+
+#[test]
 fn a_replica_that_was_found_running_is_not_spoken_of_before_it_was_probed() {
     let mut run = running(PORT);
     assert!(!run.is_unsure());

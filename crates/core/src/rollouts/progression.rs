@@ -6,8 +6,8 @@ use super::replica_counts::{Counts, first_to_go};
 use super::{Act, Moved, View, count, let_go, took};
 use crate::canary_analysis;
 use crate::model::{
-    Evidence, OnFailure, Purpose, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaState, Rollout,
-    RolloutState, Seen, Shadow, Shadowing, Span, Style, Then,
+    Answered, Evidence, OnFailure, Purpose, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaState,
+    Rollout, RolloutState, Shadow, Shadowing, Span, Style, Then,
 };
 
 /// What is wanted of both sets at this point of the move.
@@ -253,7 +253,7 @@ fn copying(
     if rollout.evidence.copies.requests >= u64::from(shadow.copies) || until <= now {
         rollout.shadow = Shadowing::Passed;
         let Evidence { looks, suspected, old, .. } = &mut rollout.evidence;
-        (*looks, *suspected, *old) = (0, None, Seen::default());
+        (*looks, *suspected, *old) = (0, None, Answered::default());
         (rollout.step_began, rollout.watched_since) = (Some(now), None);
         // What comes next is decided at once.
         return Some(now + jiff::SignedDuration::from_millis(1));
@@ -346,7 +346,8 @@ fn awaiting(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Option<Mo
     let code = rollout.reason.as_ref().map(|reason| reason.code);
     let judged =
         matches!(code, Some(ReasonCode::MoreErrors | ReasonCode::Slower)) && rollout.waived.is_none();
-    let well = !counts.new.is_empty() && counts.counted == counts.new.len();
+    // A replica may be ready and keep ending all the same: its reason stays until it has run for long enough.
+    let well = !counts.new.is_empty() && counts.counted == counts.new.len() && counts.fault().is_none();
     if well && !judged {
         return None;
     }

@@ -2,15 +2,15 @@
 
 use super::tests::*;
 use super::*;
-use crate::model::{OnFailure, Purpose, RolloutRule, Seen, Shadow, Shadowing, Span, Step, Then};
+use crate::model::{Answered, OnFailure, Purpose, RolloutRule, Shadow, Shadowing, Span, Step, Then};
 
 /// Both releases answer so many requests; so many fail.
 fn answer(world: &mut World, new: (u64, u64), old: (u64, u64)) {
     let evidence = &mut world.rollout.as_mut().expect("a rollout").evidence;
-    let add = |seen: &mut Seen, (requests, failed): (u64, u64)| {
+    let add = |seen: &mut Answered, (requests, failed): (u64, u64)| {
         seen.requests += requests;
         seen.failed += failed;
-        *seen.times.entry(8).or_default() += requests;
+        seen.latencies.record_many(1_600, requests);
     };
     add(&mut evidence.new, new);
     add(&mut evidence.old, old);
@@ -180,7 +180,7 @@ fn copy(world: &mut World, new: (u64, u64), old: (u64, u64)) {
     for (seen, (requests, failed)) in [(&mut evidence.copies, new), (&mut evidence.copied, old)] {
         seen.requests += requests;
         seen.failed += failed;
-        *seen.times.entry(8).or_default() += requests;
+        seen.latencies.record_many(1_600, requests);
     }
 }
 

@@ -92,6 +92,7 @@ impl World {
             since: at(self.now),
             created: at(self.now),
             first_ready: None,
+            ready_after: None,
             restarts: 0,
             started: None,
             aside: None,
@@ -299,6 +300,23 @@ fn a_new_release_with_a_fault_waits_where_it_is_to_be_held() {
     world.now += 10_000;
     assert_eq!(world.step().acts, vec![]);
     assert_eq!(world.count(ReplicaState::Ready), 3);
+}
+
+#[test]
+fn what_is_ready_and_keeps_ending_waits_and_is_not_decided_about_without_end() {
+    let mut world = World::new(2, rule(1, 0));
+    assert!(world.run_until(RolloutState::Shifting, &DICE, |_| {}));
+    let keeps_ending = Reason::new(ReasonCode::KeepsEnding, "ended 2 times, the last with signal 9");
+    for replica in &mut world.replicas {
+        (replica.state, replica.since) = (ReplicaState::Ready, at(world.now));
+    }
+    world.replicas[0].reason = Some(keeps_ending);
+    world.now += 60_000;
+    assert_eq!(world.step().rollout.map(|rollout| rollout.state), Some(RolloutState::Awaiting));
+    assert_eq!(world.step().rollout, None, "nothing has changed since");
+    world.replicas[0].reason = None;
+    let went_on = world.step().rollout.expect("it is well after all");
+    assert_ne!(went_on.state, RolloutState::Awaiting);
 }
 
 #[test]

@@ -1,7 +1,8 @@
 //! Changes of less usual kinds: a service that answered goes on answering, or the change is refused, or it is told.
 
 use super::*;
-use crate::model::RolloutState;
+use crate::model::{RolloutState, Signal};
+use crate::views::NeedKind;
 
 /// The workload and its service, by the names that are changed here.
 fn labelled(port: &str, tier: &str, image: &str) -> String {
@@ -273,11 +274,16 @@ fn a_port_that_is_taken_is_refused_or_told() {
     yard.settle_down();
     let closed = BTreeMap::from([(5432, "another program has it".to_owned())]);
     yard.cluster.hear_closed_ports("gateway-1", closed, yard.now);
-    let board = crate::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
-    assert!(board.waiting.iter().any(|it| it.what == "route db" && it.sentence.contains("another program")));
+    let board = crate::views::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
+    assert!(
+        board
+            .needs
+            .iter()
+            .any(|it| (it.kind, it.name.as_str(), it.signal) == (NeedKind::Route, "db", Signal::Fault))
+    );
     yard.cluster.hear_closed_ports("gateway-1", BTreeMap::new(), yard.now);
-    let board = crate::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
-    assert!(board.waiting.is_empty(), "{:?}", board.waiting);
+    let board = crate::views::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
+    assert!(board.needs.is_empty(), "{:?}", board.needs);
 }
 
 #[test]

@@ -1,0 +1,183 @@
+//! What needs a person: workloads that are not well, what waits to be decided, ports that are taken, sources that stand
+//! still, certificates that end.
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::{Held, Name, ReasonCode, RolloutState, Signal, Source, Target, Workload};
+use crate::record::State;
+
+/// Something that needs a person.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Need {
+    /// What kind of thing it is.
+    pub kind: NeedKind,
+    /// Its name.
+    pub name: Name,
+    /// How it is, such as `failing`, `held`, `asks` or `refused`.
+    pub state: String,
+    /// How that is shown.
+    pub signal: Signal,
+    /// That in a few words, such as `is killed for memory`.
+    pub headline: String,
+    /// Why, in a sentence.
+    pub sentence: String,
+    /// The command that goes on from here, where there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub command: Option<String>,
+}
+
+/// The kind of what needs a person.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum NeedKind {
+    /// A workload.
+    Workload,
+    /// A route.
+    Route,
+    /// A source.
+    Source,
+    /// A certificate.
+    Certificate,
+}
+
+impl std::fmt::Display for Need {
+    /// As a person calls it: a workload by its name, everything else with its kind.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.kind {
+            NeedKind::Workload => write!(f, "{}", self.name),
+            NeedKind::Route => write!(f, "route {}", self.name),
+            NeedKind::Source => write!(f, "source {}", self.name),
+            NeedKind::Certificate => write!(f, "certificate {}", self.name),
+        }
+    }
+}
+
+/// What needs a person in an environment, the worst first.
+pub fn needs(state: &State, environment: &Name, now: Timestamp) -> Vec<Need> {
+    let here = |target: &Target| target.environment == *environment;
+    let workloads = state.workloads.values().filter(|it| here(&it.target));
+    let mut needs: Vec<Need> = workloads.filter_map(|workload| of_workload(state, workload)).collect();
+    needs.extend(closed_ports(state, environment));
+    needs.extend(state.sources.values().filter(|it| here(&it.target)).filter_map(of_source));
+    needs.extend(ending_certificates(state, environment, now));
+    // The order within a signal stays: workloads first, by name.
+    needs.sort_by_key(|need| need.signal != Signal::Fault);
+    needs
+}
+
+fn of_workload(state: &State, workload: &Workload) -> Option<Need> {
+    let target = &workload.target;
+    let signal = workload.state.signal();
+    let need = |state: &str, signal, headline: &str, sentence: String, command: Option<String>| {
+        Some(Need {
+            kind: NeedKind::Workload,
+            name: target.name.clone(),
+            state: state.to_owned(),
+            signal,
+            headline: headline.to_owned(),
+            sentence,
+            command,
+        })
+    };
+    let held = workload.held.as_ref();
+    let resume = || format!("mainyard resume {target}");
+    // A fault comes before a hold and a question: visitors notice it.
+    if signal == Signal::Fault || (signal == Signal::Caution && held.is_none()) {
+        let code = workload.reason.as_ref().map(|reason| reason.code);
+        let reason = workload.reason.as_ref().map(|reason| reason.sentence.clone());
+        let sentence = reason.unwrap_or_else(|| "fewer replicas are ready than wanted".to_owned());
+        let sentence = held.map_or_else(|| sentence.clone(), |held| format!("{sentence}; {}", words(held)));
+        return need(workload.state.word(), signal, headline(code), sentence, held.map(|_| resume()));
+    }
+    if let Some(held) = held {
+        return need("held", Signal::Caution, "is held", words(held), Some(resume()));
+    }
+    let open = state.open_rollout(target)?;
+    let reason = open.reason.as_ref().filter(|reason| reason.code == ReasonCode::AsksFirst);
+    let sentence = match (reason, &open.verdict) {
+        (Some(reason), _) => &reason.sentence,
+        (None, Some(verdict)) if open.state == RolloutState::Awaiting && open.from.is_some() => verdict,
+        _ => return None,
+    };
+    let command = format!("mainyard advance {target}, or cancel");
+    need("asks", Signal::Caution, "waits for a person", sentence.clone(), Some(command))
+}
+
+/// Routes whose port the gateway can't listen on.
+fn closed_ports(state: &State, environment: &Name) -> Vec<Need> {
+    let routes = state.routes.values().filter(|route| route.target.environment == *environment);
+    let closed = routes.filter_map(|route| {
+        let port = route.spec.port?;
+        Some(Need {
+            kind: NeedKind::Route,
+            name: route.target.name.clone(),
+            state: "closed".to_owned(),
+            signal: Signal::Fault,
+            headline: "is closed".to_owned(),
+            sentence: format!("the gateway cannot listen on port {port}: {}", state.closed_port(port)?),
+            command: None,
+        })
+    });
+    closed.collect()
+}
+
+fn of_source(source: &Source) -> Option<Need> {
+    let need = |state: String, signal, headline: &str, sentence: String, act: &str| Need {
+        kind: NeedKind::Source,
+        name: source.target.name.clone(),
+        state,
+        signal,
+        headline: headline.to_owned(),
+        sentence,
+        command: Some(format!("mainyard source {act} {}", source.target)),
+    };
+    if let Some(held) = &source.held {
+        return Some(need("held".to_owned(), Signal::Caution, "is held", words(held), "resume"));
+    }
+    let signal = source.state.signal();
+    if !matches!(signal, Signal::Caution | Signal::Fault) {
+        return None;
+    }
+    let why = source.reason.as_ref().map_or("see what differs", |reason| &reason.sentence);
+    Some(need(source.state.to_string(), signal, "is not in step with Git", why.to_owned(), "show"))
+}
+
+/// Certificates that end soon, or are not valid.
+fn ending_certificates(state: &State, environment: &Name, now: Timestamp) -> Vec<Need> {
+    let here = state.certificates.values().filter(|it| it.target.environment == *environment);
+    let ending = here.filter(|it| it.sealed.is_some() && it.signal(now) != Signal::Good);
+    let need = |certificate: &crate::model::Certificate| Need {
+        kind: NeedKind::Certificate,
+        name: certificate.target.name.clone(),
+        state: if certificate.signal(now) == Signal::Fault { "not valid" } else { "ends soon" }.to_owned(),
+        signal: certificate.signal(now),
+        headline: if certificate.signal(now) == Signal::Fault { "is not valid" } else { "ends soon" }
+            .to_owned(),
+        sentence: format!("for {}: {}", certificate.names.join(", "), certificate.lasts(now)),
+        command: Some(format!("mainyard certificate add {} --chain FILE --key FILE", certificate.target)),
+    };
+    ending.map(need).collect()
+}
+
+/// Who holds something, and why.
+fn words(held: &Held) -> String {
+    format!("{}, held by {} since {:.0}", held.because, held.origin.by, held.origin.at)
+}
+
+/// What a reason comes to, in a few words that follow the workload's name.
+fn headline(code: Option<ReasonCode>) -> &'static str {
+    match code {
+        Some(ReasonCode::OutOfMemory) => "is killed for memory",
+        Some(ReasonCode::KeepsEnding) => "keeps ending",
+        Some(ReasonCode::PortSilent) => "does not listen where it should",
+        Some(ReasonCode::ImageNotFound) => "has no image to run",
+        Some(ReasonCode::ImageUnusable) => "has an image that cannot be used",
+        Some(ReasonCode::NoRoom) => "finds no room on any node",
+        Some(ReasonCode::CannotStart) => "cannot be started",
+        Some(ReasonCode::CheckFails) => "fails its check",
+        Some(ReasonCode::KeeperLost) => "lost its keeper",
+        _ => "is not as it should be",
+    }
+}
