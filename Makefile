@@ -13,7 +13,7 @@
 #              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
 #              MINUTES and SEEDS say how much of each
 # make check   the quick look before a commit: formatting, lints of the core, its tests; `make hook` runs it before each commit
-# make lint    formatting and lints, warnings refused; licences, sources and versions of what it is built from
+# make lint    formatting, lints and documentation, warnings refused; licences, sources and versions of what it is built from
 
 PROFILE ?= debug
 FAULTS ?= 20
@@ -93,6 +93,7 @@ hook:
 lint: setup console/dist/index.html
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets -- --deny warnings
+	RUSTDOCFLAGS="--deny warnings" cargo doc --quiet --workspace --no-deps --document-private-items
 	cargo test --quiet --package testing --test dependencies
 	cd console && npm run --silent lint
 

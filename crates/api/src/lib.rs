@@ -1,6 +1,6 @@
 //! The API, as types: every operation with its request, its answer and its problems.
 //!
-//! Each operation is written down once, as an implementation of [`Operation`] made by [`operations!`]. Control serves it,
+//! Each operation is written down once, as an implementation of [`Operation`] made by `operations!`. Control serves it,
 //! the client calls it, and [`openapi::document`] describes it, all from that one place. The types that travel are here or
 //! in the core; nothing here reads a socket.
 

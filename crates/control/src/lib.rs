@@ -1,6 +1,6 @@
 //! Control: the API, the console, and the one that decides.
 //!
-//! [`leader`] holds the cluster and is the only one that changes it; the API asks it, nodes and gateways tell
+//! `leader` holds the cluster and is the only one that changes it; the API asks it, nodes and gateways tell
 //! it. It writes what it decides to the record before anything is ordered or answered. Everything else here is
 //! about who may ask and how the answer looks.
 

@@ -80,18 +80,21 @@ impl Reader {
                 self.ready.push_back(event("figures", None, &figures));
                 continue;
             }
-            let mut wake = self.figures_at;
-            if let Some(views) = &mut self.views {
-                if Instant::now() >= views.due() {
-                    let changes = views.pass(&self.control.leader.published.read().await.0);
-                    if !changes.is_empty() {
-                        self.ready.push_back(event("views", None, &changes));
-                    }
-                    continue;
-                }
-                wake = wake.min(views.due());
+            if self.views.as_ref().is_some_and(|views| Instant::now() >= views.due()) {
+                self.push_views().await;
+                continue;
             }
+            let views_due = self.views.as_ref().map(SentViews::due);
+            let wake = views_due.map_or(self.figures_at, |due| due.min(self.figures_at));
             let _ = tokio::time::timeout_at(wake, self.latest.changed()).await;
+        }
+    }
+
+    async fn push_views(&mut self) {
+        let Some(views) = &mut self.views else { return };
+        let changes = views.pass(&self.control.leader.published.read().await.0);
+        if !changes.is_empty() {
+            self.ready.push_back(event("views", None, &changes));
         }
     }
 

@@ -15,6 +15,7 @@
 //! - [`latency`]: how long requests took, counted in little space
 //! - [`launch_fingerprint`]: whether a node started what a release asks for
 //! - [`placement`]: which node has room
+//! - [`retries`]: whether a request that failed is sent to another replica
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
 //! - [`http_framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
 //! - [`sign_in_backoff`]: how often signing in may be tried
@@ -52,6 +53,7 @@ pub mod reasons;
 pub mod record;
 pub mod replica_lifecycle;
 pub mod retention;
+pub mod retries;
 pub mod rollouts;
 pub mod routing;
 pub mod service_names;

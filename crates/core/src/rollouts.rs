@@ -5,7 +5,7 @@
 //!
 //! A move keeps two promises, unless faults take replicas away: never fewer ready than wanted less `may_lack`, never
 //! more staying than wanted plus `may_exceed` (a swap has both sets complete). A new replica counts once it has stayed
-//! ready for `settle`. Going forward is in [`progression`], going back in [`rollback`].
+//! ready for `settle`. Going forward is in `progression`, going back in `rollback`.
 
 mod progression;
 mod replica_counts;

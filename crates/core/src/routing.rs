@@ -2,7 +2,7 @@
 //!
 //! An entry names a replica, its node and how to dial it; an address alone never stands for a replica. Tables
 //! are numbered by epoch and version, and a gateway takes no table that is older than the one it has. How requests are
-//! shared out is in [`shares`].
+//! shared out is in `shares`.
 
 mod binding;
 mod change;

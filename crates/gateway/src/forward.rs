@@ -9,7 +9,8 @@ use http::{Method, Request, Response, StatusCode};
 use http_body_util::{Either, Full};
 use hyper::body::{Body, Incoming};
 use hyper_util::rt::TokioIo;
-use mainyard_core::model::{Reason, ReasonCode, Repeat, RepeatOn, RouteLimits};
+use mainyard_core::model::{Reason, ReasonCode, RouteLimits};
+use mainyard_core::retries::{Failure, Retries};
 
 use crate::affinity;
 use crate::arrival::Arrival;
@@ -203,12 +204,11 @@ impl Forwarder {
     ) -> Result<Response<AnswerBody>, Refused> {
         let upgrade = wanted_upgrade(request.headers());
         let mut on_upgrade = upgrade.is_some().then(|| hyper::upgrade::on(&mut request));
-        let safe_to_repeat =
-            matches!(*request.method(), Method::GET | Method::HEAD) && request.body().is_end_stream();
         let unlimited = RouteLimits::default();
         let limits = lead.route.as_ref().map_or(&unlimited, |route| &route.spec.limits);
-        let repeat =
-            lead.route.as_ref().and_then(|route| route.spec.repeat.as_ref()).filter(|_| safe_to_repeat);
+        let repeat = lead.route.as_ref().and_then(|route| route.spec.repeat.as_ref());
+        let method = request.method().clone();
+        let mut retries = Retries::new(method.as_str(), request.body().is_end_stream(), repeat);
         let sticky = lead.route.as_ref().and_then(|route| route.spec.sticky.as_ref());
         let secure = asked.arrival.secure;
         let brought = sticky.and_then(|sticky| affinity::brought(request.headers(), sticky));
@@ -222,13 +222,13 @@ impl Forwarder {
             None => Onward::Plain,
         };
         let silent = |reason: Reason| Refused { reason, ..Refused::unavailable() };
-        let (mut trouble, mut repeated, mut again) = (None, false, repeat.map_or(0, |repeat| repeat.times));
+        let mut trouble = None;
         let (way, mut service) = (lead.by(), Arc::clone(&lead.service));
         loop {
             let mut left = false;
             let port = service.ports.get(&lead.port).ok_or_else(|| silent(service.silent()))?;
             let seated = brought.and_then(|seat| port.replicas().find(|replica| replica.seat == seat));
-            let turns = port.in_turn(self.worker, TRIES + again as usize);
+            let turns = port.in_turn(self.worker, TRIES + retries.left() as usize);
             for replica in seated.into_iter().chain(turns) {
                 if replica.is_full() {
                     trouble = Some(format!("{} has as much open as it may", replica.backend.replica));
@@ -252,9 +252,8 @@ impl Forwarder {
                         continue;
                     }
                 };
-                let may_repeat = safe_to_repeat && (!repeated || again > 0);
-                let spare = may_repeat.then(|| copy_without_body(&onward));
-                let copy = if safe_to_repeat && upgrade.is_none() {
+                let spare = retries.remain().then(|| copy_without_body(&onward));
+                let copy = if retries.is_idempotent() && upgrade.is_none() {
                     Copy::of(self, port, &speaks, || copy_without_body(&onward))
                 } else {
                     None
@@ -278,9 +277,9 @@ impl Forwarder {
                         ));
                     }
                     Some(Ok(answer)) => {
-                        let unavailable = matches!(answer.status().as_u16(), 502..=504);
-                        match spare.filter(|_| unavailable && may(repeat, RepeatOn::Unavailable, again)) {
-                            Some(spare) => (spare, true),
+                        let failure = Failure::Answered(answer.status().as_u16());
+                        match spare.filter(|_| retries.again(failure)) {
+                            Some(spare) => spare,
                             None => {
                                 if let Some(copy) = copy {
                                     copy.send(self.clone(), self.original(&answer, &open, lead, sent));
@@ -309,10 +308,11 @@ impl Forwarder {
                             onward = unsent;
                             continue;
                         }
-                        // An idle connection that the replica closed as it was taken: nothing was answered, and a
-                        // second GET changes nothing.
-                        (None, Some(spare)) if connection.reused && !repeated => (spare, false),
-                        (None, Some(spare)) if may(repeat, RepeatOn::Broken, again) => (spare, true),
+                        (None, Some(spare))
+                            if retries.again(Failure::Broken { reused: connection.reused }) =>
+                        {
+                            spare
+                        }
                         (None, _) => {
                             return Err(broken(
                                 &replica.backend.replica,
@@ -322,8 +322,8 @@ impl Forwarder {
                             ));
                         }
                     },
-                    None => match spare.filter(|_| may(repeat, RepeatOn::Late, again)) {
-                        Some(spare) => (spare, true),
+                    None => match spare.filter(|_| retries.again(Failure::Late)) {
+                        Some(spare) => spare,
                         None => {
                             let sentence = format!(
                                 "{} did not begin its answer within {}",
@@ -338,9 +338,7 @@ impl Forwarder {
                     },
                 };
                 asked.note.tried = asked.note.tried.saturating_add(1);
-                repeated = true;
-                again -= u32::from(next.1);
-                onward = next.0;
+                onward = next;
             }
             // Anyone who left did so in a newer table, which says who came in its place.
             match lead.cell.now().filter(|newer| left && !Arc::ptr_eq(newer, &service)) {
@@ -454,10 +452,6 @@ async fn in_time<T>(
             Err(_) => return None,
         }
     }
-}
-
-fn may(repeat: Option<&Repeat>, on: RepeatOn, again: u32) -> bool {
-    again > 0 && repeat.is_some_and(|repeat| repeat.on.contains(&on))
 }
 
 /// The replica broke the connection, or the visitor's body was cut off.

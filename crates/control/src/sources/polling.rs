@@ -14,6 +14,8 @@ use mainyard_git::{Access, Fence, Let, Look};
 use tokio::sync::{Notify, Semaphore};
 
 use super::lookup::source;
+use tracing::Instrument;
+
 use crate::Control;
 
 /// Repositories that are looked at at the same time.
@@ -181,6 +183,17 @@ pub(crate) async fn follow_all(control: Data<Control>) {
 
 /// Looks at one source, and tells the leader where something is new, or not known to it.
 pub(super) async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
+    let span = tracing::info_span!("look", source = %target);
+    let outcome = take_a_look(control, target).instrument(span.clone()).await;
+    let _entered = span.enter();
+    match &outcome {
+        Ok(commit) => tracing::debug!(commit = commit.short(), "looked"),
+        Err(because) => tracing::debug!(because, "could not look"),
+    }
+    outcome
+}
+
+async fn take_a_look(control: &Data<Control>, target: &Target) -> Outcome {
     let turn = control.follower.turn(target);
     let _turn = turn.lock().await;
     let source = source(control, target).await.map_err(|problem| problem.detail)?;

@@ -1,7 +1,7 @@
 //! `mainyard.toml`: reading it, checking it, and what it means in one environment.
 //!
 //! [`keys`] is the one list of what may stand in a file. From it come the checks with their messages
-//! ([`check`](check::check)), and the JSON Schema ([`schema`](schema::schema)). [`read()`] puts several files
+//! (`check`), and the JSON Schema ([`schema`](schema::schema)). [`read()`] puts several files
 //! together, lays an environment's own values over the common ones and gives what is [`Declared`].
 
 mod check;
