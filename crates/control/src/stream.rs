@@ -128,6 +128,7 @@ fn change(entry: Entry) -> ChangeEvent {
 
 fn event(kind: &str, id: Option<u64>, data: &impl serde::Serialize) -> Bytes {
     let id = id.map_or(String::new(), |id| format!("id: {id}\n"));
-    let data = serde_json::to_string(data).unwrap_or_default();
+    // Events are plain structs with string keys: writing one as JSON can't fail.
+    let data = serde_json::to_string(data).expect("an event is plain data");
     Bytes::from(format!("event: {kind}\n{id}data: {data}\n\n"))
 }
