@@ -10,14 +10,14 @@ export class Refused extends Error {}
 
 const client = createClient<paths>()
 
-interface Answered<T> {
+interface Reply<T> {
   data?: T
   error?: components['schemas']['Problem'] | string
   response: Response
 }
 
 /** What was answered; a refusal is thrown with the platform's own words. */
-async function answer<T>(call: Promise<Answered<T>>): Promise<T> {
+async function answer<T>(call: Promise<Reply<T>>): Promise<T> {
   const { data, error, response } = await call
   if (response.ok) return data as T
   const detail = typeof error === 'object' ? error.detail : `the platform answers ${response.status}`
