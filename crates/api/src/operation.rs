@@ -279,7 +279,8 @@ pub trait Operation: 'static {
 pub fn check_query<O: Operation>(query: &O::Query) -> Result<(), String> {
     let schema = O::Query::json_schema(&mut SchemaGenerator::default()).to_value();
     // A query is a plain struct of ours; taking one that can't be written for an empty one would skip the check.
-    let written = serde_json::to_value(query).map_err(|error| format!("the query can't be read back: {error}"))?;
+    let written =
+        serde_json::to_value(query).map_err(|error| format!("the query can't be read back: {error}"))?;
     for (key, value) in written.as_object().into_iter().flatten() {
         let most = schema["properties"][key]["maxLength"].as_u64();
         let length = value.as_str().map_or(0, |text| text.chars().count() as u64);
