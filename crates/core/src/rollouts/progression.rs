@@ -374,8 +374,14 @@ fn trouble(view: View<'_>, rollout: &mut Rollout, counts: &Counts<'_>, now: Time
     }
     let detail = counts.new.iter().find_map(|replica| replica.reason.as_ref());
     let detail = detail.map(|reason| format!("; {}", reason.sentence)).unwrap_or_default();
-    let sentence =
-        format!("{} of {} replicas were ready by the deadline{detail}", counts.new_ready(), aim.new);
+    let ready = counts.new_ready();
+    // All may be ready, and not yet for as long as is asked.
+    let settled = if ready < aim.new {
+        String::new()
+    } else {
+        format!(", {} of them for at least {}", counts.counted, view.workload.rule.settle)
+    };
+    let sentence = format!("{ready} of {} replicas were ready by the deadline{settled}{detail}", aim.new);
     Some(Reason::new(ReasonCode::NotReadyInTime, sentence))
 }
 
