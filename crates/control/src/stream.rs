@@ -40,7 +40,9 @@ pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Pr
     let last = last.and_then(|value| value.to_str().ok()?.parse().ok());
     let cursor = last.or(call.query.after).unwrap_or_else(|| *control.leader.latest.borrow());
     let latest = control.leader.latest.clone();
-    let views = if call.query.views { Some(sent_views(&control, cursor).await) } else { None };
+    // Views have no number: a reader that comes back may have missed rows of changes that it has.
+    let comes_back = last.is_some();
+    let views = if call.query.views { Some(sent_views(&control, cursor, comes_back).await) } else { None };
     let ready = VecDeque::new();
     let reader = Reader { control, cursor, latest, ready, figures_at: Instant::now(), views, ended: false };
     let events = futures_util::stream::unfold(reader, |mut reader| async move {
@@ -54,10 +56,11 @@ pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Pr
         .streaming(events))
 }
 
-/// What a reader has of the views that read its snapshot at this change. If more changed since, all rows are sent.
-async fn sent_views(control: &Control, cursor: u64) -> SentViews {
+/// What a reader has of the views that read its snapshot at this change. If more changed since, or it comes back, all rows
+/// are sent.
+async fn sent_views(control: &Control, cursor: u64, comes_back: bool) -> SentViews {
     let published = control.leader.published.read().await;
-    let same = published.1 == cursor;
+    let same = published.1 == cursor && !comes_back;
     SentViews::new(control.gateway_ports(), same.then_some(&published.0))
 }
 

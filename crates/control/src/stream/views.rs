@@ -87,6 +87,7 @@ impl SentViews {
             self.everything_at = began + EVERYTHING_EVERY;
             changed = Changed::All;
         }
+        let first = self.sent.is_none();
         let before = self.sent.take().unwrap_or_default();
         let now = match &changed {
             Changed::All => Views::of(state, self.gateway, Timestamp::now()),
@@ -100,15 +101,16 @@ impl SentViews {
                 now
             }
         };
-        let changes = differences(&before, &now);
+        let changes = differences(&before, &now, first);
         self.sent = Some(now);
         self.due = Instant::now() + SHORTEST.max(began.elapsed() * 10);
         changes
     }
 }
 
-/// The rows of `now` that are not in `before`, and those that went.
-fn differences(before: &Views, now: &Views) -> Vec<ViewChange> {
+/// The rows of `now` that are not in `before`, and those that went. The first time `before` is not what the reader has: then
+/// an empty list of needs is sent as well, in the place of an old one.
+fn differences(before: &Views, now: &Views, first: bool) -> Vec<ViewChange> {
     let mut changes = Vec::new();
     rows(&mut changes, None, ViewPart::Nodes, &before.nodes, &now.nodes);
     let nothing = EnvironmentView::default();
@@ -116,7 +118,7 @@ fn differences(before: &Views, now: &Views) -> Vec<ViewChange> {
     for name in now.environments.keys().chain(gone) {
         let old = before.environments.get(name).unwrap_or(&nothing);
         let new = now.environments.get(name).unwrap_or(&nothing);
-        if old.needs != new.needs {
+        if first || old.needs != new.needs {
             changes.push(change(Some(name), ViewPart::Needs, "", Some(&new.needs)));
         }
         rows(&mut changes, Some(name), ViewPart::Workloads, &old.workloads, &new.workloads);
