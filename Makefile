@@ -10,9 +10,10 @@
 # make openapi-test  an independent tester makes requests from the API's OpenAPI document, SECONDS long (300), and holds
 #              each answer against it; needs python3 with venv and the Python package index
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
-#              scales and deploys with a look at what could grow, and 10,000 simulated runs; FAULTS, OUTAGE (seconds),
-#              MINUTES and SEEDS say how much of each
+#              scales and deploys with a look at what could grow, 10,000 simulated runs, and 10,000 declarations while the
+#              leader is killed; FAULTS, OUTAGE (seconds), MINUTES, SEEDS and WRITES (by each of 200) say how much of each
 # make check   the quick look before a commit: formatting, lints of the core, its tests; `make hook` runs it before each commit
+# make advisories  asks the registries for known weaknesses in packages and crates; needs the network
 # make lint    formatting, lints and documentation, warnings refused; licences, sources and versions of what it is built from
 
 PROFILE ?= debug
@@ -23,13 +24,18 @@ MINUTES ?= 30
 FUZZ ?= 60
 FUZZ_SECONDS ?= 600
 CHANGES ?= 60
+WRITES ?= 50
 SECONDS ?= 300
 CARGO_PROFILE = $(if $(filter release,$(PROFILE)),--release,)
 # The console's types of the API are made when it is built, from the OpenAPI document.
 CONSOLE_SOURCES = docs/openapi.json $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o \
 	-name schema.d.ts -prune -o -type f -print)
 
-.PHONY: demo test build bench attack fuzz torture openapi-test soak check hook lint setup setup-test
+# What make builds is built once, and sooner without the notes that make a second build of the same crate quicker. Cargo by
+# itself keeps them, for those who change the code; both may be used in turn.
+export CARGO_INCREMENTAL ?= 0
+
+.PHONY: demo test build bench attack fuzz torture openapi-test soak check hook advisories lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -40,9 +46,10 @@ build: setup console/dist/index.html
 	cargo build $(CARGO_PROFILE) --bin mainyard
 
 test: setup-test console/dist/index.html
+	@echo "== building the tests"
+	cargo test --workspace --no-run
 	@echo "== tests"
-	cargo build --workspace --tests --bins
-	cargo test --workspace
+	scripts/test.sh
 
 bench: setup console/dist/index.html
 	cargo build --release --bin mainyard
@@ -79,6 +86,7 @@ soak: setup-test console/dist/index.html
 	MAINYARD_OUTAGE=$(OUTAGE) cargo test --package mainyard --test platform outages -- --nocapture
 	MAINYARD_SOAK=$(MINUTES) cargo test --package mainyard --test platform soak -- --nocapture
 	MAINYARD_SEEDS=$(SEEDS) cargo test --package mainyard-sim -- --nocapture
+	MAINYARD_WRITES=$(WRITES) cargo test --package mainyard-control --test two_controls -- --nocapture
 
 check:
 	cargo fmt --all --check
@@ -94,8 +102,11 @@ lint: setup console/dist/index.html
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets -- --deny warnings
 	RUSTDOCFLAGS="--deny warnings" cargo doc --quiet --workspace --no-deps --document-private-items
-	cargo test --quiet --package testing --test dependencies
+	cargo test --quiet --workspace --test dependencies
 	cd console && npm run --silent lint
+
+advisories: console/node_modules
+	scripts/advisories.sh
 
 setup:
 	@sh scripts/install-missing.sh

@@ -1,4 +1,4 @@
-import { useState, type ReactNode } from 'react'
+import type { ReactNode } from 'react'
 import { Link, Navigate, Route, Routes, useLocation, useParams } from 'react-router'
 
 import { AccessPage } from './pages/access'
@@ -19,7 +19,7 @@ import { WorkloadPage } from './pages/workload'
 import { Finder } from './parts/finder'
 import { AnyMoment, PastMark } from './parts/past'
 import { usePhase, useView } from './store'
-import { choose, chosen, type Theme } from './theme'
+import { MemberMenu } from './parts/member'
 
 export function App() {
   const phase = usePhase()
@@ -34,7 +34,7 @@ export function App() {
   }
   if (phase.phase === 'refused') {
     return (
-      <Alone title="Nothing to see there">
+      <Alone title="Nothing to show">
         {phase.because.charAt(0).toUpperCase()}{phase.because.slice(1)}. <a className="underline" href="/">Back to now</a>
       </Alone>
     )
@@ -79,7 +79,7 @@ function First() {
   if (first !== undefined) return <Navigate to={`/${first}`} replace />
   return (
     <Alone title="Nothing is here yet">
-      Environments hold everything that runs. Make the first one:
+      Everything runs in an environment. Make the first one:
       <code className="figures mt-3 block rounded-md border border-line bg-card px-3 py-2">mainyard environment add staging</code>
     </Alone>
   )
@@ -141,9 +141,9 @@ function Frame({ children }: { children: ReactNode }) {
           <div className="ml-auto flex items-center gap-2.5">
             <AnyMoment />
             <Finder />
-            <ThemeChoice />
+            <MemberMenu member={view.member} environment={environment ?? ''} />
           </div>
-          <p className="flex items-center gap-2 text-soft" title={`signed in as ${view.member}`}>
+          <p className="flex items-center gap-2 text-soft">
             <span className={`inline-block size-2 rounded-full ${asOf !== null ? 'bg-caution' : view.lostSince === null ? 'bg-cell' : 'bg-fault'}`} aria-hidden />
             {asOf !== null ? 'the past' : view.lostSince === null ? 'live' : 'cut off'}
           </p>
@@ -151,7 +151,7 @@ function Frame({ children }: { children: ReactNode }) {
         <PastMark />
         {view.lostSince !== null && (
           <p role="status" className="border-b border-caution/40 bg-caution-wash px-6 py-1.5 text-caution">
-            The stream has been cut since {new Date(view.lostSince).toLocaleTimeString('en-GB', { timeZoneName: 'short' })}. What you see is from then; it goes on by itself.
+            The stream has been cut since {new Date(view.lostSince).toLocaleTimeString('en-GB', { timeZoneName: 'short' })}. This page shows that moment; it is updated when the stream is back.
           </p>
         )}
         <main key={pathname} className={`mx-auto max-w-[1400px] px-6 py-4.5 max-sm:px-3 ${view.lostSince === null ? '' : 'opacity-60'}`}>
@@ -174,18 +174,5 @@ function RailLink({ to, here, word, shape }: { to: string; here: boolean; word: 
       </svg>
       {word}
     </Link>
-  )
-}
-
-function ThemeChoice() {
-  const [theme, setTheme] = useState(chosen)
-  const next: Record<Theme, Theme> = { system: 'light', light: 'dark', dark: 'system' }
-  return (
-    <button
-      type="button" className="rounded-lg border border-line px-2.5 py-1.5 text-[13px] text-soft hover:bg-paper"
-      onClick={() => { choose(next[theme]); setTheme(next[theme]) }} title="light, dark, or as the system says"
-    >
-      <span className="sr-only">Theme: </span>{theme === 'system' ? 'auto' : theme}
-    </button>
   )
 }

@@ -12,6 +12,8 @@ import { BrowserRouter } from 'react-router'
 
 import { App } from './app'
 import { base } from './moment'
+import { HintProvider } from './parts/hint'
+import { Notices } from './parts/notice'
 import { begin } from './store'
 import { apply } from './theme'
 
@@ -23,9 +25,13 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <BrowserRouter basename={base}>
-          <App />
-        </BrowserRouter>
+        <HintProvider delayDuration={300}>
+          <Notices>
+            <BrowserRouter basename={base}>
+              <App />
+            </BrowserRouter>
+          </Notices>
+        </HintProvider>
       </QueryClientProvider>
     </StrictMode>,
   )

@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mainyard_core::http_framing::{Framing, Step};
+use mainyard_core::http_framing::{Framing, FramerAction};
 
 /// What comes through of bytes that arrive in pieces of this size, and whether it ended in a violation.
 fn passed(bytes: &[u8], piece: usize) -> (Vec<u8>, bool) {
@@ -11,9 +11,9 @@ fn passed(bytes: &[u8], piece: usize) -> (Vec<u8>, bool) {
         inbox.extend_from_slice(part);
         loop {
             match framing.look(&inbox) {
-                Ok(Step::Pass(count)) => out.extend(inbox.drain(..count)),
-                Ok(Step::Drop(count)) => drop(inbox.drain(..count)),
-                Ok(Step::More) => {
+                Ok(FramerAction::Pass(count)) => out.extend(inbox.drain(..count)),
+                Ok(FramerAction::Drop(count)) => drop(inbox.drain(..count)),
+                Ok(FramerAction::More) => {
                     let free = usize::try_from(framing.free()).unwrap_or(usize::MAX).min(inbox.len());
                     if free == 0 {
                         break;

@@ -60,7 +60,7 @@ function RemoveToken({ of: { id, name, scope }, removed }: { of: TokenEntry; rem
     <Act
       trigger={<Button tone="danger">Remove…</Button>}
       title={`Remove ${name}`}
-      about={`${scope === 'session' ? 'The browser that has this session' : 'A client with this token'} is refused from then on. It cannot be put back; a new one can be made.`}
+      about={`${scope === 'session' ? 'The browser that has this session' : 'A client with this token'} is refused from then on. It can't be restored; you can make a new one.`}
       command={scope === 'session' ? `mainyard sign-out ${id}` : `mainyard token remove ${id}`}
       act="Remove"
       run={() => removeToken(id).then(removed)}

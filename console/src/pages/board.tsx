@@ -42,7 +42,7 @@ export function BoardPage() {
       </div>
       {Object.values(view.objects.node).filter((node) => !isolates(view, node.name)).map((node) => (
         <p key={node.name} className="mt-2 text-[13px] text-soft">
-          <Badge of="caution" word={NOT_ISOLATED} /> Replicas on {node.name} are ordinary processes; of the limits only memory is held, process by process.
+          <Badge of="caution" word={NOT_ISOLATED} /> Replicas on {node.name} are ordinary processes; only the memory limit applies, for each process.
         </p>
       ))}
       {all > 0 && (
@@ -169,7 +169,7 @@ function TableRow({ row }: { row: Row }) {
       </td>
       <td className="figures px-3 text-xs">
         {row.routes.length > 0 ? row.routes.map((route) => <WayIn key={route.target.name} route={route} />)
-          : service === undefined ? <span className="font-sans text-faint">nothing, it takes jobs</span>
+          : service === undefined ? <span className="font-sans text-faint">none, it takes jobs</span>
           : <>{service.target.name} <span className="font-sans text-faint">inside</span></>}
       </td>
       <td className="px-3 whitespace-nowrap">{moment(change.at)} <span className="text-soft">{change.by} {change.act}</span></td>

@@ -20,13 +20,13 @@ export function CertificatesPage() {
   const own = (data ?? []).filter((each) => each.certificate.startsWith(`${environment}/`))
   return (
     <>
-      <PageHead title={`Certificates of ${environment}`} about="Hosts are served with the one that covers them; no connection is interrupted when it is replaced. A key is never shown.">
+      <PageHead title={`Certificates of ${environment}`} about="A host is served with the certificate that covers it. Replacing one interrupts no connection. Keys are never shown.">
         <AddCertificate environment={environment} />
       </PageHead>
       {error !== null && <Trouble cause={error} />}
       {data !== undefined && own.length === 0 && (
         <Nothing>
-          <p className="mb-2">None was given here: hosts are served with certificates of the platform’s own authority. See what to trust with:</p>
+          <p className="mb-2">There is none yet: hosts are served with certificates of the platform’s own authority. To trust that authority:</p>
           <Command words="mainyard certificate show-authority" />
         </Nothing>
       )}
@@ -50,7 +50,7 @@ const columns: Column<CertificateView>[] = [
     cell: (each) => (
       <Act
         trigger={<Button tone="danger">Remove…</Button>} title={`Remove the certificate ${nameOf(each)}`}
-        about="Hosts that it covers are served with a certificate of the platform’s own authority again. One that a route names is not removed."
+        about="Hosts that it covers go back to certificates of the platform’s own authority. A certificate that a route names can't be removed."
         command={`mainyard certificate remove ${each.certificate}`} act="Remove" run={() => removeCertificate(target(each))}
       />
     ),
@@ -67,7 +67,7 @@ function AddCertificate({ environment }: { environment: string }) {
   return (
     <Act
       trigger={<Button tone="strong">Add a certificate…</Button>} name="add-certificate"
-      title={`A certificate for ${environment}`} about="A name that is there already is replaced. Without a key it only says which authority is trusted."
+      title={`A certificate for ${environment}`} about="A certificate with the same name is replaced. Without a key, it only names an authority to trust."
       command={`mainyard certificate add ${environment}/${name === '' ? 'NAME' : name} --chain FILE${secret === '' ? '' : ' --key FILE'}`}
       act="Add it" disabled={!NAME.test(name) || chain.trim() === ''}
       run={() => addCertificate({ environment, name }, { chain, ...(secret.trim() !== '' && { key: secret }) }).then(() => { setSecret('') })}

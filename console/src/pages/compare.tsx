@@ -7,6 +7,7 @@ import type { Difference } from '../model'
 import { Command } from '../parts/command'
 import { useQuery } from '../query'
 import { useView } from '../store'
+import { Choice } from '../parts/choice'
 
 /** What differs between two releases of a workload, field by field. */
 export function ComparePage() {
@@ -33,12 +34,10 @@ export function ComparePage() {
 
   const list = found?.of === pair ? found.list : null
   const choice = (which: 'from' | 'to', value: string) => (
-    <label className="flex items-center gap-2 text-soft">
+    <span className="flex items-center gap-2 text-soft">
       {which === 'from' ? 'release' : 'with'}
-      <select className="figures rounded-lg border border-line bg-card px-2 py-1 text-ink" name={which} value={value} onChange={(event) => put(which, event.target.value)}>
-        {numbers.map((number) => <option key={number} value={number}>{number}</option>)}
-      </select>
-    </label>
+      <Choice label={which === 'from' ? 'Release' : 'With release'} name={which} className="figures py-1 text-ink" value={value} onChange={(next) => put(which, next)} options={numbers.map((number) => ({ value: String(number) }))} />
+    </span>
   )
   return (
     <>

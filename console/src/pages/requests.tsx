@@ -7,6 +7,7 @@ import { Nothing, PageHead } from '../parts/page'
 import { Badge } from '../parts/signal'
 import { Table, type Column } from '../parts/table'
 import { useQuery } from '../query'
+import { Tick } from '../parts/tick'
 
 /** More are not kept. */
 const KEPT = 500
@@ -62,16 +63,16 @@ export function RequestsPage() {
   const search = 'rounded-lg border border-line bg-card px-3 py-1.5'
   return (
     <>
-      <PageHead title={`Requests in ${environment}`} about={`As they end, the newest first; the last ${KEPT} are kept here.`}>
+      <PageHead title={`Requests in ${environment}`} about={`Requests appear as they end, the newest first; this page keeps the last ${KEPT}.`}>
         <Button aria-pressed={paused} onClick={() => setPaused(!paused)}>{paused ? 'Go on' : 'Pause'}</Button>
       </PageHead>
       <div className="mb-3 flex flex-wrap items-center gap-3">
         <input type="search" aria-label="With these words" placeholder="Host, path, status, replica or id" value={query.get('words') ?? ''} onChange={(event) => put('words', event.target.value)} className={`${search} w-80 max-sm:w-full`} />
-        <label className="flex items-center gap-2"><input type="checkbox" checked={failed} onChange={(event) => put('failed', event.target.checked ? 'true' : '')} /> failed ones only</label>
+        <Tick words="failed ones only" on={failed} onChange={(on) => put('failed', on ? 'true' : '')} />
       </div>
-      {trouble !== '' && <p role="alert" className="mb-3 text-fault">The stream is cut: {trouble}. Press Pause and Go on to read it again.</p>}
+      {trouble !== '' && <p role="alert" className="mb-3 text-fault">The stream was cut: {trouble}. Press Pause, then Go on, to read it again.</p>}
       {shown.length === 0
-        ? <Nothing>{words === '' && !failed ? 'No request has ended since this page was opened.' : 'None is like that.'}</Nothing>
+        ? <Nothing>{words === '' && !failed ? 'No request has ended since this page was opened.' : 'No request matches.'}</Nothing>
         : <Table label="Requests" columns={columns} rows={shown} name={(served) => served.id} />}
     </>
   )

@@ -46,7 +46,7 @@ export function RoutesPage() {
       </div>
       {services.length === 0 && routes.length === 0 ? (
         <p className="rounded-xl border border-line bg-card p-6">
-          Nothing can be reached in {environment} yet. A workload with a port gets a service of its name; a route lets the outside in to it, with the command above.
+          Nothing can be reached in {environment} yet. A workload with a port gets a service of its name. A route lets visitors in from outside; add one with the command above.
         </p>
       ) : (
         <WayMap routes={routes} services={services.filter((service) => wanted === '' || fits(service.target.name) || routes.some((route) => route.to.some((leg) => leg.service === service.target.name)))} />
@@ -124,7 +124,7 @@ function WayMap({ routes, services }: { routes: ShownRoute[]; services: Service[
               </Behind>
               {replicas.slice(0, CELLS.most).map((replica, index) => <MapCell key={replica.id} replica={replica} x={CELLS.x + index * 15} y={SERVICE.height / 2 - 10} />)}
               {replicas.length > CELLS.most && <text x={CELLS.x} y={SERVICE.height - 1} className="fill-soft text-[11px]">{ready} of {replicas.length} ready</text>}
-              {replicas.length === 0 && <text x={CELLS.x - 50} y={SERVICE.height / 2 + 4} className="fill-fault text-[12px] font-semibold">nothing is behind it</text>}
+              {replicas.length === 0 && <text x={CELLS.x - 50} y={SERVICE.height / 2 + 4} className="fill-fault text-[12px] font-semibold">no replica is behind it</text>}
             </g>
           ))}
         </svg>
@@ -175,7 +175,7 @@ function Certificates({ list, environment }: { list: CertificateView[]; environm
   if (list.length === 0) {
     return (
       <p className="rounded-xl border border-line bg-card p-4">
-        None was given: hosts are served with certificates that the platform's local authority signs. Give one with <Command words={`mainyard certificate add ${environment}/NAME --chain FILE --key FILE`} />
+        There is none yet: hosts are served with certificates that the platform's local authority signs. Add one with <Command words={`mainyard certificate add ${environment}/NAME --chain FILE --key FILE`} />
       </p>
     )
   }
@@ -191,7 +191,7 @@ function Certificates({ list, environment }: { list: CertificateView[]; environm
           {list.map((one) => (
             <tr key={one.certificate} className="border-b border-line/70 last:border-b-0">
               <th scope="row" className="px-3 py-2 font-medium">{one.certificate.split('/')[1]}</th>
-              <td className="figures px-3 text-xs">{one.names.join(', ') || 'no host: it says whom to trust'}</td>
+              <td className="figures px-3 text-xs">{one.names.join(', ') || 'no host: an authority to trust'}</td>
               <td className="px-3"><Badge of={one.signal} word={one.lasts} /></td>
               <td className="px-3 text-soft">{one.issuer}</td>
               <td className="px-3 text-soft">{one.origin.by}</td>
@@ -204,7 +204,7 @@ function Certificates({ list, environment }: { list: CertificateView[]; environm
 }
 
 function notes(route: ShownRoute): string[] {
-  const enter = route.enter === undefined || route.enter === 'open' ? [] : ['asks who enters']
+  const enter = route.enter === undefined || route.enter === 'open' ? [] : ['authorizes visitors']
   const methods = route.methods === undefined ? [] : [route.methods.join(' ')]
   const rated = route.rate === undefined ? [] : [`${route.rate.requests} in ${route.rate.every}`]
   const tls = route.tls === undefined ? [] : [route.tls.untouched === true ? 'TLS untouched' : `TLS, ${route.tls.onward} onward`]

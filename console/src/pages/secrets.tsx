@@ -20,7 +20,7 @@ export function SecretsPage() {
   const own = (data ?? []).filter((entry) => entry.secret.startsWith(`${environment}/`))
   return (
     <>
-      <PageHead title={`Secrets of ${environment}`} about="A value goes in and never comes out. Workloads that use the newest version get a release when there is another.">
+      <PageHead title={`Secrets of ${environment}`} about="Values are never shown again. A new version makes a release of each workload that uses the newest one.">
         <AddSecret environment={environment} />
       </PageHead>
       {error !== null && <Trouble cause={error} />}
@@ -58,7 +58,7 @@ const columns: Column<SecretEntry>[] = [
         <AddSecret environment={target(entry).environment} known={nameOf(entry)} />
         <Act
           trigger={<Button tone="danger">Remove…</Button>} title={`Remove the secret ${nameOf(entry)}`}
-          about={entry.used_by.length === 0 ? 'All its versions go. Releases that have it cannot be gone back to.' : `${entry.used_by.join(', ')} use it: that is refused until they do not.`}
+          about={entry.used_by.length === 0 ? 'All its versions are removed. Releases that use it can no longer be rolled back to.' : `${entry.used_by.join(', ')} use it. It can be removed when nothing uses it.`}
           command={`mainyard secret remove ${entry.secret}`} act="Remove" run={() => removeSecret(target(entry))}
         />
       </span>
@@ -77,7 +77,7 @@ function AddSecret({ environment, known }: { environment: string; known?: string
       trigger={<Button tone={known === undefined ? 'strong' : 'plain'}>{known === undefined ? 'Add a secret…' : 'New version…'}</Button>}
       name={known === undefined ? 'add-secret' : undefined}
       title={known === undefined ? `A new secret in ${environment}` : `A new version of ${known}`}
-      about="The value is sealed before it is kept, and shown nowhere."
+      about="The value is encrypted before it is stored, and never shown."
       command={`mainyard secret add ${environment}/${name === '' ? 'NAME' : name} < FILE`}
       act="Add it" disabled={!NAME.test(name) || value === ''}
       run={() => addSecret({ environment, name }, value).then(() => { setValue('') })}

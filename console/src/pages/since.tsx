@@ -18,13 +18,13 @@ export function SincePage() {
     if (asOf === null) return
     since(asOf, environment).then(setFound, (cause: unknown) => setTrouble(cause instanceof Refused ? cause.message : 'The platform does not answer.'))
   }, [environment])
-  if (asOf === null) return <p>Choose a moment above first; what changed since then stands here.</p>
+  if (asOf === null) return <p>Choose a moment above; the changes since then are listed here.</p>
   return (
     <>
       <h1 className="text-xl font-semibold">What changed in {environment} since {inWords(asOf)}</h1>
       {trouble !== '' && <p role="alert" className="mt-3 text-fault">{trouble}</p>}
       {found === null && trouble === '' && <p className="mt-3 text-soft">Comparing then and now…</p>}
-      {found !== null && found.length === 0 && <p className="mt-3 rounded-xl border border-line bg-card p-6">Nothing is otherwise than it was.</p>}
+      {found !== null && found.length === 0 && <p className="mt-3 rounded-xl border border-line bg-card p-6">Nothing has changed.</p>}
       {found !== null && found.length > 0 && (
         <ul className="mt-4 rounded-xl border border-line bg-card" aria-label="What changed">
           {found.map((one) => {

@@ -68,7 +68,7 @@ function One({ source, shown }: { source: Source; shown: SourceView }) {
         <Sides source={source} />
         {shown.left_alone.length > 0 && (
           <>
-            <h3 className="mt-4 mb-1 font-semibold">Left alone, because a person touched it</h3>
+            <h3 className="mt-4 mb-1 font-semibold">Left alone, because a person changed it</h3>
             <ul>
               {shown.left_alone.map((it) => (
                 <li key={it.what} className="flex flex-wrap items-center gap-3 py-1">

@@ -8,6 +8,9 @@ import { Command } from '../parts/command'
 import { Table, type Column } from '../parts/table'
 import { useQuery } from '../query'
 import { useView } from '../store'
+import { Choice } from '../parts/choice'
+import { Hint } from '../parts/hint'
+import { Tick } from '../parts/tick'
 
 const MOST = 300
 const ACTS = ['declared', 'deployed', 'scaled', 'rolled back', 'promoted', 'advanced', 'cancelled', 'held', 'resumed', 'restarted', 'added', 'changed', 'removed']
@@ -51,16 +54,16 @@ export function TrailPage() {
   const any = ['of', 'by', 'act', 'kind', 'from', 'until'].some((key) => value(key) !== '')
   const field = 'rounded-lg border border-line bg-card px-3 py-1.5'
   const choice = (key: string, label: string, all: string, words: string[]) => (
-    <select aria-label={label} value={value(key)} onChange={(event) => put(key, event.target.value)} className={field}>
-      <option value="">{all}</option>
-      {[...new Set([...words, ...(value(key) === '' ? [] : [value(key)])])].map((each) => <option key={each} value={each}>{each}</option>)}
-    </select>
+    <Choice
+      label={label} value={value(key)} onChange={(next) => put(key, next)}
+      options={[{ value: '', words: all }, ...[...new Set([...words, ...(value(key) === '' ? [] : [value(key)])])].map((each) => ({ value: each }))]}
+    />
   )
   return (
     <>
       <div className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
         <h1 className="text-xl font-semibold">Trail of {environment}</h1>
-        <p className="text-soft">{value('platform') === '' ? 'Every act of a person' : 'Every act of a person, and what the platform decided'}, the newest first</p>
+        <p className="text-soft">{value('platform') === '' ? 'Acts of people' : 'Acts of people, and the platform’s own decisions'}, the newest first</p>
       </div>
       <div className="my-3 flex flex-wrap items-center gap-2">
         <input type="search" aria-label="Of one object" placeholder="One object: staging/locker-api" value={value('of')} onChange={(event) => put('of', event.target.value)} className={`${field} w-72 max-sm:w-full`} />
@@ -69,19 +72,19 @@ export function TrailPage() {
         {choice('kind', 'Of which kind', 'everything', KINDS)}
         <label className="text-[13px] text-soft">from <input type="datetime-local" step="1" aria-label="Not before" value={value('from')} onChange={(event) => put('from', event.target.value)} className={`${field} figures text-xs`} /></label>
         <label className="text-[13px] text-soft">until <input type="datetime-local" step="1" aria-label="Not after" value={value('until')} max={forField(new Date(view.now))} onChange={(event) => put('until', event.target.value)} className={`${field} figures text-xs`} /></label>
-        <label className="flex items-center gap-2"><input type="checkbox" checked={value('platform') !== ''} onChange={(event) => put('platform', event.target.checked ? 'true' : '')} /> what the platform decided too</label>
+        <Tick words="what the platform decided too" on={value('platform') !== ''} onChange={(on) => put('platform', on ? 'true' : '')} />
       </div>
       {trouble !== '' && <p role="alert" className="mb-3 text-fault">The trail cannot be read: {trouble}. It is tried again with the next change.</p>}
       <div>
         {entries !== null && shown.length === 0 ? (
           <div className="rounded-xl border border-line bg-card p-6">
-            <p className="mb-2">{any ? 'Nothing is like that.' : 'Nobody has done anything here yet. What people do stands here, for good.'}</p>
+            <p className="mb-2">{any ? 'Nothing matches.' : 'Nobody has changed anything here yet. Every act will be listed here.'}</p>
             {!any && <Command words={`mainyard declare mainyard.toml --in ${environment}`} />}
           </div>
         ) : (
           <Table label="Acts" columns={columns(environment)} rows={shown} name={(entry) => String(entry.number)} />
         )}
-        {shown.length >= MOST && <p className="px-3 py-2 text-soft">The newest {shown.length}; ask for less to see further back{base === '' ? '' : ', or for an earlier moment'}.</p>}
+        {shown.length >= MOST && <p className="px-3 py-2 text-soft">The newest {shown.length}; narrow the search to see older ones{base === '' ? '' : ', or for an earlier moment'}.</p>}
       </div>
     </>
   )
@@ -91,7 +94,7 @@ const columns = (environment: string): Column<TrailEntry>[] => [
   {
     head: 'When', by: (entry) => entry.number,
     // Another page of the console, as everything was then.
-    cell: (entry) => <a className="figures text-xs hover:underline" href={then(entry.at, `/${environment}`)} title="The board as it was then">{dated(entry.at)}</a>,
+    cell: (entry) => <Hint words="The board as it was then"><a className="figures text-xs hover:underline" href={then(entry.at, `/${environment}`)}>{dated(entry.at)}</a></Hint>,
   },
   { head: 'Who', by: (entry) => entry.cause.by, cell: (entry) => entry.cause.by },
   {

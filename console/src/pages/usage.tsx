@@ -13,14 +13,14 @@ import { Table, type Column } from '../parts/table'
 /** Measured again so often. */
 const EVERY = 10_000
 
-/** What replicas used in the last seven days, and which memory limit would do. */
+/** What replicas used in the last seven days, and which memory limit would fit. */
 export function UsagePage() {
   const { environment = '' } = useParams()
   const { data, error } = useQuery({ queryKey: ['usage'], queryFn: usage, refetchInterval: EVERY })
   const own = (data ?? []).filter((each) => each.workload.environment === environment)
   return (
     <>
-      <PageHead title={`Right size in ${environment}`} about="What replicas used in the last seven days, and which memory limit would do. Releases that failed do not count." />
+      <PageHead title={`Right size in ${environment}`} about="Memory and CPU that replicas used in the last seven days, and a memory limit that fits. Failed releases do not count." />
       {error !== null && <Trouble cause={error} />}
       {data !== undefined && own.length === 0 && <Nothing>There is no workload here.</Nothing>}
       {own.length > 0 && <Table label="Right size" columns={columns} rows={own} name={(each) => key(each.workload)} />}
@@ -54,7 +54,7 @@ function TakeAdvice({ of }: { of: Usage }) {
   return (
     <Act
       trigger={<Button>Set {advised}…</Button>} title={`A memory limit of ${advised} for ${of.workload.name}`}
-      about="Makes a new release with this limit and rolls it out as declared. Write it into the file too, or the next declaration takes it back."
+      about="Makes a new release with this limit and rolls it out as declared. Change the file too, or the next declaration undoes it."
       command={`mainyard scale ${key(of.workload)} --memory "${advised}"`} act={`Set ${advised}`}
       run={() => scale(of.workload, { memory: advised })} look={() => scale(of.workload, { memory: advised }, true)}
     />

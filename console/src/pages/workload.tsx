@@ -163,7 +163,7 @@ function Checks({ row }: { row: Row }) {
   return (
     <dl>
       <Pair name="Ready">{words(checks?.ready, hasPort ? 'takes connections on its first port' : 'runs')}</Pair>
-      <Pair name="Alive">{words(checks?.alive, 'until its process ends')}</Pair>
+      <Pair name="Alive">{words(checks?.alive, 'while its process runs')}</Pair>
     </dl>
   )
 }

@@ -11,6 +11,9 @@ import { useView } from '../store'
 import { Button } from './button'
 import { Command } from './command'
 import { Forecast } from './forecast'
+import { ChoiceField } from './choice'
+import { Hint } from './hint'
+import { useNotice } from './notice'
 
 interface Shell {
   trigger: ReactNode
@@ -42,6 +45,7 @@ function Asked({ trigger, name, title, about, command, act, disabled, run, look,
     setPressed(next)
     if (!next && asked) setQuery((before) => { before.delete('act'); return before }, { replace: true })
   }
+  const say = useNotice()
   const [error, setError] = useState('')
   const [busy, setBusy] = useState(false)
   /** What was foretold, and for which command: another choice makes it old. */
@@ -59,7 +63,7 @@ function Asked({ trigger, name, title, about, command, act, disabled, run, look,
   }
   const submit = (event: SyntheticEvent) => {
     event.preventDefault()
-    void attempt(async () => { await run(); setOpen(false) })
+    void attempt(async () => { await run(); setOpen(false); say(`${act}: accepted.`) })
   }
   return (
     <Dialog.Root open={open} onOpenChange={(next) => { setOpen(next); setError(''); setForetold(null) }}>
@@ -101,7 +105,7 @@ export function ScaleAct({ row }: { row: Row }) {
       name="scale"
       trigger={<Button>Scale {row.workload.wanted}</Button>}
       title={`Scale ${target.name} in ${target.environment}`}
-      about={`${row.workload.wanted} wanted now. New replicas take requests as soon as they are ready; leaving ones finish theirs.`}
+      about={`${row.workload.wanted} wanted now. New replicas take requests as soon as they are ready; replicas that leave finish theirs.`}
       command={`mainyard scale ${key(target)} ${count}`}
       act={valid ? `Scale to ${number}` : 'Scale'}
       disabled={!valid}
@@ -120,7 +124,7 @@ export function ScaleAct({ row }: { row: Row }) {
 const manners = {
   rolling: 'One replica more, then one less, until all are new.',
   stepped: 'The new release gets its declared share of the requests, step by step.',
-  swap: 'The new set comes up beside the old one, then all requests go there at once.',
+  swap: 'A whole new set starts beside the old one, then all requests go there at once.',
 }
 
 export function DeployAct({ row }: { row: Row }) {
@@ -136,23 +140,18 @@ export function DeployAct({ row }: { row: Row }) {
       name="deploy"
       trigger={<Button tone="strong">Deploy…</Button>}
       title={`Deploy ${target.name} to ${target.environment}`}
-      about={`Runs ${tag(current)} now. ${manners[row.workload.rule.style]} Nothing is lost on the way${row.workload.rule.on_failure === 'go-back' ? ', and what fails goes back by itself' : ''}.`}
+      about={`Runs ${tag(current)} now. ${manners[row.workload.rule.style]} No request is lost${row.workload.rule.on_failure === 'go-back' ? ', and a release that fails is rolled back' : ''}.`}
       command={`mainyard deploy ${key(target)} --image ${image === '' ? 'IMAGE' : image}`}
       act={image === '' ? 'Deploy' : `Deploy ${tag(image)}`}
       disabled={image === current || image === ''}
       run={() => deploy(target, { image })}
       look={() => deploy(target, { image }, true)}
     >
-      <label className="mt-4 block font-medium">
-        Image
-        <select className={`${field} figures`} name="image" value={image} onChange={(event) => setImage(event.target.value)}>
-          <option value="">Choose an image…</option>
-          {images.map((name) => (
-            <option key={name} value={name}>{name}{name === current ? ' (runs now)' : ''}</option>
-          ))}
-        </select>
-      </label>
-      <p className="mt-1 text-faint">Another one is added with: mainyard image add FILE</p>
+      <ChoiceField
+        words="Image" name="image" className="mt-4 font-medium" placeholder="Choose an image…" value={image} onChange={setImage}
+        options={images.map((name) => ({ value: name, words: `${name}${name === current ? ' (runs now)' : ''}` }))}
+      />
+      <p className="mt-1 text-faint">To add another image: mainyard image add FILE</p>
     </Act>
   )
 }
@@ -163,8 +162,8 @@ export function RollbackAct({ row, to, words }: { row: Row; to?: number; words: 
     <Act
       name={to === undefined ? 'rollback' : undefined}
       trigger={<Button tone={to === undefined ? 'danger' : 'plain'}>{words}</Button>}
-      title={to === undefined ? `Take ${target.name} back` : `Take ${target.name} back to release ${to}`}
-      about="Makes a new release that equals the earlier one, image and settings, and moves to it. No rebuild."
+      title={to === undefined ? `Roll ${target.name} back` : `Roll ${target.name} back to release ${to}`}
+      about="Makes a new release with the image and settings of the earlier one, and rolls it out. Nothing is built."
       command={`mainyard rollback ${key(target)}${to === undefined ? '' : ` --to ${key(target)}@${to}`}`}
       act="Roll back"
       run={() => rollback(target, to)}
@@ -181,7 +180,7 @@ export function HoldAct({ row }: { row: Row }) {
       name="hold"
       trigger={<Button>Hold…</Button>}
       title={`Hold ${target.name} in ${target.environment}`}
-      about="Nothing automatic moves it until it is resumed; its replicas are kept at their number."
+      about="It is not rolled out, scaled or restored automatically until someone resumes it; the number of replicas is kept."
       command={`mainyard hold ${key(target)} --because "${because}"`}
       act="Hold"
       disabled={because.trim() === ''}
@@ -192,16 +191,16 @@ export function HoldAct({ row }: { row: Row }) {
         Because
         <input className={field} name="because" value={because} onChange={(event) => setBecause(event.target.value)} autoFocus />
       </label>
-      <p className="mt-1 text-faint">Anyone who meets the mark reads it.</p>
+      <p className="mt-1 text-faint">Everyone who looks at the workload sees this.</p>
     </Act>
   )
 }
 
 const steering = {
-  resume: { words: 'Resume', about: 'The mark is taken away. A rollout that stood still goes on, its deadline counted again.', run: resume },
-  advance: { words: 'Advance', about: 'The rollout goes on: to its next step, or in spite of what was found against the release.', run: advance },
-  cancel: { words: 'Cancel, go back', about: 'The release before takes over again; its replicas that still run are kept.', run: cancel },
-  restart: { words: 'Restart', about: 'Fresh replicas of the same release take the place of those that run, in the declared order.', run: restart },
+  resume: { words: 'Resume', about: 'Ends the hold. A paused rollout continues, and its deadline starts again.', run: resume },
+  advance: { words: 'Advance', about: 'The rollout continues: to its next step, or despite the findings against the release.', run: advance },
+  cancel: { words: 'Cancel, go back', about: 'The previous release takes over again; its replicas that still run are kept.', run: cancel },
+  restart: { words: 'Restart', about: 'New replicas of the same release replace those that run, in the declared order.', run: restart },
 }
 
 export function SteerAct({ row, act, tone }: { row: Row; act: keyof typeof steering; tone?: 'danger' | 'strong' }) {
@@ -226,12 +225,13 @@ export function KeepAct({ row, release }: { row: Row; release: number }) {
   const kept = row.workload.kept?.[String(release)] !== undefined
   if (asOf !== null) return kept ? <span className="text-[13px] text-soft">kept</span> : null
   return (
-    <button
-      type="button" aria-pressed={kept} title={`mainyard keep ${key(row.workload.target)}@${release}${kept ? ' --no-longer' : ''}`}
-      className={`text-[13px] underline hover:text-ink ${kept ? 'font-semibold text-ink' : 'text-soft'}`}
-      onClick={() => void keep(row.workload.target, release, !kept)}
-    >
-      {kept ? 'kept' : 'keep'}
-    </button>
+    <Hint words={`mainyard keep ${key(row.workload.target)}@${release}${kept ? ' --no-longer' : ''}`}>
+      <button
+        type="button" aria-pressed={kept} className={`text-[13px] underline hover:text-ink ${kept ? 'font-semibold text-ink' : 'text-soft'}`}
+        onClick={() => void keep(row.workload.target, release, !kept)}
+      >
+        {kept ? 'kept' : 'keep'}
+      </button>
+    </Hint>
   )
 }

@@ -113,7 +113,7 @@ function Found({ close }: { close: () => void }) {
             <span>{find.words}</span><span className="text-soft">{find.note}</span>
           </li>
         ))}
-        {found.length === 0 && <li role="option" aria-selected={false} className="px-4 py-2 text-soft">Nothing is like that.</li>}
+        {found.length === 0 && <li role="option" aria-selected={false} className="px-4 py-2 text-soft">Nothing matches.</li>}
       </ul>
     </>
   )

@@ -14,7 +14,7 @@ export function Forecast({ of }: { of: Done }) {
       {(sizes ?? []).map((size) => <p key={size.words} className="mt-1 wrap-anywhere">{size.words}</p>)}
       {forecast.dark.length > 0 && <p className="mt-1 text-fault wrap-anywhere">Would no longer answer: {forecast.dark.join(', ')}</p>}
       {forecast.workloads.length === 0 && forecast.dark.length === 0 && <p>Nothing would move.</p>}
-      <p className="mt-1 text-xs text-faint">Rehearsed on a copy of the cluster; nothing was changed. A new release is taken to start and answer as the present one.</p>
+      <p className="mt-1 text-xs text-faint">Rehearsed on a copy of the cluster; nothing was changed. A new release is assumed to start and answer like the present one.</p>
     </div>
   )
 }

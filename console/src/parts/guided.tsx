@@ -6,6 +6,8 @@ import { declare, imageConfig } from '../api'
 import { useView } from '../store'
 import { Act, field } from './acts'
 import { Button } from './button'
+import { ChoiceField } from './choice'
+import { Tick } from './tick'
 
 const NAME = /^[a-z](-?[a-z0-9])*$/
 const text = (value: string) => JSON.stringify(value)
@@ -20,7 +22,7 @@ function File({ words }: { words: string }) {
   )
 }
 
-/** Lets the outside in to a service. */
+/** Lets visitors in to a service. */
 export function NewRoute({ environment, services }: { environment: string; services: string[] }) {
   const view = useView()
   const domain = view.objects.environment[environment]?.domain ?? `${environment}.localhost`
@@ -32,17 +34,12 @@ export function NewRoute({ environment, services }: { environment: string; servi
   const file = `application = ${text(application)}\n\n[route.${name || 'NAME'}]\n${host === '' ? '' : `host = ${text(host)}\n`}to = [{ service = ${text(to)} }]\n`
   return (
     <Act
-      trigger={<Button>Add a route</Button>} name="add-route" title={`A new route in ${environment}`} about="It lets the outside in to a service, at once."
+      trigger={<Button>Add a route</Button>} name="add-route" title={`A new route in ${environment}`} about="It lets visitors in to a service, at once."
       command={`mainyard add route ${environment}/${name || 'NAME'} --to ${to || 'SERVICE'}${host === '' ? '' : ` --host ${host}`}`}
       act="Add it" disabled={!NAME.test(name) || to === ''} run={() => declare(environment, file)} look={() => declare(environment, file, true)}
     >
       <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="kiosk" autoFocus /></label>
-      <label className="mt-3 block">
-        Service
-        <select value={to} onChange={(event) => { setTo(event.target.value) }} className={field}>
-          {services.map((each) => <option key={each}>{each}</option>)}
-        </select>
-      </label>
+      <ChoiceField words="Service" name="service" className="mt-3" value={to} onChange={setTo} options={services.map((each) => ({ value: each }))} />
       <label className="mt-3 block">Host<input value={host} onChange={(event) => { setHost(event.target.value) }} className={field} placeholder={`${name || 'kiosk'}.${domain}`} /></label>
       <File words={file} />
     </Act>
@@ -72,22 +69,17 @@ export function NewWorkload({ environment }: { environment: string }) {
   const file = `${lines.join('\n')}\n`
   return (
     <Act
-      trigger={<Button>Add a workload</Button>} name="add-workload" title={`A new workload in ${environment}`} about="It runs an image. Its port is the image's own, where the image says one."
+      trigger={<Button>Add a workload</Button>} name="add-workload" title={`A new workload in ${environment}`} about="It runs an image. If the image exposes a port, that is its port."
       command={`mainyard add workload ${environment}/${name || 'NAME'} --image ${image || 'IMAGE'}${replicas === 1 ? '' : ` --replicas ${replicas}`}${way ? ' --open' : ''}`}
       act="Run it" disabled={!NAME.test(name) || image === ''} run={() => declare(environment, file)} look={() => declare(environment, file, true)}
     >
       <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="kiosk" autoFocus /></label>
-      <label className="mt-3 block">
-        Image
-        <select value={image} onChange={(event) => { setImage(event.target.value) }} className={field}>
-          {images.map((each) => <option key={each}>{each}</option>)}
-        </select>
-      </label>
+      <ChoiceField words="Image" name="image" className="mt-3" value={image} onChange={setImage} options={images.map((each) => ({ value: each }))} />
       <div className="mt-3 flex gap-3">
         <label className="block grow">Replicas<input type="number" min={0} max={10000} value={replicas} onChange={(event) => { setReplicas(Number(event.target.value)) }} className={field} /></label>
         <label className="block grow">Port<input type="number" min={1} max={65535} value={port ?? ''} onChange={(event) => { setPort(event.target.value === '' ? null : Number(event.target.value)) }} className={field} placeholder="none" /></label>
       </div>
-      <label className="mt-3 flex items-center gap-2"><input type="checkbox" checked={open} onChange={(event) => { setOpen(event.target.checked) }} disabled={port === null} /> Let the outside in, by a route of its name</label>
+      <Tick words="Let visitors in, by a route of its name" className="mt-3" on={open} onChange={setOpen} disabled={port === null} />
       <File words={file} />
     </Act>
   )

@@ -67,7 +67,7 @@ export function Line({ row }: { row: Row }) {
     const top = firstTop + above
     return { drawn, top, middle: top + 22 + LARGE.height / 2 }
   })
-  const words = `${service === undefined ? 'No way in.' : `${rate(total)} to ${workload.target.name}.`} ${lanes.map(({ lane, members }) => `Release ${lane.release}: ${lane.ready} of ${members.length} ready.`).join(' ')}`
+  const words = `${service === undefined ? 'No route leads here.' : `${rate(total)} to ${workload.target.name}.`} ${lanes.map(({ lane, members }) => `Release ${lane.release}: ${lane.ready} of ${members.length} ready.`).join(' ')}`
 
   return (
     <div className="overflow-x-auto" tabIndex={0} role="group" aria-label="The line">

@@ -7,12 +7,13 @@ import type { LogLine, Target } from '../model'
 import { asOf } from '../moment'
 import { useQuery } from '../query'
 import { Button } from './button'
+import { Choice } from './choice'
 
 const LINE = 20
 
 /** The log of all replicas or of one: what was written, and what follows; search and place are in the address. */
 export function Log(shown: Shown) {
-  if (asOf !== null) return <p className="text-soft">The log is not kept by moment: it goes on from now. Come back to now to read it.</p>
+  if (asOf !== null) return <p className="text-soft">Logs can't be shown as of a past moment. Go back to now to read them.</p>
   return <Live {...shown} />
 }
 
@@ -56,14 +57,11 @@ function Live({ target, replicas, tall = false }: Shown) {
           onChange={(event) => put('find', event.target.value)}
           className="w-56 rounded-lg border border-line bg-card px-3 py-1.5 max-sm:w-full"
         />
-        <select aria-label="Of which replica" value={replica} onChange={(event) => put('replica', event.target.value)} className="rounded-lg border border-line bg-card px-2 py-1.5">
-          <option value="">all replicas</option>
-          {replicas.map((each) => <option key={each} value={each}>{each}</option>)}
-        </select>
+        <Choice label="Of which replica" value={replica} onChange={(next) => put('replica', next)} options={[{ value: '', words: 'all replicas' }, ...replicas.map((each) => ({ value: each }))]} />
         <Button aria-pressed={following} onClick={() => setFollowing(!following)}>{following ? 'Following' : 'Follow'}</Button>
         <p className="figures ml-auto text-xs text-soft" role="status">
           {filtered ? `${count(sight.length)} of ${count(sight.total)} lines` : `${count(sight.total)} lines`}
-          {sight.dropped > 0 && `, ${count(sight.dropped)} older ones left out`}
+          {sight.dropped > 0 && `, ${count(sight.dropped)} older ones not shown`}
         </p>
       </div>
       {sight.trouble !== '' && <p role="alert" className="mb-2 text-fault">{sight.trouble}</p>}
@@ -75,7 +73,7 @@ function Live({ target, replicas, tall = false }: Shown) {
       >
         {sight.length === 0 && (
           <p className="p-3 font-sans text-soft">
-            {!sight.read ? 'Reading…' : filtered ? 'No line is like that.' : 'No replica has written anything yet.'}
+            {!sight.read ? 'Reading…' : filtered ? 'No line matches.' : 'No replica has written anything yet.'}
           </p>
         )}
         <div className="relative w-max min-w-full" style={{ height: list.getTotalSize() }}>

@@ -20,6 +20,6 @@ export function Nothing({ children }: { children: ReactNode }) {
 
 /** Why something cannot be shown. */
 export function Trouble({ cause }: { cause: Error }) {
-  const words = cause instanceof Refused ? cause.message : 'The platform does not answer. It is tried again by itself.'
+  const words = cause instanceof Refused ? cause.message : 'The platform does not answer. Trying again.'
   return <p role="alert" className="mb-3 rounded-xl border border-line bg-card p-4 text-fault wrap-anywhere">{words}</p>
 }

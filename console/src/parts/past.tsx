@@ -33,7 +33,7 @@ export function AnyMoment() {
         <Dialog.Overlay className="fixed inset-0 bg-black/30" />
         <Dialog.Content className="fixed top-[12vh] left-1/2 w-[min(30rem,92vw)] -translate-x-1/2 rounded-xl border border-line bg-card p-5">
           <Dialog.Title className="text-lg font-semibold">Everything as it was</Dialog.Title>
-          <Dialog.Description className="mt-1 text-soft">The whole console shows that moment until you come back to now. Nothing can be changed there.</Dialog.Description>
+          <Dialog.Description className="mt-1 text-soft">The whole console shows that moment until you come back to now. Nothing can be changed in the past.</Dialog.Description>
           <form onSubmit={submit}>
             <label className="mt-4 block font-medium">
               When
@@ -68,7 +68,7 @@ export function PastMark() {
     <div role="status" data-testid="past" className="sticky top-0 flex flex-wrap items-center gap-x-4 gap-y-1 border-b-2 border-caution bg-caution-wash px-6 py-2 text-caution">
       <p>
         <span aria-hidden>▲ </span>
-        <strong className="font-semibold">As it was on {inWords(asOf)}</strong>, not as it is now. {view.whole ? 'What was served then is not kept.' : 'Replicas of then, and what was served, are not kept any more.'}
+        <strong className="font-semibold">As it was on {inWords(asOf)}</strong>, not as it is now. {view.whole ? 'Traffic of that time is not kept.' : 'Replicas and traffic of that time are no longer kept.'}
       </p>
       <span className="ml-auto flex gap-4 font-semibold">
         <Link className="underline" to={`/${environment}/-/since`}>What changed since</Link>

@@ -7,6 +7,7 @@ import { useView } from '../store'
 import { KeepAct, RollbackAct } from './acts'
 import { Card } from './card'
 import { Badge } from './signal'
+import { Hint } from './hint'
 
 export function ReleasesCard({ row }: { row: Row }) {
   const view = useView()
@@ -28,7 +29,7 @@ export function ReleasesCard({ row }: { row: Row }) {
                     {release.number}{release.same_as !== null && <span className="font-normal text-soft"> (same as {release.same_as})</span>}
                     {wanted && <span className="font-normal text-soft"> now</span>}
                   </th>
-                  <td className="pr-2"><span title={rollout?.verdict ?? undefined}><Badge of={signal} word={state} /></span></td>
+                  <td className="pr-2"><Hint words={rollout?.verdict}><span tabIndex={rollout?.verdict === undefined || rollout.verdict === null ? undefined : 0}><Badge of={signal} word={state} /></span></Hint></td>
                   <td className="figures pr-2 text-xs">{tag(release.spec.image)}</td>
                   <td className="pr-2">{moment(release.origin.at)} <span className="text-soft">{release.origin.by}{release.origin.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${release.workload.environment}/-/sources?commit=${release.origin.commit}`}>{release.origin.commit.slice(0, 9)}</Link></>}</span></td>
                   <td className="py-1.5 text-right whitespace-nowrap">

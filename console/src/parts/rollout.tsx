@@ -83,7 +83,7 @@ function Begun({ row, rollout }: { row: Row; rollout: Rollout }) {
   )
 }
 
-const FIRST = { due: 'is to be begun', running: 'runs', passed: 'ended well', failed: 'failed', unknown: 'may have run, and its end is not known', waived: 'was gone past' }
+const FIRST = { due: 'waits to start', running: 'runs', passed: 'ended well', failed: 'failed', unknown: 'may have run; its outcome is unknown', waived: 'was skipped' }
 
 /** The command that runs once, how it stands, and its last words where it did not end well. */
 function First({ of, rollout }: { of: FirstRun; rollout: Rollout }) {

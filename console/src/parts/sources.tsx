@@ -6,6 +6,7 @@ import type { Source } from '../model'
 import { Act, field } from './acts'
 import { Button } from './button'
 import { useAsked } from '../asked'
+import { Tick } from './tick'
 
 const sign = { add: '+', change: '~', remove: '-' }
 
@@ -17,17 +18,14 @@ export function CatchUp({ source }: { source: Source }) {
       name="catch-up"
       trigger={<Button tone="strong">Catch up…</Button>}
       title={`Make ${source.target.environment} like ${commit}`}
-      about="Each step is steady before the next begins; what fails goes back, and the rest is not begun."
+      about="Each step must be steady before the next begins. If one fails, it is rolled back and the rest is not begun."
       command={`mainyard source catch-up ${key(source.target)}${remove ? ' --remove' : ''}`}
       act="Catch up"
       run={() => catchUp(source.target, remove, false)}
     >
       <Changes key={String(remove)} source={source} remove={remove} />
       {source.reason?.code === 'removal-asks' || source.gone_from_git !== 'keep' ? (
-        <label className="mt-3 flex items-center gap-2">
-          <input type="checkbox" checked={remove} onChange={(event) => setRemove(event.target.checked)} />
-          Also remove what Git declares no longer
-        </label>
+        <Tick words="Also remove what Git no longer declares" className="mt-3" on={remove} onChange={setRemove} />
       ) : null}
     </Act>
   )
@@ -37,7 +35,7 @@ function Changes({ source, remove }: { source: Source; remove: boolean }) {
   const { found, error } = useAsked(() => catchUp(source.target, remove, true))
   if (error !== '') return <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault">{error}</p>
   if (found === null) return <p className="mt-3 text-soft">Rehearsing it on a copy of the cluster…</p>
-  if (found.changes.length === 0) return <p className="mt-3">Everything is as this commit says already.</p>
+  if (found.changes.length === 0) return <p className="mt-3">Everything is as in this commit already.</p>
   return (
     <ul className="mt-3 rounded-lg border border-line px-3 py-2" aria-label="What changes">
       {found.changes.map((line) => (
@@ -74,7 +72,7 @@ export function Resume({ source }: { source: Source }) {
       name="resume-source"
       trigger={<Button>Resume…</Button>}
       title={`Let ${source.target.name} follow Git again`}
-      about="What it left alone is in its hands again."
+      about="It controls again everything that it left alone."
       command={`mainyard source resume ${key(source.target)}`}
       act="Resume"
       run={() => resumeSource(source.target, false)}
@@ -96,7 +94,7 @@ export function WriteBack({ source }: { source: Source }) {
       name="write-back"
       trigger={<Button>Write back…</Button>}
       title="The commit that would make Git agree"
-      about="It is pushed as a branch of its own; merge it there, and nothing needs to be left alone any more."
+      about="It is pushed as a branch of its own. After you merge it, the source leaves nothing alone any more."
       command={`mainyard source write-back ${key(source.target)} --push`}
       act="Push it as a branch"
       run={() => writeBack(source.target, true)}
@@ -110,7 +108,7 @@ function Difference({ source }: { source: Source }) {
   const { found, error } = useAsked(() => writeBack(source.target, false))
   if (error !== '') return <p role="alert" className="mt-3 rounded-md bg-fault-wash px-3 py-2 text-fault">{error}</p>
   if (found === null) return <p className="mt-3 text-soft">Writing it…</p>
-  if (found.commit === null) return <p className="mt-3">Git says what is declared here; there is nothing to write.</p>
+  if (found.commit === null) return <p className="mt-3">Git and the declared state agree; there is nothing to write.</p>
   return (
     <>
       {found.left.map((words) => <p key={words} className="mt-3 text-caution">{words}</p>)}

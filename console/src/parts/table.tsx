@@ -29,7 +29,7 @@ export function Table<T>({ label, columns, rows, name }: Props<T>) {
     return columns.map((column, place) =>
       helper.accessor((row: T) => column.by?.(row) ?? '', {
         id: String(place),
-        header: column.head === '' ? 'What can be done' : column.head,
+        header: column.head === '' ? 'Actions' : column.head,
         cell: ({ row }) => column.cell(row.original),
         enableSorting: column.by !== undefined,
         sortingFn: 'alphanumeric',

@@ -27,14 +27,14 @@ export function TrafficTable({ environment, wanted }: { environment: string; wan
     <Tabs.Root value={by} onValueChange={(facet) => { put('by', facet === 'route' ? '' : facet) }}>
       <div className="mt-5 mb-2 flex items-baseline gap-6">
         <h2 className="text-base font-semibold">Traffic</h2>
-        <Tabs.List className="flex gap-5" aria-label="What traffic is told apart by">
+        <Tabs.List className="flex gap-5" aria-label="How traffic is grouped">
           {facets.map(([facet, word]) => (
             <Tabs.Trigger key={facet} value={facet} className="text-soft data-[state=active]:font-semibold data-[state=active]:text-ink">{word}</Tabs.Trigger>
           ))}
         </Tabs.List>
       </div>
       <Tabs.Content value={by}>
-        {asOf !== null ? <p className="text-soft">What was served then is not kept.</p> : shown === undefined ? null : shown.length === 0 ? (
+        {asOf !== null ? <p className="text-soft">Traffic of that time is not kept.</p> : shown === undefined ? null : shown.length === 0 ? (
           <p className="rounded-xl border border-line bg-card p-4">No request came in the last quarter of an hour.</p>
         ) : (
           <Rows by={by} rows={shown} />

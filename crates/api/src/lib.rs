@@ -21,7 +21,7 @@ pub use operation::{
 pub use parameters::*;
 pub use problem::{Problem, ProblemCode};
 
-/// Where the API is.
+/// The path prefix of the API.
 pub const PREFIX: &str = "/api/v1";
 
 /// The id of a request: in the answer, in control's log, and in the logs of nodes that were ordered because of it.

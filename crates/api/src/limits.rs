@@ -1,11 +1,11 @@
-//! What one call may send.
+//! Limits on size and time of a call.
 
 use serde::Serialize;
 
 /// As deep as the reader of JSON goes.
 const DEPTH: u32 = 127;
 
-/// What one call may send, and how long it may take to send it.
+/// Limits on the size of one call, and on the time to send it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Limits {
     /// The body's largest size in bytes.

@@ -3,6 +3,8 @@
 //! Schemas are JSON Schema (draft 2020-12), as OpenAPI 3.1 takes them. A type that is read otherwise than it is written (a
 //! default that may be left out) has two schemas; the one of requests is called `…Input`.
 
+mod examples;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use schemars::generate::SchemaSettings;
@@ -14,7 +16,7 @@ use crate::operation::{Described, Who};
 use crate::problem::{Problem, ProblemCode};
 use crate::{ChangeEvent, Figures, ViewChange, all};
 
-/// Where schemas are in the document.
+/// The path of schemas in the document.
 const SCHEMAS: &str = "#/components/schemas/";
 
 /// The whole document.
@@ -30,7 +32,7 @@ struct Document {
     paths: BTreeMap<&'static str, Map<String, Value>>,
     answers: SchemaGenerator,
     requests: SchemaGenerator,
-    /// What is answered with each set of problems.
+    /// The answers with each set of problems.
     refusals: BTreeMap<String, Value>,
 }
 
@@ -39,7 +41,7 @@ fn generator(settings: SchemaSettings) -> SchemaGenerator {
     settings.with_transform(RecursiveTransform(with_largest)).into_generator()
 }
 
-/// What an answer may leave out it leaves out, and never says null.
+/// Optional fields of an answer are left out, never `null`.
 fn absent_instead_of_null(schema: &mut Schema) {
     let required: BTreeSet<String> = schema
         .get("required")
@@ -184,7 +186,24 @@ impl Document {
             "components": {"schemas": schemas, "responses": self.refusals, "securitySchemes": schemes()},
         });
         join_equal_inputs(&mut document);
+        add_examples(&mut document);
         document
+    }
+}
+
+/// Gives each answer in JSON an example.
+fn add_examples(document: &mut Value) {
+    let schemas = document["components"]["schemas"].as_object().cloned().unwrap_or_default();
+    let examples = examples::Examples::of(&schemas);
+    let paths = document["paths"].as_object_mut().into_iter().flat_map(Map::values_mut);
+    let operations = paths.filter_map(Value::as_object_mut).flat_map(Map::values_mut);
+    for operation in operations {
+        for response in operation["responses"].as_object_mut().into_iter().flat_map(Map::values_mut) {
+            let Some(content) = response.pointer_mut("/content/application~1json") else { continue };
+            if let Some(example) = examples.example(&content["schema"]) {
+                content["example"] = example;
+            }
+        }
     }
 }
 
@@ -280,7 +299,7 @@ fn input(schema: Value) -> Value {
     }
 }
 
-/// Where the schema of requests says the same as the one of answers, one is enough.
+/// Merges the schemas of requests and answers where they are the same.
 fn join_equal_inputs(document: &mut Value) {
     let schemas = document["components"]["schemas"].as_object().cloned().unwrap_or_default();
     let named: Vec<String> =

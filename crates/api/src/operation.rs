@@ -1,4 +1,4 @@
-//! What an operation is made of.
+//! The parts of an operation.
 
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 use serde::Serialize;
@@ -77,7 +77,7 @@ macro_rules! callers {
     )*};
 }
 callers! {
-    /// Whoever calls.
+    /// Any caller.
     Anyone = Anyone
     /// A person.
     Person = Person
@@ -89,9 +89,9 @@ callers! {
     AnyPart = Part
 }
 
-/// What a request's body is.
+/// The type of a request's body.
 pub trait Body: 'static {
-    /// What the document says of it: media type and schema. `None` where there is none.
+    /// Media type and schema for the document. `None` if there is no body.
     fn described(schemas: &mut SchemaGenerator) -> Option<(&'static str, Schema)>;
 
     /// Whether a text is such a body.
@@ -148,7 +148,7 @@ impl Body for StreamBody {
     }
 }
 
-/// What a success answers.
+/// The type of a successful answer.
 pub trait AnswerKind: 'static {
     /// The status.
     const STATUS: u16 = 200;
@@ -156,7 +156,7 @@ pub trait AnswerKind: 'static {
     const ENDLESS: bool = false;
     /// The status with which a page says that it was refused, where it is a page for a browser.
     const REFUSED_BY_PAGE: Option<u16> = None;
-    /// What the document says of it: media type and schema. `None` where there is no body.
+    /// Media type and schema for the document. `None` if there is no body.
     fn described(schemas: &mut SchemaGenerator) -> Option<(&'static str, Schema)>;
 }
 
@@ -248,27 +248,27 @@ impl AnswerKind for PageAnswer {
 pub trait Operation: 'static {
     /// Its name in the document.
     const ID: &'static str;
-    /// What it does; the first line is the summary.
+    /// The description; its first line is the summary.
     const DESCRIPTION: &'static str;
     /// Its method.
     const METHOD: Method;
     /// Its path on the server, with names in braces.
     const PATH: &'static str;
-    /// What a call may send.
+    /// Limits on size and time of a call.
     const LIMITS: Limits;
-    /// What it may answer beside what every operation of its kind does.
+    /// Problems beside those of every operation of its kind.
     const PROBLEMS: &'static [ProblemCode];
     /// A body that is taken, as JSON.
     const EXAMPLE: Option<&'static str>;
-    /// Who may call it.
+    /// The callers that may use it.
     type Caller: Caller;
-    /// What the path holds.
+    /// The path parameters.
     type Path: DeserializeOwned + Serialize + JsonSchema + 'static;
-    /// What the query holds.
+    /// The query parameters.
     type Query: DeserializeOwned + Serialize + JsonSchema + 'static;
-    /// What the body is.
+    /// The body.
     type Body: Body;
-    /// What a success answers.
+    /// The successful answer.
     type Answer: AnswerKind;
 }
 
@@ -322,17 +322,17 @@ fn encode(byte: u8, to: &mut String) {
 pub struct Described {
     /// Its name.
     pub id: &'static str,
-    /// What it does.
+    /// The description.
     pub description: &'static str,
     /// Its method.
     pub method: Method,
     /// Its path.
     pub path: &'static str,
-    /// Who may call it.
+    /// The callers that may use it.
     pub who: Who,
-    /// What a call may send.
+    /// Limits on size and time of a call.
     pub limits: Limits,
-    /// What it may answer beside what every operation of its kind does.
+    /// Problems beside those of every operation of its kind.
     pub problems: &'static [ProblemCode],
     /// A body that is taken.
     pub example: Option<&'static str>,
@@ -375,7 +375,7 @@ impl Described {
     /// The example's body.
     ///
     /// # Errors
-    /// Where it is no JSON.
+    /// The media type if it is not JSON.
     pub fn example_body(&self) -> Option<serde_json::Result<Value>> {
         self.example.map(serde_json::from_str)
     }

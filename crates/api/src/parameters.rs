@@ -1,4 +1,4 @@
-//! What paths and queries hold.
+//! Path and query parameters.
 //!
 //! A query that has a key which the operation does not know is refused: a misspelt `forecast` must not carry a change out.
 
@@ -79,7 +79,7 @@ parameters! {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         lose_node: Option<Name>,
     }
-    /// What is exported.
+    /// The name of the application or workload to export.
     ExportQuery {
         /// One workload only, with the services and routes that lead there alone.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -126,7 +126,7 @@ parameters! {
         /// Before this change.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         before: Option<u64>,
-        /// What the platform decided by itself too.
+        /// Include the platform's own decisions.
         #[serde(default)]
         platform: bool,
         /// How many entries at most.
@@ -176,7 +176,7 @@ parameters! {
         #[schemars(length(max = 200))]
         of: Option<String>,
     }
-    /// What is asked about: one of `url`, `of` and `request`.
+    /// The subject of the question: one of `url`, `of` and `request`.
     WhyQuery {
         /// An address, such as `http://api.lockers.localhost:8780/v1`.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -200,7 +200,7 @@ parameters! {
         #[schemars(length(max = 200))]
         request: Option<String>,
     }
-    /// Where the stream begins.
+    /// The start of the stream.
     StreamQuery {
         /// The number of the last change that is known; the header `Last-Event-ID` goes before it.
         #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 macro_rules! codes {
     ($($(#[doc = $doc:literal])* $name:ident = $word:literal, $status:literal, $title:literal;)*) => {
-        /// What kind of problem it is, as a word for programs.
+        /// The kind of problem, as a word for programs.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
         pub enum ProblemCode {
             $($(#[doc = $doc])* #[serde(rename = $word)] $name,)*
@@ -37,31 +37,33 @@ macro_rules! codes {
 
 codes! {
     /// The path is written in a way that could be read as another (RFC 9110, section 15.5.1).
-    BadPath = "bad-path", 400, "The path is not written as it should be";
+    BadPath = "bad-path", 400, "The path is not in its normal form";
     /// No credential was shown, or none that is known.
     NotSignedIn = "not-signed-in", 401, "Sign in first";
     /// The credential does not allow it.
     NotAllowed = "not-allowed", 403, "Not allowed";
-    /// There is nothing of that name.
-    NotFound = "not-found", 404, "There is nothing of that name";
+    /// Nothing has this name.
+    NotFound = "not-found", 404, "Nothing has this name";
     /// The path has no such method (RFC 9110, section 15.5.6).
     NoSuchMethod = "no-such-method", 405, "The path has no such method";
     /// The request was read after its caller had stopped waiting (RFC 9110, section 15.5.9).
-    GivenUp = "given-up", 408, "The caller waits no more";
+    GivenUp = "given-up", 408, "The caller no longer waits";
     /// The body came too slowly (RFC 9110, section 15.5.9).
     TooSlow = "too-slow", 408, "The request came too slowly";
     /// It cannot be done as things are.
-    Conflict = "conflict", 409, "This cannot be done as things are";
+    Conflict = "conflict", 409, "This conflicts with the present state";
     /// The body is larger than the operation takes.
-    TooLarge = "too-large", 413, "This is too large";
+    TooLarge = "too-large", 413, "The request is too large";
     /// Another control decides; `holder` says where to ask (RFC 9110, section 15.5.20).
     AnotherDecides = "another-decides", 421, "Another control decides";
     /// The request is for a host that this platform does not answer for (RFC 9110, section 15.5.20).
-    OtherHost = "other-host", 421, "Another host is meant";
-    /// What was sent is not valid.
-    Invalid = "invalid", 422, "This is not valid";
+    OtherHost = "other-host", 421, "The request is for another host";
+    /// The request is not valid.
+    Invalid = "invalid", 422, "The request is not valid";
     /// Signing in failed too often (RFC 6585, section 4).
     TooManyAttempts = "too-many-attempts", 429, "Too many attempts";
+    /// The member reads as many streams as one may read at once (RFC 6585, section 4).
+    TooManyStreams = "too-many-streams", 429, "Too many streams are open";
     /// The record cannot be reached, or control is starting.
     RecordUnreachable = "record-unreachable", 503, "The record cannot be reached";
     /// The disk has no room (RFC 4918, section 11.5).
@@ -78,11 +80,11 @@ pub struct Problem {
     pub title: String,
     /// The HTTP status.
     pub status: u16,
-    /// What happened, and what would help.
+    /// The error, and how to fix it.
     pub detail: String,
     /// A word for programs.
     pub code: ProblemCode,
-    /// Where to ask instead, when another control decides.
+    /// The URL of the control that leads, if it is another one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holder: Option<String>,
     /// Seconds after which it may be tried again.
@@ -108,12 +110,12 @@ impl Problem {
         }
     }
 
-    /// There is nothing of that name.
+    /// Nothing has this name.
     pub fn not_found(detail: impl Into<String>) -> Problem {
         Problem::new(ProblemCode::NotFound, detail)
     }
 
-    /// What was sent is not valid.
+    /// The request is not valid.
     pub fn invalid(detail: impl Into<String>) -> Problem {
         Problem::new(ProblemCode::Invalid, detail)
     }
@@ -161,13 +163,13 @@ impl Problem {
 
     /// The request was read after its caller had stopped waiting.
     pub fn given_up() -> Problem {
-        let detail = "this was read after its caller had stopped waiting; nothing was changed";
+        let detail = "the caller stopped waiting before this was read; nothing was changed";
         Problem::new(ProblemCode::GivenUp, detail)
     }
 
     /// The path has no such method.
     pub fn no_such_method(method: &str, allowed: &str) -> Problem {
-        let detail = format!("{method} is nothing that can be done here; possible: {allowed}");
+        let detail = format!("{method} is not allowed here; allowed: {allowed}");
         Problem::new(ProblemCode::NoSuchMethod, detail)
     }
 
@@ -183,6 +185,12 @@ impl Problem {
         let seconds = wait.div_ceil(1000);
         let detail = format!("signing in failed too often; try again in {seconds} s");
         Problem { retry_after: Some(seconds), ..Problem::new(ProblemCode::TooManyAttempts, detail) }
+    }
+
+    /// A member reads `most` streams already.
+    pub fn too_many_streams(most: u32) -> Problem {
+        let detail = format!("you read {most} streams already; close a console or a client that follows");
+        Problem { retry_after: Some(5), ..Problem::new(ProblemCode::TooManyStreams, detail) }
     }
 
     /// The body came too slowly.

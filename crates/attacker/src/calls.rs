@@ -25,7 +25,7 @@ pub struct Call<'a> {
 pub struct Answer {
     /// Its status; 0 where the connection ended without one.
     pub status: u16,
-    /// What was read of it: the head, and as much of the body as came with it.
+    /// The answer as it was read: the head, and as much of the body as came with it.
     pub text: String,
 }
 
@@ -49,7 +49,7 @@ pub fn call(address: SocketAddr, call: &Call<'_>) -> std::io::Result<Answer> {
         let head_end = bytes.windows(4).position(|four| four == b"\r\n\r\n");
         let streams = head_end.is_some()
             && !bytes.windows(15).any(|part| part.eq_ignore_ascii_case(b"content-length:"));
-        // An answer without a length may go on for ever: its head is enough.
+        // An answer without a length may go on forever: its head is enough.
         if streams || bytes.len() > 64 << 10 {
             break;
         }

@@ -1,4 +1,4 @@
-//! What an attacker tries at the API, made from its operations: every way to write each path, by every kind of
+//! Attempts of an attacker at the API, made from its operations: every way to write each path, by every kind of
 //! caller, and what must come back. An operation that is added is tried the moment it exists.
 
 mod calls;
@@ -58,20 +58,20 @@ impl Caller {
     }
 }
 
-/// What must come back.
+/// The answer that must come back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Expected {
     /// 401.
     NotSignedIn,
     /// 403.
     NotAllowed,
-    /// 400: the path is not written as it should be.
+    /// 400: the path is not in its normal form.
     BadPath,
     /// The operation's own answer: none of the above.
     LetIn,
 }
 
-/// What an operation must answer to a caller that writes its path plainly.
+/// The answer that an operation must give to a caller that writes its path plainly.
 pub fn expected(operation: &Operation, caller: Caller) -> Expected {
     use Caller::{Client, Expired, ForeignPage, None, OtherPart, Part, Session, Wrong};
     use Expected::{LetIn, NotAllowed, NotSignedIn};

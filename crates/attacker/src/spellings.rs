@@ -3,7 +3,7 @@
 /// A way to write a path.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Spelling {
-    /// What was done to it.
+    /// The change that was made to the path.
     pub name: String,
     /// The request target.
     pub target: String,
@@ -79,7 +79,7 @@ mod tests {
     use super::spellings;
 
     #[test]
-    fn no_spelling_is_the_plain_one_and_none_comes_twice() {
+    fn every_spelling_differs_from_the_plain_one_and_is_unique() {
         let all = spellings("/api/v1/environments", "/api/v1/environments");
         let targets: std::collections::BTreeSet<&str> = all.iter().map(|it| it.target.as_str()).collect();
         assert_eq!(targets.len(), all.len());

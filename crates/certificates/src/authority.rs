@@ -17,7 +17,7 @@ const AUTHORITY_DAYS: i64 = 5 * 365;
 /// Days that what it signs is good, at most; it is renewed after two thirds of them.
 pub const DAYS: i64 = 90;
 
-/// What the authority may sign for: its certificate says so (RFC 5280, section 4.2.1.10), so that even a stolen key
+/// The names that the authority may sign for: its certificate says so (RFC 5280, section 4.2.1.10), so that even a stolen key
 /// stands for no other name where the authority is trusted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Names {
@@ -70,7 +70,7 @@ fn last(params: &mut CertificateParams, days: i64) {
     (params.not_before, params.not_after) = (day(-1), day(days - 1));
 }
 
-/// Who signs.
+/// The certificate and key that sign.
 pub type Issuer = CertifiedIssuer<'static, KeyPair>;
 
 /// The authority of this directory; it is made where there is none. Its certificate is kept as `authority.pem`, so that a

@@ -14,7 +14,7 @@ use x509_parser::prelude::{FromDer, X509Certificate};
 /// Longest PEM text that is read.
 pub const LIMIT: usize = 256 * 1024;
 
-/// What is known of a chain.
+/// The dates, names and issuer of a certificate chain.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Chain {
     /// The names that the first certificate covers, in lower case.
@@ -23,7 +23,7 @@ pub struct Chain {
     pub from: Timestamp,
     /// Until when the first of the chain ends.
     pub until: Timestamp,
-    /// Who issued the first one.
+    /// The issuer of the first one.
     pub issuer: String,
     /// SHA-256 of the first one, as hexadecimal digits.
     pub fingerprint: String,
@@ -79,7 +79,7 @@ pub fn key(pem: &str) -> Result<PrivateKeyDer<'static>, Fault> {
 /// Chain and key, ready to be served with.
 pub fn certified(chain: &str, key_pem: &str) -> Result<CertifiedKey, Fault> {
     let signing = any_supported_type(&key(key_pem)?)
-        .map_err(|error| Fault::Unreadable(format!("the key is of a kind that is not taken: {error}")))?;
+        .map_err(|error| Fault::Unreadable(format!("this kind of key is not supported: {error}")))?;
     Ok(CertifiedKey::new(certificates(chain)?, signing))
 }
 
@@ -91,7 +91,7 @@ pub fn check(chain: &str, key_pem: Option<&str>, now: Timestamp) -> Result<Chain
     let list = certificates(chain)?;
     let read = |der: &CertificateDer<'static>| match X509Certificate::from_der(der.as_ref()) {
         Ok(([], _)) => Ok(()),
-        _ => Err(Fault::Unreadable("the chain holds something that is no X.509 certificate".to_owned())),
+        _ => Err(Fault::Unreadable("the chain holds something that is not an X.509 certificate".to_owned())),
     };
     list.iter().try_for_each(read)?;
     let all: Vec<X509Certificate<'_>> = list

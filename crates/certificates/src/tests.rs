@@ -28,7 +28,7 @@ fn now() -> Timestamp {
 }
 
 #[test]
-fn a_chain_that_belongs_together_is_taken() {
+fn a_complete_certificate_chain_is_accepted() {
     let root = authority("Larkfield root");
     let (leaf, key) = issued(&root, "api.lockers.localhost", (2026, 2028));
     let chain = check(&format!("{leaf}{}", root.pem()), Some(&key), now()).expect("taken");

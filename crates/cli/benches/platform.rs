@@ -112,6 +112,8 @@ impl Bare {
             env: vec![],
             cwd: "/".into(),
             user: (1000, 1000),
+            groups: Vec::new(),
+            stop_signal: libc::SIGTERM,
             limits: Limits {
                 cpu: Cpu::from_milli(500),
                 memory: Bytes::mib(64),

@@ -1,4 +1,4 @@
-//! What the platform takes: time to start, memory of each process, larger steps, and the API with many workloads.
+//! Costs of the platform: time to start, memory of each process, larger steps, and the API with many workloads.
 
 mod stage;
 

@@ -23,18 +23,18 @@ pub(crate) use things::{
     after_help = "Begin with:\n  mainyard start --demo\n  mainyard board\n\nExit codes: 0 done, 1 it failed, 2 wrong usage, 3 refused, 4 the platform can't be reached."
 )]
 pub(crate) struct Arguments {
-    /// Where the platform on this machine keeps everything.
+    /// The data directory of the platform on this machine.
     #[arg(long, global = true, env = "MAINYARD_DATA", value_name = "DIR")]
     pub data: Option<PathBuf>,
-    /// Where the platform answers; found by itself on the same machine.
+    /// The platform's URL; found automatically on the same machine.
     #[arg(long, global = true, env = "MAINYARD_URL", value_name = "URL")]
     pub url: Option<String>,
-    /// What to do.
+    /// The command.
     #[command(subcommand)]
     pub command: Command,
 }
 
-/// What can be done.
+/// All commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Start the whole platform on this machine.
@@ -47,6 +47,14 @@ pub(crate) enum Command {
     Stop {
         #[arg(hide = true)]
         workload: Option<String>,
+    },
+    /// See how much the platform's parts write to their logs, or change it while they run.
+    #[command(
+        after_help = "Example:\n  mainyard log-level\n  mainyard log-level info,gateway=debug\n\nParts are control, node and gateway; levels are off, error, warn, info, debug and trace.\nIt works on the platform's machine, and takes effect within a second."
+    )]
+    LogLevel {
+        /// One level for everything, others by part after it; what there is now is shown where it is left out.
+        levels: Option<String>,
     },
     /// Run one part alone; used by `start`.
     #[command(hide = true)]
@@ -75,7 +83,7 @@ pub(crate) enum Command {
         /// One environment only.
         environment: Option<String>,
         #[command(flatten)]
-        past: Past,
+        past: Moment,
         #[command(flatten)]
         output: Output,
     },
@@ -88,7 +96,7 @@ pub(crate) enum Command {
         /// route:environment/name.
         target: String,
         #[command(flatten)]
-        past: Past,
+        past: Moment,
         #[command(flatten)]
         output: Output,
     },
@@ -98,7 +106,7 @@ pub(crate) enum Command {
         /// The workload, as environment/name.
         target: String,
         #[command(flatten)]
-        past: Past,
+        past: Moment,
         #[command(flatten)]
         output: Output,
     },
@@ -148,14 +156,14 @@ pub(crate) enum Command {
         #[command(flatten)]
         output: Output,
     },
-    /// See what replicas used in the last seven days, by the kernel's figures, and which limits would do.
+    /// See what replicas used in the last seven days, by the kernel's figures, and which limits would fit.
     #[command(
         after_help = "Example:\n  mainyard stats staging/locker-api\n  mainyard stats staging/locker-api --by replica\n  mainyard stats staging/locker-api --memory \"32 MiB\""
     )]
     Stats {
         /// One workload only, as environment/name.
         target: Option<String>,
-        /// What its traffic is told apart by.
+        /// By what its traffic is grouped.
         #[arg(
             long,
             value_enum,
@@ -275,7 +283,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         wait: Wait,
     },
-    /// Send a rollout on: to its next step, or in spite of what was found.
+    /// Send a rollout on: to its next step, or despite what was found.
     #[command(after_help = "Example:\n  mainyard advance staging/locker-api")]
     Advance {
         /// The workload, as environment/name.
@@ -283,7 +291,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         wait: Wait,
     },
-    /// Take a rollout that is under way back to the release before.
+    /// Take a rollout that is under way back to the previous release.
     #[command(after_help = "Example:\n  mainyard cancel staging/locker-api")]
     Cancel {
         /// The workload, as environment/name.
@@ -320,7 +328,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         wait: Wait,
     },
-    /// Take a replica out of service for study; a fresh one takes its place.
+    /// Take a replica out of service for study; a new one replaces it.
     #[command(
         after_help = "Example:\n  mainyard set-aside staging/locker-api/a0\n  mainyard set-aside staging/locker-api/a0 --lasts 4h\n  mainyard set-aside staging/locker-api/a0 --end"
     )]
@@ -438,7 +446,7 @@ pub(crate) struct Output {
 
 /// Of which moment.
 #[derive(Debug, Clone, Default, Args)]
-pub(crate) struct Past {
+pub(crate) struct Moment {
     /// As it was at this time: 14:05, or "2026-11-23 14:05", or with a time zone; and what changed since.
     #[arg(long, value_name = "TIME")]
     pub as_of: Option<String>,

@@ -33,7 +33,7 @@ pub(crate) fn board(board: &Board) {
     for node in &board.not_isolated {
         let mark = paint.signal(Signal::Caution, &format!("{} {NOT_ISOLATED}", shape(Signal::Caution)));
         println!(
-            "{mark}  replicas on {node} are ordinary processes; of the limits only memory is held, process by process"
+            "{mark}  replicas on {node} are ordinary processes; only the memory limit applies, for each process"
         );
     }
     if rows.is_empty() {
@@ -68,7 +68,7 @@ fn print_rows(board: &Board) {
         let reached = match (row.hosts.is_empty(), row.services.first()) {
             (false, _) => row.hosts.join(", "),
             (true, Some(service)) => format!("{service} inside"),
-            (true, None) => "nothing, it has no port".to_owned(),
+            (true, None) => "none, it has no port".to_owned(),
         };
         let tag = row.image.as_deref().and_then(|image| image.rsplit(':').next()).unwrap_or_default();
         let rate = row.requests_per_second;
@@ -90,10 +90,7 @@ fn print_rows(board: &Board) {
     print(&shown);
     for row in rows.iter().filter(|row| row.leaves) {
         let mark = paint.signal(Signal::Moving, shape(Signal::Moving));
-        println!(
-            "{mark} {} was removed; it goes once what takes its place has all its replicas ready",
-            row.name
-        );
+        println!("{mark} {} was removed; it ends when all replicas of its replacement are ready", row.name);
     }
 }
 

@@ -11,12 +11,13 @@ use mainyard_api::{
 };
 use mainyard_core::record::{Kind, Object, State};
 use mainyard_core::untrusted_text::visible_lines;
+use mainyard_core::views::Views;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 
-use crate::args::Past;
+use crate::args::Moment;
 use crate::data_dir::{Call, DataDir};
 use crate::terminal::Failure;
 use crate::times;
@@ -42,12 +43,14 @@ pub(crate) struct Snapshot {
     pub as_of: Option<Timestamp>,
     /// Whether replicas of that moment are known.
     pub whole: bool,
-    /// Where the gateway is reached.
+    /// The gateway's address for HTTP.
     pub gateway: String,
-    /// Where it is reached over TLS.
+    /// The address for TLS.
     pub gateway_tls: String,
-    /// What was served in the last seconds.
+    /// Requests of the last seconds.
     pub figures: Figures,
+    /// Groups of connected objects, as they were when the snapshot was read; [`Client::follow`] does not update them.
+    pub views: Views,
 }
 
 impl Snapshot {
@@ -63,7 +66,7 @@ impl Snapshot {
     }
 }
 
-/// Where the authority is kept that the API's certificate leads to, as a PEM file.
+/// The PEM file of the authority that signed the API's certificate.
 const AUTHORITY: &str = "MAINYARD_AUTHORITY";
 
 /// Whose certificates are trusted: the machine's authorities, or only the one that was named.
@@ -89,7 +92,7 @@ fn trust() -> Result<rustls::ClientConfig, Failure> {
 /// How long an answer may take to begin.
 const PATIENCE: Duration = Duration::from_secs(10);
 
-/// What has a large body, such as an image or ten thousand declarations, takes as long as it takes.
+/// Calls with a large body, such as an image or ten thousand declarations, have no time limit.
 fn patience(request: Option<&reqwest::RequestBuilder>) -> Duration {
     let built = request.and_then(reqwest::RequestBuilder::try_clone).and_then(|again| again.build().ok());
     let length =
@@ -114,11 +117,11 @@ impl Client {
     ///
     /// # Errors
     /// When the moment cannot be read.
-    pub(crate) fn at(self, past: &Past) -> Result<Client, Failure> {
+    pub(crate) fn at(self, past: &Moment) -> Result<Client, Failure> {
         Ok(Client { as_of: past.as_of.as_deref().map(times::read).transpose()?, ..self })
     }
 
-    /// Where the API is.
+    /// The path prefix of the API.
     pub(crate) fn url(&self) -> &str {
         &self.call.url
     }
@@ -217,11 +220,11 @@ impl Client {
         let (http, request) = request.build_split();
         let mut request = request.map_err(|error| self.unreachable(&error))?;
         let base = reqwest::Url::parse(&self.call.url)
-            .map_err(|error| Failure::failed(format!("{} is no URL: {error}", self.call.url)))?;
+            .map_err(|error| Failure::failed(format!("{} is not a URL: {error}", self.call.url)))?;
         let url = request.url_mut();
         let moved = url.set_host(base.host_str()).is_ok() && url.set_port(base.port()).is_ok();
         if !moved {
-            return Err(Failure::failed(format!("{} cannot be asked", self.call.url)));
+            return Err(Failure::failed(format!("{} can't be reached", self.call.url)));
         }
         self.send(reqwest::RequestBuilder::from_parts(http, request)).await
     }
@@ -270,9 +273,18 @@ impl Client {
 
     pub(crate) async fn snapshot(&self) -> Result<Snapshot, Failure> {
         let read = self.ask::<ShowSnapshot>(NoPath {}, self.moment()).await?;
-        let mainyard_api::Snapshot { cursor, as_of, whole, gateway, gateway_tls, objects, figures, .. } =
-            read;
-        Ok(Snapshot { state: objects.into(), cursor, as_of, whole, gateway, gateway_tls, figures })
+        let mainyard_api::Snapshot {
+            cursor,
+            as_of,
+            whole,
+            gateway,
+            gateway_tls,
+            objects,
+            figures,
+            views,
+            ..
+        } = read;
+        Ok(Snapshot { state: objects.into(), cursor, as_of, whole, gateway, gateway_tls, figures, views })
     }
 
     /// Follows the stream from a snapshot: after each change the state is given to `watch`, until it returns

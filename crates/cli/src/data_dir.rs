@@ -19,10 +19,10 @@ pub(crate) struct DataDir {
     url: Option<String>,
 }
 
-/// What a client needs, left by `start` for the account that started it.
+/// The address and token for a client, left by `start` for the account that started it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Call {
-    /// Where the API answers.
+    /// The API's address.
     pub url: String,
     /// The bearer token; on the platform's machine it stands in a file of its own.
     #[serde(skip)]
@@ -176,7 +176,7 @@ pub(crate) fn show_default_environment(none: bool) -> Result<(), Failure> {
         None => println!("no environment is the default; choose one with: mainyard use staging"),
         Some(name) if none => {
             forget_default_environment()?;
-            println!("{name} is the default no more: names are written in full, as {name}/locker-api");
+            println!("{name} is no longer the default: write names in full, such as {name}/locker-api");
         }
         Some(name) => println!("{name} is the default: `locker-api` means `{name}/locker-api`"),
     }

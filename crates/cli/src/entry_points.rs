@@ -1,10 +1,10 @@
-//! How things are reached: which routes lead to a service, who is behind it, and what was answered.
+//! How things are reached, by the views that control computes: which routes lead to a service, which replicas are behind it,
+//! and what was answered.
 
 use std::collections::BTreeMap;
 
-use mainyard_core::model::{Name, Replica, ReplicaState, Route, Service, Target, Workload};
-use mainyard_core::record::State;
-use mainyard_core::routing::{leads_to, replicas_of, selects};
+use mainyard_core::model::{Name, Replica, Route, Service, Target};
+use mainyard_core::views::ServiceView;
 use serde::Serialize;
 
 use crate::client::Snapshot;
@@ -33,13 +33,11 @@ pub(crate) struct ServiceAt {
 
 impl EntryPoints<'_> {
     pub(crate) fn of<'a>(snapshot: &'a Snapshot, target: &Target) -> EntryPoints<'a> {
-        let state = &snapshot.state;
-        let services: Vec<&Service> =
-            state.workloads.get(target).map(|it| services_of(state, it).collect()).unwrap_or_default();
+        let services = services_of(snapshot, target);
         let own = target.to_string();
         let at = |service: &&Service| ServiceAt {
             service: service.target.clone(),
-            address: state.inside_address(service),
+            address: snapshot.state.inside_address(service),
         };
         EntryPoints {
             routes: services.iter().flat_map(|service| routes_to(snapshot, service)).collect(),
@@ -49,45 +47,39 @@ impl EntryPoints<'_> {
     }
 }
 
+fn service_view<'a>(snapshot: &'a Snapshot, service: &Target) -> Option<&'a ServiceView> {
+    snapshot.views.environments.get(&service.environment)?.services.get(&service.name)
+}
+
 /// Routes that lead to a service.
 pub(crate) fn routes_to(snapshot: &Snapshot, service: &Service) -> Vec<RouteTo> {
-    let routes = snapshot.state.routes.values().filter(|route| {
-        route.target.environment == service.target.environment
-            && route.spec.to.iter().any(|leg| leg.service == service.target.name)
-    });
+    let environment = &service.target.environment;
+    let routes = snapshot.views.environments.get(environment).into_iter().flat_map(|view| &view.routes);
+    let leading = routes.filter(|(_, view)| view.legs.iter().any(|leg| leg.service == service.target.name));
+    let routes = leading.filter_map(|(name, _)| snapshot.state.routes.get(&Target::new(environment, name)));
     routes.map(|route| RouteTo { route: route.target.clone(), reached_at: snapshot.url_of(route) }).collect()
 }
 
 /// How many replicas are ready behind each service that a route leads to; `None` where the service is not there.
-pub(crate) fn ready_behind(state: &State, route: &Route) -> BTreeMap<Name, Option<usize>> {
-    let ready = |service: &Service| {
-        let all = replicas_behind(state, service).into_iter();
-        all.filter(|replica| replica.state == ReplicaState::Ready).count()
-    };
+pub(crate) fn ready_behind(snapshot: &Snapshot, route: &Route) -> BTreeMap<Name, Option<u32>> {
     let legs = route.spec.to.iter().map(|leg| {
-        let service = state.services.get(&Target::new(&route.target.environment, &leg.service));
-        (leg.service.clone(), service.map(ready))
+        let service = Target::new(&route.target.environment, &leg.service);
+        (leg.service.clone(), service_view(snapshot, &service).map(|view| view.ready))
     });
     legs.collect()
 }
 
 /// Replicas whose release a service leads to.
-pub(crate) fn replicas_behind<'a>(state: &'a State, service: &Service) -> Vec<&'a Replica> {
-    let here = state.workloads.values().filter(|it| it.target.environment == service.target.environment);
-    let all = here.flat_map(|workload| replicas_of(&state.replicas, &workload.target));
-    let behind = all.filter(|replica| {
-        let release = state.releases.get(&(replica.id.workload.clone(), replica.release));
-        release.is_some_and(|release| leads_to(service, release))
-    });
-    behind.collect()
+pub(crate) fn replicas_behind<'a>(snapshot: &'a Snapshot, service: &Service) -> Vec<&'a Replica> {
+    let ids = service_view(snapshot, &service.target).into_iter().flat_map(|view| &view.replicas);
+    let replicas = ids.filter_map(|id| snapshot.state.replicas.get(&id.parse().ok()?));
+    replicas.collect()
 }
 
 /// Services that select the workload.
-pub(crate) fn services_of<'a>(state: &'a State, workload: &'a Workload) -> impl Iterator<Item = &'a Service> {
-    let release = state.releases.get(&(workload.target.clone(), workload.release));
-    let labels = release.map(|release| release.spec.labels.clone()).unwrap_or_default();
-    state.services.values().filter(move |service| {
-        service.target.environment == workload.target.environment
-            && selects(&service.spec.select, &workload.target.name, &labels)
-    })
+pub(crate) fn services_of<'a>(snapshot: &'a Snapshot, workload: &Target) -> Vec<&'a Service> {
+    let environment = snapshot.views.environments.get(&workload.environment);
+    let view = environment.and_then(|view| view.workloads.get(&workload.name));
+    let names = view.into_iter().flat_map(|view| &view.services);
+    names.filter_map(|name| snapshot.state.services.get(&Target::new(&workload.environment, name))).collect()
 }

@@ -45,6 +45,7 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
             platform::start(&place, start)
         }
         Command::Stop { workload } => platform::stop(&place, workload.as_deref()),
+        Command::LogLevel { levels } => platform::log_level(&place, levels.as_deref()),
         Command::Serve(part) => {
             ignore_pipe_signals();
             platform::serve(&place, part)

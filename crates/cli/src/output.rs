@@ -31,6 +31,6 @@ pub(crate) fn write(words: std::fmt::Arguments<'_>) {
 pub(crate) fn json<T: Serialize>(value: &T) {
     match serde_json::to_string_pretty(value) {
         Ok(text) => println!("{text}"),
-        Err(error) => crate::terminal::Failure::failed(format!("this is no JSON: {error}")).print(),
+        Err(error) => crate::terminal::Failure::failed(format!("not valid JSON: {error}")).print(),
     }
 }

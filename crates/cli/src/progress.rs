@@ -4,9 +4,11 @@ use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
+use mainyard_core::completion::{
+    ReplicaCounts, RolloutOutcome, ScaleOutcome, rollout_outcome, scale_limit, scale_outcome,
+};
 use mainyard_core::model::{
-    ReasonCode, ReleaseId, ReleaseNumber, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target,
-    WorkloadState,
+    ReleaseId, ReleaseNumber, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target,
 };
 use mainyard_core::record::State;
 use mainyard_core::routing::replicas_of;
@@ -69,53 +71,30 @@ impl Progress {
     }
 }
 
-struct Counts {
-    wanted: usize,
-    ready: usize,
-    leaving: usize,
-}
-
-fn counts(state: &State, target: &Target) -> Counts {
-    let wanted = state.workloads.get(target).map_or(0, |workload| workload.wanted as usize);
-    let in_state = |wanted: ReplicaState| {
-        replicas_of(&state.replicas, target).filter(|replica| replica.state == wanted).count()
-    };
-    Counts { wanted, ready: in_state(ReplicaState::Ready), leaving: in_state(ReplicaState::Draining) }
-}
-
-/// Added to a deadline where replicas may have to drain first.
-const DRAINS_WITHIN: Duration = Duration::from_secs(60);
-
 /// Until as many replicas are ready as wanted, and no more; or until the workload's deadline has passed.
 pub(crate) async fn scaling(client: &Client, target: &Target) -> Result<(), Failure> {
     let mut snapshot = client.snapshot().await?;
     let mut progress = Progress::new(1);
-    // The time that a rollout has, and that draining replicas may take.
-    let deadline = snapshot.state.workloads.get(target).map(|workload| workload.rule.deadline.duration());
-    let limit = deadline.unwrap_or_default() + DRAINS_WITHIN;
+    let limit = snapshot.state.workloads.get(target).map_or(Duration::ZERO, |it| scale_limit(it).duration());
     let ended = client.follow(&mut snapshot, |now: &Snapshot| {
-        let Counts { wanted, ready, leaving } = counts(&now.state, target);
-        let workload = now.state.workloads.get(target);
+        let ReplicaCounts { wanted, ready, leaving } = ReplicaCounts::of(&now.state, target);
         let there = ready + leaving;
         let (position, length) = if there > wanted { (wanted, there) } else { (ready, wanted) };
         let left = if leaving > 0 { format!(", {leaving} leaving") } else { String::new() };
         // While it moves both releases are ready at once.
         let words = format!("{} of {wanted} ready{left}", ready.min(wanted));
         progress.show(position as u64, length as u64, words);
-        let Some(workload) = workload else { return Some(Err(format!("{target} was removed meanwhile"))) };
-        let open = now.state.open_rollout(target);
-        let waits = workload.held.is_some() || open.is_some_and(|open| asks(open).is_some());
-        match workload.state {
-            WorkloadState::Steady | WorkloadState::Off => Some(Ok((wanted, "steady"))),
-            WorkloadState::Moving if waits && open.is_some() && ready >= wanted => {
-                Some(Ok((wanted, "in the middle of a rollout that waits for a person")))
+        Some(match scale_outcome(&now.state, target)? {
+            ScaleOutcome::Steady | ScaleOutcome::Off => Ok((wanted, "steady")),
+            ScaleOutcome::ReadyInRollout => {
+                Ok((wanted, "in the middle of a rollout that waits for a person"))
             }
-            WorkloadState::Failing => {
-                let reason = workload.reason.as_ref().map(ToString::to_string).unwrap_or_default();
-                Some(Err(format!("{ready} of {wanted} ready; {reason}")))
+            ScaleOutcome::Failing(reason) => {
+                let reason = reason.as_ref().map(ToString::to_string).unwrap_or_default();
+                Err(format!("{ready} of {wanted} ready; {reason}"))
             }
-            _ => None,
-        }
+            ScaleOutcome::Removed => Err(format!("{target} was removed while you waited")),
+        })
     });
     let ended = match tokio::time::timeout(limit, ended).await {
         Ok(ended) => ended?,
@@ -132,7 +111,7 @@ pub(crate) async fn scaling(client: &Client, target: &Target) -> Result<(), Fail
             Ok(())
         }
         Err(words) => {
-            progress.end(Signal::Fault, &format!("{target} does not get there"));
+            progress.end(Signal::Fault, &format!("{target} does not become ready"));
             Err(Failure::failed(words))
         }
     }
@@ -140,42 +119,10 @@ pub(crate) async fn scaling(client: &Client, target: &Target) -> Result<(), Fail
 
 /// How it stands when the time is over.
 fn not_in_time(state: &State, target: &Target, limit: Duration) -> String {
-    let Counts { wanted, ready, .. } = counts(state, target);
+    let ReplicaCounts { wanted, ready, .. } = ReplicaCounts::of(state, target);
     let reason = state.workloads.get(target).and_then(|workload| workload.reason.as_ref());
     let reason = reason.map_or("no replica says why".to_owned(), ToString::to_string);
     format!("{ready} of {wanted} ready after {} s; {reason}", limit.as_secs())
-}
-
-/// How following a rollout ends.
-enum End {
-    Done(String),
-    /// No replica was wanted.
-    Untried(String),
-    Asks(String),
-    Failed(RolloutState, String),
-}
-
-/// What a person is asked after a step that is well.
-fn asks(rollout: &Rollout) -> Option<&str> {
-    let reason = rollout.reason.as_ref().filter(|_| rollout.state == RolloutState::Awaiting)?;
-    (reason.code == ReasonCode::AsksFirst).then_some(reason.sentence.as_str())
-}
-
-fn end_of(rollout: &Rollout) -> Option<End> {
-    let verdict = rollout.verdict.clone().unwrap_or_default();
-    let code = rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}: ", reason.code));
-    if let Some(words) = asks(rollout) {
-        return Some(End::Asks(words.to_owned()));
-    }
-    match rollout.state {
-        RolloutState::Done => Some(End::Done(verdict)),
-        RolloutState::Untried => Some(End::Untried(verdict)),
-        RolloutState::Superseded => Some(End::Failed(RolloutState::Superseded, verdict)),
-        state @ (RolloutState::Awaiting | RolloutState::WentBack | RolloutState::Cancelled) => {
-            Some(End::Failed(state, format!("{code}{verdict}")))
-        }
-        _ => None,
-    }
 }
 
 /// Follows until `ends` says so; an interrupt ends the following, not what is followed.
@@ -191,7 +138,7 @@ async fn watch<T>(
     let last_time = last_time(&snapshot.state, target, release);
     let ended = client.follow(&mut snapshot, |now: &Snapshot| {
         let Some(rollout) = now.state.rollouts.get(&key) else {
-            return Some(Err(format!("{target} was removed meanwhile")));
+            return Some(Err(format!("{target} was removed while you waited")));
         };
         let wanted = now.state.workloads.get(target).map_or(0, |workload| workload.wanted as usize);
         let (position, words) = how_far(&now.state, rollout, wanted, last_time.as_deref());
@@ -251,50 +198,58 @@ fn how_far(state: &State, rollout: &Rollout, wanted: usize, last_time: Option<&s
     (new, words)
 }
 
-/// Lines of its replicas' output that are told of a release that failed.
+/// Lines of its replicas' output that are reported of a release that failed.
 const LINES_OF_FAILED: usize = 5;
 
 /// Until a release's rollout comes to a verdict.
 pub(crate) async fn rollout(client: &Client, target: &Target, release: ReleaseNumber) -> Result<(), Failure> {
     let mut progress = Progress::new(1);
-    match watch(client, target, release, &mut progress, end_of).await? {
-        End::Untried(verdict) => {
+    let ended = watch(client, target, release, &mut progress, |rollout| {
+        rollout_outcome(rollout).map(|_| rollout.clone())
+    });
+    let rollout = ended.await?;
+    let verdict = rollout.verdict.clone().unwrap_or_default();
+    let next = match rollout_outcome(&rollout) {
+        Some(RolloutOutcome::Untried) => {
             progress.end(Signal::Rest, &format!("untried: {verdict}"));
-            Ok(())
+            return Ok(());
         }
-        End::Done(verdict) => {
+        Some(RolloutOutcome::Done) | None => {
             progress.end(Signal::Good, &format!("done: {verdict}"));
-            Ok(())
+            return Ok(());
         }
-        End::Asks(words) => {
-            progress.end(Signal::Caution, &format!("a person is asked: {words}"));
-            println!(
-                "Send it on with: mainyard advance {target}    Take it back with: mainyard cancel {target}"
-            );
-            Ok(())
+        Some(RolloutOutcome::Asks(question)) => {
+            progress.end(Signal::Caution, &format!("waits for your decision: {question}"));
+            println!("Continue with: mainyard advance {target}    Go back with: mainyard cancel {target}");
+            return Ok(());
         }
-        End::Failed(state, verdict) => {
-            let (how, next) = match state {
-                RolloutState::Awaiting => (
-                    "waits for a person",
-                    format!(
-                        "\nRead more with: mainyard logs {target}    Take it back with: mainyard cancel {target}    Or send it on with: mainyard advance {target}"
-                    ),
-                ),
-                RolloutState::Superseded => ("moves to a newer release", String::new()),
-                RolloutState::Cancelled => ("went back, as a person said", String::new()),
-                _ => ("went back", format!("\nRead more with: mainyard show {target}@{release}")),
-            };
-            progress.end(Signal::Caution, &format!("{target} {how}"));
-            let release = ReleaseId { workload: target.clone(), number: release };
-            let lines = match state {
-                RolloutState::Superseded | RolloutState::Cancelled => Vec::new(),
-                _ => last_of(client, &release, None, LINES_OF_FAILED).await,
-            };
-            let lines: String = lines.iter().map(|line| format!("\n  │ {line}")).collect();
-            Err(Failure::failed(format!("{verdict}{lines}{next}")))
+        Some(RolloutOutcome::Superseded) => {
+            progress.end(Signal::Caution, &format!("{target} moves to a newer release"));
+            return Err(Failure::failed(verdict));
         }
-    }
+        Some(RolloutOutcome::Cancelled) => {
+            progress.end(Signal::Caution, &format!("{target} went back, as a person said"));
+            return Err(Failure::failed(format!("{}{verdict}", code_of(&rollout))));
+        }
+        Some(RolloutOutcome::Awaiting) => {
+            progress.end(Signal::Caution, &format!("{target} waits for a person"));
+            format!(
+                "Read more with: mainyard logs {target}    Go back with: mainyard cancel {target}    Or continue with: mainyard advance {target}"
+            )
+        }
+        Some(RolloutOutcome::WentBack) => {
+            progress.end(Signal::Caution, &format!("{target} went back"));
+            format!("Read more with: mainyard show {target}@{release}")
+        }
+    };
+    let release = ReleaseId { workload: target.clone(), number: release };
+    let lines = last_of(client, &release, None, LINES_OF_FAILED).await;
+    let lines: String = lines.iter().map(|line| format!("\n  │ {line}")).collect();
+    Err(Failure::failed(format!("{}{verdict}{lines}\n{next}", code_of(&rollout))))
+}
+
+fn code_of(rollout: &Rollout) -> String {
+    rollout.reason.as_ref().map_or(String::new(), |reason| format!("{}: ", reason.code))
 }
 
 /// Until a rollout that was cancelled has gone back.

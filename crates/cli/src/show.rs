@@ -3,8 +3,8 @@
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use mainyard_core::model::{
-    Held, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Target,
-    Workload,
+    HoldMark, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal,
+    Target, Workload,
 };
 use mainyard_core::record::State;
 use mainyard_core::routing::{all_of, replicas_of};
@@ -126,9 +126,9 @@ pub(crate) fn workload(snapshot: &Snapshot, target: &Target) {
     }
     if workload.leaves {
         let mark = paint.signal(Signal::Moving, shape(Signal::Moving));
-        println!("{mark} removed; it goes once what takes its place has all its replicas ready");
+        println!("{mark} removed; it ends when all replicas of its replacement are ready");
     }
-    if let Some(Held { because, origin }) = &workload.held {
+    if let Some(HoldMark { because, origin }) = &workload.held {
         let mark = paint.signal(Signal::Caution, &format!("{} held", shape(Signal::Caution)));
         println!("{mark}  {because}, {}; it goes on with: mainyard resume {target}", change(origin));
     }
@@ -194,7 +194,7 @@ fn so_far(rollout: &Rollout, workload: &Workload) -> String {
     words.join("; ")
 }
 
-/// What answers now: ways in, service, a lane for each release.
+/// The answering side of a workload: ways in, service, a lane for each release.
 fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
     let state = &snapshot.state;
     let rate = |way: &dyn Fn(&mainyard_api::WayFigures) -> bool| -> String {
@@ -205,7 +205,7 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
         // What was served in the past is not kept.
         if snapshot.as_of.is_some() { String::new() } else { paint.quiet(&format!("{sum:.1}/s ")) }
     };
-    for service in services_of(state, workload) {
+    for service in services_of(snapshot, &workload.target) {
         let key = service.target.to_string();
         for route in state.routes.values().filter(|r| r.target.environment == service.target.environment) {
             if route.spec.to.iter().any(|leg| leg.service == service.target.name) {
@@ -300,7 +300,7 @@ fn node_words(state: &State, replica: &Replica) -> String {
     }
 }
 
-/// What a replica answered in the last ten seconds: how many a second, how many failed, and the times.
+/// Answers of a replica in the last ten seconds: how many a second, how many failed, and the times.
 fn answered(snapshot: &Snapshot, replica: &Replica) -> [String; 3] {
     let id = replica.id.to_string();
     let own: Vec<_> = snapshot.figures.ways.iter().filter(|figure| figure.replica == id).collect();
@@ -367,7 +367,7 @@ pub(crate) fn route(snapshot: &Snapshot, route: &mainyard_core::model::Route) {
     let url = snapshot.url_of(route);
     println!("{}  {url}", paint.strong(&format!("route {}", route.target)));
     println!("leads to  {}", mainyard_core::declare::leads_to(&route.spec));
-    for (service, ready) in ready_behind(state, route) {
+    for (service, ready) in ready_behind(snapshot, route) {
         let words = match ready {
             None => paint.signal(Signal::Fault, "which is not there"),
             Some(0) => paint.signal(Signal::Fault, "no replica is ready behind it"),
@@ -407,11 +407,11 @@ pub(crate) fn service(snapshot: &Snapshot, target: &mainyard_core::model::Target
     for route in routes_to(snapshot, service) {
         println!("route     {}", route.reached_at);
     }
-    for near in mainyard_core::why::nearly(state, service) {
+    for near in mainyard_core::why::near_misses(state, service) {
         println!("{} {near}", paint.signal(Signal::Caution, &format!("{} nearly ", shape(Signal::Caution))));
     }
     let mut rows = table(&["REPLICA", "STATE", "NODE", "ADDRESS", "RELEASE", "REASON"]);
-    let behind = replicas_behind(state, service);
+    let behind = replicas_behind(snapshot, service);
     for replica in &behind {
         let signal = replica.state.signal();
         rows.add_row([

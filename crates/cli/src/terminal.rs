@@ -22,7 +22,7 @@ enum FailureKind {
 }
 
 impl Failure {
-    /// What was to be said has been said: exit code 1.
+    /// The error was printed already: exit code 1.
     pub(crate) fn said() -> Failure {
         Failure { kind: FailureKind::Said, message: String::new() }
     }
@@ -43,7 +43,7 @@ impl Failure {
         Failure { kind: FailureKind::Unreachable, message: message.into() }
     }
 
-    /// What went wrong, in words.
+    /// The error, in words.
     pub(crate) fn message(&self) -> &str {
         &self.message
     }

@@ -17,7 +17,7 @@ pub(crate) fn read(text: &str) -> Result<Timestamp, Failure> {
 fn read_at(text: &str, now: Timestamp, zone: &TimeZone) -> Result<Timestamp, Failure> {
     let wrong = || {
         Failure::usage(format!(
-            "{text:?} is not a time: write 14:00, or \"2026-11-23 14:00\", or 2026-11-23T14:00:00Z"
+            "{text:?} is not a time; write 14:00, or \"2026-11-23 14:00\", or 2026-11-23T14:00:00Z"
         ))
     };
     if let Ok(at) = text.parse::<Timestamp>() {
@@ -60,7 +60,7 @@ pub(crate) fn mark(as_of: Option<Timestamp>, whole: bool) {
     let words = format!("{} as it was on {at}, not as it is now", shape(Signal::Caution));
     println!("{}", paint.signal(Signal::Caution, &words));
     if !whole {
-        println!("{}", paint.quiet("  replicas of then are not known any more; what was declared is"));
+        println!("{}", paint.quiet("  replicas of that time are no longer known; what was declared is"));
     }
     println!();
 }

@@ -124,7 +124,7 @@ impl Control {
     /// Asks for something.
     ///
     /// # Errors
-    /// When it is not to be had.
+    /// When it is not available.
     pub async fn get(&self, path: &str) -> Result<Response, Failed> {
         self.send(self.request(|http, url| http.get(url), path)).await
     }

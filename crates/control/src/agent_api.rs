@@ -1,4 +1,4 @@
-//! Where node agents and gateways call in: order streams, reports, blobs, and streams that were asked for.
+//! The calls of node agents and gateways: order streams, reports, blobs, and requested streams.
 
 use std::time::Duration;
 
@@ -20,7 +20,7 @@ use crate::problem::{elsewhere, of_record};
 /// Something is said at least this often.
 const BEAT: Duration = Duration::from_secs(3);
 
-/// What parts call.
+/// The API for node agents and gateways.
 pub(crate) fn operations(to: &mut Operations) {
     to.mount(node_orders)
         .mount(node_reports)
@@ -64,7 +64,7 @@ async fn node_reports(call: Call<ReportNode>) -> Result<(), Problem> {
     Ok(())
 }
 
-/// What replicas used. It is no part of the cluster, and goes straight into the record.
+/// Usage of replicas. It is no part of the cluster, and goes straight into the record.
 async fn node_usage(call: Call<ReportUsage>) -> Result<(), Problem> {
     decides(&call.control)?;
     call.control.store.add_usage(&call.body).await.map_err(of_record)?;
@@ -88,7 +88,7 @@ async fn gateway_reports(call: Call<ReportGateway>) -> Result<(), Problem> {
 async fn stream(mut call: Call<SendStream>) -> Result<(), Problem> {
     let stream = call.path.stream;
     let to = call.control.links.take_stream(stream, &call.caller.0);
-    let to = to.ok_or_else(|| Problem::not_found(format!("nobody asked for stream {stream}")))?;
+    let to = to.ok_or_else(|| Problem::not_found(format!("no client asked for stream {stream}")))?;
     while let Some(chunk) = call.body.next().await {
         let chunk = chunk.map_err(|error| Problem::invalid(error.to_string()))?;
         if to.send(chunk).await.is_err() {

@@ -1,4 +1,4 @@
-//! What people and programs ask, under `/api/v1`: every operation with its handler.
+//! The API for people and programs, under `/api/v1`: every operation with its handler.
 
 use std::collections::BTreeMap;
 
@@ -183,6 +183,6 @@ mod tests {
     fn every_operation_of_the_api_is_mounted_and_nothing_else() {
         let described: BTreeSet<_> =
             mainyard_api::all().map(|operation| (operation.method, operation.path)).collect();
-        assert_eq!(super::operations().places(), described);
+        assert_eq!(super::operations().mounted(), described);
     }
 }

@@ -15,7 +15,7 @@ use crate::problem::of_record;
 
 /// How a kind of caller is let in.
 pub(crate) trait Admit: Caller {
-    /// What is known of one that was let in.
+    /// The caller, if it was let in.
     type Admitted: 'static;
 
     /// Lets the bearer of a credential in, or says why not. `None` stands for a request without one.

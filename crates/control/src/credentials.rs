@@ -1,4 +1,4 @@
-//! What credentials are made of, and the name that a session's cookie has.
+//! Credentials, and the name of a session's cookie.
 
 use sha2::{Digest, Sha256};
 

@@ -17,7 +17,7 @@ use crate::Control;
 use crate::operations::{Call, Read};
 use crate::problem::of_record;
 
-/// What came of a command, or would.
+/// The outcome of a command, or of its forecast.
 pub(crate) type Acted<T> = Result<Done<T>, Problem>;
 
 impl<O> Call<O>
@@ -35,7 +35,7 @@ where
     }
 }
 
-/// Who asks, and in which request.
+/// The caller and the request's id.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct By<'a> {
     pub member: &'a str,
@@ -75,7 +75,7 @@ where
         let now = Timestamp::now();
         let mut cluster = copy(state, now);
         cluster.reserve(reserved.0, reserved.1);
-        cluster.hear_all_declared(declared);
+        cluster.declarations_read(declared);
         let table = cluster.table();
         let all: Command = command.clone().into();
         let outcome = C::outcome_of(cluster.carry_out(&all, &by, now)?);
@@ -90,7 +90,7 @@ where
     Ok(Done { outcome, forecast: Some(forecast), sizes: Some(sizes) })
 }
 
-/// How memory limits would do that a change sets, or that would not do.
+/// Whether memory limits fit that a change sets, or that would not be enough.
 async fn limit_forecasts(
     control: &Control,
     before: &State,

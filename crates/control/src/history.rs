@@ -9,7 +9,7 @@ use mainyard_core::history::{in_few_words, since};
 use mainyard_core::model::{Name, Target};
 use mainyard_core::record::{Object, State};
 use mainyard_core::trail::{Rows, TrailEntry};
-use mainyard_store::{Entry, Past, Sought};
+use mainyard_store::{Entry, PastState, Sought};
 use tokio::sync::RwLockReadGuard;
 
 use crate::Control;
@@ -23,15 +23,15 @@ const SETTLED: SignedDuration = SignedDuration::from_secs(60);
 
 /// The moments that were looked at last: anyone who looks at one asks for it again and again.
 #[derive(Default)]
-pub(crate) struct Moments(Mutex<VecDeque<(Timestamp, Arc<Past>)>>);
+pub(crate) struct Moments(Mutex<VecDeque<(Timestamp, Arc<PastState>)>>);
 
 impl Moments {
-    fn find(&self, at: Timestamp) -> Option<Arc<Past>> {
+    fn find(&self, at: Timestamp) -> Option<Arc<PastState>> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         kept.iter().find(|(of, _)| *of == at).map(|(_, past)| Arc::clone(past))
     }
 
-    fn keep(&self, at: Timestamp, past: &Arc<Past>) {
+    fn keep(&self, at: Timestamp, past: &Arc<PastState>) {
         if Timestamp::now().duration_since(at) < SETTLED {
             return;
         }
@@ -47,7 +47,7 @@ pub(crate) enum View<'a> {
     /// Now.
     Present(RwLockReadGuard<'a, (State, u64)>),
     /// Then.
-    Past(Arc<Past>, Timestamp),
+    PastState(Arc<PastState>, Timestamp),
 }
 
 impl View<'_> {
@@ -55,7 +55,7 @@ impl View<'_> {
     pub(crate) fn state(&self) -> &State {
         match self {
             View::Present(published) => &published.0,
-            View::Past(past, _) => &past.state,
+            View::PastState(past, _) => &past.state,
         }
     }
 
@@ -63,7 +63,7 @@ impl View<'_> {
     pub(crate) fn cursor(&self) -> u64 {
         match self {
             View::Present(published) => published.1,
-            View::Past(past, _) => past.number,
+            View::PastState(past, _) => past.number,
         }
     }
 
@@ -71,7 +71,7 @@ impl View<'_> {
     pub(crate) fn as_of(&self) -> Option<Timestamp> {
         match self {
             View::Present(_) => None,
-            View::Past(_, at) => Some(*at),
+            View::PastState(_, at) => Some(*at),
         }
     }
 
@@ -84,7 +84,7 @@ impl View<'_> {
     pub(crate) fn whole(&self) -> bool {
         match self {
             View::Present(_) => true,
-            View::Past(past, _) => past.whole,
+            View::PastState(past, _) => past.whole,
         }
     }
 }
@@ -99,13 +99,13 @@ pub(crate) async fn view(control: &Control, as_of: Option<Timestamp>) -> Result<
         return Err(Problem::invalid(format!("{at:.0} is still to come; the past can be seen")));
     }
     if let Some(past) = control.moments.find(at) {
-        return Ok(View::Past(past, at));
+        return Ok(View::PastState(past, at));
     }
     match control.store.past(at).await.map_err(of_record)? {
         Some(past) => {
             let past = Arc::new(past);
             control.moments.keep(at, &past);
-            Ok(View::Past(past, at))
+            Ok(View::PastState(past, at))
         }
         None => {
             let reach = control.store.reach().await.map_err(of_record)?;
@@ -120,7 +120,7 @@ pub(crate) fn operations(to: &mut Operations) {
     to.mount(trail).mount(compare_moments);
 }
 
-/// What is not as it was then, object by object and field by field.
+/// The differences to an earlier moment, object by object and field by field.
 async fn compare_moments(call: Call<CompareMoments>) -> Result<Since, Problem> {
     let SinceQuery { as_of, environment, of } = call.query;
     let then = view(&call.control, Some(as_of)).await?;
@@ -133,7 +133,7 @@ async fn compare_moments(call: Call<CompareMoments>) -> Result<Since, Problem> {
 /// Changes read at once: an act changes a few objects.
 const PIECE: u32 = 500;
 
-/// Who did what, the newest first.
+/// The acts, the newest first.
 async fn trail(call: Call<ListTrail>) -> Result<Vec<TrailEntry>, Problem> {
     let (control, it) = (&call.control, call.query);
     if !(1..=1000).contains(&it.limit) {
@@ -176,7 +176,7 @@ async fn trail(call: Call<ListTrail>) -> Result<Vec<TrailEntry>, Problem> {
     }
 }
 
-/// What is asked for by a name that nothing has now.
+/// An answer about a name that nothing has now.
 async fn unknown(control: &Control, asked: &TrailQuery) -> Option<Problem> {
     let published = control.leader.published.read().await;
     let state = &published.0;

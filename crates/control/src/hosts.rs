@@ -17,7 +17,7 @@ use mainyard_api::Problem;
 use crate::Control;
 use crate::problem::Refused;
 
-/// What `Host` may be, in lower case and with the port where it is not the scheme's own.
+/// Accepted values of `Host`, in lower case and with the port unless it is the scheme's own.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Hosts(BTreeSet<String>);
 

@@ -21,6 +21,7 @@ mod leader;
 mod links;
 mod logs;
 mod metrics;
+mod open_streams;
 mod operations;
 mod paths;
 mod problem;
@@ -56,19 +57,19 @@ pub use sessions::ClientToken;
 pub use tls::ApiCertificate;
 pub use traffic::Traffic;
 
-/// What control is started with.
+/// Settings that control starts with.
 pub struct Config {
     /// Its name among the controls on one record.
     pub name: String,
-    /// Where others reach it.
+    /// Its address for others.
     pub url: String,
     /// Takes connections for the API and the console.
     pub listener: TcpListener,
     /// How to connect to the record.
     pub database: String,
-    /// Where images are kept.
+    /// The directory of images.
     pub images: PathBuf,
-    /// Where repositories that are followed are kept.
+    /// The directory of followed repositories.
     pub repositories: PathBuf,
     /// Which ones may be reached.
     pub git_allowed: Vec<Allowed>,
@@ -88,15 +89,15 @@ pub struct Config {
     pub secrets_key: KeySource,
     /// The first member.
     pub member: String,
-    /// Where the gateway is reached without TLS, for showing addresses.
+    /// The gateway's address without TLS, to show in addresses.
     pub gateway_http: String,
-    /// Where it is reached over TLS.
+    /// The address for TLS.
     pub gateway_https: String,
     /// The local authority's certificate.
     pub authority: PathBuf,
-    /// What it may sign for.
+    /// The names that it may sign for.
     pub authority_names: Names,
-    /// Where people reach the API over TLS, and with which certificate.
+    /// The API's address over TLS, and its certificate.
     pub tls: Option<(TcpListener, ApiCertificate)>,
 }
 
@@ -117,7 +118,7 @@ pub enum Error {
     Io(#[from] std::io::Error),
 }
 
-/// What every request handler works with.
+/// The state that every request handler shares.
 pub(crate) struct Control {
     pub store: Store,
     pub images: ContentStore,
@@ -126,13 +127,14 @@ pub(crate) struct Control {
     pub traffic: Arc<Traffic>,
     pub vault: secret_store::SecretStore,
     pub follower: sources::Follower,
+    pub open_streams: open_streams::OpenStreams,
     pub instance: String,
     /// Whether people reach the API over TLS.
     pub tls: bool,
     pub hosts: hosts::Hosts,
     pub sign_in_attempts: sessions::SignInAttempts,
     pub gateway_http: String,
-    /// Where it is reached over TLS.
+    /// The address for TLS.
     pub gateway_https: String,
     /// The local authority's certificate.
     pub authority: PathBuf,
@@ -143,7 +145,7 @@ pub(crate) struct Control {
 }
 
 impl Control {
-    /// Where visitors reach the gateway; 0 where it has no address.
+    /// The gateway's ports for visitors; 0 if it has no address.
     pub(crate) fn gateway_ports(&self) -> GatewayPorts {
         let port = |address: &str| address.rsplit(':').next().and_then(|port| port.parse().ok()).unwrap_or(0);
         GatewayPorts { http: port(&self.gateway_http), https: port(&self.gateway_https) }
@@ -197,7 +199,7 @@ async fn serve(config: Config) -> Result<(), Error> {
     let reserved_ports = reserved_ports(&config);
     let vault = secret_store::SecretStore::new(store.clone(), config.secrets_key);
     let hosts = hosts::Hosts::of(&config.addresses, &config.names);
-    let post = leader::LeaderConfig {
+    let leader_config = leader::LeaderConfig {
         name: config.name,
         url: config.url,
         store: store.clone(),
@@ -207,7 +209,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         reserved_hosts: hosts.names(),
         reserved_ports: reserved_ports.clone(),
     };
-    let leader = leader::start(post).await?;
+    let leader = leader::start(leader_config).await?;
     let holder = leader.holder.clone();
     let record = store.clone();
     let control = web::Data::new(Control {
@@ -217,6 +219,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         links,
         traffic,
         vault,
+        open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),
         instance: config.instance,
         tls: config.tls.is_some(),

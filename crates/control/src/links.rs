@@ -57,7 +57,7 @@ impl Links {
         orders
     }
 
-    /// Where a stream goes that this part was asked for; once.
+    /// The receiver of a stream that this part was asked for; it is taken once.
     pub(crate) fn take_stream(&self, stream: u64, part: &str) -> Option<mpsc::Sender<Bytes>> {
         self.with(|inner| {
             inner.streams.get(&stream).filter(|(asked, _)| asked == part)?;

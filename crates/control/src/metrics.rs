@@ -34,7 +34,7 @@ struct CertificateLabels {
 }
 
 /// Requests by route, service, release and replica; replicas by state; when certificates end; decisions that did not
-/// come to rest.
+/// settle.
 async fn metrics(call: Call<ShowMetrics>) -> Result<HttpResponse, Problem> {
     let control = &call.control;
     let mut registry = Registry::default();

@@ -32,13 +32,13 @@ use crate::problem::{Refused, respond};
 
 /// One call of an operation: all of it was read and is of the operation's types.
 pub(crate) struct Call<O: Operation<Caller: Admit, Body: Read>> {
-    /// Who calls.
+    /// The caller.
     pub caller: <O::Caller as Admit>::Admitted,
-    /// What every handler works with.
+    /// The state that every handler gets.
     pub control: Data<Control>,
-    /// What the path holds.
+    /// The path parameters.
     pub path: O::Path,
-    /// What the query holds.
+    /// The query parameters.
     pub query: O::Query,
     /// The body.
     pub body: <O::Body as Read>::Given,
@@ -50,7 +50,7 @@ pub(crate) struct Call<O: Operation<Caller: Admit, Body: Read>> {
 
 /// How a kind of body is read.
 pub(crate) trait Read: Body {
-    /// What the handler gets.
+    /// The handler's argument.
     type Given: 'static;
 
     /// Reads it.
@@ -77,7 +77,7 @@ impl Read for RawBody {
     type Given = Vec<u8>;
 
     async fn read(_: &HttpRequest, payload: Payload) -> Result<Vec<u8>, Problem> {
-        whole(payload).await
+        read_all(payload).await
     }
 }
 
@@ -95,13 +95,13 @@ where
                 "the body came {found}; send it with the header Content-Type: application/json"
             )));
         }
-        let text = whole(payload).await?;
+        let text = read_all(payload).await?;
         serde_json::from_slice(&text).map_err(|error| unreadable(&error))
     }
 }
 
 /// The whole body.
-async fn whole(mut payload: Payload) -> Result<Vec<u8>, Problem> {
+async fn read_all(mut payload: Payload) -> Result<Vec<u8>, Problem> {
     let mut all = Vec::new();
     while let Some(piece) = payload.next().await {
         all.extend_from_slice(&piece.map_err(|error| of_payload(&error))?);
@@ -109,7 +109,7 @@ async fn whole(mut payload: Payload) -> Result<Vec<u8>, Problem> {
     Ok(all)
 }
 
-/// Where JSON ends to be JSON the place helps; where a value is wrong, only what is wrong with it does.
+/// Adds the position to an error of JSON syntax; an error about a value does not need it.
 fn unreadable(error: &serde_json::Error) -> Problem {
     let words = error.to_string();
     Problem::invalid(match error.classify() {
@@ -120,7 +120,7 @@ fn unreadable(error: &serde_json::Error) -> Problem {
 
 /// How a kind of answer is sent.
 pub(crate) trait Reply: AnswerKind {
-    /// What the handler gives.
+    /// The handler's result.
     type Given;
 
     /// Makes the response of it.
@@ -169,7 +169,7 @@ replies! {
     Created: () => |()| HttpResponse::Accepted().finish();
 }
 
-/// What a handler may add to the answer beside its body.
+/// Headers that a handler may add to its answer.
 struct NewCookie(Cookie<'static>);
 
 impl<O: Operation<Caller: Admit, Body: Read>> Call<O> {
@@ -208,7 +208,9 @@ impl Operations {
                 async move {
                     let (id, method, path) = (request_id(&request), O::METHOD, O::PATH);
                     let span = tracing::info_span!("request", id, %method, path, member = Empty);
-                    told::<O, H, F>(handler, request, payload.into_inner(), id).instrument(span).await
+                    answer_logged::<O, H, F>(handler, request, payload.into_inner(), id)
+                        .instrument(span)
+                        .await
                 }
             });
         self.mounted.push((operation, route));
@@ -217,7 +219,7 @@ impl Operations {
 
     /// Methods and paths of all, to hold them against the API's own list.
     #[cfg(test)]
-    pub(crate) fn places(&self) -> std::collections::BTreeSet<(mainyard_api::Method, &'static str)> {
+    pub(crate) fn mounted(&self) -> std::collections::BTreeSet<(mainyard_api::Method, &'static str)> {
         self.mounted.iter().map(|(operation, _)| (operation.method, operation.path)).collect()
     }
 
@@ -247,7 +249,7 @@ fn http_method(method: mainyard_api::Method) -> Method {
     }
 }
 
-/// All operations at one path. A method that it does not have is told only to a caller with a credential.
+/// All operations at one path. A wrong method is explained only to a caller with a credential.
 fn resource(path: &'static str, routes: Vec<(Mounted, Route)>) -> impl HttpServiceFactory + use<> {
     let methods: Vec<&str> = routes.iter().map(|(operation, _)| operation.method.word()).collect();
     let allow = methods.join(", ");
@@ -297,7 +299,12 @@ fn request_id(request: &HttpRequest) -> String {
 }
 
 /// Answers a request, and says in the log what came of it.
-async fn told<O, H, F>(handler: H, request: HttpRequest, payload: Payload, id: String) -> HttpResponse
+async fn answer_logged<O, H, F>(
+    handler: H,
+    request: HttpRequest,
+    payload: Payload,
+    id: String,
+) -> HttpResponse
 where
     O: Operation<Caller: Admit, Body: Read, Answer: Reply>,
     H: Fn(Call<O>) -> F,
@@ -319,7 +326,7 @@ where
         respond(&problem)
     });
     let status = answer.status().as_u16();
-    // What a person changes is told always; what is only read, or comes from parts all the time, when it is asked for.
+    // What a person changes is reported always; what is only read, or comes from parts all the time, when it is asked for.
     if O::METHOD != mainyard_api::Method::Get && <O::Caller as Caller>::WHO == Who::Person {
         tracing::info!(status, micros, "answered");
     } else {

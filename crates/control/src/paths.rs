@@ -52,7 +52,7 @@ mod tests {
     const ONE: &str = "/api/v1/environments/{environment}/board";
 
     #[test]
-    fn a_path_is_taken_in_one_spelling() {
+    fn a_path_has_one_spelling() {
         for path in ["/api/v1/environments/staging/board", "/api/v1/environments/st%C3%A4ging/board"] {
             assert!(written_plainly(path, ONE).is_ok(), "{path}");
         }

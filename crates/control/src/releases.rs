@@ -7,8 +7,8 @@ use mainyard_api::{
 };
 use mainyard_core::cluster::{DeployRequest, Goal, LimitChange};
 use mainyard_core::commands::{
-    Advance, Advanced, Cancel, Cancelled, Deploy, Deployed, Hold, HoldOutcome, Kept, Promote, PromoteOutcome,
-    Restart, Restarted, Resume, Resumed, Rollback, RolledBack, SetAside, SetAsideOutcome,
+    Advance, Advanced, Cancel, Cancelled, Deploy, Deployed, Hold, HoldOutcome, Promote, PromoteOutcome,
+    ReleaseKept, Restart, Restarted, Resume, Resumed, Rollback, RolledBack, SetAside, SetAsideOutcome,
 };
 use mainyard_core::model::{NameError, Release, ReleaseId, ReplicaId};
 use mainyard_core::record::State;
@@ -75,7 +75,7 @@ async fn cancel(call: Call<CancelRollout>) -> Acted<Cancelled> {
     call.act(Cancel { workload: call.path.target() }).await
 }
 
-async fn keep(call: Call<KeepRelease>) -> Acted<Kept> {
+async fn keep(call: Call<KeepRelease>) -> Acted<ReleaseKept> {
     let NewKeep { release, keep } = call.body;
     call.act(mainyard_core::commands::KeepRelease { workload: call.path.target(), release, keep }).await
 }

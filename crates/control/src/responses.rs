@@ -1,4 +1,4 @@
-//! What several handlers look up.
+//! Lookups that several handlers share.
 
 use mainyard_api::Problem;
 use mainyard_core::model::{Name, Target};

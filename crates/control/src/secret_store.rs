@@ -14,7 +14,7 @@ use mainyard_sealing::{KeyRing, file};
 use mainyard_store::{SealedRow, Store};
 use tokio::sync::RwLock;
 
-/// Where the platform's keys are.
+/// The file of the platform's keys.
 #[derive(Clone)]
 pub enum KeySource {
     /// In a file, which is made where it is not there, and written when the key is changed.
@@ -23,10 +23,10 @@ pub enum KeySource {
     Given(String),
 }
 
-/// What the names of environments' keys begin with, as they are kept.
+/// Prefix of the names of environments' keys, as they are stored.
 const PAIR: &str = "pair-";
 
-/// What went wrong, in words that hold nothing of any value or key.
+/// An error, in words that hold nothing of any value or key.
 #[derive(Debug, thiserror::Error)]
 pub enum SecretStoreError {
     /// With the record.
@@ -42,7 +42,7 @@ pub enum SecretStoreError {
 pub(crate) struct SecretStore {
     store: Store,
     source: KeySource,
-    /// Nothing is sealed while the key is being changed.
+    /// Locked while the key is being changed.
     changing: Arc<RwLock<()>>,
 }
 
@@ -101,7 +101,7 @@ impl SecretStore {
         for (name, (target, key)) in wanted {
             match values.remove(&name) {
                 Some(value) => drop(opened.insert((target, key.version), value)),
-                None => tracing::error!(%target, version = key.version, "a secret's value cannot be had"),
+                None => tracing::error!(%target, version = key.version, "a secret's value can't be read"),
             }
         }
         for order in orders {
@@ -138,7 +138,7 @@ impl SecretStore {
         Err(SecretStoreError::Keys(format!("the key of {environment} cannot be kept")))
     }
 
-    /// Opens the values that files declare for an environment, to see that it can be done. What cannot be opened is told with
+    /// Opens the values that files declare for an environment, to see that it can be done. What cannot be opened is reported with
     /// its place.
     pub(crate) async fn look_into(
         &self,

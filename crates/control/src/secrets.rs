@@ -35,7 +35,7 @@ fn entry(cluster: &Cluster, secret: &Secret) -> SecretEntry {
     SecretEntry {
         secret: secret.target.to_string(),
         versions: versions.collect(),
-        used_by: cluster.users(&secret.target).iter().map(Target::to_string).collect(),
+        used_by: cluster.secret_uses().users(&secret.target).iter().map(Target::to_string).collect(),
     }
 }
 

@@ -22,7 +22,7 @@ use crate::{Config, Control};
 const SESSION: f64 = 30.0 * 86_400.0;
 /// Seconds a sign-in link is good.
 const LINK: f64 = 900.0;
-/// What the token of the data directory is called in lists.
+/// The display name of the data directory's token.
 const DATA_DIRECTORY: &str = "data-directory";
 /// The token's file is looked at this often.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
@@ -30,7 +30,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 /// The first member's client's token.
 #[derive(Debug, Clone)]
 pub enum ClientToken {
-    /// In a file. When the file has another one, the one before is good no more.
+    /// In a file. When the file has another one, the previous one is no longer valid.
     File(PathBuf),
     /// As it is.
     Given(String),
@@ -92,7 +92,7 @@ pub(crate) async fn follow_client_token(store: Store, token: ClientToken, member
             Ok(hash) => {
                 known = Some(hash);
                 tracing::info!(
-                    "the token in the data directory was replaced; the one before is not good any more"
+                    "the token in the data directory was replaced; the previous one is no longer valid"
                 );
             }
             Err(error) => tracing::warn!(%error, "the new token in the data directory cannot be taken"),

@@ -1,4 +1,4 @@
-//! What workloads used, and which limits would do.
+//! Usage of workloads, and limits that would fit.
 
 use std::collections::BTreeMap;
 
@@ -14,7 +14,7 @@ pub(crate) fn operations(to: &mut Operations) {
     to.mount(of_all).mount(of_one);
 }
 
-/// What one workload used in the last seven days.
+/// Usage of one workload in the last seven days.
 async fn of_one(call: Call<ShowUsage>) -> Result<WorkloadUsage, Problem> {
     let target = call.path.target();
     let usage = call.control.store.usage(Some(&target)).await.map_err(of_record)?;
@@ -23,7 +23,7 @@ async fn of_one(call: Call<ShowUsage>) -> Result<WorkloadUsage, Problem> {
     found.ok_or_else(|| no_workload(&published.0, &target, ""))
 }
 
-/// What all workloads used in the last seven days.
+/// Usage of all workloads in the last seven days.
 async fn of_all(call: Call<ListUsage>) -> Result<Vec<WorkloadUsage>, Problem> {
     let usage = call.control.store.usage(None).await.map_err(of_record)?;
     let mut by_workload: BTreeMap<Target, Vec<Usage>> = BTreeMap::new();

@@ -16,6 +16,7 @@ use mainyard_store::{Entry, Error};
 use tokio::time::Instant;
 
 use crate::Control;
+use crate::open_streams::OpenStream;
 use crate::operations::Call;
 use views::SentViews;
 
@@ -31,11 +32,13 @@ struct Reader {
     figures_at: Instant,
     views: Option<SentViews>,
     ended: bool,
+    _open: OpenStream,
 }
 
 /// Every change after a number, as it comes.
 pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Problem> {
     let control = call.control;
+    let open = control.open_streams.open(&call.caller.name)?;
     let last = call.request.headers().get("last-event-id");
     let last = last.and_then(|value| value.to_str().ok()?.parse().ok());
     let cursor = last.or(call.query.after).unwrap_or_else(|| *control.leader.latest.borrow());
@@ -44,7 +47,16 @@ pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Pr
     let comes_back = last.is_some();
     let views = if call.query.views { Some(sent_views(&control, cursor, comes_back).await) } else { None };
     let ready = VecDeque::new();
-    let reader = Reader { control, cursor, latest, ready, figures_at: Instant::now(), views, ended: false };
+    let reader = Reader {
+        control,
+        cursor,
+        latest,
+        ready,
+        figures_at: Instant::now(),
+        views,
+        ended: false,
+        _open: open,
+    };
     let events = futures_util::stream::unfold(reader, |mut reader| async move {
         let next = reader.next().await?;
         Some((Ok::<_, std::convert::Infallible>(next), reader))
@@ -56,7 +68,7 @@ pub(crate) async fn follow(call: Call<FollowChanges>) -> Result<HttpResponse, Pr
         .streaming(events))
 }
 
-/// What a reader has of the views that read its snapshot at this change. If more changed since, or it comes back, all rows
+/// The views a reader has after its snapshot at this change. If more changed since, or it comes back, all rows
 /// are sent.
 async fn sent_views(control: &Control, cursor: u64, comes_back: bool) -> SentViews {
     let published = control.leader.published.read().await;

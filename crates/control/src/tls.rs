@@ -22,9 +22,9 @@ pub enum ApiCertificate {
     },
     /// Signed by the local authority of this directory, for this host.
     Signed {
-        /// Where the authority is.
+        /// The directory of the authority.
         dir: PathBuf,
-        /// What it may sign for.
+        /// The names that it may sign for.
         names: Names,
         /// The host or address that people reach the API by.
         host: String,

@@ -50,7 +50,7 @@ async fn add(call: Call<AddToken>) -> Result<TokenAdded, Problem> {
             .split_once('/')
             .is_some_and(|(kind, name)| matches!(kind, "node" | "gateway") && name.parse::<Name>().is_ok());
         if !known {
-            return Err(Problem::invalid(format!("{part} is no part; write node/NAME or gateway/NAME")));
+            return Err(Problem::invalid(format!("{part} is not a part; write node/NAME or gateway/NAME")));
         }
     }
     let seconds = lasts.map_or(LASTS, |lasts| lasts.signed().as_secs_f64());

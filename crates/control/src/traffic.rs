@@ -1,4 +1,4 @@
-//! What was served in the last quarter of an hour, by way in, service, release and replica.
+//! Requests of the last quarter of an hour, by way in, service, release and replica.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -19,11 +19,11 @@ const STEP: i64 = 10;
 const POINTS: usize = 90;
 /// Seconds that "now" is an average over.
 const RECENT: i64 = 10;
-/// Seconds that a gateway's word on what is open counts: it is told every second.
+/// Seconds that a gateway's word on what is open counts: it is reported every second.
 const OPEN_FOR: i64 = 3;
-/// What is told apart in one point; past that, replicas of a release are taken together.
+/// How many series one point has; past that, replicas of a release are taken together.
 const APART: usize = 2_000;
-/// What totals are kept of; past that the oldest names go first.
+/// The number of names that totals are kept for; past that the oldest names go first.
 const TOTALS: usize = 20_000;
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
@@ -48,7 +48,7 @@ impl Key {
         }
     }
 
-    /// Only what is told apart by these.
+    /// Only series of these facets.
     fn by(&self, facets: &BTreeSet<Facet>) -> Key {
         let mut key = Key::default();
         for facet in facets {
@@ -95,7 +95,7 @@ struct Inner {
     steps: VecDeque<(i64, Sums)>,
     /// Everything since control started.
     totals: Sums,
-    /// What a gateway said last of what is open, and in which second.
+    /// A gateway's last count of open requests, and the second it was made.
     open: BTreeMap<(String, Arc<Key>), (i64, u32)>,
 }
 
@@ -203,7 +203,7 @@ impl Default for Traffic {
 }
 
 impl Traffic {
-    /// Nothing served yet.
+    /// No requests yet.
     pub fn new() -> Traffic {
         Traffic(Mutex::default())
     }
@@ -246,9 +246,9 @@ impl Traffic {
         }
     }
 
-    /// The last ten seconds and the last quarter of an hour, told apart by these; of an environment, a service or a
+    /// The last ten seconds and the last quarter of an hour, distinguished by these; of an environment, a service or a
     /// workload, or of all. Percentiles are of all requests of a row together.
-    pub fn told_by(&self, facets: &BTreeSet<Facet>, of: Option<&str>) -> Vec<TrafficRow> {
+    pub fn grouped_by(&self, facets: &BTreeSet<Facet>, of: Option<&str>) -> Vec<TrafficRow> {
         #[derive(Default)]
         struct Row {
             open: u32,

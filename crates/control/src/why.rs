@@ -18,14 +18,14 @@ use crate::operations::{Call, Operations, lines};
 /// How long gateways are waited for that are asked for a request.
 const RECALL: Duration = Duration::from_secs(2);
 
-/// Lines of a program's output that are told with a cause.
+/// Lines of a program's output that are reported with a cause.
 const LINES: usize = 2;
 
 pub(crate) fn operations(to: &mut Operations) {
     to.mount(why).mount(requests);
 }
 
-/// The chain of causes, from the outside in.
+/// The chain of causes, from the outside to the process.
 async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
     let control = &call.control;
     let served = match &call.query.request {
@@ -47,7 +47,9 @@ async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
             let (kind, name) =
                 of.split_once(':').map_or((None, of.as_str()), |(kind, name)| (Some(kind), name));
             if let Some(kind) = kind.filter(|kind| !["workload", "service", "route"].contains(kind)) {
-                return Err(Problem::invalid(format!("{kind}: is none of workload:, service: and route:")));
+                return Err(Problem::invalid(format!(
+                    "{kind}: is unknown; expected workload:, service: or route:"
+                )));
             }
             let target: Target =
                 name.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
@@ -63,13 +65,13 @@ async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
     Ok(why)
 }
 
-/// What is asked of an address.
+/// A question about an address.
 fn question(url: &str, asked: &WhyQuery) -> Result<Question, Problem> {
     let mut question = Question::parse(url).map_err(Problem::invalid)?;
     question.method = asked.method.clone().unwrap_or(question.method).to_ascii_uppercase();
     for line in asked.headers.iter().flat_map(|lines| lines.lines()) {
         let (name, value) = line.split_once(':').ok_or_else(|| {
-            Problem::invalid(format!("{line:?} is no header; expected a name, a colon and a value"))
+            Problem::invalid(format!("{line:?} is not a header; expected a name, a colon and a value"))
         })?;
         question.headers.push((name.trim().to_ascii_lowercase(), value.trim().to_owned()));
     }
@@ -107,6 +109,7 @@ async fn gathered(mut from: mpsc::Receiver<Bytes>) -> Vec<u8> {
 
 /// Requests as they end, from all gateways.
 async fn requests(call: Call<FollowRequests>) -> Result<HttpResponse, Problem> {
+    let open = call.control.open_streams.open(&call.caller.name)?;
     let (to, from) = mpsc::channel::<Bytes>(64);
     for mut gateway in call.control.links.ask_gateways(|stream| GatewayOrder::Watch { stream }) {
         let to = to.clone();
@@ -119,5 +122,7 @@ async fn requests(call: Call<FollowRequests>) -> Result<HttpResponse, Problem> {
             }
         });
     }
-    Ok(lines(futures_util::stream::unfold(from, |mut from| async move { Some((from.recv().await?, from)) })))
+    Ok(lines(futures_util::stream::unfold((from, open), |(mut from, open)| async move {
+        Some((from.recv().await?, (from, open)))
+    })))
 }

@@ -45,21 +45,18 @@ fn manifest() -> String {
 fn main() {
     let now = Timestamp::from_second(1_000_000).expect("in range");
     let mut cluster = Cluster::new(State::default(), 1, now);
-    cluster.hear_gateway_hello("gateway-1", 1, now);
-    cluster.add_environment(&name("staging"), None, "bench", now).expect("a new environment");
+    cluster.at(now).gateway_called("gateway-1", 1);
+    cluster.transaction("bench", now).add_environment(&name("staging"), None).expect("a new environment");
     for number in 0..NODES {
-        cluster.hear_hello(
-            NodeHello {
-                node: name(&format!("node-{number}")),
-                life: 1,
-                cpu: Cpu::from_milli(100_000),
-                memory: Bytes::mib(1_000_000),
-                range: Range::PRIVATE,
-            },
-            now,
-        );
+        cluster.at(now).node_called(NodeHello {
+            node: name(&format!("node-{number}")),
+            incarnation: 1,
+            cpu: Cpu::from_milli(100_000),
+            memory: Bytes::mib(1_000_000),
+            range: Range::PRIVATE,
+        });
     }
-    cluster.add_image(ImageRecord {
+    cluster.at(now).add_image(ImageRecord {
         image: "large/w:1".parse().expect("an image"),
         digest: "sha256:1".into(),
         size: 1,
@@ -72,13 +69,13 @@ fn main() {
         read(&files, Some(&name("staging"))).unwrap_or_else(|problems| panic!("not valid: {}", problems[0]));
     println!("read: {:.0} ms", begun.elapsed().as_secs_f64() * 1000.0);
     let begun = Instant::now();
-    cluster.declare(&declared, &name("staging"), false, "bench", now).expect("taken");
+    cluster.transaction("bench", now).declare(&declared, &name("staging"), false).expect("taken");
     println!("declared: {:.0} ms", begun.elapsed().as_secs_f64() * 1000.0);
     let mut numbers: BTreeMap<Name, u64> = BTreeMap::new();
     let mut ready = Vec::new();
     loop {
         let begun = Instant::now();
-        let settled = cluster.settle(now);
+        let settled = cluster.at(now).settle();
         println!(
             "settled: {:.0} ms, {} changes",
             begun.elapsed().as_secs_f64() * 1000.0,
@@ -93,17 +90,17 @@ fn main() {
             let number = numbers.entry(node.clone()).or_default();
             *number += 1;
             let report = NodeReport {
-                life: 1,
+                incarnation: 1,
                 number: *number,
                 whole: *number == 1,
                 replicas,
                 ..NodeReport::default()
             };
-            cluster.hear_node(&node, report, now);
+            cluster.at(now).node_reported(&node, report);
         }
         if let Some(made) = settled.table {
             let view = GatewayView { confirmed: made.version, open: BTreeMap::new() };
-            cluster.hear_gateway("gateway-1", 1, view, now);
+            cluster.at(now).gateway_confirmed("gateway-1", 1, view);
         }
         if orders == 0 && ready.len() == WORKLOADS * REPLICAS {
             break;
@@ -115,10 +112,11 @@ fn main() {
         let number = numbers.entry(node.clone()).or_default();
         *number += 1;
         let replicas = vec![ReplicaReport::of(id, ReplicaState::Unready)];
-        let report = NodeReport { life: 1, number: *number, whole: false, replicas, ..NodeReport::default() };
+        let report =
+            NodeReport { incarnation: 1, number: *number, whole: false, replicas, ..NodeReport::default() };
         let begun = Instant::now();
-        cluster.hear_node(&node, report, now);
-        let settled = cluster.settle(now);
+        cluster.at(now).node_reported(&node, report);
+        let settled = cluster.at(now).settle();
         let change = settled.table.expect("a table was made");
         let line = serde_json::to_vec(&change).expect("JSON");
         times.push(begun.elapsed().as_secs_f64() * 1000.0);

@@ -108,7 +108,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_place_is_the_same_in_every_range() {
+    fn an_address_has_the_same_offset_in_every_range() {
         let environment = EnvironmentIndex::new(3).expect("in range");
         let address = replica(environment, 300).expect("in range");
         let there = Range::loopback(77).place(address);

@@ -1,4 +1,4 @@
-//! Whether a new release does worse than the one before, from what the gateways saw of both in the same minutes.
+//! Whether a new release does worse than the previous one, from what the gateways saw of both in the same minutes.
 //!
 //! The rule. Both are compared when the new release has answered 20, 40, 80, … requests. A comparison finds against
 //! it only if two things hold: chance alone would hardly show such a difference, and the difference matters.
@@ -11,8 +11,8 @@
 //!   it is found again among the requests after it ([`compare_when_due`]).
 //!
 //! The *n*-th comparison asks for a chance below `0.0024 / (n (n + 1))`; all of them together stay below 0.0024 for
-//! each of the two, in the shadow step and again with visitors, so that a release that is as good as the one before is
-//! found against in fewer than 1 of 100 rollouts, however long they are watched. Where the one before answered too few to compare with, the new one is found
+//! each of the two, in the shadow step and again with visitors, so that a release that is as good as the previous one is
+//! found against in fewer than 1 of 100 rollouts, however long they are watched. If the previous one answered too few to compare with, the new one is found
 //! against when the exact binomial test shows, at the same level, that it fails more than 1 request in 20.
 
 use statrs::distribution::{Binomial, DiscreteCDF, Hypergeometric};
@@ -81,7 +81,7 @@ pub fn compare_when_due(evidence: &mut Evidence, copying: bool) -> Option<Findin
     finding
 }
 
-/// Compares for this time, counted from 0: failures with all that the one before answered, times with `alike`, which were
+/// Compares for this time, counted from 0: failures with all that the previous one answered, times with `alike`, which were
 /// measured in the same way.
 fn compare(new: &Answered, old: &Answered, alike: &Answered, look: u32) -> Option<Finding> {
     let level = level(look);
@@ -97,7 +97,7 @@ fn compare(new: &Answered, old: &Answered, alike: &Answered, look: u32) -> Optio
 }
 
 /// Whether the new release, once found slower, still is: among what both answered since. `None` until it has answered
-/// enough since. Where the one before answered too few since, all of its answers are compared with.
+/// enough since. If the previous one answered too few since, all of its answers are compared with.
 fn confirm(new: &Answered, old: &Answered, suspected: &Suspicion, look: u32) -> Option<bool> {
     let new = new.since(&suspected.new);
     let old_since = old.since(&suspected.old);
@@ -202,7 +202,7 @@ fn beside(from: Option<ReleaseNumber>, old: &Answered) -> String {
     }
 }
 
-/// What a good verdict rests on, in words: the comparison, or the checks alone where too few requests came.
+/// The grounds of a good verdict, in words: the comparison, or the checks alone if too few requests came.
 pub fn grounds(rollout: &Rollout) -> String {
     let (new, old) = (&rollout.evidence.new, &rollout.evidence.old);
     if rollout.purpose == Purpose::Back {

@@ -21,7 +21,7 @@ use crate::model::{
 pub use crate::routing::selector;
 use conflicts::conflicts;
 
-/// What is recorded in the environment that is declared for, and the hosts taken elsewhere.
+/// The environment that is declared for, as recorded, and the hosts taken elsewhere.
 #[derive(Debug, Clone, Default)]
 pub struct Present {
     /// The digest that each image's name stands for.
@@ -48,9 +48,9 @@ pub struct Present {
     pub certificates: BTreeMap<Name, Vec<String>>,
     /// All environments.
     pub environments: BTreeSet<Name>,
-    /// What hosts are under that are not named.
+    /// The domain of hosts that are not named in full.
     pub domain: String,
-    /// What is not to be touched, whatever is declared of it.
+    /// Objects that must not be changed, whatever is declared of them.
     pub left_alone: BTreeSet<Touched>,
     /// Hosts that are the platform's own.
     pub reserved_hosts: BTreeSet<String>,
@@ -75,9 +75,9 @@ impl Present {
     }
 }
 
-/// What to do to one object.
+/// The action for one object.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Step {
+pub enum PlanStep {
     /// Make or change a workload. `replicas` is set where it changes; `spec` where a new release is due.
     Workload {
         /// Its name.
@@ -114,7 +114,7 @@ pub struct ChangeLine {
     pub kind: ChangeKind,
     /// Such as `workload locker-api`.
     pub object: String,
-    /// What changes, in words.
+    /// The changes, in words.
     pub words: String,
     /// The workload that it is about, where it is about one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -124,7 +124,13 @@ pub struct ChangeLine {
     pub release: Option<ReleaseNumber>,
 }
 
-/// What happens to an object.
+impl std::fmt::Display for ChangeLine {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}: {}", self.object, self.words)
+    }
+}
+
+/// The kind of action for an object.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ChangeKind {
@@ -136,14 +142,14 @@ pub enum ChangeKind {
     Remove,
 }
 
-/// What a declaration does.
+/// The effects of a declaration.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Plan {
-    /// What to do, in this order.
-    pub steps: Vec<Step>,
+    /// The actions, in this order.
+    pub steps: Vec<PlanStep>,
     /// The same in words.
     pub lines: Vec<ChangeLine>,
-    /// What is as declared and still worth knowing.
+    /// Notes about objects that are as declared already.
     pub notes: Vec<String>,
 }
 
@@ -152,7 +158,7 @@ pub struct Plan {
 pub struct Conflict {
     /// The object that is declared, such as `route api`.
     pub object: String,
-    /// What stands in its way.
+    /// The conflicts.
     pub message: String,
 }
 
@@ -184,7 +190,7 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
             format!("version {version}, as it is encrypted there"),
         );
         let own = declared.workloads.keys().cloned().collect();
-        plan.steps.push(Step::Secret(name.clone(), secret.clone(), own));
+        plan.steps.push(PlanStep::Secret(name.clone(), secret.clone(), own));
     }
     for (name, workload) in &declared.workloads {
         plan_workload(&mut plan, name, workload, present, newest.clone());
@@ -200,7 +206,7 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
             None => format!("{} → {}", ports(service), selector(&service.select)),
         };
         plan.line(before.is_some(), format!("service {name}"), words);
-        plan.steps.push(Step::Service(name.clone(), service.clone()));
+        plan.steps.push(PlanStep::Service(name.clone(), service.clone()));
     }
     for (name, route) in routes {
         let before = present.routes.get(&name);
@@ -213,10 +219,10 @@ pub fn plan(declared: &Declared, present: &Present, exact: bool) -> Result<Plan,
             None => format!("{} → {}", route.at(), leads_to(&route)),
         };
         if !route.to.is_empty() && route.to.iter().all(|leg| leg.share == 0) {
-            words.push_str("; every share is 0, so nobody is let in");
+            words.push_str("; every share is 0, so every request is refused");
         }
         plan.line(before.is_some(), format!("route {name}"), words);
-        plan.steps.push(Step::Route(name, Box::new(route)));
+        plan.steps.push(PlanStep::Route(name, Box::new(route)));
     }
     if exact {
         plan_removals(&mut plan, declared, present);
@@ -261,7 +267,7 @@ fn plan_workload(
         let (kind, words) = (ChangeKind::Add, format!("{count} × {}", declared.spec.image));
         plan.lines.push(ChangeLine { kind, object, words, workload: Some(name.clone()), release: None });
         let declared = Box::new(declared.clone());
-        plan.steps.push(Step::Workload {
+        plan.steps.push(PlanStep::Workload {
             name: name.clone(),
             declared,
             new: true,
@@ -305,7 +311,7 @@ fn plan_workload(
         let (kind, words) = (ChangeKind::Change, words.join(", "));
         plan.lines.push(ChangeLine { kind, object, words, workload: Some(name.clone()), release: made });
         let declared = Box::new(declared.clone());
-        plan.steps.push(Step::Workload {
+        plan.steps.push(PlanStep::Workload {
             name: name.clone(),
             declared,
             new: false,
@@ -321,7 +327,7 @@ fn moved_tag(release: &Release, present: &Present) -> Option<String> {
     let (digest, now) = (release.digest.as_ref()?, present.images.get(&image)?);
     (digest != now).then(|| {
         format!(
-            "workload {}: the tag {image} stands for {} now, and it runs {}; to move it: mainyard deploy {target} \
+            "workload {}: the tag {image} names {} now, and it runs {}. To deploy it: mainyard deploy {target} \
              --image {image}",
             target.name,
             short(now),
@@ -359,15 +365,17 @@ fn unused_secrets<'a>(
         used.extend(workload.spec.secret_uses().map(|it| &it.secret));
     }
     used.extend(declared.routes.values().filter_map(|route| route.enter.secret()));
-    let staying =
-        present.routes.iter().filter(|(name, _)| !plan.steps.contains(&Step::RemoveRoute((*name).clone())));
+    let staying = present
+        .routes
+        .iter()
+        .filter(|(name, _)| !plan.steps.contains(&PlanStep::RemoveRoute((*name).clone())));
     used.extend(staying.filter_map(|(_, route)| route.spec.enter.secret()));
     let gone = present.declared_secrets.iter().filter(|(name, secret)| {
         secret.application == declared.application
             && !declared.secrets.contains_key(*name)
             && !used.contains(name)
             && !present.leaves(Touched::Secret((*name).clone()))
-            && secret.users.iter().all(|user| plan.steps.contains(&Step::RemoveWorkload(user.clone())))
+            && secret.users.iter().all(|user| plan.steps.contains(&PlanStep::RemoveWorkload(user.clone())))
     });
     gone.collect()
 }
@@ -389,7 +397,7 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
     for (name, route) in gone {
         plan.lines
             .push(removed(format!("route {name}"), format!("{} no longer leads anywhere", route.spec.at())));
-        plan.steps.push(Step::RemoveRoute(name.clone()));
+        plan.steps.push(PlanStep::RemoveRoute(name.clone()));
     }
     let gone = present
         .services
@@ -398,7 +406,7 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
         .filter(|(name, _)| !present.leaves(Touched::Service((*name).clone())));
     for (name, _) in gone {
         plan.lines.push(removed(format!("service {name}"), "its name no longer answers".to_owned()));
-        plan.steps.push(Step::RemoveService(name.clone()));
+        plan.steps.push(PlanStep::RemoveService(name.clone()));
     }
     let gone = present
         .workloads
@@ -411,20 +419,20 @@ fn plan_removals(plan: &mut Plan, declared: &Declared, present: &Present) {
             !of.iter().any(|what| present.leaves(what((*name).clone())))
         });
     for (name, (workload, ..)) in gone {
-        let comes = plan.steps.iter().any(|step| matches!(step, Step::Workload { new: true, .. }));
+        let comes = plan.steps.iter().any(|step| matches!(step, PlanStep::Workload { new: true, .. }));
         let when = if comes { "; where another takes its place, once that answers" } else { "" };
         let words = format!("{}{when}", ends(workload));
         plan.lines
             .push(ChangeLine { workload: Some(name.clone()), ..removed(format!("workload {name}"), words) });
-        plan.steps.push(Step::RemoveWorkload(name.clone()));
+        plan.steps.push(PlanStep::RemoveWorkload(name.clone()));
     }
     for (name, secret) in unused_secrets(declared, present, plan) {
         let words = match secret.releases.as_slice() {
             [] => "nothing uses it".to_owned(),
-            releases => format!("{} cannot be gone back to without it", releases.join(", ")),
+            releases => format!("{} can't be rolled back to without it", releases.join(", ")),
         };
         plan.lines.push(removed(format!("secret {name}"), words));
-        plan.steps.push(Step::RemoveSecret(name.clone()));
+        plan.steps.push(PlanStep::RemoveSecret(name.clone()));
     }
 }
 
@@ -432,7 +440,7 @@ fn ports(service: &ServiceSpec) -> String {
     service.ports.iter().map(|(number, port)| format!("{number} ({port})")).collect::<Vec<_>>().join(", ")
 }
 
-/// Where a route leads, in words.
+/// The target of a route, in words.
 pub fn leads_to(route: &RouteSpec) -> String {
     let leg = |leg: &Leg| match leg.port {
         Some(port) => format!("{}:{port}", leg.service),

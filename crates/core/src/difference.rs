@@ -1,4 +1,4 @@
-//! What differs between two releases, field by field.
+//! The differences between two releases, field by field.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
@@ -14,9 +14,9 @@ use crate::model::{Check, Name, Release, ReleaseSpec, RolloutRule};
 pub struct Difference {
     /// The field, such as `image` or `setting LOG_LEVEL`.
     pub field: String,
-    /// What it was; `None` where it was not there.
+    /// The old value; `None` if there was none.
     pub before: Option<String>,
-    /// What it is; `None` where it is not there any more.
+    /// The new value; `None` if there is none.
     pub after: Option<String>,
 }
 
@@ -35,7 +35,7 @@ fn short(digest: &str) -> String {
     digest.get(..19).unwrap_or(digest).to_owned()
 }
 
-/// What differs between two releases; the image's content included, since a name may have come to mean another one.
+/// The differences between two releases; the image's content included, since a name may have come to mean another one.
 pub fn between(before: &Release, after: &Release) -> Vec<Difference> {
     let mut list = differences(&before.spec, &after.spec);
     // What it stands for says more than whether that was written down.
@@ -58,7 +58,7 @@ pub fn secret_differences(before: &BTreeMap<Name, u32>, after: &BTreeMap<Name, u
     changed.collect()
 }
 
-/// What differs between two specifications.
+/// The differences between two specifications.
 pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference> {
     let mut list = Gathered(Vec::new());
     // Of the same application the tag says it all.
@@ -108,7 +108,7 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     list.0
 }
 
-/// What differs in the way rollouts move.
+/// The differences between two rollout rules.
 pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Difference> {
     let mut list = Gathered(Vec::new());
     list.written("rollout ", before, after, &["steps", "shadow"]);
@@ -124,7 +124,7 @@ pub fn rule_differences(before: &RolloutRule, after: &RolloutRule) -> Vec<Differ
     list.0
 }
 
-/// What differs between two things, key by key as they are written.
+/// The differences between two values, key by key of their JSON.
 pub fn written_differences(prefix: &str, before: &impl Serialize, after: &impl Serialize) -> Vec<Difference> {
     let mut list = Gathered(Vec::new());
     list.written(prefix, before, after, &[]);

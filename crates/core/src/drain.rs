@@ -10,10 +10,10 @@ use serde::{Deserialize, Serialize};
 use crate::model::{ReplicaId, Span};
 use crate::routing::TableVersion;
 
-/// A gateway that has not been heard for this long no longer counts.
+/// A gateway that has reported nothing for this long no longer counts.
 pub const GATEWAY_LEASE: Span = Span::from_secs(10);
 
-/// What control knows of one gateway.
+/// Control's knowledge of one gateway.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct GatewayView {
     /// The newest table it works by.
@@ -34,6 +34,22 @@ pub struct Leaving {
 }
 
 /// Whether the replica may be asked to stop now.
+///
+/// ```
+/// use mainyard_core::drain::{GatewayView, Leaving, may_stop};
+/// use mainyard_core::model::Span;
+/// use mainyard_core::routing::TableVersion;
+///
+/// let at = |second| jiff::Timestamp::from_second(second).unwrap();
+/// let version = |counter| TableVersion { epoch: 1, counter };
+/// let replica = "staging/locker-api/a0".parse().unwrap();
+/// let leaving = Leaving { left_at: version(5), since: at(100), limit: Span::from_secs(30) };
+/// let view = |counter| GatewayView { confirmed: version(counter), ..GatewayView::default() };
+///
+/// // The gateway still works by an older table, and then confirms the one that the replica left.
+/// assert!(!may_stop(&replica, &leaving, [(&view(4), at(100))], at(101)));
+/// assert!(may_stop(&replica, &leaving, [(&view(5), at(101))], at(101)));
+/// ```
 pub fn may_stop<'a>(
     replica: &ReplicaId,
     leaving: &Leaving,

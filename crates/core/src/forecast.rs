@@ -1,4 +1,4 @@
-//! What a forecast says: how a change would go, and how memory limits would do.
+//! Forecasts: how a change would go, and how memory limits would fit.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::model::{Name, Reason, Signal, Target};
 use crate::sizing::Fit;
 
-/// What a rehearsal showed of one workload.
+/// The rehearsal of one workload.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Rehearsed {
     /// Which workload.
@@ -23,7 +23,7 @@ pub struct Rehearsed {
     pub took_millis: Option<u64>,
     /// How often a person is asked on the way; the waiting is not counted.
     pub asks: u32,
-    /// What stops it.
+    /// The obstacle.
     pub reason: Option<Reason>,
     /// How good that is.
     pub signal: Signal,
@@ -50,21 +50,19 @@ impl Rehearsed {
             asks => format!(", a person is asked {asks} times"),
         };
         match (reason, took_millis) {
-            (Some(reason), _) => (Signal::Fault, format!("{workload} does not get there: {reason}")),
+            (Some(reason), _) => (Signal::Fault, format!("{workload} does not become ready: {reason}")),
             (None, Some(took)) => {
                 let seconds = *took as f64 / 1000.0;
                 let less = lowest_ready < wanted.min(ready_before);
                 let signal = if less { Signal::Caution } else { Signal::Good };
-                (signal, format!("{workload} is there after {seconds:.1} s{asks}; {wanted} wanted, {ready}"))
+                (signal, format!("{workload} is ready after {seconds:.1} s{asks}; {wanted} wanted, {ready}"))
             }
-            (None, None) => {
-                (Signal::Caution, format!("{workload} has not come to rest within a day; {ready}"))
-            }
+            (None, None) => (Signal::Caution, format!("{workload} has not settled within a day; {ready}")),
         }
     }
 }
 
-/// What a rehearsal showed.
+/// The result of a rehearsal.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Rehearsal {
     /// Each workload that moved.
@@ -75,7 +73,7 @@ pub struct Rehearsal {
     pub lost: Option<Name>,
 }
 
-/// What is known of how a memory limit would do: where it changes, or would not do.
+/// The prediction for a memory limit: where it changes, or would not suffice.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct LimitForecast {
     /// Which workload.

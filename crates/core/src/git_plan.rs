@@ -1,22 +1,22 @@
 //! Following Git: in which order what a commit declares is done, and what waits for a person.
 //!
-//! What must be there first comes first: workloads that others come after, by how far they lie from those that come after
+//! Prerequisites come first: workloads that others come after, by how far they lie from those that come after
 //! nothing; then the rest; then routes; and last what is removed. Each stage is steady before the next begins.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::declare::{ChangeKind, ChangeLine, Conflict, Plan, Present, Step, in_full, plan};
+use crate::declare::{ChangeKind, ChangeLine, Conflict, Plan, PlanStep, Present, in_full, plan};
 use crate::manifest::Declared;
 use crate::model::{FollowRule, GoneFromGit, Name, Touched};
 
-/// What a commit comes to, in one environment.
+/// The plan of a commit, in one environment.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Ahead {
-    /// What is to be done, in the order of its stages.
-    pub stages: Vec<Vec<(ChangeLine, Step)>>,
-    /// What would be removed and is not, until a person says so.
+    /// The actions, in the order of their stages.
+    pub stages: Vec<Vec<(ChangeLine, PlanStep)>>,
+    /// Removals that wait for a person's consent.
     pub asks: Vec<ChangeLine>,
-    /// What stays although Git declares it no longer.
+    /// Objects that stay although Git no longer declares them.
     pub kept: Vec<ChangeLine>,
 }
 
@@ -44,11 +44,11 @@ pub fn ahead(
         .partition(|(line, step)| line.kind == ChangeKind::Remove && !is_replaced(step, declared, present));
     let mut ahead = Ahead::default();
     let order = Order::of(declared);
-    let mut stages: BTreeMap<usize, Vec<(ChangeLine, Step)>> = BTreeMap::new();
+    let mut stages: BTreeMap<usize, Vec<(ChangeLine, PlanStep)>> = BTreeMap::new();
     for (line, step) in rest {
         stages.entry(order.stage(&step)).or_default().push((line, step));
     }
-    let lines = |list: Vec<(ChangeLine, Step)>| list.into_iter().map(|(line, _)| line).collect();
+    let lines = |list: Vec<(ChangeLine, PlanStep)>| list.into_iter().map(|(line, _)| line).collect();
     match rule.gone_from_git {
         _ if removals.is_empty() => {}
         GoneFromGit::Keep => ahead.kept = lines(removals),
@@ -63,8 +63,8 @@ pub fn ahead(
 }
 
 /// Whether a removal only makes room: the declaration has a route of another name for the same requests.
-fn is_replaced(step: &Step, declared: &Declared, present: &Present) -> bool {
-    let Step::RemoveRoute(name) = step else { return false };
+fn is_replaced(step: &PlanStep, declared: &Declared, present: &Present) -> bool {
+    let PlanStep::RemoveRoute(name) = step else { return false };
     let Some(gone) = present.routes.get(name) else { return false };
     declared.routes.iter().any(|(name, route)| in_full(name, route, present).clashes(&gone.spec))
 }
@@ -98,11 +98,11 @@ impl Order {
         Order { stages, rest }
     }
 
-    fn stage(&self, step: &Step) -> usize {
+    fn stage(&self, step: &PlanStep) -> usize {
         match step {
-            Step::Workload { name, .. } => self.stages.get(name).copied().unwrap_or(self.rest),
+            PlanStep::Workload { name, .. } => self.stages.get(name).copied().unwrap_or(self.rest),
             // Names must be found by what calls them when it starts, and so must secrets.
-            Step::Secret(..) | Step::Service(..) => 0,
+            PlanStep::Secret(..) | PlanStep::Service(..) => 0,
             _ => usize::MAX - 1,
         }
     }
@@ -120,17 +120,17 @@ fn depth(declared: &Declared, name: &Name, known: &mut BTreeMap<Name, usize>) ->
     deepest
 }
 
-/// What a step touches, as a source would leave it alone.
-pub fn touched_by(step: &Step) -> Vec<Touched> {
+/// The object that a step changes, as a source would leave it alone.
+pub fn touched_by(step: &PlanStep) -> Vec<Touched> {
     match step {
-        Step::Workload { name, release, replicas, .. } => {
+        PlanStep::Workload { name, release, replicas, .. } => {
             let release = release.then(|| Touched::Release(name.clone()));
             release.into_iter().chain(replicas.map(|_| Touched::Replicas(name.clone()))).collect()
         }
-        Step::Secret(name, ..) | Step::RemoveSecret(name) => vec![Touched::Secret(name.clone())],
-        Step::Service(name, _) | Step::RemoveService(name) => vec![Touched::Service(name.clone())],
-        Step::Route(name, _) | Step::RemoveRoute(name) => vec![Touched::Route(name.clone())],
-        Step::RemoveWorkload(name) => vec![Touched::Workload(name.clone())],
+        PlanStep::Secret(name, ..) | PlanStep::RemoveSecret(name) => vec![Touched::Secret(name.clone())],
+        PlanStep::Service(name, _) | PlanStep::RemoveService(name) => vec![Touched::Service(name.clone())],
+        PlanStep::Route(name, _) | PlanStep::RemoveRoute(name) => vec![Touched::Route(name.clone())],
+        PlanStep::RemoveWorkload(name) => vec![Touched::Workload(name.clone())],
     }
 }
 
@@ -182,13 +182,13 @@ mod tests {
     }
 
     #[test]
-    fn where_nothing_is_named_workloads_come_together() {
+    fn without_an_order_workloads_change_in_one_stage() {
         let text = "[workload.a]\nimage = \"l/a:1\"\n[workload.b]\nimage = \"l/b:1\"";
         assert_eq!(told(text), [vec!["workload a", "workload b"]]);
     }
 
     #[test]
-    fn what_waits_for_itself_is_refused_with_the_way_round() {
+    fn circular_dependencies_are_refused_with_the_circle() {
         let text = "application = \"lockers\"\n[workload.a]\nimage = \"l/a:1\"\nafter = [\"b\"]\n[workload.b]\nimage = \"l/b:1\"\nafter = [\"a\"]\n[workload.c]\nimage = \"l/c:1\"\nafter = [\"bb\"]\n";
         let file = SourceFile { name: "mainyard.toml".into(), text: text.into() };
         let problems = read(&[file], None).expect_err("not valid");

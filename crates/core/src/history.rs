@@ -11,7 +11,7 @@ use crate::model::{Name, Origin, Replica, ReplicaState, Rollout, Target, Workloa
 use crate::record::{Object, State};
 use crate::routing::replicas_of;
 
-/// What became of one object.
+/// How one object changed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Became {
     /// Its kind, such as `workload`.
@@ -23,13 +23,13 @@ pub struct Became {
     /// Field by field.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub fields: Vec<Difference>,
-    /// Who changed it last, where it is known.
+    /// The member who changed it last, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub origin: Option<Origin>,
 }
 
 /// Everything in an environment that is not as it was; of one object only, where `only` is given. Where replicas of then are
-/// not known any more (`whole` is false), none are compared.
+/// no longer known (`whole` is false), none are compared.
 pub fn since(
     then: &State,
     now: &State,
@@ -171,13 +171,13 @@ fn of_workload(then: &State, was: &Workload, now: &State, is: &Workload, whole: 
         };
         fields.extend(differs("ready", ready(then, was), ready(now, is)));
     }
-    fields.extend(differs("state", Some(told(was)), Some(told(is))));
+    fields.extend(differs("state", Some(workload_in_words(was)), Some(workload_in_words(is))));
     fields.extend(differs("held", held(was.held.as_ref()), held(is.held.as_ref())));
     fields
 }
 
 /// A workload's state, with the reason where it has one.
-fn told(workload: &Workload) -> String {
+fn workload_in_words(workload: &Workload) -> String {
     match &workload.reason {
         Some(reason) => format!("{} ({})", workload.state, reason.code.word()),
         None => workload.state.to_string(),
@@ -191,7 +191,7 @@ fn outcome(rollout: &Rollout) -> String {
     }
 }
 
-fn held(held: Option<&crate::model::Held>) -> Option<String> {
+fn held(held: Option<&crate::model::HoldMark>) -> Option<String> {
     held.map(|held| format!("because {}", held.because))
 }
 
@@ -199,13 +199,13 @@ fn differs(field: &str, before: Option<String>, after: Option<String>) -> Option
     (before != after).then(|| Difference { field: field.to_owned(), before, after })
 }
 
-/// What an object is now, in few words, for the trail.
+/// A short description of an object's present value, for the trail.
 pub fn in_few_words(object: Option<&Object>) -> String {
     let Some(object) = object else { return "it is gone".to_owned() };
     match object {
         Object::Workload(it) => {
             let held = held(it.held.as_ref()).map_or(String::new(), |because| format!(", held {because}"));
-            format!("{} wanted, release {}, {}{held}", it.wanted, it.release, told(it))
+            format!("{} wanted, release {}, {}{held}", it.wanted, it.release, workload_in_words(it))
         }
         Object::Release(it) => {
             let same = it.same_as.map_or(String::new(), |same| format!(", same as {same}"));
@@ -252,16 +252,16 @@ mod tests {
     }
 
     #[test]
-    fn what_came_changed_and_went_is_told_field_by_field() {
+    fn history_lists_added_changed_and_removed_fields() {
         let (now, staging): (_, Name) = (Timestamp::UNIX_EPOCH, "staging".parse().expect("a name"));
         let mut cluster = Cluster::new(State::default(), 1, now);
-        cluster.add_environment(&staging, None, "mira", now).expect("new");
+        cluster.transaction("mira", now).add_environment(&staging, None).expect("new");
         let first = "[workload.api]\nimage = \"l/api:1\"\nports = { http = 80 }\n[workload.old]\nimage = \"l/old:1\"\n";
-        cluster.declare(&declared(first), &staging, false, "mira", now).expect("taken");
+        cluster.transaction("mira", now).declare(&declared(first), &staging, false).expect("taken");
         let then = cluster.state.clone();
         assert_eq!(since(&then, &then, &staging, None, true), []);
         let second = "[workload.api]\nimage = \"l/api:2\"\nreplicas = 3\nports = { http = 80, admin = 81 }\n[route.api]\nhost = \"api.test\"\nto = [{ service = \"api\" }]\n";
-        cluster.declare(&declared(second), &staging, true, "noor", now).expect("taken");
+        cluster.transaction("noor", now).declare(&declared(second), &staging, true).expect("taken");
         let told = |only: Option<&Target>, whole| -> Vec<String> {
             let became = since(&then, &cluster.state, &staging, only, whole);
             let told = |one: &Became| {

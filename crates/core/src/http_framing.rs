@@ -57,9 +57,9 @@ enum State {
     Trailers(usize),
 }
 
-/// What may be done with the bytes at hand.
+/// The next action for the bytes at hand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Step {
+pub enum FramerAction {
     /// More is needed.
     More,
     /// So many go on.
@@ -69,6 +69,19 @@ pub enum Step {
 }
 
 /// Follows one connection.
+///
+/// ```
+/// use mainyard_core::http_framing::{FramerAction, Framing};
+///
+/// let mut framing = Framing::default();
+/// assert_eq!(framing.look(b"GET / HTTP/1.1\r\nHost: "), Ok(FramerAction::More));
+/// let whole = b"GET / HTTP/1.1\r\nHost: api.example\r\n\r\n";
+/// assert_eq!(framing.look(whole), Ok(FramerAction::Pass(whole.len())));
+///
+/// // Two lengths could be read in two ways: nothing more of this connection goes on.
+/// let smuggled = b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 3\r\nContent-Length: 4\r\n\r\n";
+/// assert!(framing.look(smuggled).is_err());
+/// ```
 #[derive(Debug, Clone)]
 pub struct Framing {
     state: State,
@@ -76,7 +89,7 @@ pub struct Framing {
     begun: bool,
     /// Bytes of the unfinished head that were looked at.
     looked: usize,
-    /// Where the unfinished head's present line begins.
+    /// The start of the unfinished head's current line.
     line: usize,
 }
 
@@ -115,32 +128,32 @@ impl Framing {
     /// one message's come to pass at once.
     ///
     /// # Errors
-    /// Nothing more of the connection can be read.
-    pub fn look(&mut self, bytes: &[u8]) -> Result<Step, Violation> {
+    /// The connection can't be read any further.
+    pub fn look(&mut self, bytes: &[u8]) -> Result<FramerAction, Violation> {
         if bytes.is_empty() {
-            return Ok(Step::More);
+            return Ok(FramerAction::More);
         }
         match self.state {
             State::Head => self.head(bytes),
             State::Body(left) | State::Chunk(left) => {
                 let count = (bytes.len() as u64).min(left);
                 self.went(count);
-                Ok(Step::Pass(count as usize))
+                Ok(FramerAction::Pass(count as usize))
             }
             State::Size => self.size(bytes),
             State::ChunkEnd => match bytes {
                 [b'\r', b'\n', ..] => {
                     self.state = State::Size;
-                    Ok(Step::Pass(2))
+                    Ok(FramerAction::Pass(2))
                 }
-                [b'\r'] => Ok(Step::More),
+                [b'\r'] => Ok(FramerAction::More),
                 _ => Err(Violation::bad("a chunk is longer or shorter than its size says")),
             },
             State::Trailers(read) => self.trailers(bytes, read),
         }
     }
 
-    fn head(&mut self, bytes: &[u8]) -> Result<Step, Violation> {
+    fn head(&mut self, bytes: &[u8]) -> Result<FramerAction, Violation> {
         if !self.begun {
             self.begun = true;
             if bytes[0] == 0x16 {
@@ -151,8 +164,8 @@ impl Framing {
         // RFC 9112, section 2.2: an empty line before a request is ignored.
         if self.looked == 0 && bytes[0] == b'\r' {
             return match bytes.get(1) {
-                None => Ok(Step::More),
-                Some(b'\n') => Ok(Step::Drop(2)),
+                None => Ok(FramerAction::More),
+                Some(b'\n') => Ok(FramerAction::Drop(2)),
                 Some(_) => Err(bare_return()),
             };
         }
@@ -173,19 +186,19 @@ impl Framing {
                     Body::Length(length) => State::Body(length),
                     Body::Chunked => State::Size,
                 };
-                return Ok(Step::Pass(end + 1));
+                return Ok(FramerAction::Pass(end + 1));
             }
         }
         self.looked = bytes.len();
-        if bytes.len() > HEAD { Err(too_long(bytes.len())) } else { Ok(Step::More) }
+        if bytes.len() > HEAD { Err(too_long(bytes.len())) } else { Ok(FramerAction::More) }
     }
 
     /// `1A;name=value` (RFC 9112, section 7.1.1).
-    fn size(&mut self, bytes: &[u8]) -> Result<Step, Violation> {
+    fn size(&mut self, bytes: &[u8]) -> Result<FramerAction, Violation> {
         let Some(end) = bytes.iter().take(SIZE_LINE).position(|byte| *byte == b'\n') else {
             let over = bytes.len() >= SIZE_LINE;
             let refused = || Violation::bad(format!("a chunk's size line is longer than {SIZE_LINE} bytes"));
-            return if over { Err(refused()) } else { Ok(Step::More) };
+            return if over { Err(refused()) } else { Ok(FramerAction::More) };
         };
         let line = bytes[..end].strip_suffix(b"\r").ok_or_else(bare_feed)?;
         let digits = line.iter().take_while(|byte| byte.is_ascii_hexdigit()).count();
@@ -195,21 +208,21 @@ impl Framing {
         let size =
             size.ok_or_else(|| Violation::bad("a chunk's size is not one to sixteen hexadecimal digits"))?;
         if !(rest.is_empty() || rest[0] == b';') || !rest.iter().all(|byte| is_text(*byte)) {
-            return Err(Violation::bad("a chunk's size is followed by something that is no extension"));
+            return Err(Violation::bad("a chunk's size is followed by text that is not an extension"));
         }
         self.state = if size == 0 { State::Trailers(0) } else { State::Chunk(size) };
-        Ok(Step::Pass(end + 1))
+        Ok(FramerAction::Pass(end + 1))
     }
 
-    fn trailers(&mut self, bytes: &[u8], read: usize) -> Result<Step, Violation> {
+    fn trailers(&mut self, bytes: &[u8], read: usize) -> Result<FramerAction, Violation> {
         let Some(end) = bytes.iter().position(|byte| *byte == b'\n') else {
             let over = read + bytes.len() > TRAILERS;
-            return if over { Err(too_long(read + bytes.len())) } else { Ok(Step::More) };
+            return if over { Err(too_long(read + bytes.len())) } else { Ok(FramerAction::More) };
         };
         let line = bytes[..end].strip_suffix(b"\r").ok_or_else(bare_feed)?;
         if line.is_empty() {
             self.state = State::Head;
-            return Ok(Step::Pass(end + 1));
+            return Ok(FramerAction::Pass(end + 1));
         }
         head::header(line)?;
         let read = read + end + 1;
@@ -217,7 +230,7 @@ impl Framing {
             return Err(too_long(read));
         }
         self.state = State::Trailers(read);
-        Ok(Step::Pass(end + 1))
+        Ok(FramerAction::Pass(end + 1))
     }
 }
 
@@ -233,7 +246,7 @@ fn too_long(bytes: usize) -> Violation {
     Violation::new(431, format!("the headers are {bytes} bytes long or longer; at most {HEAD} are taken"))
 }
 
-/// What may stand in a header's value: no control character but the tab.
+/// Checks the bytes of a header's value: no control character but the tab.
 fn is_text(byte: u8) -> bool {
     byte == b'\t' || (byte >= b' ' && byte != 0x7f)
 }

@@ -10,7 +10,7 @@ use hdrhistogram::Histogram;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// The longest duration that is told apart, in microseconds: an hour.
+/// The longest duration that is counted exactly, in microseconds: an hour.
 const LONGEST: u64 = 3_600_000_000;
 
 /// An empty histogram of the classes that are used everywhere, for counting where requests end.
@@ -21,7 +21,19 @@ pub fn histogram() -> Histogram<u32> {
 
 static CLASSES: LazyLock<Histogram<u32>> = LazyLock::new(histogram);
 
-/// Requests by how long they took.
+/// Requests by how long they took, counted in classes that are at most 8 % wide.
+///
+/// ```
+/// use mainyard_core::latency::Latencies;
+///
+/// let mut latencies = Latencies::default();
+/// assert_eq!(latencies.percentile(0.95), None);
+/// latencies.record_many(2_000, 90);
+/// latencies.record_many(50_000, 10);
+/// let (median, p95) = (latencies.percentile(0.5).unwrap(), latencies.percentile(0.95).unwrap());
+/// assert!((1.9..2.1).contains(&median), "{median} ms");
+/// assert!((48.0..52.0).contains(&p95), "{p95} ms");
+/// ```
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(transparent)]
 pub struct Latencies(
@@ -48,7 +60,7 @@ impl Latencies {
         }
     }
 
-    /// What was added after `earlier`, which is an earlier count of the same.
+    /// The values added after `earlier`, which is an earlier count of the same.
     pub fn since(&self, earlier: &Latencies) -> Latencies {
         let more = self.0.iter().filter_map(|(class, requests)| {
             let before = earlier.0.get(class).copied().unwrap_or_default();
@@ -132,7 +144,7 @@ mod tests {
         }
 
         #[test]
-        fn what_is_counted_where_requests_end_arrives_as_it_was_counted(
+        fn counts_of_a_worker_arrive_unchanged(
             micros in prop::collection::vec(0u64..10_000_000, 0..200),
         ) {
             let (mut counted, mut recorded) = (histogram(), Latencies::default());

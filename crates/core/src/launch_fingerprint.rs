@@ -1,4 +1,4 @@
-//! What a node really started, as one digest, to hold against what the release asks for.
+//! A fingerprint of a node's real start of a replica, to compare with what the release asks for.
 
 use std::collections::BTreeMap;
 
@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 
 use crate::model::{Limits, Release, SecretKey, SecretUse, Setting};
 
-/// What makes one running copy: the image, what is run of it, with which settings and limits.
+/// The parts of one running copy: the image, its command, its settings and limits.
 #[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct LaunchFingerprint<'a> {
     /// The digest of the image's manifest.
@@ -20,7 +20,7 @@ pub struct LaunchFingerprint<'a> {
     /// Files by path, with the version of the secret in each.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub files: BTreeMap<&'a str, SecretUse>,
-    /// What it may use at most.
+    /// The most that it may use.
     pub limits: &'a Limits,
 }
 
@@ -58,7 +58,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn anything_that_differs_shows() {
+    fn every_difference_changes_the_fingerprint() {
         let limits = Limits::default();
         let level = |text: &str| BTreeMap::from([("LOG_LEVEL", Setting::Text(text.to_owned()))]);
         let used =

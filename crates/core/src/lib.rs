@@ -1,8 +1,36 @@
-//! What Main Yard knows and decides, as plain data and pure functions.
+//! The rules of Main Yard, as plain data and pure functions.
 //!
 //! Nothing here opens a file or a socket, reads a clock or starts a thread: time is passed in, and what should
 //! be done comes back as values. The processes around this crate carry it out and record it. A rule that
 //! decides anything belongs here, so that it can be tested alone and run in a simulated cluster.
+//!
+//! A platform of one workload, from its declaration to what follows from it:
+//!
+//! ```
+//! use mainyard_core::cluster::Cluster;
+//! use mainyard_core::manifest::{SourceFile, read};
+//! use mainyard_core::record::State;
+//!
+//! let now = "2026-11-23T14:05:00Z".parse().unwrap();
+//! let staging = "staging".parse().unwrap();
+//! let mut cluster = Cluster::new(State::default(), 1, now);
+//! cluster.transaction("mira", now).add_environment(&staging, None).unwrap();
+//!
+//! let text = r#"
+//!     application = "lockers"
+//!     [workload.locker-api]
+//!     image = "lockers/locker-api:1.4.0"
+//! "#;
+//! let file = SourceFile { name: "mainyard.toml".into(), text: text.into() };
+//! let declared = read(&[file], None).unwrap();
+//! cluster.transaction("mira", now).declare(&declared, &staging, false).unwrap();
+//!
+//! // Written first: who did it, and what there is now. Nothing is ordered yet, as no node has called.
+//! let settled = cluster.at(now).settle();
+//! assert!(settled.changes.iter().any(|change| change.cause.by == "mira"));
+//! assert!(settled.orders.is_empty());
+//! assert_eq!(cluster.state().workloads.len(), 1);
+//! ```
 //!
 //! Where to look:
 //! - [`model`]: the things there are and their states
@@ -11,10 +39,12 @@
 //! - [`cluster`]: everything together: what a command, a report or the passing of time changes
 //! - [`declare`]: from what is declared to what changes, in words
 //! - [`rollouts`]: what a workload's replicas and rollout need next
-//! - [`canary_analysis`]: whether a new release does worse than the one before
+//! - [`completion`]: when something that a person follows has ended
+//! - [`canary_analysis`]: whether a new release does worse than the previous one
 //! - [`latency`]: how long requests took, counted in little space
 //! - [`launch_fingerprint`]: whether a node started what a release asks for
 //! - [`placement`]: which node has room
+//! - [`retention`]: what is kept of releases, changes and images, and for how long
 //! - [`retries`]: whether a request that failed is sent to another replica
 //! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
 //! - [`http_framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
@@ -33,6 +63,7 @@ pub mod address;
 pub mod canary_analysis;
 pub mod cluster;
 pub mod commands;
+pub mod completion;
 pub mod declare;
 pub mod difference;
 pub mod drain;

@@ -1,4 +1,4 @@
-//! What control, node agents and gateways say to each other: JSON, one message a line.
+//! The protocol of control, node agents and gateways: JSON, one message a line.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
@@ -121,18 +121,19 @@ pub enum NodeOrder {
     Beat,
 }
 
-/// What a node agent says of itself when it calls.
+/// A node agent's first message.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct NodeHello {
     /// Its name.
     pub node: Name,
-    /// Which life of the agent this is: what an earlier one sent and comes late is not heard any more.
-    pub life: u64,
+    /// Which life of the agent this is: what an earlier one sent and comes late is ignored.
+    #[serde(rename = "life")]
+    pub incarnation: u64,
     /// Processors it gives.
     pub cpu: Cpu,
     /// Memory it gives.
     pub memory: Bytes,
-    /// Where its replicas are reached; a loopback range tells that they are ordinary processes.
+    /// The addresses of its replicas; a loopback range means that they are ordinary processes.
     #[serde(default)]
     pub range: Range,
 }
@@ -141,8 +142,9 @@ pub struct NodeHello {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct NodeReport {
     /// The life of the agent that sends it.
-    pub life: u64,
-    /// Counts up in a life: one that comes late or twice is not heard.
+    #[serde(rename = "life")]
+    pub incarnation: u64,
+    /// Counts up in a life: one that comes late or twice is ignored.
     pub number: u64,
     /// Whether `replicas` names all that run.
     pub whole: bool,
@@ -209,9 +211,9 @@ pub struct LogLine {
 pub enum GatewayOrder {
     /// The table to serve by.
     Table(Table),
-    /// What changes of the table that was sent before.
+    /// The changes to the table that was sent before.
     Change(TableChange),
-    /// What it needs and no table holds, all of it.
+    /// The values it needs that no table holds, all of them.
     Private(Private),
     /// Tell of the request with this id, where it is remembered, by a request of the gateway's own.
     Recall {
@@ -252,29 +254,31 @@ pub struct PrivateCertificate {
     pub key: Option<SecretValue>,
 }
 
-/// What a gateway says of itself when it calls.
+/// A gateway's first message.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct GatewayHello {
     /// Which life of the gateway this is.
-    pub life: u64,
+    #[serde(rename = "life")]
+    pub incarnation: u64,
 }
 
 /// From a gateway to control.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct GatewayReport {
     /// The life of the gateway that sends it.
-    pub life: u64,
-    /// What it works by and what is still open.
+    #[serde(rename = "life")]
+    pub incarnation: u64,
+    /// The table it works by, and the requests still open.
     pub view: GatewayView,
     /// Ports of routes that it cannot listen on, and why.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub closed_ports: BTreeMap<u16, String>,
-    /// What was served since the last report that carried figures.
+    /// Requests since the last report that carried figures.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub figures: Vec<Figure>,
 }
 
-/// What one replica served through one way in, in a short while.
+/// Requests that one replica answered through one way in, in a short while.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Figure {
     /// The host, or the service's name with port for callers inside.
@@ -287,7 +291,7 @@ pub struct Figure {
     pub replica: Option<ReplicaId>,
     /// Its release.
     pub release: Option<ReleaseNumber>,
-    /// Requests that were open when the figure was taken. It is told for as long as there are any.
+    /// Requests that were open when the figure was taken. It is reported for as long as there are any.
     #[serde(default, skip_serializing_if = "is_none")]
     pub open: u32,
     /// Requests that ended.
@@ -327,7 +331,7 @@ pub struct Served {
     pub at: u64,
     /// Its id.
     pub id: String,
-    /// Who asked.
+    /// The caller.
     pub peer: String,
     /// Such as `GET`.
     pub method: String,
@@ -338,13 +342,13 @@ pub struct Served {
     pub path: String,
     /// Whether it came over TLS.
     pub secure: bool,
-    /// What the route takes, or service and port for callers inside.
+    /// The route's host and path, or service and port for callers inside.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub way: Option<String>,
     /// The route, as `environment/name`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub route: Option<String>,
-    /// Who answered; `None` where the gateway did.
+    /// The replica that answered; `None` if the gateway did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub replica: Option<ReplicaId>,
     /// Its release.
@@ -355,7 +359,7 @@ pub struct Served {
     /// Why the gateway answered itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<Reason>,
-    /// Replicas that were tried in vain before.
+    /// Replicas that were tried before without success.
     #[serde(default)]
     pub tried: u8,
     /// Whether the answer was broken off.

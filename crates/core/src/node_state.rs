@@ -1,7 +1,7 @@
-//! What a node agent knows and owes: a machine without I/O around the machines of its replicas.
+//! The state of a node agent: a machine without I/O around the machines of its replicas.
 //!
-//! It takes orders and refuses those of a control that was superseded, hands out what is to be done ([`Step`]), and
-//! makes reports. What is gone is told until control has taken it; a link that was made again begins with all.
+//! It takes orders and refuses those of a control that was superseded, hands out what is to be done ([`Action`]), and
+//! makes reports. What is gone is reported until control has taken it; a link that was made again begins with all.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -11,11 +11,11 @@ use crate::replica_lifecycle::{Do, Ended, Event, ReplicaRun};
 
 /// Something for the agent to carry out, in this order.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Step {
+pub enum Action {
     /// Keep the order on disk, so that a later agent knows of the replica.
     Keep(Box<RunOrder>),
-    /// Do this for the replica. The number tells it from an earlier one of the same name: what comes of it is told
-    /// with the number, and is not heard when the replica has gone meanwhile.
+    /// Do this for the replica. The number tells it from an earlier one of the same name: what comes of it is reported
+    /// with the number, and is ignored when the replica has gone meanwhile.
     Do(ReplicaId, u64, Do),
     /// Remove everything that was kept of it.
     Forget(ReplicaId),
@@ -47,7 +47,7 @@ pub struct NodeState {
     slots: BTreeMap<ReplicaId, Slot>,
     /// The newest control that was heard.
     epoch: u64,
-    life: u64,
+    incarnation: u64,
     reports: u64,
     next_number: u64,
     gone: BTreeSet<ReplicaId>,
@@ -59,9 +59,9 @@ pub struct NodeState {
     in_flight: Option<u64>,
 }
 
-/// What a new agent finds of a replica.
+/// A replica as a new agent finds it.
 #[derive(Debug, Clone)]
-pub enum Left {
+pub enum Leftover {
     /// Its process lives.
     Running,
     /// Its process ended while no agent looked.
@@ -74,11 +74,11 @@ pub enum Left {
 
 impl NodeState {
     /// With nothing on it; `epoch` is the newest that an earlier agent heard, `life` tells this agent from those.
-    pub fn new(epoch: u64, life: u64) -> NodeState {
+    pub fn new(epoch: u64, incarnation: u64) -> NodeState {
         NodeState {
             slots: BTreeMap::new(),
             epoch,
-            life,
+            incarnation,
             reports: 0,
             next_number: 0,
             gone: BTreeSet::new(),
@@ -117,13 +117,13 @@ impl NodeState {
 
     /// Adds what an earlier agent ran: it goes on where its process lives, and begins again where not. An end that no
     /// agent was there to see counts like any other.
-    pub fn find(&mut self, order: RunOrder, left: Left, now: u64) -> (u64, Vec<Step>) {
+    pub fn find(&mut self, order: RunOrder, left: Leftover, now: u64) -> (u64, Vec<Action>) {
         let (id, number) = self.add(order);
         let event = match left {
-            Left::Running => Event::Found,
-            Left::Ended(ended) => Event::Ended(ended),
-            Left::Begun if self.slots[&id].run.order.once.is_some() => Event::Ended(Ended::default()),
-            Left::Nothing | Left::Begun => Event::Begin,
+            Leftover::Running => Event::Found,
+            Leftover::Ended(ended) => Event::Ended(ended),
+            Leftover::Begun if self.slots[&id].run.order.once.is_some() => Event::Ended(Ended::default()),
+            Leftover::Nothing | Leftover::Begun => Event::Begin,
         };
         (number, self.handle(&id, event, now))
     }
@@ -148,7 +148,7 @@ impl NodeState {
     }
 
     /// Takes orders; `None` when they are of a control that was superseded.
-    pub fn take(&mut self, orders: Orders, now: u64) -> Option<Vec<Step>> {
+    pub fn take(&mut self, orders: Orders, now: u64) -> Option<Vec<Action>> {
         let Orders { epoch, whole, run, mut stop } = orders;
         if epoch < self.epoch {
             return None;
@@ -158,10 +158,10 @@ impl NodeState {
             let wanted: BTreeSet<&ReplicaId> = run.iter().map(|order| &order.id).collect();
             stop.extend(self.slots.keys().filter(|id| !wanted.contains(id)).cloned());
         }
-        let mut steps = Vec::new();
+        let mut actions = Vec::new();
         for id in stop {
             if self.slots.contains_key(&id) {
-                steps.extend(self.handle(&id, Event::Stop, now));
+                actions.extend(self.handle(&id, Event::Stop, now));
             } else {
                 self.gone.insert(id);
             }
@@ -172,37 +172,37 @@ impl NodeState {
                 let list = slot.run.complete(order);
                 if !list.is_empty() {
                     self.touched.insert(id.clone());
-                    steps.push(Step::Keep(Box::new(slot.run.order.clone())));
-                    steps.extend(list.into_iter().map(|action| Step::Do(id.clone(), number, action)));
+                    actions.push(Action::Keep(Box::new(slot.run.order.clone())));
+                    actions.extend(list.into_iter().map(|action| Action::Do(id.clone(), number, action)));
                 }
                 continue;
             }
             // It is not kept: an agent after this one would find an order without a trace of its begin, and begin it.
-            if order.once.is_some_and(|once| once.life != Some(self.life)) {
+            if order.once.is_some_and(|once| once.incarnation != Some(self.incarnation)) {
                 self.add_lost(order);
                 continue;
             }
-            steps.push(Step::Keep(Box::new(order.clone())));
+            actions.push(Action::Keep(Box::new(order.clone())));
             let (id, _) = self.add(order);
-            steps.extend(self.handle(&id, Event::Begin, now));
+            actions.extend(self.handle(&id, Event::Begin, now));
         }
-        Some(steps)
+        Some(actions)
     }
 
     /// Something happened to a replica.
-    pub fn handle(&mut self, id: &ReplicaId, event: Event, now: u64) -> Vec<Step> {
+    pub fn handle(&mut self, id: &ReplicaId, event: Event, now: u64) -> Vec<Action> {
         let Some(slot) = self.slots.get_mut(id) else { return Vec::new() };
         self.touched.insert(id.clone());
         let number = slot.number;
         let list = slot.run.handle(event, now);
-        let mut steps: Vec<Step> =
-            list.into_iter().map(|action| Step::Do(id.clone(), number, action)).collect();
+        let mut actions: Vec<Action> =
+            list.into_iter().map(|action| Action::Do(id.clone(), number, action)).collect();
         if slot.run.is_gone() {
             self.slots.remove(id);
             self.gone.insert(id.clone());
-            steps.push(Step::Forget(id.clone()));
+            actions.push(Action::Forget(id.clone()));
         }
-        steps
+        actions
     }
 
     /// The link was made again: control knows nothing of what happened meanwhile.
@@ -229,13 +229,13 @@ impl NodeState {
         }
     }
 
-    /// What control should hear now, one report at a time; `None` when there is nothing, or nobody to hear it.
+    /// The next report for control; `None` if there is none, or no connection.
     pub fn report(&mut self) -> Option<NodeReport> {
         if !self.linked || self.in_flight.is_some() {
             return None;
         }
         let mut report = NodeReport {
-            life: self.life,
+            incarnation: self.incarnation,
             number: self.reports + 1,
             whole: self.whole,
             ..NodeReport::default()
@@ -271,7 +271,7 @@ mod tests {
     use super::*;
     use crate::model::{EnvironmentIndex, Once, ReleaseNumber};
 
-    fn once(life: u64) -> RunOrder {
+    fn once(incarnation: u64) -> RunOrder {
         let spec = r#"{"image":"lockers/locker-api:1.4.0","run_first":["/app/migrate"]}"#;
         RunOrder {
             id: "staging/locker-api/first2".parse().expect("an id"),
@@ -280,7 +280,7 @@ mod tests {
             spec: serde_json::from_str(spec).expect("a spec"),
             digest: "sha256:0".into(),
             address: [10, 118, 16, 2].into(),
-            once: Some(Once { life: Some(life) }),
+            once: Some(Once { incarnation: Some(incarnation) }),
             secrets: Default::default(),
             values: Vec::new(),
         }
@@ -293,22 +293,22 @@ mod tests {
     #[test]
     fn what_runs_once_is_begun_by_the_agent_that_it_was_handed_to() {
         let mut node = NodeState::new(0, 7);
-        let steps = node.take(orders(once(7)), 0).expect("of a control that counts");
-        assert!(matches!(steps[..], [Step::Keep(_), Step::Do(_, _, Do::Fetch)]), "{steps:?}");
+        let actions = node.take(orders(once(7)), 0).expect("of a control that counts");
+        assert!(matches!(actions[..], [Action::Keep(_), Action::Do(_, _, Do::Fetch)]), "{actions:?}");
     }
 
     #[test]
     fn an_agent_on_another_machine_neither_begins_nor_keeps_what_runs_once() {
         let mut node = NodeState::new(0, 8);
-        let steps = node.take(orders(once(7)), 0).expect("of a control that counts");
+        let actions = node.take(orders(once(7)), 0).expect("of a control that counts");
         // Kept, it would be begun by the agent after this one, which finds an order and no trace of a begin.
-        assert_eq!(steps, []);
+        assert_eq!(actions, []);
         let (_, run) = node.replicas().next().expect("it is told of");
         assert!(run.report().outcome.is_some());
     }
 
     #[test]
-    fn orders_of_a_control_that_was_superseded_are_refused() {
+    fn orders_of_an_earlier_epoch_are_refused() {
         let mut node = NodeState::new(3, 7);
         assert_eq!(node.take(orders(once(7)), 0), None);
     }

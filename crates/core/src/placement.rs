@@ -45,7 +45,7 @@ pub fn place(reserve: Reserve, nodes: &mut [Occupied]) -> Result<Name, Reason> {
     let free: Vec<String> =
         nodes.iter().map(|node| format!("{} has {} cpu and {}", node.node, node.cpu, node.memory)).collect();
     let free =
-        if free.is_empty() { "no node is there".to_owned() } else { format!("free: {}", free.join(", ")) };
+        if free.is_empty() { "there is no node".to_owned() } else { format!("free: {}", free.join(", ")) };
     let sentence = format!("a replica asks for {} cpu and {}; {free}", reserve.cpu, reserve.memory);
     Err(Reason::new(ReasonCode::NoRoom, sentence))
 }

@@ -3,7 +3,7 @@
 
 use crate::model::Rate;
 
-/// A rate, ready to be held against.
+/// A rate, ready to be checked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct RateLimiter {
     /// Microseconds that one request stands for.

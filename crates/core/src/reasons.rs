@@ -2,14 +2,14 @@
 
 use crate::model::ReasonCode;
 
-/// What is to be known of a reason.
+/// The explanation of a reason.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Entry {
-    /// What it means.
+    /// Its meaning.
     pub meaning: &'static str,
-    /// Who finds it, and by what.
+    /// The part that finds it, and how.
     pub found: &'static str,
-    /// What a person does about it.
+    /// The fix.
     pub fix: &'static str,
 }
 
@@ -81,7 +81,7 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
     ]
 };
 
-/// What is to be known of this one.
+/// The explanation of this reason.
 #[expect(clippy::too_many_lines, reason = "a table: one entry for each reason")]
 pub fn about(code: ReasonCode) -> Entry {
     use ReasonCode::*;
@@ -102,7 +102,7 @@ pub fn about(code: ReasonCode) -> Entry {
             "wait, where the process takes long to start; else declare the port that it listens on, which the sentence names",
         ),
         LoopbackOnly => entry(
-            "The process listens on the declared port, but on its loopback address only, where nobody else reaches it.",
+            "The process listens on the declared port, but on its loopback address only, where nothing else reaches it.",
             "by the node, from the kernel's list of the replica's listening sockets",
             "let the process listen on 0.0.0.0",
         ),
@@ -127,8 +127,8 @@ pub fn about(code: ReasonCode) -> Entry {
             "nothing, where it does not happen again; `mainyard logs` has its last lines",
         ),
         SecretMissing => entry(
-            "A secret has no such version, or its value cannot be had.",
-            "by control when a release is made, by the node when it starts a replica, by the gateway when it lets in by one",
+            "A secret has no such version, or its value can't be read.",
+            "by control when a release is made, by the node when it starts a replica, by the gateway when it checks a password against one",
             "add the secret with `mainyard secret add`; control's log says why a value cannot be opened",
         ),
         NoRoom => entry(
@@ -138,7 +138,7 @@ pub fn about(code: ReasonCode) -> Entry {
         ),
         CannotStart => entry(
             "The program could not be started at all.",
-            "by the keeper, from the kernel's word",
+            "by the keeper, from the kernel's error",
             "correct `command`, or the image's own; the sentence says what was tried",
         ),
         NotAsReleased => entry(
@@ -187,9 +187,9 @@ pub fn about(code: ReasonCode) -> Entry {
             "correct it and push; `mainyard validate` checks the files before",
         ),
         CannotBeTaken => entry(
-            "What the commit declares belongs to somebody else, or lacks something that must be there first; nothing of it was taken.",
+            "What the commit declares belongs to somebody else, or needs something that is not there yet; nothing of it was applied.",
             "by control, which holds the commit against the record",
-            "the sentence names who holds it or what lacks",
+            "the sentence names the owner or what is missing",
         ),
         GitUnreachable => entry(
             "The repository does not answer, or does not let the platform in. What runs stays as it is.",
@@ -202,14 +202,14 @@ pub fn about(code: ReasonCode) -> Entry {
             "see the reason of its replicas in `mainyard show`; raise `rollout.deadline` where it only needs longer",
         ),
         MoreErrors => entry(
-            "The new release fails more requests than the one before.",
+            "The new release fails more requests than the previous one.",
             "by control, from the gateway's figures of both",
-            "read the new release's log; `advance` goes on in spite of it",
+            "read the new release's log; `advance` goes on anyway",
         ),
         Slower => entry(
-            "The new release answers more slowly than the one before.",
+            "The new release answers more slowly than the previous one.",
             "by control, from the gateway's figures of both",
-            "compare both in `mainyard show`; `advance` goes on in spite of it",
+            "compare both in `mainyard show`; `advance` goes on anyway",
         ),
         AsksFirst => entry(
             "A step of the rollout is done, and a person is asked before the next.",
@@ -234,17 +234,17 @@ pub fn about(code: ReasonCode) -> Entry {
         KeeperLost => entry(
             "The keeper ended without a word, and its replica with it.",
             "by the node, which misses it",
-            "nothing by hand: the replica is started again; tell the person who looks after the node if it happens twice",
+            "nothing by hand: the replica is started again; if it happens twice, tell the person who looks after the node",
         ),
         NodeSilent => entry(
             "The node's agent is silent.",
-            "by control, which hears from each node every second",
-            "look after the machine; its replicas go on serving meanwhile",
+            "by control, to which each node reports every second",
+            "look after the machine; until then its replicas go on serving",
         ),
         GatewaySilent => entry(
             "No gateway is linked to control.",
-            "by control, which hears from each gateway every second",
-            "see that the gateway runs: `mainyard start` starts it; it serves by its last table meanwhile",
+            "by control, to which each gateway reports every second",
+            "see that the gateway runs: `mainyard start` starts it; until then it serves by its last table",
         ),
         PortTaken => entry(
             "A route takes a port of the gateway that the gateway cannot listen on: another program has it.",
@@ -272,7 +272,7 @@ pub fn about(code: ReasonCode) -> Entry {
             "use one of the methods that are named, or take the method into the route's `methods`",
         ),
         HeaderNotMatched => entry(
-            "The path has routes, and each asks for a header that the request lacks.",
+            "The path has routes, and each asks for a header that the request does not have.",
             "by the gateway, from its table",
             "send the header, or add a route without it",
         ),
@@ -297,7 +297,7 @@ pub fn about(code: ReasonCode) -> Entry {
             "add a certificate that covers the host: `mainyard certificate add`",
         ),
         CertificateOutOfDate => entry(
-            "The certificate is not valid yet, or not any more.",
+            "The certificate is not valid yet, or has expired.",
             "from the certificate's dates",
             "add its successor under the same name: `mainyard certificate add`; nothing is interrupted",
         ),
@@ -334,7 +334,7 @@ pub fn about(code: ReasonCode) -> Entry {
         NotOpenToCaller => entry(
             "The caller's environment is not one that the service is open to.",
             "by the gateway, from the caller's address",
-            "take the caller's environment into `open_to` of the service, if it should be let in",
+            "add the caller's environment to `open_to` of the service, if it may call it",
         ),
         AllSharesZero => entry(
             "Every share of the route is zero.",

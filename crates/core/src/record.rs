@@ -98,7 +98,7 @@ macro_rules! objects {
     };
 }
 
-/// What a key of the record stands for in the map of its kind.
+/// The entry of a record's key in the map of its kind.
 pub(super) trait Index: Sized {
     /// Reads it.
     fn of(key: &str) -> Option<Self>;
@@ -176,9 +176,9 @@ pub struct Change {
     pub kind: Kind,
     /// Its key.
     pub key: String,
-    /// What it is now; `None` when it is gone.
+    /// Its present value; `None` if it was removed.
     pub object: Option<Object>,
-    /// Who or what caused it.
+    /// The member or part that caused it.
     pub cause: Origin,
 }
 
@@ -214,16 +214,21 @@ impl State {
 
     /// The newest move of a workload, whether it still goes on or not.
     pub fn newest_rollout(&self, target: &Target) -> Option<&Rollout> {
-        let key = |number| (target.clone(), ReleaseNumber(number));
-        self.rollouts.range(key(0)..=key(u32::MAX)).next_back().map(|(_, rollout)| rollout)
+        self.rollouts_of(target).next_back()
     }
 
-    /// The move of a workload that still goes on or waits.
+    /// The rollouts of a workload that are kept, the oldest first.
+    pub fn rollouts_of(&self, target: &Target) -> impl DoubleEndedIterator<Item = &Rollout> {
+        let key = |number| (target.clone(), ReleaseNumber(number));
+        self.rollouts.range(key(0)..=key(u32::MAX)).map(|(_, rollout)| rollout)
+    }
+
+    /// The rollout of a workload that still moves or waits.
     pub fn open_rollout(&self, target: &Target) -> Option<&Rollout> {
         self.newest_rollout(target).filter(|rollout| rollout.state.is_open())
     }
 
-    /// Where a service is reached from inside, as replicas see it.
+    /// The address of a service for replicas.
     pub fn inside_address(&self, service: &Service) -> Ipv4Addr {
         // With several nodes each has its own place for it; then the record's stands for all.
         match self.nodes.values().collect::<Vec<_>>()[..] {

@@ -1,4 +1,4 @@
-//! What a node agent does for one replica: a machine without I/O.
+//! The state machine by which a node agent runs one replica, without I/O.
 //!
 //! The agent tells it what happened ([`Event`]) and when, in milliseconds of a clock that only goes forward; it
 //! answers with what to do ([`Do`]). Starting, probing, pausing and giving reasons are decided here.
@@ -65,7 +65,7 @@ pub enum Event {
     Found,
     /// The image is on the node.
     Fetched,
-    /// The image cannot be had or used.
+    /// The image can't be fetched or used.
     FetchFailed(Reason),
     /// The program was started.
     Running,
@@ -77,7 +77,7 @@ pub enum Event {
     Probed(u32, Result<(), ProbeFault>),
     /// An alive probe of this run came back.
     AliveProbed(u32, Result<(), ProbeFault>),
-    /// What the processes listen on: reached from outside, and on loopback only.
+    /// The ports the processes listen on: reached from outside, and on loopback only.
     Listening(Vec<u16>, Vec<u16>),
     /// A probe of this run that came too late was answered after all, so long after it was made.
     AnsweredLate(u32, Span),
@@ -125,14 +125,14 @@ enum Phase {
 /// One replica on its node.
 #[derive(Debug, Clone)]
 pub struct ReplicaRun {
-    /// What was ordered.
+    /// The order.
     pub order: RunOrder,
     phase: Phase,
     run: u32,
     since: u64,
     /// When the pause is over; a wake that was asked for something else may come before.
     pause_until: u64,
-    /// Found running by a new agent, and not yet known how it is: nothing is told of it until then, so that a replica
+    /// Found running by a new agent, and not yet known how it is: nothing is reported of it until then, so that a replica
     /// that takes requests is not taken out of service because its agent was started again.
     unsure: bool,
     was_ready: bool,
@@ -141,7 +141,7 @@ pub struct ReplicaRun {
     seen_to_begin: bool,
     /// How long the process took to be ready.
     ready_after: Option<Span>,
-    /// Whether this run of its process was ready, or has gone on for longer than the one before.
+    /// Whether this run of its process was ready, or has gone on for longer than the previous one.
     lasts: bool,
     /// How long the run before went on.
     last_run: u64,
@@ -159,7 +159,7 @@ pub struct ReplicaRun {
     refused_told: u64,
     /// When this run was ready and its check failed after all, the newest last.
     lapses: Vec<u64>,
-    /// What its last failed check said.
+    /// The result of its last failed check.
     last_failure: String,
     /// How long the last answer took that came too late.
     late_by: Option<Span>,
@@ -208,7 +208,7 @@ impl ReplicaRun {
         }
     }
 
-    /// What is run once and may have been begun by an agent that is no more, without a trace: it is never begun again.
+    /// A command that runs once and may have been started by an agent that is gone, without a trace: it is never started again.
     pub fn lost(order: RunOrder, why: &str) -> ReplicaRun {
         let mut run = ReplicaRun::new(order);
         run.end_once(FirstState::Unknown, why.to_owned());
@@ -247,7 +247,7 @@ impl ReplicaRun {
         of_this_run.or(self.reason.as_ref()).or(self.check_reason.as_ref())
     }
 
-    /// What is told to control.
+    /// The report for control.
     pub fn report(&self) -> ReplicaReport {
         let reason = self.present_reason().cloned();
         let fault = reason.as_ref().is_some_and(crate::rollouts::is_fault);

@@ -1,11 +1,12 @@
 //! Which releases are kept: the newest, and whatever older one something still needs. And which changes: any moment of the
 //! past is known by them.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::{SignedDuration, Timestamp};
 
-use crate::model::ReleaseNumber;
+use crate::model::{ReleaseNumber, Span};
+use crate::record::State;
 
 /// Releases of a workload that are kept besides those that are needed.
 pub const KEPT: usize = 50;
@@ -28,12 +29,57 @@ pub fn superfluous(
     old.map(|(_, (number, _))| number).filter(|number| !needed.contains(number)).collect()
 }
 
+/// A blob that no image and no release needs is kept for so long: an upload may name it in a moment.
+pub const BLOB_KEPT: Span = Span::from_secs(3600);
+/// A sealed value that no secret names is kept for so long.
+pub const SEALED_KEPT: Span = Span::from_secs(3600);
+
+/// The digests of the manifests that are needed: of images that have a name, and of releases.
+pub fn needed_manifests(state: &State) -> BTreeSet<String> {
+    let named = state.images.values().map(|image| &image.digest);
+    let released = state.releases.values().filter_map(|release| release.digest.as_ref());
+    named.chain(released).cloned().collect()
+}
+
+/// The blobs that are needed: each needed manifest, and its configuration and layers.
+///
+/// `parts` has what each manifest names. Where one could not be read, it is not known what it needs, and `Err` names it:
+/// then nothing may be removed.
+///
+/// ```
+/// use std::collections::{BTreeMap, BTreeSet};
+/// use mainyard_core::retention::needed_blobs;
+///
+/// let parts = BTreeMap::from([("sha256:m".to_owned(), vec!["sha256:config".to_owned(), "sha256:layer".to_owned()])]);
+/// let manifests = BTreeSet::from(["sha256:m".to_owned()]);
+/// let needed = needed_blobs(&manifests, &parts).unwrap();
+/// assert_eq!(needed, BTreeSet::from(["sha256:config", "sha256:layer", "sha256:m"]));
+///
+/// let manifests = BTreeSet::from(["sha256:other".to_owned()]);
+/// assert_eq!(needed_blobs(&manifests, &parts), Err("sha256:other"));
+/// ```
+///
+/// # Errors
+/// The digest of a needed manifest whose parts are not known.
+pub fn needed_blobs<'a>(
+    manifests: &'a BTreeSet<String>,
+    parts: &'a BTreeMap<String, Vec<String>>,
+) -> Result<BTreeSet<&'a str>, &'a str> {
+    let mut needed = BTreeSet::new();
+    for manifest in manifests {
+        let parts = parts.get(manifest).ok_or(manifest.as_str())?;
+        needed.insert(manifest.as_str());
+        needed.extend(parts.iter().map(String::as_str));
+    }
+    Ok(needed)
+}
+
 /// How long changes stay in the journal. People's acts stay for good.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Journal {
     /// So many stay whole in any case.
     pub least: u64,
-    /// However many there are, those of so long stay whole.
+    /// However many there are, those that long stay whole.
     pub whole: SignedDuration,
     /// But no more than these.
     pub most: u64,
@@ -62,8 +108,8 @@ pub struct Old {
 }
 
 impl Journal {
-    /// What is old, where `latest` is the last change, and `before_whole` and `before_declared` the last ones that are older
-    /// than the rule's times. `None` where nothing is.
+    /// Old entries, where `latest` is the last change, and `before_whole` and `before_declared` the last ones that are older
+    /// than the rule's times. `None` if there are none.
     pub fn old(&self, latest: u64, before_whole: u64, before_declared: u64) -> Option<Old> {
         let aged = before_whole.min(latest.saturating_sub(self.least));
         let whole = aged.max(latest.saturating_sub(self.most));
@@ -92,7 +138,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_needed_stays_however_old() {
+    fn needed_releases_are_kept_at_any_age() {
         let all = || (1..=60).map(|number| (ReleaseNumber(number), day(1000)));
         let gone = |needed: &BTreeSet<ReleaseNumber>| superfluous(all(), needed, day(1001));
         assert_eq!(gone(&BTreeSet::new()), (1..=10).rev().map(ReleaseNumber).collect::<Vec<_>>());

@@ -109,7 +109,7 @@ mod tests {
         }
 
         #[test]
-        fn what_may_have_taken_effect_is_never_sent_again(
+        fn a_request_that_may_have_taken_effect_is_never_retried(
             all in prop::collection::vec(failures(), 0..20),
             method in prop_oneof![Just("POST"), Just("PUT"), Just("DELETE"), Just("PATCH"), Just("OPTIONS")],
         ) {
@@ -122,7 +122,7 @@ mod tests {
     }
 
     #[test]
-    fn a_connection_that_was_closed_while_idle_is_made_up_for_once() {
+    fn a_request_on_a_stale_pooled_connection_is_retried_once() {
         let mut retries = Retries::new("GET", true, None);
         assert!(retries.again(Failure::Broken { reused: true }));
         assert!(!retries.again(Failure::Broken { reused: true }) && !retries.remain());

@@ -1,4 +1,4 @@
-//! What a workload needs next: replicas to start, replicas to let go, and how its rollout and itself now are.
+//! Decides what a workload needs next: replicas to start, replicas to stop, and the new state of its rollout and itself.
 //!
 //! [`decide`] looks at one workload and answers; it is called again whenever anything about the workload has
 //! changed and at the moment it asked for. It never counts on having been called before.
@@ -21,14 +21,14 @@ use crate::model::{
 pub(crate) use progression::next_step;
 use replica_counts::{Counts, first_to_go};
 
-/// What [`decide`] looks at.
+/// The input of [`decide`].
 #[derive(Debug, Clone, Copy)]
 pub struct View<'a> {
     /// The workload.
     pub workload: &'a Workload,
     /// All its replicas, those that leave included.
     pub replicas: &'a [Replica],
-    /// What is run once for its releases.
+    /// Commands that run once for its releases.
     pub runs: &'a [Replica],
     /// The newest rollout.
     pub rollout: Option<&'a Rollout>,
@@ -45,7 +45,7 @@ pub enum Act {
     LetGo(ReplicaId),
 }
 
-/// What to do, and how things are.
+/// The actions to take, and the new state.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decision {
     /// In this order.
@@ -62,7 +62,7 @@ pub struct Decision {
     pub look_again: Option<Timestamp>,
 }
 
-/// What a move does now.
+/// The current action of a rollout.
 struct Moved {
     acts: Vec<Act>,
     rollout: Option<Rollout>,
@@ -147,8 +147,8 @@ fn keep_new(view: View<'_>, counts: &Counts<'_>) -> Vec<Act> {
     start.into_iter().chain(let_go(first_to_go(&counts.new).take(surplus))).collect()
 }
 
-/// Nothing moves over; only the wanted number is kept, with the release that was there before where it still is.
-fn stand_still(view: View<'_>, before: Option<ReleaseNumber>, counts: &Counts<'_>) -> Vec<Act> {
+/// No rollout moves; the wanted number is kept, with the previous release if it is still there.
+fn while_held(view: View<'_>, before: Option<ReleaseNumber>, counts: &Counts<'_>) -> Vec<Act> {
     let wanted = view.workload.wanted as usize;
     let there = counts.old.len();
     match before {
@@ -159,7 +159,7 @@ fn stand_still(view: View<'_>, before: Option<ReleaseNumber>, counts: &Counts<'_
     }
 }
 
-/// Whatever was meant: no one who takes requests is let go where fewer than the least would be left.
+/// Never drains below the minimum number of ready replicas, whatever else was planned.
 fn never_too_few(view: View<'_>, acts: &mut Vec<Act>) {
     let takes = |replica: &&Replica| replica.state == ReplicaState::Ready;
     let mut left = view.replicas.iter().filter(takes).count();
@@ -225,7 +225,7 @@ fn judge(view: View<'_>, counts: &Counts<'_>, rollout: Option<&Rollout>, now: Ti
     let unanswered_since =
         (serving == 0 && should_serve).then(|| view.workload.unanswered_since.unwrap_or(now));
     let judged = Judged { state, reason, unanswered_since, look_again: None };
-    // While something moves, or is told otherwise, nobody may take requests although somebody did before.
+    // While something moves, or is reported otherwise, nobody may take requests although somebody did before.
     let Some(since) = unanswered_since.filter(|_| judged.state == WorkloadState::Moving) else {
         return judged;
     };

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 
 pub use self::binding::{bound_names, bound_ports, candidates, is_meant_for, leads_to};
 pub use self::change::TableChange;
-pub use self::matching::{Asked, Finder, NoRoute, PlainPath, plain_path};
+pub use self::matching::{Finder, MatchInput, NoRoute, PlainPath, plain_path};
 pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
 use crate::model::{
@@ -51,7 +51,7 @@ pub struct Table {
 /// A route and where it leads.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RouteEntry {
-    /// What was declared.
+    /// The declaration.
     pub spec: RouteSpec,
     /// Services that are there, in the order of the declaration.
     pub to: Vec<LegEntry>,
@@ -71,7 +71,7 @@ pub struct LegEntry {
 /// A service and who answers for it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ServiceEntry {
-    /// Where and under which name.
+    /// Its environment and name.
     pub target: Target,
     /// Its environment's index: only callers with addresses of it are let in.
     pub environment: EnvironmentIndex,
@@ -241,7 +241,7 @@ fn add_ready(state: &State, service: &Service, workload: &Workload, ports: &mut 
     }
 }
 
-/// How a workload's requests are shared out while it moves to a release, or has the one before beside it.
+/// How a workload's requests are shared out while it moves to a release, or has the previous one beside it.
 fn split(state: &State, workload: &Workload) -> Option<Split> {
     let key = |number| (workload.target.clone(), ReleaseNumber(number));
     let (_, newest) = state.rollouts.range(key(0)..=key(u32::MAX)).next_back()?;
@@ -259,7 +259,7 @@ pub fn replicas_of<'a>(
     all_of(replicas, workload).filter(|replica| replica.once.is_none() && replica.aside.is_none())
 }
 
-/// What is run once for a workload's releases, in a map ordered by id.
+/// The commands that run once for a workload's releases, in a map ordered by id.
 pub fn runs_of<'a>(
     replicas: &'a BTreeMap<ReplicaId, Replica>,
     workload: &Target,

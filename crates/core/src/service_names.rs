@@ -15,18 +15,18 @@ pub const DOMAIN: &str = "internal";
 /// How long an answer may be kept, in seconds: names come and go with declarations.
 pub const KEEP: u32 = 5;
 
-/// What is asked of a name.
+/// A question about a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Asked {
+pub enum Question {
     /// Its IPv4 address.
     Address,
-    /// Where a named port is.
+    /// The port number and hosts of a named port.
     Port,
     /// Anything else.
     Other,
 }
 
-/// What is answered.
+/// The answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Resolved {
     /// The address.
@@ -46,8 +46,8 @@ pub enum Resolved {
     Unknown,
 }
 
-/// What a name stands for, for a caller with this address.
-pub fn resolve(table: &Table, caller: Ipv4Addr, name: &str, asked: Asked) -> Resolved {
+/// The addresses behind a name, for a caller with this address.
+pub fn resolve(table: &Table, caller: Ipv4Addr, name: &str, asked: Question) -> Resolved {
     let name = name.trim_end_matches('.').to_ascii_lowercase();
     let plain = name.strip_suffix(DOMAIN).and_then(|rest| rest.strip_suffix('.')).unwrap_or(&name);
     let own = environment_of(caller);
@@ -71,11 +71,11 @@ pub fn resolve(table: &Table, caller: Ipv4Addr, name: &str, asked: Asked) -> Res
     };
     let Some(service) = found else { return Resolved::Unknown };
     match (port, asked) {
-        (None, Asked::Address) => Resolved::Address(service.address),
+        (None, Question::Address) => Resolved::Address(service.address),
         (None, _) => Resolved::Nothing,
         (Some(port), _) => match port.parse().ok().and_then(|port: Name| service.named.get(&port)) {
             None => Resolved::Unknown,
-            Some(_) if asked != Asked::Port => Resolved::Nothing,
+            Some(_) if asked != Question::Port => Resolved::Nothing,
             Some(number) => Resolved::Port {
                 port: *number,
                 host: format!("{}.{}.{DOMAIN}", service.target.name, service.target.environment),
@@ -93,7 +93,7 @@ fn of<'t>(table: &'t Table, own: Option<EnvironmentIndex>, name: &str) -> Option
     table.services.get(&Target::new(&environment.target.environment, &name).to_string())
 }
 
-/// What a replica's `/etc/resolv.conf` holds: the node, and where short names are looked for.
+/// The content of a replica's `/etc/resolv.conf`: the node as server, and where short names are looked for.
 pub fn resolver_file(node: Ipv4Addr, environment: &Name) -> String {
     format!(
         "nameserver {node}\nsearch {environment}.{DOMAIN} {DOMAIN}\noptions ndots:1 timeout:1 attempts:3\n"
@@ -124,7 +124,7 @@ mod tests {
     #[test]
     fn short_names_are_of_the_callers_own_environment() {
         let table = table();
-        let ask = |caller: [u8; 4], name| resolve(&table, caller.into(), name, Asked::Address);
+        let ask = |caller: [u8; 4], name| resolve(&table, caller.into(), name, Question::Address);
         let at = |last| Resolved::Address(Ipv4Addr::new(10, 118, 0, last));
         let (staging, production) = ([10, 118, 16, 2], [10, 118, 32, 2]);
         assert_eq!((ask(staging, "locker-api"), ask(production, "locker-api.")), (at(16), at(17)));
@@ -153,12 +153,12 @@ mod tests {
         let host = "locker-api.staging.internal".to_owned();
         let address = Ipv4Addr::new(10, 118, 0, 16);
         assert_eq!(
-            ask("_admin._tcp.locker-api.staging.internal", Asked::Port),
+            ask("_admin._tcp.locker-api.staging.internal", Question::Port),
             Resolved::Port { port: 9000, host, address }
         );
-        assert_eq!(ask("_nothing._tcp.locker-api", Asked::Port), Resolved::Unknown);
-        assert_eq!(ask("_admin._tcp.locker-api", Asked::Address), Resolved::Nothing);
-        assert_eq!(ask("locker-api", Asked::Port), Resolved::Nothing);
-        assert_eq!(ask("locker-api", Asked::Other), Resolved::Nothing);
+        assert_eq!(ask("_nothing._tcp.locker-api", Question::Port), Resolved::Unknown);
+        assert_eq!(ask("_admin._tcp.locker-api", Question::Address), Resolved::Nothing);
+        assert_eq!(ask("locker-api", Question::Port), Resolved::Nothing);
+        assert_eq!(ask("locker-api", Question::Other), Resolved::Nothing);
     }
 }

@@ -52,7 +52,7 @@ pub struct SignInBackoff {
 }
 
 impl SignInBackoff {
-    /// Where only an address's own failures count.
+    /// Counted for each address apart.
     pub fn by_address_only() -> SignInBackoff {
         SignInBackoff { each_alone: true, ..SignInBackoff::default() }
     }

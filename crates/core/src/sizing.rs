@@ -1,4 +1,4 @@
-//! Right size: what replicas used of what they may use, by the kernel's own figures, and which limit would do.
+//! Right size: what replicas used of what they may use, by the kernel's own figures, and which limit would fit.
 //!
 //! Two figures tell of memory. What was *needed* is memory that the kernel cannot take back (anonymous and shared
 //! memory), looked at once a second. The *peak* is the most that was ever charged, kept by the kernel without a gap; it
@@ -18,7 +18,7 @@ pub const DAYS: i32 = 7;
 /// Limits are advised in steps of this.
 const STEP: Bytes = Bytes::mib(16);
 
-/// What one replica used since it was last told.
+/// Usage of one replica since the last report.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Usage {
     /// Which replica.
@@ -68,7 +68,7 @@ pub fn tells(rollout: &Rollout) -> bool {
     rollout.state == RolloutState::Done || rollout.state.is_open() && rollout.state != RolloutState::GoingBack
 }
 
-/// What a memory limit would have meant for replicas that were seen.
+/// The effect that a memory limit would have had on replicas that were seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Fit {
     /// The limit.
@@ -87,7 +87,7 @@ pub struct Fit {
     pub advised: Option<Bytes>,
 }
 
-/// Holds a limit against what was seen.
+/// Checks a limit against what was seen.
 pub fn fit(limit: Bytes, seen: &[Usage]) -> Fit {
     let bytes = limit.bytes();
     let ends = |usage: &&Usage| usage.needed > bytes || (usage.kills > 0 && usage.limit >= bytes);
@@ -104,8 +104,8 @@ pub fn fit(limit: Bytes, seen: &[Usage]) -> Fit {
     }
 }
 
-/// What certainly does for one replica. Where the peak met the limit it says no more than the limit itself: then what
-/// was needed counts, and a quarter more. Where the kernel ended it, half as much again as it had.
+/// The memory that certainly suffices for one replica. A peak at the limit says no more than the limit itself: then the
+/// memory that was needed counts, and a quarter more. If the kernel ended the replica, half as much again as it had.
 fn needs(usage: &Usage) -> u64 {
     if usage.kills > 0 {
         return usage.limit + usage.limit / 2;
@@ -139,7 +139,7 @@ impl Fit {
         let fits = if *ended { format!("try {advised}: {line}") } else { format!("{advised} fits: {line}") };
         let most = format!("the most that any of {replicas} needed {days} was {needed}");
         match (ends, may_end) {
-            (0, 0) if advised < limit => format!("{limit} fits: {most}; {advised} would do: {line}"),
+            (0, 0) if advised < limit => format!("{limit} fits: {most}; {advised} is enough: {line}"),
             (0, 0) => format!("{limit} fits: {most}"),
             (0, may) => format!("{limit} might have ended {}; {fits}", some(may)),
             (ends, _) => format!("{limit} would have ended {}; {fits}", some(ends)),
@@ -167,7 +167,7 @@ mod tests {
     }
 
     #[test]
-    fn below_what_was_needed_it_ends_above_the_peak_it_fits_and_between_nobody_knows() {
+    fn a_limit_below_the_need_fails_above_the_peak_fits_and_between_is_unknown() {
         let all = [seen(0, 20, 30), seen(1, 70, 90), seen(2, 71, 88), seen(3, 60, 80)];
         let words = |mib| fit(Bytes::mib(mib), &all).words();
         assert_eq!(
@@ -180,7 +180,7 @@ mod tests {
         );
         assert_eq!(words(90), "90 MiB fits: the most that any of 4 needed in the last 7 days was 71.0 MiB");
         assert!(fit(Bytes::mib(96), &all).does() && !fit(Bytes::mib(89), &all).does());
-        assert!(words(256).ends_with("96 MiB would do: limits = { memory = \"96 MiB\" }"), "{}", words(256));
+        assert!(words(256).ends_with("96 MiB is enough: limits = { memory = \"96 MiB\" }"), "{}", words(256));
         assert_eq!(fit(Bytes::mib(64), &[]).words(), "no replica was measured in the last 7 days");
     }
 
@@ -199,7 +199,7 @@ mod tests {
     }
 
     #[test]
-    fn what_comes_later_raises_heights_and_adds_to_sums() {
+    fn usage_peaks_are_maxima_and_totals_are_sums() {
         let mut usage = Usage { held_back: 5, watched: 10, ..seen(0, 20, 30) };
         usage.add(&Usage { held_back: 1, watched: 10, kills: 1, ..seen(0, 10, 40) });
         assert_eq!((usage.needed, usage.peak, usage.kills), (20 << 20, 40 << 20, 1));

@@ -19,7 +19,15 @@ fn shares_a_stem(a: &str, b: &str) -> bool {
     stem >= 4 && stem * 2 >= a.len().min(b.len())
 }
 
-/// ", did you mean X?" or nothing.
+/// `; did you mean X?`, to be put behind what is wrong; empty where nothing is near.
+///
+/// ```
+/// use mainyard_core::suggestions::did_you_mean;
+///
+/// let known = ["staging/locker-api", "staging/courier-web"];
+/// assert_eq!(did_you_mean("staging/lockr-api", known), "; did you mean `staging/locker-api`?");
+/// assert_eq!(did_you_mean("production/mail", known), "");
+/// ```
 pub fn did_you_mean<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) -> String {
     near(wanted, candidates).first().map(|name| format!("; did you mean `{name}`?")).unwrap_or_default()
 }
@@ -29,7 +37,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn finds_the_slip_and_not_the_stranger() {
+    fn suggests_near_names_only() {
         assert_eq!(near("replcas", ["replicas", "rollout", "reserve"]), ["replicas"]);
         assert_eq!(near("zzz", ["replicas", "image"]), Vec::<&str>::new());
         assert_eq!(

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::model::Origin;
 use crate::record::Kind;
 
-/// Who causes what nobody asked for.
+/// The name for the platform's own acts.
 const PLATFORM: &str = "platform";
 
 /// One act of a member, or one thing that the platform did by itself.
@@ -24,11 +24,11 @@ pub struct TrailEntry {
     pub key: String,
     /// When it was written.
     pub at: Timestamp,
-    /// Who did it.
+    /// The member or part that did it.
     pub cause: Origin,
-    /// What it came to, in few words.
+    /// The result, in few words.
     pub so_that: String,
-    /// What else the same act changed.
+    /// Other changes of the same act.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub also: Vec<TrailChange>,
 }
@@ -40,11 +40,11 @@ pub struct TrailChange {
     pub kind: Kind,
     /// Its key.
     pub key: String,
-    /// What it came to, in few words.
+    /// The result, in few words.
     pub so_that: String,
 }
 
-/// What an act is about goes before what follows from it.
+/// The subject of an act goes before its consequences.
 fn rank(kind: Kind) -> usize {
     const ORDER: [Kind; 8] = [
         Kind::Source,
@@ -108,7 +108,7 @@ impl Rows {
         row.also.sort_by(|a, b| (rank(a.kind), &a.key).cmp(&(rank(b.kind), &b.key)));
     }
 
-    /// What the platform noted several times over in the same words stands there once, as it came.
+    /// A sentence that the platform noted several times stands there once, as it came.
     fn add_of_platform(&mut self, change: TrailEntry) {
         let mut newer =
             self.rows.iter_mut().rev().filter(|row| (row.kind, &row.key) == (change.kind, &change.key));
@@ -136,7 +136,7 @@ mod tests {
     }
 
     #[test]
-    fn what_the_platform_notes_again_stands_there_once_and_in_its_order() {
+    fn repeated_trail_entries_of_the_platform_are_merged_in_order() {
         let shown = rows(vec![
             change(9, PLATFORM, Kind::Workload, "staging/a", "failing"),
             change(8, PLATFORM, Kind::Workload, "staging/b", "steady"),

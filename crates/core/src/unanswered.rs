@@ -7,7 +7,7 @@ use crate::routing::{bound_names, selector, selects};
 
 /// A workload as it will be.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Coming<'a> {
+pub(crate) struct ComingWorkload<'a> {
     /// Its name.
     pub name: &'a Name,
     /// The specification that it will run.
@@ -22,7 +22,7 @@ pub(crate) fn why_unanswered(
     before: &Service,
     after: &ServiceSpec,
     now: &[(&Workload, &Release)],
-    then: &[Coming<'_>],
+    then: &[ComingWorkload<'_>],
 ) -> Option<String> {
     let serves = |workload: &Workload| workload.settled.is_some() && workload.wanted > 0;
     let mut answering: BTreeMap<u16, BTreeSet<&Name>> = BTreeMap::new();
@@ -41,7 +41,8 @@ pub(crate) fn why_unanswered(
     };
     let (port, through) = answering.into_iter().find(|(port, _)| !answers_then(*port))?;
     let through = through.iter().map(|name| name.as_str()).collect::<Vec<_>>().join(", ");
-    let selected: Vec<&Coming<'_>> = then.iter().filter(|coming| is_selected(after, coming)).collect();
+    let selected: Vec<&ComingWorkload<'_>> =
+        then.iter().filter(|coming| is_selected(after, coming)).collect();
     if selected.is_empty() {
         return Some(format!(
             "selector-empty: it would select {}, which no workload carries then; now {through} answers for it. Change \
@@ -65,6 +66,6 @@ pub(crate) fn why_unanswered(
     ))
 }
 
-fn is_selected(service: &ServiceSpec, coming: &Coming<'_>) -> bool {
+fn is_selected(service: &ServiceSpec, coming: &ComingWorkload<'_>) -> bool {
     selects(&service.select, coming.name, &coming.spec.labels)
 }

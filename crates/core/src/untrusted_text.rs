@@ -121,7 +121,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn nothing_reaches_a_terminal_as_a_command() {
+    fn control_characters_never_reach_a_terminal() {
         for (given, shown) in [
             ("plain text\twith a tab", "plain text\twith a tab"),
             ("\x1b]52;c;aGk=\x07", "␛]52;c;aGk=␇"),
@@ -160,7 +160,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn whatever_comes_is_survived_and_made_visible(text in any::<String>()) {
+        fn any_text_is_made_printable(text in any::<String>()) {
             let shown = for_record(&text);
             prop_assert!(!shown.contains(is_hidden), "{shown:?}");
         }

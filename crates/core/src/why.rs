@@ -12,9 +12,9 @@ use serde::{Deserialize, Serialize};
 use crate::model::{Name, ReasonCode, ReleaseId, ReplicaId, Service, Signal, Target};
 use crate::record::State;
 
-pub use inside::nearly;
+pub use inside::near_misses;
 
-/// What is known beside the record.
+/// Facts that are not in the record.
 #[derive(Debug, Clone, Copy)]
 pub struct Facts<'a> {
     /// The record.
@@ -29,45 +29,45 @@ pub struct Facts<'a> {
     pub now: Timestamp,
 }
 
-/// What one part of the way is.
+/// The kind of one part of the path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Part {
-    /// Where visitors come in.
+    /// The gateway's listeners.
     Gateway,
     /// The name that was asked for.
     Host,
-    /// What visitors are shown over TLS.
+    /// The certificate that visitors get.
     Certificate,
-    /// What takes requests of the host.
+    /// The route that takes requests of the host.
     Route,
-    /// Who may enter.
+    /// The callers that are let in.
     Door,
     /// How requests are shared out.
     Share,
     /// A stable name in front of replicas.
     Service,
-    /// What the service asks of workloads.
+    /// The workloads that the service selects.
     Selector,
-    /// What should run.
+    /// The workload.
     Workload,
     /// Which snapshot of it.
     Release,
     /// One copy.
     Replica,
-    /// What was asked before.
+    /// The original question.
     Request,
 }
 
 /// One part of the way, and what is found there.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "WhyStep")]
-pub struct Step {
-    /// What it is.
+pub struct WhyStep {
+    /// The kind of part.
     pub part: Part,
     /// Its name.
     pub name: String,
-    /// What is so, in words.
+    /// The finding, in words.
     pub says: String,
     /// How it is.
     pub signal: Signal,
@@ -87,15 +87,15 @@ pub struct Cause {
 /// The answer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Why {
-    /// What was asked, in full.
+    /// The question, in full.
     pub of: String,
     /// Whether it answers.
     pub answers: bool,
-    /// The way, from the outside in, as far as it goes.
-    pub steps: Vec<Step>,
+    /// The way, from the outside to the process, as far as it goes.
+    pub steps: Vec<WhyStep>,
     /// The first true cause; where it answers, what that rests on.
     pub cause: Cause,
-    /// What else is worth knowing.
+    /// Other useful facts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub also: Vec<String>,
     /// Whose output tells more: a replica, or a release whose replicas are gone.
@@ -116,14 +116,14 @@ pub enum OutputOf {
     Release(ReleaseId),
 }
 
-/// What is asked about.
+/// The subject of the question.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Question {
     /// Whether TLS is spoken; `None` where the URL does not say.
     pub secure: Option<bool>,
     /// In lower case.
     pub host: String,
-    /// Where the URL names one.
+    /// The port, if the URL names one.
     pub port: Option<u16>,
     /// Without the query.
     pub path: String,
@@ -137,12 +137,14 @@ impl Question {
     /// A URL as a person writes it: `api.lockers.localhost/v1` will do.
     ///
     /// # Errors
-    /// What it lacks.
+    /// The missing object.
     pub fn parse(url: &str) -> Result<Question, String> {
         let (secure, rest) = match url.split_once("://") {
             Some(("http", rest)) => (Some(false), rest),
             Some(("https", rest)) => (Some(true), rest),
-            Some((other, _)) => return Err(format!("{other}:// is neither http:// nor https://")),
+            Some((other, _)) => {
+                return Err(format!("{other}:// is not a scheme that is served; use http:// or https://"));
+            }
             None => (None, url),
         };
         let (authority, path) = match rest.find(['/', '?']) {
@@ -151,13 +153,13 @@ impl Question {
             None => (rest, "/"),
         };
         let (host, port) = match authority.rsplit_once(':') {
-            Some((host, port)) => (host, Some(port.parse().map_err(|_| format!("{port:?} is no port"))?)),
+            Some((host, port)) => (host, Some(port.parse().map_err(|_| format!("{port:?} is not a port"))?)),
             None => (authority, None),
         };
         let host = host.trim_end_matches('.').to_ascii_lowercase();
         if !crate::manifest::is_host(&host) {
             return Err(format!(
-                "{host:?} is no host; ask so: mainyard why http://api.lockers.localhost/path"
+                "{host:?} is not a host; for example: mainyard why http://api.lockers.localhost/path"
             ));
         }
         let path = path.split(['?', '#']).next().unwrap_or("/").to_owned();
@@ -171,18 +173,18 @@ impl Question {
 
 /// The way as far as it was followed.
 #[derive(Debug, Default)]
-struct Walk {
-    steps: Vec<Step>,
+struct WhyPath {
+    steps: Vec<WhyStep>,
     also: Vec<String>,
     output_of: Option<OutputOf>,
 }
 
-/// Nothing more is to be found out.
+/// There is no more to find out.
 type Found = Result<(), Cause>;
 
-impl Walk {
+impl WhyPath {
     fn step(&mut self, part: Part, name: impl ToString, signal: Signal, says: impl Into<String>) {
-        self.steps.push(Step { part, name: name.to_string(), says: says.into(), signal });
+        self.steps.push(WhyStep { part, name: name.to_string(), says: says.into(), signal });
     }
 
     /// The way is cut here.
@@ -217,7 +219,7 @@ impl Walk {
 impl Facts<'_> {
     /// Why an address answers, or does not.
     pub fn url(&self, question: &Question) -> Why {
-        let mut walk = Walk::default();
+        let mut walk = WhyPath::default();
         let found = self.outside_in(&mut walk, question);
         let of = format!("{} {}{}", question.method, question.host, question.path);
         let well = walk.steps.last().map(|step| step.says.clone()).unwrap_or_default();
@@ -232,16 +234,16 @@ impl Facts<'_> {
         let state = self.state;
         let wants = |word: &str| kind.is_none_or(|kind| kind == word);
         if wants("workload") && state.workloads.contains_key(target) {
-            let mut walk = Walk::default();
+            let mut walk = WhyPath::default();
             let found = self.workload(&mut walk, target, None);
             let well = walk.steps.last().map(|step| step.says.clone()).unwrap_or_default();
-            self.ways_to(&mut walk, target);
+            self.entry_points_of(&mut walk, target);
             return Ok(walk.end(format!("workload {target}"), found, well));
         }
         if wants("service")
             && let Some(service) = state.services.get(target)
         {
-            let mut walk = Walk::default();
+            let mut walk = WhyPath::default();
             let port = crate::routing::first_port(&service.spec.ports).unwrap_or(80);
             let found = self.service(&mut walk, service, port);
             let well = walk.steps.last().map(|step| step.says.clone()).unwrap_or_default();
@@ -250,7 +252,7 @@ impl Facts<'_> {
         if wants("route")
             && let Some(route) = state.routes.get(target)
         {
-            let mut walk = Walk::default();
+            let mut walk = WhyPath::default();
             let found = self.route(&mut walk, route, None);
             let well = walk.steps.last().map(|step| step.says.clone()).unwrap_or_default();
             return Ok(walk.end(format!("route {target}"), found, well));

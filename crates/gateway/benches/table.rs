@@ -6,10 +6,10 @@ use std::hint::black_box;
 use std::net::Ipv4Addr;
 use std::time::{Duration, Instant};
 
-use mainyard_core::http_framing::{Framing, Step};
+use mainyard_core::http_framing::{FramerAction, Framing};
 use mainyard_core::model::{ReleaseNumber, ReplicaId, RouteSpec, Target};
 use mainyard_core::routing::{
-    Asked, Backend, Finder, LegEntry, RouteEntry, ServiceEntry, Table, TableVersion,
+    Backend, Finder, LegEntry, MatchInput, RouteEntry, ServiceEntry, Table, TableVersion,
 };
 
 const REPLICAS: usize = 20_000;
@@ -50,7 +50,7 @@ fn look_up(routes: usize) -> f64 {
     let finder = Finder::new(table.routes.values().map(|route| (&route.spec, &route.spec)));
     let last = (routes - 1) / 2 * 2;
     let path = format!("/p{last}/v1/parcels/17/open");
-    let asked = Asked { host: "one.test", path: &path, method: "GET", header: |_: &str| None };
+    let asked = MatchInput { host: "one.test", path: &path, method: "GET", header: |_: &str| None };
     let begun = Instant::now();
     for _ in 0..200_000 {
         black_box(finder.find(black_box(&asked)).expect("found"));
@@ -185,7 +185,7 @@ fn hold(bytes: &[u8]) -> u64 {
     loop {
         let in_head = framing.is_between();
         match framing.look(rest) {
-            Ok(Step::Pass(count)) => {
+            Ok(FramerAction::Pass(count)) => {
                 if in_head {
                     let mut headers = [httparse::EMPTY_HEADER; 110];
                     let mut request = httparse::Request::new(&mut headers);
@@ -199,8 +199,8 @@ fn hold(bytes: &[u8]) -> u64 {
                 }
                 rest = &rest[count..];
             }
-            Ok(Step::Drop(count)) => rest = &rest[count..],
-            Ok(Step::More) | Err(_) => return heads,
+            Ok(FramerAction::Drop(count)) => rest = &rest[count..],
+            Ok(FramerAction::More) | Err(_) => return heads,
         }
     }
 }

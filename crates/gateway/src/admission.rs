@@ -181,7 +181,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn each_visitor_and_each_caller_has_its_own_bound_and_all_have_one_together() {
+    fn each_visitor_has_a_limit_and_all_share_a_total() {
         let admission = Arc::new(Admission::with_descriptors(KEPT_BACK + 40));
         let address = |last: u8| IpAddr::from([192, 0, 2, last]);
         let held: Vec<_> = (0..20).filter_map(|_| admission.visitor(address(1))).collect();

@@ -4,8 +4,8 @@ use http::HeaderMap;
 use http::header::{COOKIE, HeaderValue, SET_COOKIE};
 use mainyard_core::model::{ReplicaId, Sticky};
 
-/// What a replica is called in a cookie: it tells nothing of the inside (FNV-1a).
-pub(crate) fn seat_of(replica: &ReplicaId) -> u64 {
+/// The name of a replica in a cookie. It reveals nothing of the inside (FNV-1a).
+pub(crate) fn affinity_of(replica: &ReplicaId) -> u64 {
     replica
         .to_string()
         .bytes()
@@ -13,7 +13,7 @@ pub(crate) fn seat_of(replica: &ReplicaId) -> u64 {
 }
 
 /// The seat that a visitor brings.
-pub(crate) fn brought(headers: &HeaderMap, sticky: &Sticky) -> Option<u64> {
+pub(crate) fn presented(headers: &HeaderMap, sticky: &Sticky) -> Option<u64> {
     let cookies = headers.get_all(COOKIE).iter().filter_map(|value| value.to_str().ok());
     let mut pairs = cookies.flat_map(|list| list.split(';')).filter_map(|pair| pair.trim().split_once('='));
     let (_, value) = pairs.find(|(name, _)| *name == sticky.cookie)?;
@@ -21,10 +21,10 @@ pub(crate) fn brought(headers: &HeaderMap, sticky: &Sticky) -> Option<u64> {
 }
 
 /// Gives the visitor a seat.
-pub(crate) fn give(headers: &mut HeaderMap, sticky: &Sticky, seat: u64, secure: bool) {
+pub(crate) fn set_cookie(headers: &mut HeaderMap, sticky: &Sticky, affinity: u64, secure: bool) {
     let lasts = sticky.lasts.map(|lasts| format!("; Max-Age={}", lasts.millis() / 1000)).unwrap_or_default();
     let secure = if secure { "; Secure" } else { "" };
-    let cookie = format!("{}={seat:016x}; Path=/; HttpOnly; SameSite=Lax{lasts}{secure}", sticky.cookie);
+    let cookie = format!("{}={affinity:016x}; Path=/; HttpOnly; SameSite=Lax{lasts}{secure}", sticky.cookie);
     if let Ok(value) = HeaderValue::from_str(&cookie) {
         headers.append(SET_COOKIE, value);
     }
@@ -35,17 +35,17 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_seat_that_was_given_is_brought_back() {
+    fn the_affinity_cookie_round_trips() {
         let sticky = Sticky { cookie: "yard-seat".into(), lasts: None };
-        let seat = seat_of(&"staging/locker-api/a0".parse().expect("an id"));
+        let affinity = affinity_of(&"staging/locker-api/a0".parse().expect("an id"));
         let mut answer = HeaderMap::new();
-        give(&mut answer, &sticky, seat, true);
+        set_cookie(&mut answer, &sticky, affinity, true);
         let given = answer[SET_COOKIE].to_str().expect("text").to_owned();
         let (pair, rest) = given.split_once("; ").expect("attributes");
         assert_eq!(rest, "Path=/; HttpOnly; SameSite=Lax; Secure");
         let mut request = HeaderMap::new();
         request.append(COOKIE, HeaderValue::from_str(&format!("a=1; {pair};b=2")).expect("a value"));
-        assert_eq!(brought(&request, &sticky), Some(seat));
-        assert_eq!(brought(&HeaderMap::new(), &sticky), None);
+        assert_eq!(presented(&request, &sticky), Some(affinity));
+        assert_eq!(presented(&HeaderMap::new(), &sticky), None);
     }
 }

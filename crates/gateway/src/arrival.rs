@@ -5,7 +5,7 @@ use std::net::{Ipv4Addr, SocketAddr};
 /// How a connection came in.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Arrival {
-    /// Who called.
+    /// The caller.
     pub peer: SocketAddr,
     /// Whether over TLS.
     pub secure: bool,
@@ -13,7 +13,7 @@ pub(crate) struct Arrival {
     pub inside: Option<Called>,
 }
 
-/// What a caller inside dialled.
+/// The address that a caller inside dialled.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Called {
     /// The service's address.

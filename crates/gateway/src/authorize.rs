@@ -1,4 +1,4 @@
-//! Who may enter by a route: with a token, with a name and password, or by the word of a service that is asked.
+//! Authorization at a route: by a token, by a name and password, or by the decision of a service that is asked.
 
 use std::time::Duration;
 
@@ -90,8 +90,10 @@ impl Forwarder {
     fn secret(&self, route: &Route, name: &Name) -> Result<std::sync::Arc<[u8]>, Refused> {
         let secret = Target::new(&route.environment, name);
         self.serving.value(&secret).ok_or_else(|| {
-            let sentence =
-                format!("the route {} lets in by the secret {secret}, whose value is not here", route.at);
+            let sentence = format!(
+                "the route {} checks passwords against the secret {secret}, whose value is not here",
+                route.at
+            );
             Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::SecretMissing, sentence)
         })
     }
@@ -105,11 +107,11 @@ impl Forwarder {
         asked: &str,
     ) -> Result<(), Refused> {
         let silent = |why: String| {
-            let sentence = format!("{} was asked whether this request may enter, and {why}", ask.ask_url);
+            let sentence = format!("{} must authorize this request, and {why}", ask.ask_url);
             Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::DoorSilent, sentence)
         };
         let (authority, path) = split(&ask.ask_url);
-        let address = self.place_of(route, authority).map_err(&silent)?;
+        let address = self.address_of(route, authority).map_err(&silent)?;
         let mut question = Request::new(RequestBody::empty());
         let host = HeaderValue::from_str(authority).map_err(|_| silent("its host cannot be read".into()))?;
         *question.uri_mut() = path.parse().map_err(|_| silent("its path cannot be read".into()))?;
@@ -151,21 +153,21 @@ impl Forwarder {
         }
     }
 
-    /// Where a service is reached that the route's environment may call.
-    fn place_of(&self, route: &Route, authority: &str) -> Result<std::net::SocketAddrV4, String> {
+    /// The address of a service that the route's environment may call.
+    fn address_of(&self, route: &Route, authority: &str) -> Result<std::net::SocketAddrV4, String> {
         let (host, port) = match authority.rsplit_once(':') {
-            Some((host, port)) => (host, port.parse().map_err(|_| format!("{port:?} is no port"))?),
+            Some((host, port)) => (host, port.parse().map_err(|_| format!("{port:?} is not a port"))?),
             None => (authority, 80),
         };
         if host.parse::<std::net::Ipv4Addr>().is_ok() {
-            return Err(format!("{host} is an address; a service is asked, by its name"));
+            return Err(format!("{host} is an address; expected the name of a service"));
         }
         let plain = host.strip_suffix(".internal").unwrap_or(host);
         let target = match plain.split_once('.') {
             Some((name, environment)) => format!("{environment}/{name}"),
             None => format!("{}/{plain}", route.environment),
         };
-        let target: Target = target.parse().map_err(|_| format!("{host} is no service"))?;
+        let target: Target = target.parse().map_err(|_| format!("{host} is not a service"))?;
         let service = self.serving.service(&target).ok_or_else(|| format!("there is no service {target}"))?;
         let own = target.environment == route.environment;
         let from = self.serving.environment(&route.environment);
@@ -196,7 +198,7 @@ fn stranger(route: &Route, status: StatusCode, showed: bool) -> Refused {
     )
 }
 
-/// What follows the scheme's name; a request that says it twice says nothing.
+/// The text after the scheme's name. A header that appears twice counts as missing.
 fn credentials(headers: &HeaderMap, scheme: &str) -> Option<String> {
     let mut given = headers.get_all(AUTHORIZATION).iter();
     let (only, more) = (given.next()?, given.next());
@@ -215,7 +217,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_the_very_value_opens() {
+    fn only_the_exact_value_verifies() {
         assert!(same(b"door", b"door"));
         for given in ["", "doo", "doors", "d00r"] {
             assert!(!same(given.as_bytes(), b"door"), "{given}");

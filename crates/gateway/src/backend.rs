@@ -32,8 +32,8 @@ pub(crate) struct Connection {
     pub sender: Sender,
     /// Whether it has carried a request before.
     pub reused: bool,
-    /// Where it is kept when it is idle.
-    pub place: Place,
+    /// The pool it is kept in while it is idle.
+    pub place: PoolKey,
 }
 
 /// A replica's connection, ready to be sent on.
@@ -70,12 +70,12 @@ impl Onward {
 }
 
 /// Connections of a kind to an address.
-pub(crate) type Place = (SocketAddrV4, usize);
+pub(crate) type PoolKey = (SocketAddrV4, usize);
 
 /// A worker's idle connections.
 #[derive(Clone, Default)]
 pub(crate) struct Pool {
-    idle: Rc<RefCell<HashMap<Place, Vec<Sender>>>>,
+    idle: Rc<RefCell<HashMap<PoolKey, Vec<Sender>>>>,
 }
 
 impl Pool {
@@ -95,11 +95,11 @@ impl Pool {
     pub(crate) async fn dial(address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
         let (stream, place) = (connect(address).await?, (address, onward.kind()));
         let sender = match onward {
-            Onward::Plain => speak(stream, address).await?,
+            Onward::Plain => handshake(stream, address).await?,
             Onward::Tls(config, name) => {
                 let connector = TlsConnector::from(Arc::clone(config));
                 let opened = tokio::time::timeout(TLS_WITHIN, connector.connect(name.clone(), stream)).await;
-                speak(opened.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??, address)
+                handshake(opened.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??, address)
                     .await?
             }
         };
@@ -107,7 +107,7 @@ impl Pool {
     }
 
     /// Keeps a connection whose answer was read to its end.
-    pub(crate) fn put(&self, place: Place, sender: Sender) {
+    pub(crate) fn put(&self, place: PoolKey, sender: Sender) {
         if sender.inner.is_closed() {
             return;
         }
@@ -125,7 +125,7 @@ impl Pool {
 }
 
 /// Begins HTTP on a connection.
-async fn speak(
+async fn handshake(
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
     address: SocketAddrV4,
 ) -> std::io::Result<Sender> {
@@ -146,12 +146,12 @@ pub(crate) type Sent = Result<hyper::Response<Incoming>, http1_error::Failed>;
 pub(crate) mod http1_error {
     use super::RequestBody;
 
-    /// What is left after a failed send.
+    /// The request as it is left after a failed send.
     #[derive(Debug)]
     pub(crate) struct Failed {
         /// The request, where not a byte of it was sent.
         pub unsent: Option<hyper::Request<RequestBody>>,
-        /// What happened.
+        /// The error.
         pub error: hyper::Error,
     }
 }

@@ -31,7 +31,7 @@ impl Turns {
 /// Replicas that take turns.
 #[derive(Debug)]
 pub struct Lane {
-    /// Who they are; never none.
+    /// The replicas; at least one.
     pub replicas: Vec<Arc<Replica>>,
     /// Whose turn it is.
     pub turns: Arc<Turns>,
@@ -46,7 +46,7 @@ pub struct Port {
     pub spread: Spread,
     /// Whose turn it is, across tables.
     pub turns: Arc<Turns>,
-    /// Who gets copies of requests that may be repeated.
+    /// The replicas that get copies of requests that may be repeated.
     pub shadows: Vec<Arc<Replica>>,
     /// Whether connections are passed on as they are.
     pub tcp: bool,

@@ -11,14 +11,14 @@ use bytes::Bytes;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use tokio::time::{Instant, Sleep};
 
-/// What is known of a body while it goes by.
+/// Progress of a body while it is forwarded.
 #[derive(Debug, Default)]
 pub(crate) struct Passage {
     /// Bytes that went by.
     pub bytes: Cell<u64>,
     /// Whether all of it did.
     pub ended: Cell<bool>,
-    /// What was wrong with it.
+    /// The fault that was found in the body.
     pub fault: Cell<Option<Fault>>,
 }
 
@@ -27,7 +27,7 @@ pub(crate) struct Passage {
 pub(crate) enum Fault {
     /// It is larger than this many bytes.
     TooLarge(u64),
-    /// Nothing came for so long.
+    /// No data came within the time limit.
     Stalled(Duration),
     /// It cannot be read, or its sender left.
     Broken,
@@ -86,7 +86,7 @@ impl RequestBody {
         RequestBody(None)
     }
 
-    /// A visitor's body. What is known of it is told beside it, where there is one.
+    /// A visitor's body. What is known of it is reported beside it, where there is one.
     pub(crate) fn of(
         body: Incoming,
         limit: Option<u64>,
@@ -159,7 +159,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_body_that_brings_less_than_a_kibibyte_a_minute_does_not_keep_up() {
+    fn a_body_slower_than_a_kibibyte_a_minute_times_out() {
         let start = Instant::now();
         let after = |seconds| start + Duration::from_secs(seconds);
         let mut drip = MinimumRate::new(start);

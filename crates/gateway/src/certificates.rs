@@ -15,7 +15,7 @@ pub struct Certificates {
     by_name: HashMap<Target, Arc<CertifiedKey>>,
     /// By environment and a name that it covers.
     covering: HashMap<(Name, String), Arc<CertifiedKey>>,
-    /// Who trusts the last of each chain.
+    /// The root that signed the last certificate of each chain.
     trusting: HashMap<Target, Arc<ClientConfig>>,
 }
 
@@ -28,7 +28,7 @@ impl Certificates {
                 Ok(chain) => match trusting(&chain) {
                     Ok(config) => drop(all.trusting.insert(one.certificate.clone(), Arc::new(config))),
                     Err(error) => {
-                        tracing::debug!(certificate = %one.certificate, error, "it is no authority")
+                        tracing::debug!(certificate = %one.certificate, error, "it is not an authority")
                     }
                 },
                 Err(error) => {
@@ -39,7 +39,7 @@ impl Certificates {
             let key = match mainyard_certificates::certified(&one.chain, key) {
                 Ok(key) => Arc::new(key),
                 Err(error) => {
-                    tracing::error!(certificate = %one.certificate, %error, "a certificate cannot be served with");
+                    tracing::error!(certificate = %one.certificate, %error, "a certificate can't be used");
                     continue;
                 }
             };
@@ -62,7 +62,7 @@ impl Certificates {
         find(host.to_owned()).or_else(|| find(wildcard()?)).cloned()
     }
 
-    /// Who trusts this one.
+    /// The root that signed this one.
     pub fn trust(&self, certificate: &Target) -> Option<Arc<ClientConfig>> {
         self.trusting.get(certificate).cloned()
     }

@@ -50,11 +50,14 @@ pub(crate) async fn first_table(
 /// Tables as they come.
 async fn open(config: &Config, control: &Control, serving: &Serving) -> Result<Orders, Failed> {
     control
-        .orders(&format!("/link/gateways/{}/orders", config.name), &GatewayHello { life: serving.life })
+        .orders(
+            &format!("/link/gateways/{}/orders", config.name),
+            &GatewayHello { incarnation: serving.incarnation },
+        )
         .await
 }
 
-/// Takes tables as they come, for ever.
+/// Takes tables as they come, forever.
 pub(crate) async fn follow(config: &Config, control: &Control, serving: &Arc<Serving>, mut kept: TableStore) {
     let mut pause = Pause::default();
     loop {
@@ -131,7 +134,7 @@ pub(crate) async fn report(name: String, control: Control, serving: Arc<Serving>
             taken = Instant::now();
         }
         let report = GatewayReport {
-            life: serving.life,
+            incarnation: serving.incarnation,
             view: serving.view(),
             closed_ports: serving.closed_ports(),
             figures: std::mem::take(&mut kept),

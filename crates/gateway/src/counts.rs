@@ -10,7 +10,7 @@ use mainyard_core::routing::Backend;
 
 /// How a request came in.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Way {
+pub struct EntryPoint {
     /// The host, or service and port for callers inside.
     pub name: Arc<str>,
     /// Whether the caller was inside.
@@ -74,7 +74,7 @@ impl Count {
         self.requests > 0 || self.open > 0 || self.received + self.sent > 0
     }
 
-    fn figure(&self, way: &Way, backend: Option<&Backend>, shadow: bool) -> Figure {
+    fn figure(&self, way: &EntryPoint, backend: Option<&Backend>, shadow: bool) -> Figure {
         Figure {
             way: way.name.to_string(),
             inside: way.inside,
@@ -93,17 +93,17 @@ impl Count {
     }
 }
 
-/// What was counted, by the way in. There are few ways to one replica: they are looked through.
+/// Counts by the way in. Few ways lead to one replica: a linear search is enough.
 #[derive(Debug, Default)]
-pub struct Counts(Mutex<Vec<(Way, Count)>>);
+pub struct Counts(Mutex<Vec<(EntryPoint, Count)>>);
 
 impl Counts {
-    fn lock(&self) -> std::sync::MutexGuard<'_, Vec<(Way, Count)>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Vec<(EntryPoint, Count)>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Adds one request.
-    pub fn add(&self, way: &Way, service: &Target, ended: Ended) {
+    pub fn add(&self, way: &EntryPoint, service: &Target, ended: Ended) {
         self.with(way, service, |count| {
             count.add(ended.failed, ended.micros);
             count.received += ended.received;
@@ -112,17 +112,17 @@ impl Counts {
     }
 
     /// A request begins.
-    pub fn open(&self, way: &Way, service: &Target) {
+    pub fn open(&self, way: &EntryPoint, service: &Target) {
         self.with(way, service, |count| count.open += 1);
     }
 
     /// A request that began has ended.
-    pub fn close(&self, way: &Way, service: &Target) {
+    pub fn close(&self, way: &EntryPoint, service: &Target) {
         self.with(way, service, |count| count.open = count.open.saturating_sub(1));
     }
 
     /// Adds what a connection carried that began as a request, which was counted before.
-    pub fn add_bytes(&self, way: &Way, service: &Target, received: u64, sent: u64) {
+    pub fn add_bytes(&self, way: &EntryPoint, service: &Target, received: u64, sent: u64) {
         self.with(way, service, |count| {
             count.received += received;
             count.sent += sent;
@@ -130,16 +130,16 @@ impl Counts {
     }
 
     /// Adds a copy that was answered, where its answer had another size than the visitor's.
-    pub fn add_copy(&self, way: &Way, service: &Target, failed: bool, micros: u64, other_size: bool) {
+    pub fn add_copy(&self, way: &EntryPoint, service: &Target, failed: bool, micros: u64, other_size: bool) {
         self.with(way, service, |count| {
             count.add(failed, micros);
             count.other_size += u64::from(other_size);
         });
     }
 
-    fn with(&self, way: &Way, service: &Target, add: impl FnOnce(&mut Count)) {
+    fn with(&self, way: &EntryPoint, service: &Target, add: impl FnOnce(&mut Count)) {
         let mut list = self.lock();
-        let same = |known: &Way| {
+        let same = |known: &EntryPoint| {
             known.inside == way.inside && (Arc::ptr_eq(&known.name, &way.name) || known.name == way.name)
         };
         match list.iter_mut().find(|(known, count)| same(known) && count.service == *service) {

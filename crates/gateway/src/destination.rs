@@ -1,4 +1,4 @@
-//! Where a request leads: from its host and path, or from the address inside that was dialled, to a service.
+//! Finds the service for a request: from its host and path, or from the address inside that was dialled.
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -8,7 +8,7 @@ use http::{Request, StatusCode};
 use hyper::body::Incoming;
 use mainyard_core::address::environment_of;
 use mainyard_core::model::ReasonCode;
-use mainyard_core::routing::{Asked, NoRoute, plain_path};
+use mainyard_core::routing::{MatchInput, NoRoute, plain_path};
 
 use crate::arrival::{Arrival, Called};
 use crate::counts;
@@ -17,11 +17,11 @@ use crate::route::Route;
 use crate::service::{Cell, Service};
 use crate::serving::Serving;
 
-/// Where a request goes.
+/// The destination of a request.
 pub(crate) struct Destination {
     /// The route, for visitors from outside.
     pub route: Option<Arc<Route>>,
-    /// What the route takes, or service and port for callers inside.
+    /// The route's host and path, or service and port for callers inside.
     pub way: Arc<str>,
     /// Whether the caller was inside.
     pub inside: bool,
@@ -36,26 +36,26 @@ pub(crate) struct Destination {
 }
 
 impl Destination {
-    /// What it is counted by.
-    pub(crate) fn by(&self) -> counts::Way {
-        counts::Way { name: Arc::clone(&self.way), inside: self.inside }
+    /// The labels it is counted under.
+    pub(crate) fn by(&self) -> counts::EntryPoint {
+        counts::EntryPoint { name: Arc::clone(&self.way), inside: self.inside }
     }
 }
 
-/// What the request's path is, in the forms in which it goes on and is compared.
-struct Way {
+/// The request's path, in the forms in which it is forwarded and compared.
+struct PathForms {
     onward: String,
     compared: String,
 }
 
-fn way(request: &Request<Incoming>) -> Result<Way, Refused> {
+fn path_forms(request: &Request<Incoming>) -> Result<PathForms, Refused> {
     // `OPTIONS *` asks about the server as a whole (RFC 9110, section 9.3.7).
     let asked = request.uri().path();
     if asked == "*" && request.method() == http::Method::OPTIONS {
-        return Ok(Way { onward: "*".to_owned(), compared: "/".to_owned() });
+        return Ok(PathForms { onward: "*".to_owned(), compared: "/".to_owned() });
     }
     let plain = plain_path(if asked.is_empty() { "/" } else { asked }).map_err(Refused::bad)?;
-    Ok(Way { onward: plain.onward.into_owned(), compared: plain.compared.into_owned() })
+    Ok(PathForms { onward: plain.onward.into_owned(), compared: plain.compared.into_owned() })
 }
 
 fn with_query(path: String, request: &Request<Incoming>) -> String {
@@ -71,10 +71,10 @@ pub(crate) fn route(
     request: &Request<Incoming>,
 ) -> Result<(Arc<Route>, String, String), Refused> {
     let host = host_of(request).ok_or_else(|| Refused::bad("the request names no host, or more than one"))?;
-    let way = way(request)?;
+    let way = path_forms(request)?;
     let routing = serving.routing();
     let header = |name: &str| request.headers().get(name).map(http::HeaderValue::as_bytes);
-    let asked = Asked { host: &host, path: &way.compared, method: request.method().as_str(), header };
+    let asked = MatchInput { host: &host, path: &way.compared, method: request.method().as_str(), header };
     let found = routing.finder.find(&asked).cloned().map_err(|none| match none {
         NoRoute::Host => Refused::new(
             StatusCode::NOT_FOUND,
@@ -95,7 +95,7 @@ pub(crate) fn route(
         NoRoute::Headers(_) => Refused::new(
             StatusCode::NOT_FOUND,
             ReasonCode::HeaderNotMatched,
-            format!("every route of {host}{} asks for a header that the request lacks", way.compared),
+            format!("every route of {host}{} asks for a header that the request does not have", way.compared),
         ),
     })?;
     Ok((found, way.onward, way.compared))
@@ -110,7 +110,7 @@ pub(crate) fn through(
     compared: &str,
 ) -> Result<Destination, Refused> {
     let (cell, port) = leg(&route, worker)?;
-    let service = cell.now().ok_or_else(|| gone(&route))?;
+    let service = cell.now().ok_or_else(|| service_gone(&route))?;
     let path = with_query(route.rewritten(compared).unwrap_or(onward), request);
     Ok(Destination {
         way: Arc::clone(&route.at),
@@ -130,7 +130,7 @@ pub(crate) fn leg(route: &Route, worker: usize) -> Result<(Arc<Cell>, u16), Refu
     let chosen = route.spread.pick(turn).and_then(|place| route.legs.get(place));
     match chosen {
         Some((cell, port)) => Ok((Arc::clone(cell), *port)),
-        None if route.legs.is_empty() => Err(gone(route)),
+        None if route.legs.is_empty() => Err(service_gone(route)),
         None => {
             let sentence = format!("every share of the route {} is zero", route.at);
             Err(unavailable(ReasonCode::AllSharesZero, sentence))
@@ -138,7 +138,7 @@ pub(crate) fn leg(route: &Route, worker: usize) -> Result<(Arc<Cell>, u16), Refu
     }
 }
 
-fn gone(route: &Route) -> Refused {
+fn service_gone(route: &Route) -> Refused {
     let sentence = format!("the route {} leads to a service that is not there", route.at);
     Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::ServiceMissing, sentence)
 }
@@ -170,7 +170,7 @@ pub(crate) fn called(
     Ok((cell, service))
 }
 
-/// Where a caller inside is led.
+/// The destination for a caller inside.
 pub(crate) fn inside(
     serving: &Serving,
     request: &Request<Incoming>,
@@ -178,7 +178,7 @@ pub(crate) fn inside(
     arrival: Arrival,
 ) -> Result<Destination, Refused> {
     let (cell, service) = called(serving, dialled, arrival)?;
-    let path = with_query(way(request)?.onward, request);
+    let path = with_query(path_forms(request)?.onward, request);
     let way = format!("{}:{}", service.target.name, dialled.port).into();
     Ok(Destination { route: None, way, inside: true, cell, service, port: dialled.port, path })
 }

@@ -45,8 +45,8 @@ fn head_size(headers: &http::HeaderMap) -> usize {
     headers.iter().map(|(name, value)| name.as_str().len() + value.len() + 4).sum()
 }
 
-/// What came with a request and is needed while it goes on.
-struct Asked {
+/// Context of a request while it is forwarded.
+struct RequestContext {
     arrival: Arrival,
     begun: Instant,
     id: HeaderValue,
@@ -66,7 +66,7 @@ impl Forwarder {
         let id = arrival.inside.and_then(|_| given_id(request.headers())).unwrap_or_else(pages::request_id);
         let accept = request.headers().get(http::header::ACCEPT).cloned();
         let note = note(&request, arrival, &id);
-        let asked = Asked {
+        let asked = RequestContext {
             arrival,
             begun: Instant::now(),
             id: id.clone(),
@@ -103,13 +103,13 @@ impl Forwarder {
     async fn serve(
         &self,
         request: Request<Incoming>,
-        mut asked: Asked,
+        mut asked: RequestContext,
     ) -> Result<Response<AnswerBody>, Refused> {
         let begun = asked.begun;
-        let led = self.led(&request, &mut asked).await;
-        let lead = match led {
-            Ok(Led::To(lead)) => lead,
-            Ok(Led::Elsewhere(answer)) => {
+        let find_destination = self.find_destination(&request, &mut asked).await;
+        let lead = match find_destination {
+            Ok(Handling::To(lead)) => lead,
+            Ok(Handling::Elsewhere(answer)) => {
                 asked.note.status = answer.status().as_u16();
                 self.remember(asked.note, begun.elapsed().as_micros() as u64, 0, 0);
                 return Ok(*answer);
@@ -137,18 +137,27 @@ impl Forwarder {
 
     /// Where a request is led. Where its service went between finding the route and the service, the new table has another
     /// way: it is led once more.
-    async fn led(&self, request: &Request<Incoming>, asked: &mut Asked) -> Result<Led, Refused> {
+    async fn find_destination(
+        &self,
+        request: &Request<Incoming>,
+        asked: &mut RequestContext,
+    ) -> Result<Handling, Refused> {
         let version = self.serving.routing().version;
-        let led = self.led_by_table(request, asked).await;
-        let missing = led.as_ref().is_err_and(|refused| refused.reason.code == ReasonCode::ServiceMissing);
+        let find_destination = self.find_in_table(request, asked).await;
+        let missing =
+            find_destination.as_ref().is_err_and(|refused| refused.reason.code == ReasonCode::ServiceMissing);
         if missing && self.serving.routing().version != version {
-            return self.led_by_table(request, asked).await;
+            return self.find_in_table(request, asked).await;
         }
-        led
+        find_destination
     }
 
     /// Everything that is looked at before a replica is chosen.
-    async fn led_by_table(&self, request: &Request<Incoming>, asked: &mut Asked) -> Result<Led, Refused> {
+    async fn find_in_table(
+        &self,
+        request: &Request<Incoming>,
+        asked: &mut RequestContext,
+    ) -> Result<Handling, Refused> {
         let size = head_size(request.headers());
         if size > HEAD_LIMIT {
             let sentence = format!("the headers are {size} bytes long; at most {HEAD_LIMIT} are taken");
@@ -156,13 +165,13 @@ impl Forwarder {
             return Err(Refused::new(status, ReasonCode::BadRequest, sentence));
         }
         if let Some(called) = asked.arrival.inside {
-            return destination::inside(&self.serving, request, called, asked.arrival).map(Led::To);
+            return destination::inside(&self.serving, request, called, asked.arrival).map(Handling::To);
         }
         let (route, onward, compared) = destination::route(&self.serving, request)?;
         asked.note.way = Some(Arc::clone(&route.at));
         asked.note.route = Some(Arc::clone(&route.key));
         if let Some(answer) = self.elsewhere(&route, request, asked.arrival.secure)? {
-            return Ok(Led::Elsewhere(Box::new(answer)));
+            return Ok(Handling::Elsewhere(Box::new(answer)));
         }
         if let Some(limiter) = &route.limiter
             && let Err(seconds) = limiter.take(asked.arrival.peer.ip())
@@ -186,9 +195,9 @@ impl Forwarder {
             let to = joined(&redirect.to, route.below(&compared));
             let to = request.uri().query().map_or(to.clone(), |query| format!("{to}?{query}"));
             let status = StatusCode::from_u16(redirect.status).unwrap_or(StatusCode::PERMANENT_REDIRECT);
-            return sent_to(&to, status).map(|answer| Led::Elsewhere(Box::new(answer)));
+            return sent_to(&to, status).map(|answer| Handling::Elsewhere(Box::new(answer)));
         }
-        destination::through(route, self.worker, request, onward, &compared).map(Led::To)
+        destination::through(route, self.worker, request, onward, &compared).map(Handling::To)
     }
 
     #[expect(
@@ -199,7 +208,7 @@ impl Forwarder {
     async fn forward(
         &self,
         mut request: Request<Incoming>,
-        mut asked: Asked,
+        mut asked: RequestContext,
         lead: &Destination,
     ) -> Result<Response<AnswerBody>, Refused> {
         let upgrade = wanted_upgrade(request.headers());
@@ -211,7 +220,7 @@ impl Forwarder {
         let mut retries = Retries::new(method.as_str(), request.body().is_end_stream(), repeat);
         let sticky = lead.route.as_ref().and_then(|route| route.spec.sticky.as_ref());
         let secure = asked.arrival.secure;
-        let brought = sticky.and_then(|sticky| affinity::brought(request.headers(), sticky));
+        let presented = sticky.and_then(|sticky| affinity::presented(request.headers(), sticky));
         let (mut head, body) = request.into_parts();
         prepare(&mut head, asked.arrival, lead, &asked.id, upgrade.as_ref())?;
         let pause = limits.pause.duration();
@@ -227,11 +236,13 @@ impl Forwarder {
         loop {
             let mut left = false;
             let port = service.ports.get(&lead.port).ok_or_else(|| silent(service.silent()))?;
-            let seated = brought.and_then(|seat| port.replicas().find(|replica| replica.seat == seat));
+            let bound =
+                presented.and_then(|affinity| port.replicas().find(|replica| replica.affinity == affinity));
             let turns = port.in_turn(self.worker, TRIES + retries.left() as usize);
-            for replica in seated.into_iter().chain(turns) {
+            for replica in bound.into_iter().chain(turns) {
                 if replica.is_full() {
-                    trouble = Some(format!("{} has as much open as it may", replica.backend.replica));
+                    trouble =
+                        Some(format!("{} has as many requests open as it may", replica.backend.replica));
                     continue;
                 }
                 let Some(open) = self.serving.enter(replica, Some((&way, &service))) else {
@@ -267,7 +278,7 @@ impl Forwarder {
                     {
                         // RFC 9110, section 15.2.2: only who asked may be switched.
                         let sentence = format!(
-                            "{} changed to a protocol that nobody asked for",
+                            "{} switched to a protocol that was not asked for",
                             replica.backend.replica
                         );
                         return Err(Refused::new(
@@ -284,9 +295,9 @@ impl Forwarder {
                                 if let Some(copy) = copy {
                                     copy.send(self.clone(), self.original(&answer, &open, lead, sent));
                                 }
-                                let seat = sticky
-                                    .filter(|_| brought != Some(replica.seat))
-                                    .map(|sticky| (sticky.clone(), replica.seat));
+                                let affinity = sticky
+                                    .filter(|_| presented != Some(replica.affinity))
+                                    .map(|sticky| (sticky.clone(), replica.affinity));
                                 let mut answer = self.deliver(
                                     answer,
                                     connection,
@@ -296,8 +307,8 @@ impl Forwarder {
                                     passage,
                                     asked,
                                 );
-                                if let Some((sticky, taken)) = seat {
-                                    affinity::give(answer.headers_mut(), &sticky, taken, secure);
+                                if let Some((sticky, taken)) = affinity {
+                                    affinity::set_cookie(answer.headers_mut(), &sticky, taken, secure);
                                 }
                                 return Ok(answer);
                             }
@@ -352,7 +363,7 @@ impl Forwarder {
         })
     }
 
-    /// What a copy's answer is compared with.
+    /// The visitor's answer, which the shadow copy's is compared with.
     fn original(
         &self,
         answer: &Response<Incoming>,
@@ -379,7 +390,7 @@ impl Forwarder {
         lead: &Destination,
         on_upgrade: Option<hyper::upgrade::OnUpgrade>,
         passage: Option<Rc<Passage>>,
-        mut asked: Asked,
+        mut asked: RequestContext,
     ) -> Response<AnswerBody> {
         let way = lead.by();
         asked.note.way = Some(Arc::clone(&lead.way));
@@ -431,7 +442,7 @@ impl Forwarder {
     }
 }
 
-enum Led {
+enum Handling {
     To(Destination),
     Elsewhere(Box<Response<AnswerBody>>),
 }

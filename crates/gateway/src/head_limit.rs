@@ -13,7 +13,7 @@ use crate::stream_wrappers::writes_as_they_are;
 
 /// Bytes of an answer's head, with every interim answer before it.
 const HEAD: usize = 192 * 1024;
-/// Nothing is waited for, or the answer has begun.
+/// The timer is off: no head is expected, or the answer has begun.
 const UNBOUND: usize = usize::MAX;
 
 /// Says when an answer is waited for.

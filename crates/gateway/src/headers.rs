@@ -22,7 +22,7 @@ const FORWARDED_PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto")
 const FORWARDED_HOST: HeaderName = HeaderName::from_static("x-forwarded-host");
 const FORWARDED_PORT: HeaderName = HeaderName::from_static("x-forwarded-port");
 const FORWARDED_PREFIX: HeaderName = HeaderName::from_static("x-forwarded-prefix");
-/// What the service that is asked about a request is told of it.
+/// Headers for the service that authorizes a request.
 pub(crate) const ASKED_METHOD: HeaderName = HeaderName::from_static("x-forwarded-method");
 pub(crate) const ASKED_PATH: HeaderName = HeaderName::from_static("x-forwarded-uri");
 const REAL_ADDRESS: HeaderName = HeaderName::from_static("x-real-ip");
@@ -31,7 +31,7 @@ const TRACE_STATE: HeaderName = HeaderName::from_static("tracestate");
 const KEEP_ALIVE: HeaderName = HeaderName::from_static("keep-alive");
 const PROXY_CONNECTION: HeaderName = HeaderName::from_static("proxy-connection");
 
-/// What tells where a request comes from: a visitor's own word on it counts for nothing.
+/// Headers that name a request's origin: a visitor's own are never trusted.
 const ACCOUNT: [HeaderName; 9] = [
     FORWARDED,
     FORWARDED_FOR,
@@ -122,8 +122,8 @@ pub(crate) fn prepare(
     Ok(())
 }
 
-/// What every program behind sees of a request's headers, a replica as well as a service that is asked whether it may
-/// enter: the gateway's own word on where it comes from, and none of the platform's cookies.
+/// Prepares a request's headers for every program behind the gateway, a replica as well as a service that authorizes
+/// requests: sets the gateway's own word on where the request comes from, and removes the platform's cookies.
 pub(crate) fn clean(headers: &mut HeaderMap, arrival: Arrival) {
     remove_platform_cookies(headers);
     if arrival.inside.is_none() {
@@ -131,7 +131,7 @@ pub(crate) fn clean(headers: &mut HeaderMap, arrival: Arrival) {
     }
 }
 
-/// What the names of the console's session cookies contain.
+/// Text that the names of the console's session cookies contain.
 const SESSION: &[u8] = b"mainyard-session-";
 
 /// Cookies ignore ports, so a browser sends the console's session to every host and port of the same machine.
@@ -176,7 +176,7 @@ pub(crate) fn remove_session_cookies(headers: &mut HeaderMap) {
     }
 }
 
-/// Who asks, for which host and how, in the standard's form and in the one that is older than it.
+/// Sets the caller, host and scheme, in the standard's form and in the older one.
 fn account(headers: &mut HeaderMap, arrival: Arrival) {
     for name in &ACCOUNT {
         headers.remove(name);
@@ -242,7 +242,7 @@ pub(crate) fn copy_without_body(request: &Request<RequestBody>) -> Request<Reque
     copy
 }
 
-/// What a body says of its own length, where it does.
+/// The length that a body declares, if it declares one.
 pub(crate) fn length_of(headers: &HeaderMap) -> Option<u64> {
     headers.get(CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
 }
@@ -252,7 +252,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_visitors_word_on_where_it_comes_from_counts_for_nothing() {
+    fn forwarding_headers_of_a_visitor_are_ignored() {
         let mut headers = HeaderMap::new();
         headers.insert(HOST, HeaderValue::from_static("api.lockers.localhost:8780"));
         for name in &ACCOUNT {
@@ -288,7 +288,7 @@ mod tests {
     }
 
     #[test]
-    fn a_trace_is_passed_on_or_begun() {
+    fn a_trace_context_is_forwarded_or_started() {
         let kept = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01";
         for (given, passes) in [
             (kept, true),

@@ -46,9 +46,9 @@ const TAKEN_BACK: u32 = 100;
 const TAKEN_WITHIN: Duration = Duration::from_secs(30);
 const LOOK_EVERY: Duration = Duration::from_secs(5);
 
-/// What was begun on a connection.
+/// Work that was started on a connection.
 #[derive(Default)]
-struct Begun {
+struct OpenStreams {
     all: Cell<u32>,
     taken_back: Cell<u32>,
     enough: Notify,
@@ -56,7 +56,7 @@ struct Begun {
     answers: RefCell<Vec<Weak<Cell<Option<Instant>>>>>,
 }
 
-impl Begun {
+impl OpenStreams {
     /// Whether an answer was not taken on for too long.
     fn is_stuck(&self, now: Instant) -> bool {
         let answers = self.answers.borrow();
@@ -67,12 +67,12 @@ impl Begun {
 
 /// An answer's body. The connection asks for the next piece once the visitor has made room for one: until then the
 /// visitor is waited for, and from then on the replica.
-struct Taken {
+struct WatchedBody {
     body: AnswerBody,
     progress: Rc<Cell<Option<Instant>>>,
 }
 
-impl Body for Taken {
+impl Body for WatchedBody {
     type Data = <AnswerBody as Body>::Data;
     type Error = <AnswerBody as Body>::Error;
 
@@ -96,12 +96,12 @@ impl Body for Taken {
 
 /// One request; dropped before it is answered, it was taken back.
 struct Open {
-    begun: Rc<Begun>,
+    begun: Rc<OpenStreams>,
     answered: bool,
 }
 
 impl Open {
-    fn new(begun: &Rc<Begun>) -> Open {
+    fn new(begun: &Rc<OpenStreams>) -> Open {
         begun.all.set(begun.all.get().saturating_add(1));
         Open { begun: Rc::clone(begun), answered: false }
     }
@@ -152,7 +152,7 @@ pub(crate) async fn talk(
     begun_within: Duration,
 ) {
     let leaves = Rc::new(Cell::new(Instant::now() + begun_within));
-    let begun = Rc::new(Begun::default());
+    let begun = Rc::new(OpenStreams::default());
     let service = service_fn(|request: Request<Incoming>| {
         let open = Open::new(&begun);
         leaves.set(Instant::now() + IDLE);
@@ -163,7 +163,7 @@ pub(crate) async fn talk(
                 Err(violation) => forwarder.refuse(refused(&violation), arrival),
             };
             let progress = open.done();
-            Ok::<_, Infallible>(answer.map(|body| Taken { body, progress }))
+            Ok::<_, Infallible>(answer.map(|body| WatchedBody { body, progress }))
         }
     });
     let mut builder = http2::Builder::new(Here);
@@ -187,12 +187,12 @@ pub(crate) async fn talk(
                 return;
             }
             () = begun.enough.notified() => {
-                tracing::debug!(peer = %arrival.peer, "a visitor takes back what it asks");
+                tracing::debug!(peer = %arrival.peer, "a visitor cancels its requests too often");
                 return;
             }
             _ = looks.tick() => {
                 if begun.is_stuck(Instant::now()) {
-                    tracing::debug!(peer = %arrival.peer, "a visitor takes nothing of an answer");
+                    tracing::debug!(peer = %arrival.peer, "a visitor does not read its answer");
                     return;
                 }
             }

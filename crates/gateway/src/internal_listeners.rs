@@ -1,6 +1,6 @@
 //! Listening for callers inside. In a network of the node's own, one listener for each port that any service has
 //! takes every address of the service range; in a loopback range of the machine each service has its own. Which
-//! service was called is told by the address the connection came to.
+//! service was called is reported by the address the connection came to.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{Ipv4Addr, SocketAddrV4, TcpListener};

@@ -2,7 +2,7 @@
 //!
 //! It serves by a table that control sends and that it keeps on disk, so it goes on while control and the record
 //! are down. A table is taken at once by all its threads; after that no new request goes to a replica that left,
-//! and control is told how many are still open. Connections are accepted outside and dialled inside: each worker
+//! and control is reported how many are still open. Connections are accepted outside and dialled inside: each worker
 //! thread lives in the node's network namespace and accepts on sockets that were opened before it went there.
 
 mod admission;
@@ -61,20 +61,20 @@ use mainyard_core::address::Range;
 
 pub use serving::Serving;
 
-/// What a gateway is started with.
+/// Settings that a gateway starts with.
 #[derive(Debug)]
 pub struct Config {
     /// The user id that it runs as once its threads are where the replicas are; only root can give it one.
     pub account: Option<u32>,
-    /// Where it keeps its table; its own.
+    /// The directory of its table; no other part uses it.
     pub dir: PathBuf,
-    /// Where the local authority is kept, which all gateways of a machine share.
+    /// The directory of the local authority, which all gateways of a machine share.
     pub authority: PathBuf,
-    /// What it may sign for.
+    /// The names that it may sign for.
     pub authority_names: Names,
     /// Its name among gateways.
     pub name: String,
-    /// Where control answers, such as `http://127.0.0.1:8700`.
+    /// Control's URL, such as `http://127.0.0.1:8700`.
     pub control: String,
     /// The token of a part.
     pub token: String,
@@ -82,11 +82,11 @@ pub struct Config {
     pub http: TcpListener,
     /// Takes connections from outside, with TLS.
     pub https: Option<TcpListener>,
-    /// Where it finds the replicas of its node.
+    /// The access to the replicas of its node.
     pub network: Network,
 }
 
-/// Where a node's replicas are.
+/// The network of a node's replicas.
 #[derive(Debug, Clone)]
 pub enum Network {
     /// In a network namespace of the node's own, named by this file.
@@ -142,7 +142,7 @@ impl Drop for OnTheWay {
 #[derive(Debug, thiserror::Error)]
 #[error("cannot {doing}: {source}")]
 pub struct Error {
-    /// What was being done.
+    /// The operation that failed.
     pub doing: String,
     /// Why not.
     pub source: std::io::Error,

@@ -22,7 +22,7 @@ pub struct Limiter {
 }
 
 impl Limiter {
-    /// Nobody has asked yet.
+    /// No request came yet.
     pub fn new(rate: Rate) -> Limiter {
         Limiter { pace: RateLimiter::of(&rate), rate, began: Instant::now(), due: Mutex::default() }
     }

@@ -1,4 +1,4 @@
-//! What the gateway itself answers: a short page, or a problem document (RFC 9457) for programs.
+//! Bodies of the gateway's own answers: a short page, or a problem document (RFC 9457) for programs.
 
 use std::cell::Cell;
 use std::time::SystemTime;
@@ -115,7 +115,7 @@ fn title(status: StatusCode) -> &'static str {
         StatusCode::FORBIDDEN => "Not open to this caller",
         StatusCode::UNAUTHORIZED => "Who is asking?",
         StatusCode::TOO_MANY_REQUESTS => "Not so fast",
-        StatusCode::PAYLOAD_TOO_LARGE => "This is too large",
+        StatusCode::PAYLOAD_TOO_LARGE => "The request is too large",
         StatusCode::GATEWAY_TIMEOUT => "No answer in time",
         _ => "This request cannot be served",
     }
@@ -139,7 +139,7 @@ mod tests {
     use mainyard_core::model::ReasonCode;
 
     #[test]
-    fn nothing_of_the_reasons_sentence_is_told_outside() {
+    fn error_pages_do_not_show_the_reasons_sentence() {
         let words = "ended with exit code 1: password=open-sesame at 10.118.16.2";
         let reason = Reason::new(ReasonCode::KeepsEnding, words);
         for text in [page, document].map(|write| write(StatusCode::SERVICE_UNAVAILABLE, &reason, "1")) {

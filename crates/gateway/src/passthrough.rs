@@ -8,7 +8,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 
 use crate::arrival::Arrival;
 use crate::backend::connect;
-use crate::counts::{Ended, Way};
+use crate::counts::{Ended, EntryPoint};
 use crate::destination;
 use crate::relay::{IDLE, Passed, both_ways};
 use crate::route::Route;
@@ -64,7 +64,7 @@ impl Forwarder {
         name: Arc<str>,
         inside: bool,
     ) {
-        let (begun, way) = (Instant::now(), Way { name, inside });
+        let (begun, way) = (Instant::now(), EntryPoint { name, inside });
         let micros = || begun.elapsed().as_micros() as u64;
         let mut target = None;
         // A replica that left meanwhile did so in a newer table: it is looked up again.

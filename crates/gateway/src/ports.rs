@@ -12,7 +12,7 @@ use tokio_util::sync::CancellationToken;
 use crate::internal_listeners::{NewListener, hand_to_all};
 use crate::serving::Serving;
 
-/// Follows the table for ever. Runs where visitors come from, not where replicas are.
+/// Follows the table forever. Runs where visitors come from, not where replicas are.
 pub(crate) async fn follow(
     at: IpAddr,
     own: Vec<u16>,

@@ -13,7 +13,7 @@ use crate::route::Route;
 use crate::worker::Forwarder;
 
 impl Forwarder {
-    /// Where a request must come over another connection, says so.
+    /// The answer to a request that must come over another connection.
     pub(crate) fn elsewhere(
         &self,
         route: &Route,

@@ -1,4 +1,4 @@
-//! What the gateway itself answers, and why.
+//! The gateway's own answers, and why they are given.
 
 use http::StatusCode;
 use http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE};

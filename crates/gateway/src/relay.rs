@@ -8,7 +8,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadHalf, Wr
 /// Bytes that are read at once.
 const PIECE: usize = 16 * 1024;
 
-/// What a connection passed on as it is has carried.
+/// Bytes carried by a connection that is passed on unread.
 pub(crate) struct Passed {
     /// Bytes from the visitor.
     pub received: u64,
@@ -53,7 +53,7 @@ pub(crate) async fn both_ways(
     Passed { received: received.get(), sent: sent.get(), broken }
 }
 
-/// Who broke a connection off.
+/// The side that broke a connection off.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Side {
     Visitor,
@@ -93,7 +93,7 @@ mod tests {
     use super::*;
 
     #[tokio::test]
-    async fn bytes_of_both_sides_are_told_and_who_broke_off() {
+    async fn bytes_of_both_directions_are_counted_and_who_disconnected() {
         let (mut visitor, near) = tokio::io::duplex(64);
         let (far, mut replica) = tokio::io::duplex(64);
         let ended = async {
@@ -113,7 +113,7 @@ mod tests {
     }
 
     #[tokio::test(start_paused = true)]
-    async fn a_connection_on_which_nothing_goes_is_closed_and_another_is_not() {
+    async fn an_idle_connection_is_closed_and_a_busy_one_is_not() {
         let ((mut visitor, near), (far, mut replica)) = (tokio::io::duplex(64), tokio::io::duplex(64));
         let talk = async {
             for _ in 0..5 {
@@ -132,7 +132,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn what_was_carried_counts_where_the_replica_breaks_off() {
+    async fn transferred_bytes_count_when_the_replica_disconnects() {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
         let address = listener.local_addr().expect("an address");
         let (mut visitor, near) = tokio::io::duplex(64);

@@ -8,8 +8,8 @@ use mainyard_core::model::Target;
 use mainyard_core::routing::Backend;
 use tokio::sync::Notify;
 
-use crate::affinity::seat_of;
-use crate::counts::{Counts, Way};
+use crate::affinity::affinity_of;
+use crate::counts::{Counts, EntryPoint};
 
 /// Requests and connections that are open to one replica, at most: a slow one must not use up the gateway's descriptors.
 const MOST_OPEN: u32 = 10_000;
@@ -19,13 +19,13 @@ const MOST_OPEN: u32 = 10_000;
 pub struct Replica {
     /// Which replica, of which release, and how to dial it.
     pub backend: Backend,
-    /// What it is called in a visitor's cookie.
-    pub seat: u64,
+    /// Its name in a visitor's cookie.
+    pub affinity: u64,
     /// Requests open to it now.
     pub open: AtomicU32,
     /// Whether it has left the table.
     pub retired: AtomicBool,
-    /// What it answered.
+    /// Its answers so far.
     pub counts: Counts,
     /// Copies that it answered in a shadow step, or that were made of what it answered.
     pub copies: Counts,
@@ -39,7 +39,7 @@ pub struct Open {
     /// Woken when the last one ends of a replica that has left.
     pub changed: Arc<Notify>,
     /// How a visitor's request came, and to which service; `None` for a copy.
-    pub by: Option<(Way, Arc<Target>)>,
+    pub by: Option<(EntryPoint, Arc<Target>)>,
 }
 
 impl Drop for Open {
@@ -58,7 +58,7 @@ impl Replica {
     /// One that has just come into the table.
     pub fn new(backend: Backend) -> Replica {
         Replica {
-            seat: seat_of(&backend.replica),
+            affinity: affinity_of(&backend.replica),
             backend,
             open: AtomicU32::new(0),
             retired: AtomicBool::new(false),
@@ -79,7 +79,14 @@ impl Replica {
     }
 
     /// Counts in a shadow step: a copy that was answered, or the visitor's request that it is a copy of.
-    pub fn count_copy(&self, way: &Way, service: &Target, failed: bool, micros: u64, other_size: bool) {
+    pub fn count_copy(
+        &self,
+        way: &EntryPoint,
+        service: &Target,
+        failed: bool,
+        micros: u64,
+        other_size: bool,
+    ) {
         self.copies.add_copy(way, service, failed, micros, other_size);
     }
 
@@ -94,7 +101,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn as_much_is_open_to_a_replica_as_may_be() {
+    fn open_requests_to_a_replica_stay_within_its_limit() {
         let backend = serde_json::json!({
             "replica": "staging/locker-api/a0", "release": 1, "node": "node-1", "address": "10.118.16.2:5000",
         });

@@ -17,14 +17,14 @@ const KEPT: usize = 20_000;
 /// Longest path that is remembered.
 const PATH: usize = 200;
 
-/// What is remembered of a request while it goes on.
+/// The log entry of a request that is still open.
 #[derive(Debug, Clone)]
 pub struct Note {
     /// When it came, in milliseconds since 1970 UTC.
     pub at: u64,
     /// Its id.
     pub id: HeaderValue,
-    /// Who asked.
+    /// The caller.
     pub peer: IpAddr,
     /// Such as `GET`.
     pub method: http::Method,
@@ -34,11 +34,11 @@ pub struct Note {
     pub path: Box<str>,
     /// Whether it came over TLS.
     pub secure: bool,
-    /// What the route takes, or service and port for callers inside.
+    /// The route's host and path, or service and port for callers inside.
     pub way: Option<Arc<str>>,
     /// The route's key.
     pub route: Option<Arc<str>>,
-    /// Who answered.
+    /// The replica that answered.
     pub replica: Option<Arc<Replica>>,
     /// With which status.
     pub status: u16,
@@ -46,7 +46,7 @@ pub struct Note {
     pub reason: Option<ReasonCode>,
     /// The same in words.
     pub sentence: Option<Box<str>>,
-    /// How many replicas were tried in vain before.
+    /// How many replicas were tried before without success.
     pub tried: u8,
     /// Whether the answer was broken off.
     pub broken: bool,

@@ -15,7 +15,7 @@ use crate::serving::Serving;
 pub(crate) async fn recalled(control: Control, stream: u64, found: Option<Served>) {
     let line = found.as_ref().map(line).unwrap_or_default();
     if let Err(error) = control.stream(&format!("/link/streams/{stream}"), line.into()).await {
-        tracing::debug!(%error, stream, "nobody waits for the request any more");
+        tracing::debug!(%error, stream, "the client no longer waits for the request");
     }
 }
 

@@ -13,7 +13,7 @@ use std::time::Duration;
 
 use http::header::HeaderName;
 use http::{HeaderMap, StatusCode};
-use mainyard_core::http_framing::{Framing, Step, Violation};
+use mainyard_core::http_framing::{FramerAction, Framing, Violation};
 use tokio::io::{AsyncRead, ReadBuf};
 
 use crate::stream_wrappers::writes_as_they_are;
@@ -34,7 +34,7 @@ fn mark() -> &'static str {
     MARK.get_or_init(|| pages::trace_parent().to_str().unwrap_or("refused").to_owned())
 }
 
-/// What is known of a connection, by the side that reads it and the side that answers.
+/// State of a connection that its reading side and its answering side share.
 #[derive(Debug, Default)]
 pub(crate) struct Line {
     refused: OnceLock<Violation>,
@@ -78,7 +78,7 @@ impl Line {
 pub(crate) struct RequestValidator<S> {
     stream: S,
     framing: Framing,
-    /// What was read and has not come through.
+    /// Bytes that were read and are not forwarded yet.
     inbox: Vec<u8>,
     /// Of that, what may.
     free: usize,
@@ -156,9 +156,9 @@ impl<S: AsyncRead + Unpin> AsyncRead for RequestValidator<S> {
                 continue;
             }
             match this.framing.look(&this.inbox) {
-                Ok(Step::Pass(count)) => this.free = count,
-                Ok(Step::Drop(count)) => drop(this.inbox.drain(..count)),
-                Ok(Step::More) => {
+                Ok(FramerAction::Pass(count)) => this.free = count,
+                Ok(FramerAction::Drop(count)) => drop(this.inbox.drain(..count)),
+                Ok(FramerAction::More) => {
                     let free = usize::try_from(this.framing.free()).unwrap_or(usize::MAX);
                     if free > 0 {
                         // A body goes by without being copied.

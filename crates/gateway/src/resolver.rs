@@ -10,7 +10,7 @@ use hickory_proto::rr::rdata::{A, SOA, SRV};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::model::{Rate, Span};
-use mainyard_core::service_names::{Asked, DOMAIN, KEEP, Resolved, resolve};
+use mainyard_core::service_names::{DOMAIN, KEEP, Question, Resolved, resolve};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 
@@ -46,15 +46,15 @@ pub(crate) fn start(network: Network, serving: Arc<Serving>, arrived: &Arrivals)
         runtime.block_on(async {
             let at = SocketAddrV4::new(NODE_ADDRESS, PORT);
             // One gateway of a node answers; another takes over when it ends.
-            let udp = patiently(|| UdpSocket::bind(at)).await;
-            let tcp = patiently(|| TcpListener::bind(at)).await;
+            let udp = bind_retrying(|| UdpSocket::bind(at)).await;
+            let tcp = bind_retrying(|| TcpListener::bind(at)).await;
             tokio::join!(over_udp(udp, &serving), over_tcp(tcp, Arc::clone(&serving)));
         });
     })?;
     Ok(())
 }
 
-async fn patiently<T, F: Future<Output = std::io::Result<T>>>(bind: impl Fn() -> F) -> T {
+async fn bind_retrying<T, F: Future<Output = std::io::Result<T>>>(bind: impl Fn() -> F) -> T {
     loop {
         match bind().await {
             Ok(bound) => return bound,
@@ -132,9 +132,9 @@ fn fill(question: &Message, peer: SocketAddr, serving: &Serving, answer: &mut Me
         IpAddr::V6(_) => Ipv4Addr::UNSPECIFIED,
     };
     let kind = match asked.query_type {
-        RecordType::A => Asked::Address,
-        RecordType::SRV => Asked::Port,
-        _ => Asked::Other,
+        RecordType::A => Question::Address,
+        RecordType::SRV => Question::Port,
+        _ => Question::Other,
     };
     if asked.query_class != DNSClass::IN {
         return ResponseCode::Refused;
@@ -196,7 +196,7 @@ mod tests {
     }
 
     #[test]
-    fn addresses_ports_and_nothing() {
+    fn addresses_are_parsed() {
         let found = ask("locker-api.staging.internal.", RecordType::A);
         assert_eq!(found.answers[0].data, RData::A(A::new(10, 118, 0, 16)));
         assert_eq!(found.answers[0].ttl, KEEP);
@@ -238,7 +238,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn whatever_comes_is_survived(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
+        fn any_input_is_parsed_or_refused(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
             let peer = "10.118.16.2:5353".parse().expect("an address");
             let _ = answer(&bytes, peer, &Serving::new(1, None), false);
         }

@@ -9,21 +9,21 @@ use std::time::Instant;
 use bytes::Bytes;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 
-use crate::backend::{Place, Sender};
+use crate::backend::{PoolKey, Sender};
 use crate::body::Passage;
-use crate::counts::{Ended, Way};
+use crate::counts::{Ended, EntryPoint};
 use crate::request_log::Note;
 
 use crate::replica::Open;
 use crate::service::Service;
 use crate::worker::Forwarder;
 
-/// What is done when an answer has been delivered, or was broken off.
+/// Work to do when an answer was delivered, or was broken off.
 pub(crate) struct Tally {
-    /// Where it is counted, and where the connection goes back to.
+    /// The counters it is added to, and the pool that the connection goes back to.
     pub forwarder: Forwarder,
-    /// What it is counted by.
-    pub way: Way,
+    /// The labels it is counted under.
+    pub way: EntryPoint,
     /// The service.
     pub service: Arc<Service>,
     /// When the request came.
@@ -33,10 +33,10 @@ pub(crate) struct Tally {
     /// Counts as open until the answer has ended.
     pub open: Open,
     /// The connection to the replica, and where it is kept when it is idle.
-    pub sender: Option<(Sender, Place)>,
-    /// What is known of the request's body.
+    pub sender: Option<(Sender, PoolKey)>,
+    /// Progress of the request's body.
     pub passage: Option<Rc<Passage>>,
-    /// What is remembered of the request.
+    /// The request's log entry.
     pub note: Note,
 }
 

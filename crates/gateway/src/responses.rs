@@ -1,4 +1,4 @@
-//! What goes back to a visitor.
+//! Building the answer for a visitor.
 
 use bytes::Bytes;
 use http_body_util::{Either, Full};

@@ -18,9 +18,9 @@ pub struct Route {
     pub key: Arc<str>,
     /// Its environment.
     pub environment: Name,
-    /// What it takes: its host, with the path where that is not everything.
+    /// The requests it matches: its host, with the path unless it takes all paths.
     pub at: Arc<str>,
-    /// What was declared.
+    /// Its declaration.
     pub spec: RouteSpec,
     /// Services that it leads to, with their ports.
     pub legs: Vec<(Arc<Cell>, u16)>,
@@ -64,7 +64,7 @@ impl Change {
 }
 
 impl Route {
-    /// What a request's path has below the route's, with its slash: what is added to a rewrite or a redirect.
+    /// The rest of a request's path below the route's, with its slash: it is appended to a rewrite or a redirect.
     pub fn below<'p>(&self, path: &'p str) -> &'p str {
         let prefix = self.spec.path.trim_end_matches('/');
         path.strip_prefix(prefix).unwrap_or(path)

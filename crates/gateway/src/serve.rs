@@ -219,8 +219,8 @@ fn admitted(stream: &TcpStream, peer: SocketAddr, door: &Door, forwarder: &Forwa
     }
 }
 
-/// What is seen of a connection before TLS begins: one that speaks plain HTTP is told so, and one whose TLS a route passes
-/// through is passed on. Gives any other back.
+/// Looks at a connection before TLS begins: one that speaks plain HTTP is told so, and one whose TLS a route
+/// passes through is passed on. Gives any other back.
 async fn before_tls(stream: TcpStream, peer: SocketAddr, forwarder: &Forwarder) -> Option<TcpStream> {
     let mut seen = vec![0; 1];
     let first = tokio::time::timeout(HEADERS_WITHIN, stream.peek(&mut seen)).await;

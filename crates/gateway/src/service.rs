@@ -12,7 +12,7 @@ use crate::backend_order::Port;
 /// A service.
 #[derive(Debug)]
 pub struct Service {
-    /// Where and under which name.
+    /// Its environment and name.
     pub target: Arc<Target>,
     /// Environments whose replicas may call it.
     pub callers: Vec<EnvironmentIndex>,

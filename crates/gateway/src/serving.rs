@@ -14,20 +14,20 @@ use tokio::sync::Notify;
 
 use crate::admission::Admission;
 use crate::certificates::Certificates;
-use crate::counts::{Counts, Ended, Way};
+use crate::counts::{Counts, Ended, EntryPoint};
 use crate::guess_limit::GuessLimit;
 use crate::installed_table::{InstalledTable, Routing};
 use crate::replica::{Open, Replica};
 use crate::request_log::RequestLog;
 use crate::service::Service;
 
-/// What all workers share.
+/// State that all workers share.
 #[derive(Debug)]
 pub struct Serving {
     /// Tells this gateway from those before it.
-    pub life: u64,
+    pub incarnation: u64,
     routing: ArcSwap<Routing>,
-    held: Mutex<InstalledTable>,
+    lock: Mutex<InstalledTable>,
     /// Threads that send requests on.
     workers: usize,
     https_port: Option<u16>,
@@ -52,12 +52,12 @@ pub struct Serving {
 }
 
 impl Serving {
-    /// Nothing to serve yet.
+    /// There is no table yet.
     pub fn new(workers: usize, https_port: Option<u16>) -> Serving {
         Serving {
-            life: jiff::Timestamp::now().as_microsecond() as u64,
+            incarnation: jiff::Timestamp::now().as_microsecond() as u64,
             routing: ArcSwap::default(),
-            held: Mutex::default(),
+            lock: Mutex::default(),
             workers: workers.max(1),
             https_port,
             unserved: Counts::default(),
@@ -103,7 +103,7 @@ impl Serving {
 
     /// The service of this name.
     pub fn service(&self, target: &Target) -> Option<Arc<Service>> {
-        self.held().cell(&target.to_string())?.now()
+        self.lock().cell(&target.to_string())?.now()
     }
 
     /// The index of an environment, where it has a service.
@@ -129,11 +129,11 @@ impl Serving {
 
     /// Looks at the table itself.
     pub fn with_table<T>(&self, look: impl FnOnce(&Table) -> T) -> T {
-        look(&self.held().table)
+        look(&self.lock().table)
     }
 
-    fn held(&self) -> MutexGuard<'_, InstalledTable> {
-        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> MutexGuard<'_, InstalledTable> {
+        self.lock.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Whether this table is to be served by instead of the one in force.
@@ -143,36 +143,36 @@ impl Serving {
 
     /// Takes a newer table; an older one is refused.
     pub fn take(&self, table: &Table) -> bool {
-        let mut held = self.held();
-        let newer = table.version > held.table.version;
+        let mut lock = self.lock();
+        let newer = table.version > lock.table.version;
         if newer {
-            let change = table.change_from(&held.table);
-            self.change(&mut held, &change);
+            let change = table.change_from(&lock.table);
+            self.change(&mut lock, &change);
         }
         newer
     }
 
     /// Takes what changes of the table in force; a change of another one is refused.
     pub fn take_change(&self, change: &TableChange) -> bool {
-        let mut held = self.held();
-        let fits = change.base == held.table.version && change.version > held.table.version;
+        let mut lock = self.lock();
+        let fits = change.base == lock.table.version && change.version > lock.table.version;
         if fits {
-            self.change(&mut held, change);
+            self.change(&mut lock, change);
         }
         fits
     }
 
-    fn change(&self, held: &mut InstalledTable, change: &TableChange) {
-        let routing = held.change(change, self.workers, &self.routing.load());
+    fn change(&self, lock: &mut InstalledTable, change: &TableChange) {
+        let routing = lock.change(change, self.workers, &self.routing.load());
         self.routing.store(Arc::new(routing));
-        held.retire(|replica| self.keep_figures(replica));
+        lock.retire(|replica| self.keep_figures(replica));
         self.changed.notify_one();
     }
 
     /// Opens a request to a replica, unless it has left meanwhile. The count is raised first and the mark looked
     /// at after; anyone who retires a replica does it the other way round, so one of both always sees the other.
     /// A copy is not told as open: it comes by no way.
-    pub fn enter(&self, replica: &Arc<Replica>, by: Option<(&Way, &Service)>) -> Option<Open> {
+    pub fn enter(&self, replica: &Arc<Replica>, by: Option<(&EntryPoint, &Service)>) -> Option<Open> {
         replica.open.fetch_add(1, Ordering::SeqCst);
         if let Some((way, service)) = by {
             replica.counts.open(way, &service.target);
@@ -182,19 +182,19 @@ impl Serving {
         (!replica.retired.load(Ordering::SeqCst)).then_some(open)
     }
 
-    /// What control is told.
+    /// The report for control.
     pub fn view(&self) -> GatewayView {
-        let mut held = self.held();
-        held.forget(|replica| self.keep_figures(replica));
+        let mut lock = self.lock();
+        lock.forget(|replica| self.keep_figures(replica));
         let mut open = BTreeMap::new();
-        for replica in held.leaving() {
+        for replica in lock.leaving() {
             *open.entry(replica.backend.replica.clone()).or_default() += replica.open.load(Ordering::SeqCst);
         }
-        GatewayView { confirmed: held.table.version, open }
+        GatewayView { confirmed: lock.table.version, open }
     }
 
     /// Counts a request that ended.
-    pub fn count(&self, way: &Way, service: &Target, replica: Option<&Arc<Replica>>, ended: Ended) {
+    pub fn count(&self, way: &EntryPoint, service: &Target, replica: Option<&Arc<Replica>>, ended: Ended) {
         let counts = replica.map_or(&self.unserved, |replica| &replica.counts);
         counts.add(way, service, ended);
         if ended.failed && !self.failing.swap(true, Ordering::Relaxed) {
@@ -237,14 +237,14 @@ impl Serving {
     /// Takes what was counted since the last call.
     pub fn take_figures(&self) -> Vec<Figure> {
         self.failing.store(false, Ordering::Relaxed);
-        let held = self.held();
+        let lock = self.lock();
         let mut figures = std::mem::take(&mut *self.left.lock().unwrap_or_else(PoisonError::into_inner));
         figures.extend(self.unserved.take(None, false));
-        figures.extend(held.present().chain(held.leaving()).flat_map(|replica| replica.take_figures()));
+        figures.extend(lock.present().chain(lock.leaving()).flat_map(|replica| replica.take_figures()));
         figures
     }
 
-    /// What a replica that is let go has counted is kept.
+    /// Counts of a replica that was removed are kept.
     fn keep_figures(&self, replica: &Replica) {
         self.left.lock().unwrap_or_else(PoisonError::into_inner).extend(replica.take_figures());
     }

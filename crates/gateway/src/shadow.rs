@@ -16,7 +16,7 @@ use mainyard_core::model::Target;
 use crate::backend::Onward;
 use crate::backend_order::Port;
 use crate::body::RequestBody;
-use crate::counts::Way;
+use crate::counts::EntryPoint;
 use crate::replica::Replica;
 use crate::worker::Forwarder;
 
@@ -34,9 +34,9 @@ pub(crate) struct Copy {
     onward: Onward,
 }
 
-/// What the visitor got.
+/// The visitor's answer.
 pub(crate) struct Original {
-    pub way: Way,
+    pub way: EntryPoint,
     pub service: Target,
     pub replica: Arc<Replica>,
     pub status: StatusCode,

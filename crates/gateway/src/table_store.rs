@@ -1,4 +1,4 @@
-//! What a gateway keeps on disk: the table, whole, and the changes since, a line each; and, sealed, what no table holds.
+//! The gateway's state on disk: the table, whole, and the changes since, a line each; and, sealed, the values that no table holds.
 
 use std::fs::{File, OpenOptions};
 use std::io::{BufRead, BufReader, Write};
@@ -46,7 +46,7 @@ impl TableStore {
         }
     }
 
-    /// What was kept; nothing where it cannot be opened, which control then sends again.
+    /// The stored table; empty if it cannot be opened. Control then sends it again.
     pub(crate) fn read_private(&self) -> Private {
         let Ok(sealed) = std::fs::read(&self.private) else { return Private::default() };
         let opened = self.keys().and_then(|keys| {
@@ -138,7 +138,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_kept_is_found_again_even_where_the_last_line_is_cut() {
+    fn the_table_store_survives_a_truncated_last_line() {
         let dir = tempfile::tempdir().expect("a directory");
         let mut kept = TableStore::at(dir.path());
         kept.whole(&table(1));
@@ -157,7 +157,7 @@ mod tests {
     }
 
     #[test]
-    fn what_no_table_holds_is_kept_and_nowhere_in_the_clear() {
+    fn secrets_of_a_stored_table_are_sealed() {
         let dir = tempfile::tempdir().expect("a directory");
         let secret = "staging/door".parse().expect("a target");
         let value = mainyard_core::model::SecretValue(b"open sesame".to_vec());

@@ -17,7 +17,7 @@ use crate::route::Route;
 use crate::serving::Serving;
 use crate::worker::Forwarder;
 
-/// What a visitor that speaks HTTP/2 agrees on (RFC 7301).
+/// The protocols offered to a visitor that speaks HTTP/2 (RFC 7301).
 pub(crate) const HTTP_2: &[u8] = b"h2";
 
 struct Resolver {

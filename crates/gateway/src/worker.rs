@@ -1,4 +1,4 @@
-//! What a worker has at hand.
+//! The state of one worker thread.
 
 use std::cell::Cell;
 use std::rc::Rc;
@@ -9,7 +9,7 @@ use crate::backend::Pool;
 use crate::request_log::Note;
 use crate::serving::Serving;
 
-/// What a worker forwards with.
+/// Connections and settings that a worker forwards with.
 #[derive(Clone)]
 pub(crate) struct Forwarder {
     /// Shared by all workers.

@@ -18,7 +18,7 @@ pub(crate) struct WriteTimeout<S> {
     stream: S,
     within: Duration,
     waiting: Option<Pin<Box<Sleep>>>,
-    /// What was taken while writes had to wait, since when.
+    /// Bytes accepted while writes had to wait, and since when they wait.
     pace: Option<MinimumRate>,
 }
 
@@ -30,7 +30,7 @@ impl<S> WriteTimeout<S> {
 
     fn in_time(&mut self, context: &mut Context<'_>, written: Poll<Result<usize>>) -> Poll<Result<usize>> {
         if let Poll::Ready(taken) = &written {
-            // One byte now and then holds a replica's connection as well as none does.
+            // One byte from time to time holds a replica's connection as well as none does.
             if self.waiting.take().is_none() {
                 self.pace = None;
             } else if let (Ok(taken), Some(pace)) = (taken, &mut self.pace)
@@ -97,7 +97,7 @@ mod tests {
     }
 
     #[test]
-    fn who_takes_nothing_is_given_up() {
+    fn a_reader_that_stops_is_given_up() {
         runtime().block_on(async {
             let (here, _there) = tokio::io::duplex(16);
             let mut patient = WriteTimeout::new(here, Duration::from_millis(20));
@@ -107,7 +107,7 @@ mod tests {
     }
 
     #[test]
-    fn who_takes_a_little_now_and_then_is_waited_for() {
+    fn a_slow_but_steady_reader_is_waited_for() {
         runtime().block_on(async {
             let (here, mut there) = tokio::io::duplex(16);
             let mut patient = WriteTimeout::new(here, Duration::from_secs(600));

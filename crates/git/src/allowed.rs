@@ -82,7 +82,7 @@ impl Allowed {
 
 /// A repository that may be reached, and how.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Reached {
+pub enum AllowedAddress {
     /// A folder of this machine, by where it really is.
     Folder(PathBuf),
     /// Over https: the addresses that were checked are the ones that are called.
@@ -113,21 +113,25 @@ impl AllowList {
     ///
     /// # Errors
     /// One and the same for every host that is not allowed, whether it answers or not.
-    pub fn check(&self, url: &str) -> Result<Reached, Error> {
+    pub fn check(&self, url: &str) -> Result<AllowedAddress, Error> {
         if let Some(path) = url.strip_prefix("file://") {
             return self.check_folder(path);
         }
         let (usual, rest) = match url.split_once("://") {
             Some(("https", rest)) => (443, rest),
             Some(("ssh", rest)) => (22, rest),
-            _ => return Err(Error::NotAllowed(format!("{url} is neither https, ssh nor file"))),
+            _ => {
+                return Err(Error::NotAllowed(format!(
+                    "{url} is not a URL that is followed; expected https, ssh or file"
+                )));
+            }
         };
         let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
         let authority = authority.rsplit_once('@').map_or(authority, |(_, host)| host);
         let (host, port) = split_port(authority);
         let refused = || {
             Error::NotAllowed(format!(
-                "{host} is no host that the platform's owner allows: mainyard start --git-allow {}",
+                "the platform's owner does not allow the host {host}: mainyard start --git-allow {}",
                 if port.is_some() { authority } else { host }
             ))
         };
@@ -146,18 +150,21 @@ impl AllowList {
         let address = found.into_iter().find(usable).ok_or_else(refused)?.ip();
         Ok(if usual == 443 {
             let address = if address.is_ipv6() { format!("[{address}]") } else { address.to_string() };
-            Reached::Https { resolve: format!("{host}:{port}:{address}") }
+            AllowedAddress::Https { resolve: format!("{host}:{port}:{address}") }
         } else {
-            Reached::Ssh { address, known_as: if port == 22 { wanted } else { format!("[{wanted}]:{port}") } }
+            AllowedAddress::Ssh {
+                address,
+                known_as: if port == 22 { wanted } else { format!("[{wanted}]:{port}") },
+            }
         })
     }
 
-    fn check_folder(&self, path: &str) -> Result<Reached, Error> {
+    fn check_folder(&self, path: &str) -> Result<AllowedAddress, Error> {
         // A link that leads elsewhere is held against the list by where it leads.
         let real = std::fs::canonicalize(path).unwrap_or_else(|_| PathBuf::from(path));
         let plain = !real.components().any(|part| part == std::path::Component::ParentDir);
         if plain && self.allowed.iter().any(|one| one.has_folder(&real)) {
-            return Ok(Reached::Folder(real));
+            return Ok(AllowedAddress::Folder(real));
         }
         Err(Error::NotAllowed(format!(
             "{path} is a folder of this machine that the platform's owner does not allow: mainyard start --git-allow \
@@ -213,7 +220,7 @@ mod tests {
     #[test]
     fn only_what_was_declared_is_reached_and_refusals_say_the_same_of_every_host() {
         let list = list(&["127.0.0.1:9418", "*.forge.localhost", "10.118.16.2", "192.0.2.7"]);
-        let https = |resolve: &str| Reached::Https { resolve: resolve.to_owned() };
+        let https = |resolve: &str| AllowedAddress::Https { resolve: resolve.to_owned() };
         assert_eq!(list.check("https://192.0.2.7/a.git").expect("allowed"), https("192.0.2.7:443:192.0.2.7"));
         let exact = list.check("https://127.0.0.1:9418/a.git").expect("named with its port");
         assert_eq!(exact, https("127.0.0.1:9418:127.0.0.1"));

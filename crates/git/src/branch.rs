@@ -4,7 +4,7 @@ use crate::error::Error;
 use crate::fence::{Access, Fence};
 use crate::reading::Found;
 
-/// What to write.
+/// The commit to write.
 #[derive(Debug, Clone)]
 pub struct Written<'a> {
     /// Under which name the repository is kept here.
@@ -13,9 +13,9 @@ pub struct Written<'a> {
     pub base: &'a str,
     /// Files that it changes, whole.
     pub files: &'a [Found],
-    /// What it is for.
+    /// Its purpose.
     pub message: &'a str,
-    /// Who wrote it: name and address.
+    /// Its author: name and address.
     pub by: (&'a str, &'a str),
 }
 
@@ -63,7 +63,7 @@ pub async fn push(
     fence.run_let_in(&fence.repository(name), url, &words, access).await.map(drop)
 }
 
-/// What a commit changes, as a unified difference.
+/// The change of a commit, as a unified difference.
 ///
 /// # Errors
 /// When it is not kept here.

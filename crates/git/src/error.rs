@@ -9,15 +9,15 @@ pub enum Error {
     /// It said no; in its own words.
     #[error("git {act}: {said}")]
     Said {
-        /// What was asked of it.
+        /// The operation that failed.
         act: String,
-        /// What it said.
+        /// Git's output.
         said: String,
     },
     /// It took too long.
     #[error("git {act} took longer than {seconds} s and was ended")]
     Late {
-        /// What was asked of it.
+        /// The operation that failed.
         act: String,
         /// The limit.
         seconds: u64,

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::Duration;
 
-use crate::allowed::{AllowList, Reached};
+use crate::allowed::{AllowList, AllowedAddress};
 use crate::error::Error;
 use sandbox::{Plan, View, Visible};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -17,14 +17,14 @@ use tokio::process::Command;
 #[derive(Clone, Default)]
 pub struct Access {
     /// Name or token, or a key.
-    pub let_in: Option<Let>,
+    pub let_in: Option<Credential>,
     /// Authorities that the server's certificate is checked against instead of the system's, as PEM.
     pub authority: Option<String>,
 }
 
 /// Name and token, or a key.
 #[derive(Clone)]
-pub enum Let {
+pub enum Credential {
     /// Over https.
     Token {
         /// Whom it belongs to.
@@ -54,7 +54,7 @@ pub struct Fence {
     pub size: u64,
 }
 
-/// What no repository and no account may say otherwise. `safe.directory` is for folders of this machine, which are
+/// Settings that no repository and no account may override. `safe.directory` is for folders of this machine, which are
 /// looked at against the owner's list before.
 const CONFIG: &str = "[safe]\n\tdirectory = *\n[core]\n\thooksPath = /dev/null\n\tfsmonitor = false\n\tsymlinks = false\n\
     [protocol]\n\tallow = never\n[protocol \"https\"]\n\tallow = always\n[protocol \"ssh\"]\n\tallow = always\n\
@@ -104,7 +104,7 @@ impl Fence {
         Ok(Fence { dir, allowed: AllowList::default(), sandbox: None, time, size })
     }
 
-    /// Where the repository of this name is kept.
+    /// The directory of the repository of this name.
     pub fn repository(&self, name: &str) -> PathBuf {
         self.dir.join(format!("{}.git", name.replace('/', ".")))
     }
@@ -118,7 +118,7 @@ impl Fence {
     }
 
     /// Looking a host's address up may take long, so it is done aside.
-    async fn reach(&self, url: &str) -> Result<Reached, Error> {
+    async fn reach(&self, url: &str) -> Result<AllowedAddress, Error> {
         let (allowed, url) = (self.allowed.clone(), url.to_owned());
         let checked = tokio::task::spawn_blocking(move || allowed.check(&url)).await;
         checked.map_err(|error| Error::NotRun(std::io::Error::other(error)))?
@@ -208,24 +208,24 @@ impl Fence {
         let mut visible = Visible { own: vec![kept.path()], ..Visible::default() };
         let mut ssh_to = None;
         match &reached {
-            Reached::Folder(folder) => visible.folder = Some((folder, pushes)),
-            Reached::Https { resolve } => {
+            AllowedAddress::Folder(folder) => visible.folder = Some((folder, pushes)),
+            AllowedAddress::Https { resolve } => {
                 visible.network = true;
                 settings.push(("http.curloptResolve", resolve.clone()));
             }
-            Reached::Ssh { address, known_as } => {
+            AllowedAddress::Ssh { address, known_as } => {
                 visible.network = true;
                 ssh_to = Some(format!("-o HostName={address} -o HostKeyAlias='{known_as}'"));
             }
         }
         let mut ssh_command = None;
         match &access.let_in {
-            Some(Let::Token { user, token }) => {
+            Some(Credential::Token { user, token }) => {
                 use base64::Engine as _;
                 let basic = base64::engine::general_purpose::STANDARD.encode(format!("{user}:{token}"));
                 settings.push(("http.extraHeader", format!("Authorization: Basic {basic}")));
             }
-            Some(Let::Key { key, known_hosts }) => {
+            Some(Credential::Key { key, known_hosts }) => {
                 let mut key = key.clone();
                 if !key.ends_with(b"\n") {
                     key.push(b'\n');
@@ -253,7 +253,7 @@ impl Fence {
         let mut command = self.command(repository, visible)?;
         let (act, rest) = words.split_first().map_or((None, words), |(act, rest)| (Some(act), rest));
         command.args(act);
-        if let Reached::Folder(_) = reached {
+        if let AllowedAddress::Folder(_) = reached {
             // The other side of a folder runs here too, with the folder's own configuration, which cannot override this.
             let overrides: Vec<String> = OVERRIDES.iter().map(|setting| format!("-c {setting}")).collect();
             let side = if pushes { "receive-pack" } else { "upload-pack" };
@@ -339,7 +339,7 @@ impl Fence {
     }
 }
 
-/// What git said, without what it says to people at a terminal.
+/// Git's message, without its hints for people at a terminal.
 fn in_short(said: &[u8]) -> String {
     let text = String::from_utf8_lossy(said);
     let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());

@@ -13,6 +13,6 @@ mod reading;
 pub use allowed::{AllowList, Allowed};
 pub use branch::{Written, difference, push, write_branch};
 pub use error::Error;
-pub use fence::{Access, Fence, Let};
+pub use fence::{Access, Credential, Fence};
 pub use making::{NewCommit, make_repository};
 pub use reading::{Commit, Fault, Found, Look, look, read, remove};

@@ -10,11 +10,11 @@ use crate::fence::Fence;
 /// A commit to be made.
 #[derive(Debug, Clone)]
 pub struct NewCommit {
-    /// Who wrote it: name and address.
+    /// Its author: name and address.
     pub by: (String, String),
     /// When.
     pub at: Timestamp,
-    /// What it is for.
+    /// Its purpose.
     pub message: String,
     /// Files that it adds or changes, whole.
     pub files: Vec<(String, String)>,

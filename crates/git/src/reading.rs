@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use crate::error::Error;
 use crate::fence::{Access, Fence};
 
-/// Commits that are told of.
+/// Commits that are reported of.
 const COMMITS: usize = 50;
 /// As much of a history as is fetched.
 const DEPTH: usize = 200;
@@ -17,7 +17,7 @@ const FILES: usize = 10_000;
 const FILE_BYTES: usize = 1 << 20;
 const ALL_BYTES: usize = 64 << 20;
 
-/// What to look at.
+/// The repository and branch to look at.
 #[derive(Debug, Clone)]
 pub struct Look<'a> {
     /// Under which name it is kept here.
@@ -33,7 +33,7 @@ pub struct Look<'a> {
 pub struct Commit {
     /// Its id.
     pub id: String,
-    /// Who wrote it.
+    /// Its author.
     pub by: String,
     /// When it was committed.
     pub at: Timestamp,
@@ -46,7 +46,7 @@ pub struct Commit {
 pub struct Found {
     /// Its path in the repository.
     pub path: String,
-    /// What it holds.
+    /// Its content.
     pub text: String,
 }
 
@@ -55,11 +55,11 @@ pub struct Found {
 pub struct Fault {
     /// The file or folder.
     pub path: String,
-    /// What is wrong with it, and what is expected.
+    /// The error, and what is expected.
     pub message: String,
 }
 
-/// What `git` says of a lock that is there already, in part.
+/// Part of Git's message about a lock that exists already.
 const LOCKED: [&str; 2] = [".lock", "remove the file manually"];
 
 /// Fetches what is followed. Gives the newest commits, the newest first.
@@ -259,7 +259,7 @@ impl Entry {
     }
 }
 
-/// What a folder holds, or the one file that it names. The inner error says what is there instead.
+/// The content of a folder, or of the one file at that path. The inner error names what is there instead.
 async fn entries(
     fence: &Fence,
     repository: &Path,
@@ -346,7 +346,7 @@ fn remove_locks(dir: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
-/// What a folder takes on disk, in bytes.
+/// The size of a folder on disk, in bytes.
 fn size(dir: &Path) -> u64 {
     let entries = std::fs::read_dir(dir).into_iter().flatten().flatten();
     let sizes = entries.map(|entry| match entry.metadata() {

@@ -136,7 +136,7 @@ async fn no_hook_is_run_wherever_it_lies() {
 }
 
 #[tokio::test]
-async fn no_other_way_leads_to_a_program() {
+async fn no_configuration_key_of_git_runs_a_program() {
     type Arm = fn(&Attack, &Path);
     let ways: [(&str, Arm); 5] = [
         ("an alias for the other side", |attack, program| {
@@ -173,7 +173,7 @@ async fn no_other_way_leads_to_a_program() {
     }
 }
 
-/// What `git` can see from inside: only its own account, this repository and the system's programs.
+/// The view of `git` from inside: only its own account, this repository and the system's programs.
 #[tokio::test]
 async fn nothing_of_the_machine_is_read_through_a_repository() {
     type Arm = fn(&Attack);

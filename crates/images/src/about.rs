@@ -1,14 +1,13 @@
-//! What an image says of itself.
-
-use oci_spec::image::{ImageConfiguration, ImageManifest};
+//! The configuration of an image.
 
 use crate::content::{ContentStore, Digest};
+use crate::documents::{ImageConfiguration, ImageManifest};
 use crate::{Error, layout};
 
 /// Longest manifest or configuration that is read.
 const DOCUMENT: u64 = 4 << 20;
 
-/// What its configuration holds that a declaration may leave out.
+/// The parts of its configuration that a declaration may leave out.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct About {
     /// TCP ports it exposes, the lowest first.
@@ -20,21 +19,18 @@ pub struct About {
 /// Reads it from the store.
 ///
 /// # Errors
-/// When the store lacks it, or it cannot be read.
+/// When the store does not have it, or it cannot be read.
 pub fn about(store: &ContentStore, digest: &Digest) -> Result<About, Error> {
     let manifest: ImageManifest = layout::document(&store.read(digest, DOCUMENT)?, "the manifest")?;
-    let config = Digest::parse(manifest.config().digest().as_ref())?;
+    let config = Digest::parse(&manifest.config.digest)?;
     let config: ImageConfiguration = layout::document(&store.read(&config, DOCUMENT)?, "the configuration")?;
-    let run = config.config().clone().unwrap_or_default();
-    let exposed = run.exposed_ports().clone().unwrap_or_default();
+    let run = config.config;
     let tcp = |port: &String| match port.split_once('/') {
         Some((number, "tcp")) => number.parse().ok(),
         Some(_) => None,
         None => port.parse().ok(),
     };
-    let mut ports: Vec<u16> = exposed.iter().filter_map(tcp).collect();
+    let mut ports: Vec<u16> = run.exposed_ports.keys().filter_map(tcp).collect();
     ports.sort_unstable();
-    let mut command = run.entrypoint().clone().unwrap_or_default();
-    command.extend(run.cmd().clone().unwrap_or_default());
-    Ok(About { ports, command })
+    Ok(About { ports, command: run.command() })
 }

@@ -103,7 +103,7 @@ impl ContentStore {
         &self.dir
     }
 
-    /// Where a blob is, or would be.
+    /// The path of a blob, present or not.
     pub fn path(&self, digest: &Digest) -> PathBuf {
         self.dir.join("blobs/sha256").join(digest.hex())
     }

@@ -4,8 +4,7 @@ use std::fs::{self, File};
 use std::io::{Read, Seek, Write};
 use std::path::{Path, PathBuf};
 
-use oci_spec::image::{Descriptor, ImageConfiguration, ImageIndex, ImageManifest};
-
+use crate::documents::{Descriptor, ImageConfiguration, ImageIndex, ImageManifest};
 use crate::{ContentStore, Digest, Doing, Error};
 
 /// Longest index, manifest or configuration.
@@ -14,7 +13,7 @@ const DOCUMENT_LIMIT: u64 = 4 << 20;
 const ARCHIVE_ENTRIES: usize = 10_000;
 const ARCHIVE_BYTES: u64 = 16 << 30;
 /// Most layers of an image.
-const LAYERS: usize = 100;
+const LAYERS: usize = 128;
 
 const NAME_ANNOTATION: &str = "org.opencontainers.image.ref.name";
 
@@ -42,7 +41,7 @@ pub fn import_dir(store: &ContentStore, dir: &Path) -> Result<Vec<Imported>, Err
     }
     let index: ImageIndex = document(&read_limited(&dir.join("index.json"))?, "index.json")?;
     let mut manifests = Vec::new();
-    for descriptor in index.manifests() {
+    for descriptor in &index.manifests {
         find_manifests(dir, descriptor, name_of(descriptor), 0, &mut manifests)?;
     }
     if manifests.is_empty() {
@@ -114,7 +113,7 @@ fn architecture() -> &'static str {
 }
 
 fn name_of(descriptor: &Descriptor) -> Option<String> {
-    descriptor.annotations().as_ref()?.get(NAME_ANNOTATION).cloned()
+    descriptor.annotations.get(NAME_ANNOTATION).cloned()
 }
 
 fn blob_path(dir: &Path, digest: &Digest) -> PathBuf {
@@ -122,7 +121,7 @@ fn blob_path(dir: &Path, digest: &Digest) -> PathBuf {
 }
 
 fn digest_of(descriptor: &Descriptor) -> Result<Digest, Error> {
-    Digest::parse(descriptor.digest().as_ref())
+    Digest::parse(&descriptor.digest)
 }
 
 /// Manifests for this machine, through nested indexes.
@@ -133,15 +132,15 @@ fn find_manifests(
     depth: usize,
     found: &mut Vec<(Option<String>, Digest)>,
 ) -> Result<(), Error> {
-    let fits = descriptor.platform().as_ref().is_none_or(|platform| {
-        platform.os().to_string() == "linux" && platform.architecture().to_string() == architecture()
-    });
+    let fits = descriptor
+        .platform
+        .as_ref()
+        .is_none_or(|platform| platform.os == "linux" && platform.architecture == architecture());
     if !fits {
         return Ok(());
     }
     let digest = digest_of(descriptor)?;
-    let media = descriptor.media_type().to_string();
-    if !media.ends_with("image.index.v1+json") && !media.ends_with("manifest.list.v2+json") {
+    if !descriptor.is_index() {
         found.push((name, digest));
         return Ok(());
     }
@@ -149,7 +148,7 @@ fn find_manifests(
         return Err(Error::Invalid("indexes are nested more than three deep".to_owned()));
     }
     let index: ImageIndex = document(&verified(dir, &digest)?, "an index")?;
-    for inner in index.manifests() {
+    for inner in &index.manifests {
         find_manifests(dir, inner, name_of(inner).or(name.clone()), depth + 1, found)?;
     }
     Ok(())
@@ -163,10 +162,10 @@ fn import_manifest(
 ) -> Result<Imported, Error> {
     let bytes = verified(dir, digest)?;
     let manifest: ImageManifest = document(&bytes, "the manifest")?;
-    let config_digest = digest_of(manifest.config())?;
+    let config_digest = digest_of(&manifest.config)?;
     let config_bytes = verified(dir, &config_digest)?;
     let config: ImageConfiguration = document(&config_bytes, "the configuration")?;
-    let (layers, ids) = (manifest.layers().len(), config.rootfs().diff_ids().len());
+    let (layers, ids) = (manifest.layers.len(), config.rootfs.diff_ids.len());
     if layers != ids || layers == 0 || layers > LAYERS {
         let message = format!(
             "the manifest names {layers} layers and the configuration {ids}; 1 to {LAYERS} of both are expected"
@@ -174,7 +173,7 @@ fn import_manifest(
         return Err(Error::Invalid(message));
     }
     let mut size = 0;
-    for layer in manifest.layers() {
+    for layer in &manifest.layers {
         let digest = digest_of(layer)?;
         let file = File::open(blob_path(dir, &digest)).doing(format!("open the layer {digest}"))?;
         size += store.put(file, Some(&digest))?.1;
@@ -238,8 +237,8 @@ pub fn write_archive(store: &ContentStore, digest: &Digest, name: &str, to: impl
     add("oci-layout", &mut &marker[..], marker.len() as u64)?;
     let index = index.to_string();
     add("index.json", &mut index.as_bytes(), index.len() as u64)?;
-    let mut blobs = vec![digest.clone(), digest_of(manifest.config())?];
-    for layer in manifest.layers() {
+    let mut blobs = vec![digest.clone(), digest_of(&manifest.config)?];
+    for layer in &manifest.layers {
         blobs.push(digest_of(layer)?);
     }
     for blob in blobs {

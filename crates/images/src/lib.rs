@@ -6,6 +6,7 @@
 
 mod about;
 mod content;
+mod documents;
 mod layout;
 mod pack;
 mod unpack;
@@ -13,11 +14,13 @@ mod users;
 
 pub use about::{About, about};
 pub use content::{ContentStore, Digest, hash_reader};
+pub use documents::{
+    Descriptor, ImageConfiguration, ImageIndex, ImageManifest, Platform, RootFs, RunDefaults,
+};
 pub use layout::{Imported, import_archive, import_dir, write_archive};
-pub use oci_spec::image::{ImageConfiguration, ImageManifest};
 pub use pack::{FileEntry, ImageContent, Layer, pack};
 pub use unpack::{merge_layer, unpack_layer};
-pub use users::{Users, resolve_user};
+pub use users::{User, resolve_user};
 
 /// Why an image was refused or could not be handled.
 #[derive(Debug, thiserror::Error)]
@@ -25,9 +28,9 @@ pub enum Error {
     /// The operating system refused.
     #[error("{doing}: {source}")]
     Io {
-        /// What was being done.
+        /// The operation that failed.
         doing: String,
-        /// What it answered.
+        /// The kernel's error.
         source: std::io::Error,
     },
     /// The content is not what its digest says.

@@ -23,7 +23,7 @@ pub enum FileEntry {
 /// The entries of one layer.
 pub type Layer = Vec<FileEntry>;
 
-/// What an image is packed from.
+/// Inputs of a packed image.
 #[derive(Debug, Clone, Default)]
 pub struct ImageContent {
     /// Layers, the lowest first.

@@ -5,7 +5,7 @@
 //! by a path walk that the kernel confines to the layer (`openat2` with `RESOLVE_BENEATH`), so no `..`, link or
 //! absolute path can lead outside. Device nodes are not taken, attributes are left behind.
 //!
-//! Where there is no overlayfs to be had, [`merge_layer`] puts the layers of an image on top of each other in one
+//! Where there is no overlayfs available, [`merge_layer`] puts the layers of an image on top of each other in one
 //! directory: whiteouts remove what they hide, and everything belongs to the account that unpacks.
 
 use std::collections::HashSet;
@@ -155,10 +155,11 @@ impl Unpacker {
                 check(unsafe { libc::mkfifoat(parent.as_raw_fd(), leaf.as_ptr(), 0o644) })
                     .doing("make the pipe")
             }
+            // A root file system that was packed whole has some. Replicas have devices of their own, and make no others.
+            tar::EntryType::Char | tar::EntryType::Block => remove(&parent, &leaf),
             other => {
-                let problem = format!(
-                    "is of a kind that is not taken ({other:?}): files, directories, links and pipes are"
-                );
+                let problem =
+                    format!("has the kind {other:?}; allowed are files, directories, links and pipes");
                 Err(Error::Escapes { entry: name.to_owned(), problem })
             }
         }
@@ -169,16 +170,17 @@ impl Unpacker {
         let target_path = clean(target)?;
         let missing = || Error::Escapes {
             entry: name.to_owned(),
-            problem: format!("is a further name of {target:?}, which is not in this layer"),
+            problem: format!("is a hard link to {target:?}, which is not in this layer"),
         };
         let target_name = target_path.file_name().ok_or_else(missing)?.to_string_lossy().into_owned();
         let dir = target_path.parent().unwrap_or(Path::new("")).to_string_lossy().into_owned();
         let dir = if dir.is_empty() { ".".to_owned() } else { dir };
         let flags = libc::O_RDONLY | libc::O_DIRECTORY;
         let dir = open_beneath(&self.root, &dir, flags).map_err(|error| match error.raw_os_error() {
-            Some(libc::EXDEV) => {
-                Error::Escapes { entry: name.to_owned(), problem: format!("leads outside by {target:?}") }
-            }
+            Some(libc::EXDEV) => Error::Escapes {
+                entry: name.to_owned(),
+                problem: format!("leads outside through {target:?}"),
+            },
             _ => missing(),
         })?;
         remove(parent, leaf)?;
@@ -244,7 +246,7 @@ fn link_target(entry: &tar::Entry<'_, impl Read>, name: &str) -> Result<String, 
     let target = entry.link_name_bytes().map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
     target
         .filter(|target| !target.is_empty())
-        .ok_or_else(|| Error::Invalid(format!("the link {name:?} leads nowhere")))
+        .ok_or_else(|| Error::Invalid(format!("the link {name:?} has no target")))
 }
 
 /// The entry's path without `.` parts; with `..` or a root it is refused.
@@ -326,7 +328,7 @@ fn remove_unless_dir(parent: &OwnedFd, leaf: &CString) -> Result<(), Error> {
     if is_dir { Ok(()) } else { remove(parent, leaf) }
 }
 
-/// What a whiteout hides, by its name.
+/// The name that a whiteout hides.
 fn hidden_name(hidden: &str, name: &str) -> Result<CString, Error> {
     if hidden.is_empty() || hidden == "." || hidden == ".." {
         let problem = "hides nothing that has a name".to_owned();

@@ -65,7 +65,7 @@ fn archive(entries: &[Vec<u8>]) -> Vec<u8> {
     bytes
 }
 
-/// What came back, in one line, without what differs from run to run.
+/// The result in one line, without the parts that differ from run to run.
 fn row(what: &str, outcome: Result<String, String>, dir: &Path) -> String {
     let text = match outcome {
         Ok(text) => format!("taken: {text}"),
@@ -90,9 +90,9 @@ fn layers() {
         ),
         ("a long name by GNU that climbs", vec![long_name("a/../../../outside"), file("inside")]),
         ("a size by pax that is not there", vec![pax("size", "99999999999"), file("inside")]),
-        ("a size that is no number", vec![pax("size", "-1"), file("inside")]),
+        ("a size that is not a number", vec![pax("size", "-1"), file("inside")]),
         ("an owner past the map", vec![pax("uid", "70000"), file("inside")]),
-        ("an owner that is no number", vec![pax("uid", "root"), file("inside")]),
+        ("an owner that is not a number", vec![pax("uid", "root"), file("inside")]),
         ("a name with a zero byte", vec![pax("path", "a\0/../../outside"), file("inside")]),
         ("an empty name", vec![entry(EntryType::Regular, b"", b"", b"out", |_| {})]),
         ("the root as a file", vec![file(".")]),
@@ -206,7 +206,7 @@ fn archives() {
         ("zstd of nothing", vec![0x28, 0xb5, 0x2f, 0xfd, 0]),
         ("a digest that climbs", archive(&[layout(), index(&manifests(climbing))])),
         ("a digest that is not there", archive(&[layout(), index(&manifests(&missing))])),
-        ("an index that is no JSON", archive(&[layout(), index("{")])),
+        ("an index that is not JSON", archive(&[layout(), index("{")])),
         ("an index of the wrong shape", archive(&[layout(), index("[]")])),
         ("an index 10,000 levels deep", archive(&[layout(), index(&"[".repeat(10_000))])),
         ("indexes within indexes", archive(&nested)),

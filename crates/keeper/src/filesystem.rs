@@ -10,17 +10,27 @@ use std::io::{self, Write};
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, chown, symlink};
 
-use libc::{MS_BIND, MS_NODEV, MS_NOEXEC, MS_NOSUID, MS_PRIVATE, MS_RDONLY, MS_REC, MS_REMOUNT};
 use mainyard_keeper::Spec;
+use rustix::fs::{CWD, FileType, Mode, makedev, mknodat};
+use rustix::io::Errno;
+use rustix::mount::{
+    MountFlags, MountPropagationFlags, UnmountFlags, mount_bind, mount_change, mount_remount, unmount,
+};
+use rustix::process::pivot_root;
+use rustix::thread::UnshareFlags;
 
-use crate::syscalls::{Fault, check, mount, move_mount, open_tree, shift_owners, step, text, unshare};
+use crate::syscalls::{Fault, mount, move_mount, open_tree, shift_owners, step, unshare};
+
+const NO_DEVICES: MountFlags = MountFlags::NOSUID.union(MountFlags::NODEV);
+const DATA_ONLY: MountFlags = NO_DEVICES.union(MountFlags::NOEXEC);
 
 /// Mounts the scratch and the layered root at `root` below the stage, which becomes the working directory.
 pub(crate) fn stage(spec: &Spec) -> Result<(), Fault> {
-    step("make a mount namespace", unshare(libc::CLONE_NEWNS))?;
-    step("make the mounts private", mount("", "/", "", MS_PRIVATE | MS_REC, ""))?;
+    step("make a mount namespace", unshare(UnshareFlags::NEWNS))?;
+    let private = MountPropagationFlags::PRIVATE | MountPropagationFlags::REC;
+    step("make the mounts private", mount_change("/", private))?;
     let options = format!("mode=0755,size={},nr_inodes={}", spec.scratch, spec.inodes);
-    step("mount the scratch", mount("scratch", &spec.stage, "tmpfs", MS_NOSUID | MS_NODEV, &options))?;
+    step("mount the scratch", mount("tmpfs", &spec.stage, NO_DEVICES, &options))?;
     step("enter the scratch", std::env::set_current_dir(&spec.stage))?;
     for dir in ["upper", "work", "root"] {
         step("prepare the scratch", fs::create_dir(dir))?;
@@ -40,7 +50,7 @@ pub(crate) fn stage(spec: &Spec) -> Result<(), Fault> {
         lower = if lower.is_empty() { place } else { format!("{place}:{lower}") };
     }
     let options = format!("lowerdir={lower},upperdir=upper,workdir=work");
-    step("mount the image", mount("image", "root", "overlay", MS_NOSUID | MS_NODEV, &options))
+    step("mount the image", mount("overlay", "root", NO_DEVICES, &options))
 }
 
 /// Changes the root to the image and furnishes it. Called in the new namespaces.
@@ -50,28 +60,27 @@ pub(crate) fn furnish(spec: &Spec) -> Result<(), Fault> {
     // The copy of the mount can be pivoted to, whatever the first one was locked by.
     step("enter the image", std::env::set_current_dir("root"))?;
     step("change the root", pivot())?;
-    for dir in ["/proc", "/dev", "/etc", "/tmp"] {
+    for dir in ["/proc", "/dev", "/etc", "/tmp", "/run"] {
         step("furnish the root", ensure_dir(dir, spec.id_base))?;
     }
     // Before /proc is there, every link in the image leads into the image.
+    step("make the working directory", ensure_dirs(&spec.cwd, spec.id_base))?;
     for (path, content) in &spec.files {
         step(format!("put the file {path} there"), put_content(spec, path, content))?;
     }
     step("furnish /dev", devices(spec))?;
     step("furnish /etc/hosts", put_file(&hosts, "/etc/hosts", spec.id_base))?;
+    step("furnish /etc/hostname", put_text(spec, "/etc/hostname", &format!("{}\n", spec.hostname)))?;
     step("furnish /etc/resolv.conf", put_text(spec, "/etc/resolv.conf", &spec.resolver))?;
-    let flags = MS_NOSUID | MS_NODEV | MS_NOEXEC;
-    step("mount /proc", mount("proc", "/proc", "proc", flags, ""))?;
+    step("mount /proc", mount("proc", "/proc", DATA_ONLY, ""))?;
     step("mask /proc", move_mount(&meminfo, "/proc/meminfo"))?;
     mask()
 }
 
 fn pivot() -> io::Result<()> {
-    // SAFETY: strings are constants.
-    unsafe {
-        check(libc::syscall(libc::SYS_pivot_root, c".".as_ptr(), c".".as_ptr()))?;
-        check(libc::umount2(c".".as_ptr(), libc::MNT_DETACH).into())?;
-    }
+    // The old root lies over the new one and is taken away (pivot_root(2), "pivot_root(".", ".")").
+    pivot_root(".", ".")?;
+    unmount(".", UnmountFlags::DETACH)?;
     std::env::set_current_dir("/")
 }
 
@@ -88,6 +97,12 @@ fn ensure_dir(path: &str, id_base: u32) -> io::Result<()> {
     }
 }
 
+/// Makes the missing directories of a path; one without a slash in front begins at the root.
+fn ensure_dirs(path: &str, id_base: u32) -> io::Result<()> {
+    let ends = path.match_indices('/').map(|(end, _)| end).chain([path.len()]);
+    ends.filter(|end| *end > 0).try_for_each(|end| ensure_dir(&path[..end], id_base))
+}
+
 fn put_file(tree: &OwnedFd, path: &str, id_base: u32) -> io::Result<()> {
     // An image may ship the file as a link; what is put there must be a plain file.
     if fs::symlink_metadata(path).is_ok_and(|found| !found.is_file()) {
@@ -95,7 +110,7 @@ fn put_file(tree: &OwnedFd, path: &str, id_base: u32) -> io::Result<()> {
     }
     fs::OpenOptions::new().create(true).append(true).open(path)?;
     chown(path, Some(id_base), Some(id_base))?;
-    move_mount(tree, path)
+    Ok(move_mount(tree, path)?)
 }
 
 /// A file that everybody inside may read.
@@ -122,14 +137,14 @@ fn put_content(spec: &Spec, path: &str, content: &[u8]) -> io::Result<()> {
 }
 
 fn devices(spec: &Spec) -> io::Result<()> {
-    let flags = MS_NOSUID | MS_NOEXEC;
-    mount("dev", "/dev", "tmpfs", flags, "mode=0755,size=64k")?;
-    for (name, minor) in [("null", 3), ("zero", 5), ("full", 7), ("random", 8), ("urandom", 9)] {
+    let flags = MountFlags::NOSUID | MountFlags::NOEXEC;
+    mount("tmpfs", "/dev", flags, "mode=0755,size=64k")?;
+    // The kernel's own numbers (devices.txt); 5:0 is the terminal of the process that opens it.
+    let devices =
+        [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
+    for (name, major, minor) in devices {
         let path = format!("/dev/{name}");
-        // SAFETY: the string lives across the call.
-        let made =
-            unsafe { libc::mknod(text(&path).as_ptr(), libc::S_IFCHR | 0o666, libc::makedev(1, minor)) };
-        check(made.into())?;
+        mknodat(CWD, &path, FileType::CharacterDevice, Mode::from_raw_mode(0o666), makedev(major, minor))?;
         fs::set_permissions(&path, fs::Permissions::from_mode(0o666))?;
     }
     for (name, target) in [
@@ -144,13 +159,13 @@ fn devices(spec: &Spec) -> io::Result<()> {
     fs::create_dir("/dev/pts")?;
     let terminals =
         format!("newinstance,ptmxmode=0666,mode=0620,gid={},max={}", spec.id_base + 5, spec.terminals);
-    mount("devpts", "/dev/pts", "devpts", flags, &terminals)?;
+    mount("devpts", "/dev/pts", flags, &terminals)?;
     fs::create_dir("/dev/shm")?;
     let shared = format!("mode=1777,size={},nr_inodes={}", spec.scratch, spec.inodes);
-    mount("shm", "/dev/shm", "tmpfs", MS_NOSUID | MS_NODEV | MS_NOEXEC, &shared)
+    Ok(mount("tmpfs", "/dev/shm", DATA_ONLY, &shared)?)
 }
 
-/// What tells of the machine or changes it, hidden or made read-only.
+/// Paths that reveal or change the machine, hidden or made read-only.
 fn mask() -> Result<(), Fault> {
     for file in [
         "kcore",
@@ -173,18 +188,17 @@ fn mask() -> Result<(), Fault> {
         "interrupts",
     ] {
         let path = format!("/proc/{file}");
-        match mount("/dev/null", &path, "", MS_BIND, "") {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+        match mount_bind("/dev/null", &path) {
+            Err(Errno::NOENT) => {}
             other => step("mask /proc", other)?,
         }
     }
     for dir in ["acpi", "scsi", "irq", "bus", "fs", "driver", "tty"] {
-        match mount("none", &format!("/proc/{dir}"), "tmpfs", MS_RDONLY | MS_NOSUID | MS_NODEV, "size=0") {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+        match mount("tmpfs", &format!("/proc/{dir}"), MountFlags::RDONLY | NO_DEVICES, "size=0") {
+            Err(Errno::NOENT) => {}
             other => step("mask /proc", other)?,
         }
     }
-    let locked = MS_NOSUID | MS_NODEV | MS_NOEXEC | MS_RDONLY | MS_BIND;
-    step("lock /proc/sys", mount("/proc/sys", "/proc/sys", "", MS_BIND, ""))?;
-    step("lock /proc/sys", mount("", "/proc/sys", "", locked | MS_REMOUNT, ""))
+    step("lock /proc/sys", mount_bind("/proc/sys", "/proc/sys"))?;
+    step("lock /proc/sys", mount_remount("/proc/sys", DATA_ONLY | MountFlags::RDONLY | MountFlags::BIND, ""))
 }

@@ -4,16 +4,32 @@
 use std::ffi::CString;
 use std::fs::File;
 use std::io::{Read, Write};
-use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::fd::OwnedFd;
 
 use mainyard_keeper::{Ending, Spec, netlink};
+use rustix::fs::{Mode, OFlags};
+use rustix::io::Errno;
+use rustix::net::{AddressFamily, SocketType};
+use rustix::process::{Pid, Resource, Rlimit, Signal, getrlimit, kill_process, setrlimit};
+use rustix::stdio::{dup2_stderr, dup2_stdin, dup2_stdout};
+use rustix::thread::{
+    CapabilitySet, CapabilitySets, Gid, Uid, UnshareFlags, remove_capability_from_bounding_set,
+    set_capabilities, set_no_new_privs, set_thread_groups, set_thread_res_gid, set_thread_res_uid,
+};
 
 use crate::filesystem;
 use crate::ordinary_process;
-use crate::syscalls::{self, Fault, Pipe, check, control, step, text, unshare};
+use crate::syscalls::{self, Fault, Pipe, check, end_with_parent, step, text, unshare};
 
-/// What the program may still do as root inside: owners and modes of its files, ids, signals, low ports.
-const KEPT_CAPABILITIES: [u32; 8] = [0, 1, 3, 4, 5, 6, 7, 10];
+/// Capabilities left to root inside: owners and modes of its files, ids, signals, low ports.
+const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
+    .union(CapabilitySet::DAC_OVERRIDE)
+    .union(CapabilitySet::FOWNER)
+    .union(CapabilitySet::FSETID)
+    .union(CapabilitySet::KILL)
+    .union(CapabilitySet::SETGID)
+    .union(CapabilitySet::SETUID)
+    .union(CapabilitySet::NET_BIND_SERVICE);
 
 /// The keeper as init sees it.
 pub(crate) struct Parent {
@@ -67,14 +83,26 @@ impl Child {
         Ok(())
     }
 
-    /// What init said last: how the program ended.
+    /// Init's last message: how the program ended.
     pub(crate) fn last_word(&self) -> Option<Ending> {
         Ending::parse(&read_line(&self.read))
     }
 
-    pub(crate) fn signal(&self, signal: i32) {
+    pub(crate) fn kill(&self) {
+        // The child is not reaped before the keeper ends its loop, so the id is still its own.
+        if let Some(pid) = self.pid() {
+            let _ = kill_process(pid, Signal::KILL);
+        }
+    }
+
+    /// Sends a signal by its number, which may be a real-time one; init passes it on to the program.
+    pub(crate) fn signal(&self, number: i32) {
         // SAFETY: no memory is involved; the child is not reaped before the keeper ends its loop.
-        unsafe { libc::kill(self.pid as i32, signal) };
+        unsafe { libc::kill(self.pid as i32, number) };
+    }
+
+    pub(crate) fn pid(&self) -> Option<Pid> {
+        Pid::from_raw(self.pid as i32)
     }
 }
 
@@ -84,7 +112,7 @@ pub(crate) fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [Owned
     let code = match prepared.and_then(|()| start(spec, outputs)) {
         Ok(program) => {
             write_line(&parent.write, "running");
-            let ending = mind(program, spec.plain.then_some(parent.pid));
+            let ending = supervise(program, spec.plain.then_some(parent.pid));
             if spec.plain {
                 ordinary_process::end_children();
             }
@@ -102,16 +130,22 @@ pub(crate) fn run(spec: &Spec, parent: Parent, joins: Vec<File>, outputs: [Owned
 
 fn prepare_plain(parent: &Parent) -> Result<(), Fault> {
     ordinary_process::take_in_orphans()?;
-    ordinary_process::hear_of_the_keepers_end(parent.pid)
+    ordinary_process::end_with_the_keeper(parent.pid)
 }
 
 fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> {
-    die_with_keeper()?;
+    end_with_parent(Signal::KILL)?;
     for mut group in joins {
         step("join a control group", group.write_all(b"0"))?;
     }
-    step("make a control group namespace", unshare(libc::CLONE_NEWCGROUP))?;
-    for (key, value) in [("ipv6/conf/default/disable_ipv6", "1"), ("ipv4/ip_unprivileged_port_start", "0")] {
+    step("make a control group namespace", unshare(UnshareFlags::NEWCGROUP))?;
+    // Everybody inside may listen on any port, and may ask whether an address answers (ping).
+    let everybody = format!("{} {}", spec.id_base, spec.id_base + 65_535);
+    for (key, value) in [
+        ("ipv6/conf/default/disable_ipv6", "1"),
+        ("ipv4/ip_unprivileged_port_start", "0"),
+        ("ipv4/ping_group_range", &everybody),
+    ] {
         // A kernel without IPv6 has no such switch.
         match std::fs::write(format!("/proc/sys/net/{key}"), value) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
@@ -121,11 +155,11 @@ fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> 
     write_line(&parent.write, "namespaces");
     filesystem::furnish(spec)?;
     let settings = step("open the settings of the namespaces", syscalls::detached_proc())?;
-    step("set the host name", set_host_name(&spec.hostname))?;
+    step("set the host name", rustix::system::sethostname(spec.hostname.as_bytes()))?;
     wait_for(parent)?;
     step("set up the network", set_up_network(spec))?;
 
-    step("make the user namespace", unshare(libc::CLONE_NEWUSER))?;
+    step("make the user namespace", unshare(UnshareFlags::NEWUSER))?;
     write_line(&parent.write, "user namespace");
     wait_for(parent)?;
     become_root_inside()?;
@@ -144,17 +178,9 @@ fn wait_for(parent: &Parent) -> Result<(), Fault> {
     }
 }
 
-fn die_with_keeper() -> Result<(), Fault> {
-    step("tie the replica to its keeper", control(libc::PR_SET_PDEATHSIG, libc::SIGKILL as libc::c_ulong))
-}
-
-fn set_host_name(name: &str) -> std::io::Result<()> {
-    // SAFETY: pointer and length belong together.
-    check(unsafe { libc::sethostname(name.as_ptr().cast(), name.len()) }.into()).map(drop)
-}
-
 fn set_up_network(spec: &Spec) -> std::io::Result<()> {
-    let index = interface_index("eth0")?;
+    let socket = rustix::net::socket(AddressFamily::INET, SocketType::DGRAM, None)?;
+    let index = rustix::net::netdevice::name_to_index(&socket, "eth0")?;
     let near = netlink::hardware_address(spec.neighbour);
     netlink::Batch::default()
         .up(1)
@@ -166,56 +192,33 @@ fn set_up_network(spec: &Spec) -> std::io::Result<()> {
         .send()
 }
 
-fn interface_index(name: &str) -> std::io::Result<u32> {
-    // SAFETY: the string lives across the call.
-    match unsafe { libc::if_nametoindex(text(name).as_ptr()) } {
-        0 => Err(std::io::Error::last_os_error()),
-        index => Ok(index),
-    }
-}
-
 fn become_root_inside() -> Result<(), Fault> {
-    // SAFETY: raw calls; the library's own would try to tell threads that do not exist.
-    unsafe {
-        step("drop the groups", check(libc::syscall(libc::SYS_setgroups, 0, 0)))?;
-        step("take the group inside", check(libc::syscall(libc::SYS_setresgid, 0, 0, 0)))?;
-        step("take the user inside", check(libc::syscall(libc::SYS_setresuid, 0, 0, 0)))?;
-    }
-    die_with_keeper()
-}
-
-#[repr(C)]
-struct CapabilityHeader {
-    version: u32,
-    pid: i32,
-}
-
-#[repr(C)]
-#[derive(Clone, Copy)]
-struct CapabilityData {
-    effective: u32,
-    permitted: u32,
-    inheritable: u32,
+    // For this thread, which is the only one; the C library's own calls would look for others.
+    step("drop the groups", set_thread_groups(&[]))?;
+    step("take the group inside", set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT))?;
+    step("take the user inside", set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT))?;
+    // The kernel forgot the signal with the change of account.
+    end_with_parent(Signal::KILL)
 }
 
 fn give_up_rights(spec: &Spec) -> Result<(), Fault> {
-    for capability in 0..64 {
-        if !KEPT_CAPABILITIES.contains(&capability) {
-            match control(libc::PR_CAPBSET_DROP, capability.into()) {
+    for number in 0..64 {
+        let capability = CapabilitySet::from_bits_retain(1 << number);
+        if !KEPT_CAPABILITIES.contains(capability) {
+            match remove_capability_from_bounding_set(capability) {
                 // Past the last one the kernel knows.
-                Err(error) if error.raw_os_error() == Some(libc::EINVAL) => break,
+                Err(Errno::INVAL) => break,
                 other => step("drop a capability", other)?,
             }
         }
     }
-    let kept = KEPT_CAPABILITIES.iter().fold(0, |set, capability| set | 1u32 << capability);
-    let header = CapabilityHeader { version: 0x2008_0522, pid: 0 };
-    let low = CapabilityData { effective: kept, permitted: kept, inheritable: 0 };
-    let high = CapabilityData { effective: 0, permitted: 0, inheritable: 0 };
-    // SAFETY: the structures are the kernel's for this version.
-    let answer = unsafe { libc::syscall(libc::SYS_capset, &header, [low, high].as_ptr()) };
-    step("drop the capabilities", check(answer))?;
-    step("forbid new rights", control(libc::PR_SET_NO_NEW_PRIVS, 1))?;
+    let sets = CapabilitySets {
+        effective: KEPT_CAPABILITIES,
+        permitted: KEPT_CAPABILITIES,
+        inheritable: CapabilitySet::empty(),
+    };
+    step("drop the capabilities", set_capabilities(None, sets))?;
+    step("forbid new rights", set_no_new_privs(true))?;
     if spec.filter.is_empty() {
         return Ok(());
     }
@@ -238,7 +241,8 @@ fn start(spec: &Spec, outputs: [OwnedFd; 2]) -> Result<i32, Fault> {
     let pid = unsafe { libc::fork() };
     step("fork", check(pid.into()))?;
     if pid == 0 {
-        let errno = execute(spec, &program, &argv, &env, &outputs);
+        let error = execute(spec, &program, &argv, &env, &outputs);
+        let errno = error.raw_os_error().unwrap_or(libc::ENOENT);
         let _ = File::from(started.write).write_all(&errno.to_ne_bytes());
         // SAFETY: the forked copy ends here.
         unsafe { libc::_exit(127) }
@@ -262,7 +266,7 @@ fn find_program(spec: &Spec) -> Result<CString, Fault> {
     let name = spec.argv.first().ok_or_else(none)?;
     let lookup = |path: &str| -> std::io::Result<CString> {
         if spec.plain {
-            return ordinary_process::find_in_image(spec, path, 0);
+            return ordinary_process::find_in_image(spec, path, OFlags::empty());
         }
         std::fs::metadata(path).map(|_| text(path))
     };
@@ -280,97 +284,93 @@ fn find_program(spec: &Spec) -> Result<CString, Fault> {
         .ok_or(Fault { step: format!("find {name} in {path}").into(), errno: libc::ENOENT })
 }
 
-fn execute(spec: &Spec, program: &CString, argv: &[CString], env: &[CString], outputs: &[OwnedFd; 2]) -> i32 {
+/// Becomes the program; gives the error if that fails. The caller is a forked copy that only makes system calls here.
+fn execute(
+    spec: &Spec,
+    program: &CString,
+    argv: &[CString],
+    env: &[CString],
+    outputs: &[OwnedFd; 2],
+) -> std::io::Error {
+    let cwd = if spec.cwd.is_empty() { "/" } else { &spec.cwd };
+    let cwd = match spec.plain {
+        true => ordinary_process::find_in_image(spec, cwd, OFlags::DIRECTORY),
+        false => Ok(text(cwd)),
+    };
+    let opened = match cwd.and_then(|cwd| prepare_process(spec, program, &cwd, outputs)) {
+        Ok(opened) => opened,
+        Err(error) => return error,
+    };
     let pointers = |list: &[CString]| {
         list.iter().map(|item| item.as_ptr()).chain([std::ptr::null()]).collect::<Vec<_>>()
     };
     let (argv, env) = (pointers(argv), pointers(env));
-    let cwd = if spec.cwd.is_empty() { "/" } else { &spec.cwd };
-    let cwd = if spec.plain {
-        match ordinary_process::find_in_image(spec, cwd, libc::O_DIRECTORY) {
-            Ok(found) => found,
-            Err(error) => return error.raw_os_error().unwrap_or(libc::ENOENT),
-        }
-    } else {
-        text(cwd)
-    };
     // SAFETY: all pointers are to memory that lives until the program replaces it.
+    unsafe { libc::execve(program.as_ptr(), argv.as_ptr(), env.as_ptr()) };
+    let error = std::io::Error::last_os_error();
+    let Some(opened) = opened.filter(|_| error.raw_os_error() == Some(libc::EACCES)) else { return error };
+    let (opened, empty, at) = (std::os::fd::AsRawFd::as_raw_fd(&opened), c"".as_ptr(), libc::AT_EMPTY_PATH);
+    // SAFETY: as above; the descriptor is open.
+    unsafe { libc::syscall(libc::SYS_execveat, opened, empty, argv.as_ptr(), env.as_ptr(), at) };
+    std::io::Error::last_os_error()
+}
+
+/// The streams, limits, signals, directory and account of the program. Gives the program opened, where it can be.
+fn prepare_process(
+    spec: &Spec,
+    program: &CString,
+    cwd: &CString,
+    outputs: &[OwnedFd; 2],
+) -> std::io::Result<Option<OwnedFd>> {
+    // It fails only if this is a group's leader, which changes nothing.
+    let _ = rustix::process::setsid();
+    dup2_stdin(rustix::fs::open("/dev/null", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())?)?;
+    dup2_stdout(&outputs[0])?;
+    dup2_stderr(&outputs[1])?;
+    for (resource, most) in limits(spec) {
+        // Rights to raise a limit are gone already; a lower one stays.
+        let most = getrlimit(resource).maximum.map_or(most, |maximum| most.min(maximum));
+        setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) })?;
+    }
+    // SAFETY: the set is initialised by sigfillset before it is read.
     unsafe {
-        libc::setsid();
-        let null = libc::open(c"/dev/null".as_ptr(), libc::O_RDONLY);
-        libc::dup2(null, 0);
-        libc::dup2(outputs[0].as_raw_fd(), 1);
-        libc::dup2(outputs[1].as_raw_fd(), 2);
-        if null > 2 {
-            libc::close(null);
-        }
-        for (kind, most) in limits(spec) {
-            // Rights to raise a limit are gone already; a lower one stays.
-            let mut limit: libc::rlimit = std::mem::zeroed();
-            libc::getrlimit(kind, &mut limit);
-            let most = most.min(limit.rlim_max);
-            limit = libc::rlimit { rlim_cur: most, rlim_max: most };
-            if libc::setrlimit(kind, &limit) < 0 {
-                return *libc::__errno_location();
-            }
-        }
         let mut all = std::mem::zeroed();
         libc::sigfillset(&mut all);
         libc::sigprocmask(libc::SIG_UNBLOCK, &all, std::ptr::null_mut());
         libc::signal(libc::SIGPIPE, libc::SIG_DFL);
-        // Opened and entered while that is still allowed: a directory above may shut the program's account out.
-        let opened = libc::open(program.as_ptr(), libc::O_PATH | libc::O_CLOEXEC);
-        if libc::chdir(cwd.as_ptr()) < 0 {
-            return *libc::__errno_location();
-        }
-        // Without rights there is no other account to change to.
-        if !spec.plain || libc::geteuid() == 0 {
-            let gids = [spec.gid];
-            for answer in [
-                libc::syscall(libc::SYS_setgroups, 1, gids.as_ptr()),
-                libc::syscall(libc::SYS_setresgid, spec.gid, spec.gid, spec.gid),
-                libc::syscall(libc::SYS_setresuid, spec.uid, spec.uid, spec.uid),
-            ] {
-                if answer < 0 {
-                    return *libc::__errno_location();
-                }
-            }
-        }
-        if spec.plain {
-            let most = libc::rlimit { rlim_cur: spec.memory, rlim_max: spec.memory };
-            for answer in [
-                libc::setrlimit(libc::RLIMIT_DATA, &most),
-                libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL),
-                libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0),
-            ] {
-                if answer < 0 {
-                    return *libc::__errno_location();
-                }
-            }
-        }
-        libc::execve(program.as_ptr(), argv.as_ptr(), env.as_ptr());
-        if *libc::__errno_location() == libc::EACCES && opened >= 0 {
-            let empty = c"".as_ptr();
-            let (argv, env) = (argv.as_ptr(), env.as_ptr());
-            libc::syscall(libc::SYS_execveat, opened, empty, argv, env, libc::AT_EMPTY_PATH);
-        }
-        *libc::__errno_location()
     }
+    // Opened and entered while that is still allowed: a directory above may shut the program's account out.
+    let opened = rustix::fs::open(program, OFlags::PATH | OFlags::CLOEXEC, Mode::empty()).ok();
+    rustix::process::chdir(cwd)?;
+    // Without rights there is no other account to change to.
+    if !spec.plain || rustix::process::geteuid().is_root() {
+        let (user, group) = (Uid::from_raw(spec.uid), Gid::from_raw(spec.gid));
+        let further = spec.member_of.iter().map(|id| Gid::from_raw(*id));
+        set_thread_groups(&[group].into_iter().chain(further).collect::<Vec<_>>())?;
+        set_thread_res_gid(group, group, group)?;
+        set_thread_res_uid(user, user, user)?;
+    }
+    if spec.plain {
+        let most = Some(spec.memory);
+        setrlimit(Resource::Data, Rlimit { current: most, maximum: most })?;
+        rustix::process::set_parent_process_death_signal(Some(Signal::KILL))?;
+        set_no_new_privs(true)?;
+    }
+    Ok(opened)
 }
 
-/// What control groups do not hold a process to.
-fn limits(spec: &Spec) -> Vec<(libc::__rlimit_resource_t, u64)> {
-    let mut limits =
-        vec![(libc::RLIMIT_CORE, 0), (libc::RLIMIT_MSGQUEUE, 1 << 20), (libc::RLIMIT_SIGPENDING, 4096)];
+/// Limits of a process that control groups do not set.
+fn limits(spec: &Spec) -> Vec<(Resource, u64)> {
+    let mut limits = vec![(Resource::Core, 0), (Resource::Msgqueue, 1 << 20), (Resource::Sigpending, 4096)];
     if spec.open_files > 0 {
-        limits.push((libc::RLIMIT_NOFILE, spec.open_files));
+        limits.push((Resource::Nofile, spec.open_files));
     }
     limits
 }
 
 /// Forwards signals to the program and reaps whatever ends, until the program itself has ended. Where no namespace
 /// ends with this process, the keeper's own end is heard as a signal and ends the program at once.
-fn mind(program: i32, keeper: Option<u32>) -> Ending {
+fn supervise(program: i32, keeper: Option<u32>) -> Ending {
     // SAFETY: sets and structures are initialised by the calls that fill them.
     unsafe {
         let mut all = std::mem::zeroed();

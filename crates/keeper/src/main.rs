@@ -1,6 +1,6 @@
 //! The keeper's program: reads its specification, builds the surroundings, keeps the replica until it ends.
 //!
-//! The order matters and is told in `docs/ARCHITECTURE.md` under "Isolation". In short: everything that needs
+//! The order matters and is reported in `docs/ARCHITECTURE.md` under "Isolation". In short: everything that needs
 //! the machine's rights (mounts, groups, links) is done before the user namespace is entered, so that the
 //! replica's root owns none of it.
 
@@ -64,8 +64,8 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     }
     let joins = make_groups(&spec.groups)?;
 
-    let out = Pipe::new()?;
-    let err = Pipe::new()?;
+    let out = Pipe::open_to_all()?;
+    let err = Pipe::open_to_all()?;
     let to_init = Pipe::new()?;
     let from_init = Pipe::new()?;
 
@@ -94,7 +94,9 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
     leave(spec, "init", &format!("{pid}\n"));
     tell(&Progress::Running(pid));
 
-    let ended = output::pump(&mut log, [out.read, err.read], &signals, &child, spec.grace_ms)?;
+    let signal = if spec.stop_signal == 0 { libc::SIGTERM } else { spec.stop_signal };
+    let stop = output::Stop { signal, grace_ms: spec.grace_ms };
+    let ended = output::pump(&mut log, [out.read, err.read], &signals, &child, stop)?;
     if spec.plain {
         ordinary_process::end_children();
     }

@@ -5,6 +5,9 @@
 //! messages in its life.
 
 use std::io;
+use std::os::fd::OwnedFd;
+
+use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, recv, send, socket_with};
 
 /// The kernel's answer to a message: zero, or what was wrong with it.
 const ANSWER: u16 = 2;
@@ -190,33 +193,19 @@ impl Batch {
 
     /// Sends all messages into the calling thread's network namespace; the first refusal is the error.
     pub fn send(&self) -> io::Result<()> {
-        let kind = libc::SOCK_RAW | libc::SOCK_CLOEXEC;
-        // SAFETY: plain system calls on a descriptor that is owned by this function.
-        let socket = unsafe { libc::socket(libc::AF_NETLINK, kind, libc::NETLINK_ROUTE) };
-        if socket < 0 {
-            return Err(io::Error::last_os_error());
-        }
-        let result = self.exchange(socket);
-        // SAFETY: as above; closed once.
-        unsafe { libc::close(socket) };
-        result
+        // No protocol is NETLINK_ROUTE, whose number is 0.
+        let flags = SocketFlags::CLOEXEC;
+        let socket = socket_with(AddressFamily::NETLINK, SocketType::RAW, flags, None)?;
+        self.exchange(&socket)
     }
 
-    fn exchange(&self, socket: i32) -> io::Result<()> {
-        // SAFETY: the buffer lives across the call and its length is given.
-        let sent = unsafe { libc::send(socket, self.buffer.as_ptr().cast(), self.buffer.len(), 0) };
-        if sent < 0 {
-            return Err(io::Error::last_os_error());
-        }
+    fn exchange(&self, socket: &OwnedFd) -> io::Result<()> {
+        send(socket, &self.buffer, SendFlags::empty())?;
         let mut answer = [0u8; 8192];
         let mut open = self.starts.len();
         while open > 0 {
-            // SAFETY: the buffer lives across the call and its length is given.
-            let got = unsafe { libc::recv(socket, answer.as_mut_ptr().cast(), answer.len(), 0) };
-            if got < 0 {
-                return Err(io::Error::last_os_error());
-            }
-            let mut rest = &answer[..got as usize];
+            let (got, _) = recv(socket, &mut answer, RecvFlags::empty())?;
+            let mut rest = &answer[..got];
             while rest.len() >= 20 {
                 let word =
                     |at: usize| i32::from_ne_bytes([rest[at], rest[at + 1], rest[at + 2], rest[at + 3]]);

@@ -6,22 +6,24 @@
 
 use std::fs::{File, OpenOptions, rename};
 use std::io::{Read, Write};
-use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use mainyard_keeper::{Ending, Spec};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::WaitOptions;
 
 use crate::init::Child;
-use crate::syscalls::{Fault, check, step};
+use crate::syscalls::{Fault, step};
 
 const LINE_LIMIT: usize = 16 * 1024;
-/// What is read at once.
+/// The size of one read.
 const CHUNK: usize = 64 * 1024;
 /// Seconds of the rate that may come at once.
 const BURST: f64 = 5.0;
-/// What was dropped is told this often.
+/// The interval between reports of dropped lines.
 const TELL_EVERY: Duration = Duration::from_secs(1);
 
 /// Lines that may still be kept.
@@ -82,7 +84,7 @@ impl Log {
     }
 
     /// A line of the keeper's own.
-    fn say(&mut self, text: &str) {
+    fn write_marker(&mut self, text: &str) {
         self.gather('k', text.as_bytes(), stamp());
         self.write();
     }
@@ -115,7 +117,7 @@ impl Log {
             return;
         }
         if self.size + self.room.len() as u64 > self.limit {
-            self.turn_over();
+            self.rotate();
         }
         // A full disk must not stop the replica: the lines are lost, the next ones are tried again.
         if self.lost > 0 {
@@ -136,7 +138,7 @@ impl Log {
         self.gathered = 0;
     }
 
-    fn turn_over(&mut self) {
+    fn rotate(&mut self) {
         let current = self.dir.join("current");
         if rename(&current, self.dir.join("previous")).is_ok()
             && let Ok(file) = own_file(&current)
@@ -159,7 +161,7 @@ fn stamp() -> u128 {
 struct Source {
     file: Option<File>,
     mark: char,
-    /// What was read. Its first `have` bytes are a line without its end.
+    /// The buffer. Its first `have` bytes are an incomplete line.
     chunk: Vec<u8>,
     have: usize,
 }
@@ -212,6 +214,13 @@ impl Source {
     }
 }
 
+/// How a replica is stopped: the signal that asks its program to end, and the time until it is killed.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Stop {
+    pub signal: i32,
+    pub grace_ms: u64,
+}
+
 /// Moves output into the log until the replica has ended; a stop signal is passed on and, after the grace,
 /// followed by a kill.
 pub(crate) fn pump(
@@ -219,32 +228,24 @@ pub(crate) fn pump(
     outputs: [OwnedFd; 2],
     signals: &OwnedFd,
     child: &Child,
-    grace_ms: u64,
+    stop: Stop,
 ) -> Result<Ending, Fault> {
     let [out, err] = outputs;
     let mut sources = [Source::new(out, 'o'), Source::new(err, 'e')];
     let mut kill_at: Option<Instant> = None;
     loop {
-        let descriptor = |source: &Source| source.file.as_ref().map_or(-1, AsRawFd::as_raw_fd);
-        let mut waits = [descriptor(&sources[0]), descriptor(&sources[1]), signals.as_raw_fd()]
-            .map(|fd| libc::pollfd { fd, events: libc::POLLIN, revents: 0 });
-        let wait = kill_at.map_or(-1, |at| {
-            let left = at.saturating_duration_since(Instant::now()).as_millis();
-            i32::try_from(left + 1).unwrap_or(i32::MAX)
-        });
-        // SAFETY: the array lives across the call and its length is given.
-        unsafe { libc::poll(waits.as_mut_ptr(), 3, wait) };
-        for (source, wait) in sources.iter_mut().zip(&waits) {
-            if wait.revents != 0 {
+        let [out_ready, err_ready, signalled] = wait_for_any(&sources, signals, kill_at);
+        for (source, ready) in sources.iter_mut().zip([out_ready, err_ready]) {
+            if ready {
                 source.take(log);
             }
         }
-        if waits[2].revents != 0 && take_signal(signals, child, log, grace_ms, &mut kill_at) {
+        if signalled && take_signal(signals, child, log, stop, &mut kill_at) {
             break;
         }
         if kill_at.is_some_and(|at| at <= Instant::now()) {
-            log.say("did not end within its grace and was killed");
-            child.signal(libc::SIGKILL);
+            log.write_marker("did not end within its grace and was killed");
+            child.kill();
             kill_at = None;
         }
     }
@@ -257,38 +258,122 @@ pub(crate) fn pump(
     Ok(child.last_word().unwrap_or(Ending { code: None, signal: Some(libc::SIGKILL), memory_kills: 0 }))
 }
 
+/// Waits until there is something to read, or until the time to kill; says which of outputs and signals are ready.
+fn wait_for_any(sources: &[Source; 2], signals: &OwnedFd, kill_at: Option<Instant>) -> [bool; 3] {
+    // A stream that has ended is not waited for: the signals stand in its place, without an event.
+    let [out, err] = sources.each_ref().map(|source| match &source.file {
+        Some(file) => PollFd::new(file, PollFlags::IN),
+        None => PollFd::new(signals, PollFlags::empty()),
+    });
+    let mut waits = [out, err, PollFd::new(signals, PollFlags::IN)];
+    let left = kill_at.map(|at| {
+        let left = at.saturating_duration_since(Instant::now()) + Duration::from_millis(1);
+        Timespec { tv_sec: left.as_secs() as i64, tv_nsec: i64::from(left.subsec_nanos()) }
+    });
+    // An interrupted wait has nothing ready, and is begun again by the caller.
+    let _ = poll(&mut waits, left.as_ref());
+    waits.map(|wait| !wait.revents().is_empty())
+}
+
 /// True when init has ended.
 fn take_signal(
     signals: &OwnedFd,
     child: &Child,
     log: &mut Log,
-    grace_ms: u64,
+    stop: Stop,
     kill_at: &mut Option<Instant>,
 ) -> bool {
     let mut ended = false;
     loop {
-        // SAFETY: the structure is plain data and its size is given.
-        let (got, signal) = unsafe {
-            let mut info: libc::signalfd_siginfo = std::mem::zeroed();
-            let size = size_of::<libc::signalfd_siginfo>();
-            (libc::read(signals.as_raw_fd(), (&raw mut info).cast(), size), info.ssi_signo as i32)
-        };
-        if check(got as i64).is_err() {
+        // The kernel writes a `signalfd_siginfo` (man 2 signalfd): 128 bytes, of which the first four are the signal.
+        let mut info = [0; 128];
+        if rustix::io::read(signals, &mut info).is_err() {
             return ended;
         }
-        match signal {
+        match i32::from_ne_bytes([info[0], info[1], info[2], info[3]]) {
             libc::SIGCHLD => {
-                let mut status = 0;
-                // SAFETY: the status is plain data.
-                ended |= unsafe { libc::waitpid(child.pid as i32, &mut status, libc::WNOHANG) }
-                    == child.pid as i32;
+                let waited = rustix::process::waitpid(child.pid(), WaitOptions::NOHANG);
+                ended |= matches!(waited, Ok(Some(_)));
             }
             libc::SIGTERM | libc::SIGINT | libc::SIGQUIT if kill_at.is_none() => {
-                log.say("asked to stop");
-                child.signal(libc::SIGTERM);
-                *kill_at = Some(Instant::now() + std::time::Duration::from_millis(grace_ms));
+                log.write_marker("asked to stop");
+                child.signal(stop.signal);
+                *kill_at = Some(Instant::now() + Duration::from_millis(stop.grace_ms));
             }
             _ => {}
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Writes this as a replica's standard output; gives the texts of the log's files, the older one first.
+    fn logged(output: &[u8], log_limit: u64, log_lines: u32) -> (String, String) {
+        let dir = tempfile::tempdir().expect("a folder");
+        let log_dir = dir.path().display().to_string();
+        let mut log = Log::open(&Spec { log_dir, log_limit, log_lines, ..Spec::default() })
+            .unwrap_or_else(|_| panic!("a log"));
+        let (reader, mut writer) = std::io::pipe().expect("a pipe");
+        let mut source = Source::new(reader.into(), 'o');
+        std::thread::scope(|scope| {
+            scope.spawn(move || writer.write_all(output).expect("written"));
+            while source.file.is_some() {
+                source.take(&mut log);
+            }
+        });
+        let read = |name| std::fs::read_to_string(dir.path().join(name)).unwrap_or_default();
+        (read("previous"), read("current"))
+    }
+
+    /// Sources and texts of a log's lines, without their times.
+    fn lines(text: &str) -> Vec<&str> {
+        text.lines().map(|line| line.split_once(' ').expect("a time").1).collect()
+    }
+
+    #[test]
+    fn each_line_is_stamped_and_the_last_needs_no_end() {
+        let (_, current) = logged("one\n\nzwö\nlast".as_bytes(), 1 << 20, 0);
+        assert_eq!(lines(&current), ["o one", "o ", "o zwö", "o last"]);
+        let stamp: u128 = current.split(' ').next().and_then(|word| word.parse().ok()).expect("a time");
+        assert!(stamp > 1_700_000_000_000_000, "{stamp} is in microseconds");
+    }
+
+    #[test]
+    fn a_line_that_is_too_long_is_cut_into_several() {
+        let (_, current) =
+            logged(&[b"x".repeat(LINE_LIMIT + 5).as_slice(), b"\nnext\n"].concat(), 1 << 20, 0);
+        let lengths: Vec<usize> = lines(&current).iter().map(|line| line.len() - 2).collect();
+        assert_eq!(lengths, [LINE_LIMIT, 5, 4]);
+    }
+
+    #[test]
+    fn a_full_log_becomes_the_previous_one_and_no_line_is_lost_between_them() {
+        let output: String = (0..4000).map(|number| format!("line {number}\n")).collect();
+        let (previous, current) = logged(output.as_bytes(), 80 << 10, 0);
+        assert!(!previous.is_empty() && current.len() <= 80 << 10, "{} {}", previous.len(), current.len());
+        let both = previous + &current;
+        let last = lines(&both);
+        let first: usize =
+            last[0].strip_prefix("o line ").and_then(|number| number.parse().ok()).expect("a number");
+        let expected: Vec<String> = (first..4000).map(|number| format!("o line {number}")).collect();
+        assert_eq!(last, expected);
+    }
+
+    #[test]
+    fn lines_beyond_the_rate_are_dropped_and_counted() {
+        let output: String = (0..1000).map(|number| format!("line {number}\n")).collect();
+        let (_, current) = logged(output.as_bytes(), 1 << 20, 10);
+        let kept = current.matches(" o line ").count();
+        // Five seconds of the rate may come at once; more, where the machine takes its time.
+        assert!((50..1000).contains(&kept), "{kept} lines were kept");
+        let dropped: usize = current
+            .lines()
+            .filter_map(|line| {
+                line.split_once(" k ")?.1.split_once(" lines were dropped")?.0.parse::<usize>().ok()
+            })
+            .sum();
+        assert_eq!(kept + dropped, 1000);
     }
 }

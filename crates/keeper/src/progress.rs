@@ -9,7 +9,7 @@ pub enum Progress {
     Running(u32),
     /// The surroundings could not be built, or the program could not be started.
     Failed {
-        /// What was being done.
+        /// The operation that failed.
         step: String,
         /// The kernel's error number.
         errno: i32,
@@ -84,10 +84,27 @@ mod tests {
     use super::*;
 
     #[test]
-    fn each_line_is_read_back() {
-        for line in ["running 4711", "failed 2 start /app/x", "ended exit 3 0", "ended signal 9 2"] {
-            assert_eq!(Progress::parse(line).expect(line).to_string(), line);
+    fn each_line_of_progress_round_trips() {
+        let ending = |code, signal| Progress::Ended(Ending { code, signal, memory_kills: 2 });
+        let failed = Progress::Failed { step: "mount the root".to_owned(), errno: 13 };
+        for progress in [Progress::Running(4711), failed, ending(Some(0), None), ending(None, Some(9))] {
+            assert_eq!(Progress::parse(&progress.to_string()), Some(progress));
         }
-        assert_eq!(Progress::parse("ended exit x 0"), None);
+    }
+
+    #[test]
+    fn anything_else_is_no_progress() {
+        for line in [
+            "",
+            "running",
+            "running far",
+            "ended exit",
+            "ended exit 1",
+            "ended by 1 2",
+            "failed 13",
+            "failed x y",
+        ] {
+            assert_eq!(Progress::parse(line), None, "{line:?}");
+        }
     }
 }

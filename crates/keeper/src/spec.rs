@@ -1,10 +1,12 @@
-//! What a keeper is told, and how it travels: length-prefixed fields in a fixed order behind a version mark.
+//! The keeper's specification and its encoding: the postcard format, after a version mark.
+
+use serde::{Deserialize, Serialize};
 
 /// Changes whenever a field is added, removed or reordered.
-const MARK: &[u8; 8] = b"MYKEEP03";
+const MARK: &[u8; 8] = b"MYKEEP05";
 
 /// One control group that the replica joins.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Group {
     /// Absolute path of the group's directory; the keeper makes it and removes it at the end.
     pub dir: String,
@@ -19,13 +21,13 @@ pub struct Group {
 }
 
 /// Everything needed to start one isolated process.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Spec {
     /// The name the replica sees as its host name.
     pub hostname: String,
-    /// Where `pid` and `exit` are written; absolute.
+    /// The directory for `pid` and `exit`; absolute.
     pub run_dir: String,
-    /// Where the log files `current` and `previous` are; absolute.
+    /// The directory of the log files `current` and `previous`; absolute.
     pub log_dir: String,
     /// The log is turned over when `current` has grown past this many bytes.
     pub log_limit: u64,
@@ -74,6 +76,10 @@ pub struct Spec {
     pub uid: u32,
     /// Group id inside.
     pub gid: u32,
+    /// Ids of further groups inside.
+    pub member_of: Vec<u32>,
+    /// The signal that asks the process to end; 0 stands for `SIGTERM`.
+    pub stop_signal: i32,
     /// Most inotify watches inside.
     pub watches: u32,
     /// Most open files of one process.
@@ -91,147 +97,14 @@ pub struct Spec {
 impl Spec {
     /// The bytes a keeper reads from its standard input.
     pub fn encode(&self) -> Vec<u8> {
-        let mut out = Writer(MARK.to_vec());
-        out.text(&self.hostname);
-        out.text(&self.run_dir);
-        out.text(&self.log_dir);
-        out.number(self.log_limit);
-        out.number(self.log_lines.into());
-        out.text(&self.stage);
-        out.text(&self.node_net);
-        out.text(&self.id_map);
-        out.number(self.id_base.into());
-        out.number(self.plain.into());
-        out.number(self.memory);
-        out.texts(&self.layers);
-        out.number(self.scratch);
-        out.text(&self.hosts);
-        out.text(&self.resolver);
-        out.number(self.files.len() as u64);
-        for (path, content) in &self.files {
-            out.text(path);
-            out.bytes(content);
-        }
-        out.text(&self.meminfo);
-        out.number(self.groups.len() as u64);
-        for group in &self.groups {
-            out.text(&group.dir);
-            out.text(&group.join);
-            out.number(group.settings.len() as u64);
-            for (file, value) in &group.settings {
-                out.text(file);
-                out.text(value);
-            }
-            out.text(&group.kills);
-            out.number(group.keeper.into());
-        }
-        out.bytes(&self.address);
-        out.bytes(&self.neighbour);
-        out.number(self.link.into());
-        out.texts(&self.argv);
-        out.texts(&self.env);
-        out.text(&self.cwd);
-        out.number(self.uid.into());
-        out.number(self.gid.into());
-        out.number(self.watches.into());
-        out.number(self.open_files);
-        out.number(self.inodes);
-        out.number(self.terminals.into());
-        out.bytes(&self.filter);
-        out.number(self.grace_ms);
-        out.0
+        // What is extended is memory, and every length is known: there is nothing that could fail.
+        postcard::to_extend(self, MARK.to_vec()).expect("plain data is written to memory")
     }
 
-    /// Reads what [`Spec::encode`] wrote; `None` when it is cut short or of another version.
+    /// Reads what [`Spec::encode`] wrote; `None` when it is cut short, has more behind it, or is of another version.
     pub fn decode(bytes: &[u8]) -> Option<Spec> {
-        let mut from = Reader(bytes.strip_prefix(MARK)?);
-        Some(Spec {
-            hostname: from.text()?,
-            run_dir: from.text()?,
-            log_dir: from.text()?,
-            log_limit: from.number()?,
-            log_lines: from.number()? as u32,
-            stage: from.text()?,
-            node_net: from.text()?,
-            id_map: from.text()?,
-            id_base: from.number()? as u32,
-            plain: from.number()? != 0,
-            memory: from.number()?,
-            layers: from.texts()?,
-            scratch: from.number()?,
-            hosts: from.text()?,
-            resolver: from.text()?,
-            files: from.list(|from| Some((from.text()?, from.bytes()?.to_vec())))?,
-            meminfo: from.text()?,
-            groups: from.list(|from| {
-                Some(Group {
-                    dir: from.text()?,
-                    join: from.text()?,
-                    settings: from.list(|from| Some((from.text()?, from.text()?)))?,
-                    kills: from.text()?,
-                    keeper: from.number()? != 0,
-                })
-            })?,
-            address: from.bytes()?.try_into().ok()?,
-            neighbour: from.bytes()?.try_into().ok()?,
-            link: from.number()? as u32,
-            argv: from.texts()?,
-            env: from.texts()?,
-            cwd: from.text()?,
-            uid: from.number()? as u32,
-            gid: from.number()? as u32,
-            watches: from.number()? as u32,
-            open_files: from.number()?,
-            inodes: from.number()?,
-            terminals: from.number()? as u32,
-            filter: from.bytes()?.to_vec(),
-            grace_ms: from.number()?,
-        })
-    }
-}
-
-struct Writer(Vec<u8>);
-
-impl Writer {
-    fn number(&mut self, value: u64) {
-        self.0.extend_from_slice(&value.to_le_bytes());
-    }
-    fn bytes(&mut self, value: &[u8]) {
-        self.number(value.len() as u64);
-        self.0.extend_from_slice(value);
-    }
-    fn text(&mut self, value: &str) {
-        self.bytes(value.as_bytes());
-    }
-    fn texts(&mut self, values: &[String]) {
-        self.number(values.len() as u64);
-        values.iter().for_each(|value| self.text(value));
-    }
-}
-
-struct Reader<'a>(&'a [u8]);
-
-impl<'a> Reader<'a> {
-    fn number(&mut self) -> Option<u64> {
-        let (head, rest) = self.0.split_first_chunk::<8>()?;
-        self.0 = rest;
-        Some(u64::from_le_bytes(*head))
-    }
-    fn bytes(&mut self) -> Option<&'a [u8]> {
-        let length = usize::try_from(self.number()?).ok()?;
-        let (head, rest) = self.0.split_at_checked(length)?;
-        self.0 = rest;
-        Some(head)
-    }
-    fn text(&mut self) -> Option<String> {
-        String::from_utf8(self.bytes()?.to_vec()).ok()
-    }
-    fn list<T>(&mut self, mut each: impl FnMut(&mut Self) -> Option<T>) -> Option<Vec<T>> {
-        let count = self.number()?;
-        (0..count).map(|_| each(self)).collect()
-    }
-    fn texts(&mut self) -> Option<Vec<String>> {
-        self.list(Self::text)
+        let (spec, rest) = postcard::take_from_bytes(bytes.strip_prefix(MARK)?).ok()?;
+        rest.is_empty().then_some(spec)
     }
 }
 
@@ -265,13 +138,29 @@ mod tests {
     }
 
     #[test]
-    fn a_cut_or_foreign_specification_is_not_taken() {
+    fn a_truncated_or_foreign_specification_is_refused() {
         let whole = sample().encode();
         for length in 0..whole.len() {
             assert_eq!(Spec::decode(&whole[..length]), None, "cut at {length}");
         }
+        assert_eq!(Spec::decode(&[whole.as_slice(), b"more"].concat()), None);
         let mut foreign = whole.clone();
         foreign[7] ^= 1;
         assert_eq!(Spec::decode(&foreign), None);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_specification_round_trips_and_any_bytes_are_read_or_refused(
+            argv in proptest::collection::vec(".*", 0..5), numbers in proptest::array::uniform4(0u64..),
+            files in proptest::collection::vec(("/[a-z]{1,9}", proptest::collection::vec(0u8.., 0..20)), 0..4),
+            noise in proptest::collection::vec(0u8.., 0..200),
+        ) {
+            let [log_limit, memory, scratch, grace_ms] = numbers;
+            let spec = Spec { argv, files, log_limit, memory, scratch, grace_ms, ..sample() };
+            proptest::prop_assert_eq!(Spec::decode(&spec.encode()), Some(spec));
+            // A length that nothing stands behind must not take memory for it.
+            let _ = Spec::decode(&[MARK.as_slice(), &noise].concat());
+        }
     }
 }

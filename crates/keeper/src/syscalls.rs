@@ -1,12 +1,20 @@
-//! Thin covers over the system calls that the standard library does not have.
+//! The system calls of the keeper: `rustix` where it has them, and thin covers over `libc` for the rest (clone, signals,
+//! owners of mounts).
 
 use std::borrow::Cow;
 use std::ffi::CString;
 use std::fs::File;
 use std::io;
-use std::os::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
+use std::os::fd::{AsRawFd, FromRawFd, OwnedFd};
 
-/// What was being done, and the kernel's error number.
+use rustix::fs::{CWD, Mode, OFlags};
+use rustix::io::Errno;
+use rustix::mount::{FsMountFlags, FsOpenFlags, MountAttrFlags, MountFlags, MoveMountFlags, OpenTreeFlags};
+use rustix::pipe::PipeFlags;
+use rustix::process::Signal;
+use rustix::thread::{LinkNameSpaceType, UnshareFlags};
+
+/// The operation that failed, and the kernel's error number.
 #[derive(Debug)]
 pub(crate) struct Fault {
     pub step: Cow<'static, str>,
@@ -14,11 +22,17 @@ pub(crate) struct Fault {
 }
 
 /// Names the step that an error belongs to.
-pub(crate) fn step<T>(step: impl Into<Cow<'static, str>>, result: io::Result<T>) -> Result<T, Fault> {
-    result.map_err(|error| Fault { step: step.into(), errno: error.raw_os_error().unwrap_or(libc::EIO) })
+pub(crate) fn step<T>(
+    step: impl Into<Cow<'static, str>>,
+    result: Result<T, impl Into<io::Error>>,
+) -> Result<T, Fault> {
+    result.map_err(|error| {
+        let errno = error.into().raw_os_error().unwrap_or(libc::EIO);
+        Fault { step: step.into(), errno }
+    })
 }
 
-/// The answer of a system call as a result.
+/// The answer of a system call that was made through `libc`, as a result.
 pub(crate) fn check(value: libc::c_long) -> io::Result<i64> {
     if value < 0 { Err(io::Error::last_os_error()) } else { Ok(value) }
 }
@@ -35,17 +49,23 @@ pub(crate) struct Pipe {
 impl Pipe {
     /// Both ends are closed when a program is started.
     pub(crate) fn new() -> Result<Pipe, Fault> {
-        let mut ends = [0; 2];
-        // SAFETY: the array has room for the two descriptors.
-        step("make a pipe", check(unsafe { libc::pipe2(ends.as_mut_ptr(), libc::O_CLOEXEC) }.into()))?;
-        // SAFETY: both were just opened and nobody else owns them.
-        unsafe { Ok(Pipe { read: OwnedFd::from_raw_fd(ends[0]), write: OwnedFd::from_raw_fd(ends[1]) }) }
+        let (read, write) = step("make a pipe", rustix::pipe::pipe_with(PipeFlags::CLOEXEC))?;
+        Ok(Pipe { read, write })
+    }
+
+    /// The same for a program's output. Programs open it again, as `/dev/stdout` and `/proc/self/fd/1`, also after they
+    /// have changed to another account. Nobody but the program's own processes can reach it there.
+    pub(crate) fn open_to_all() -> Result<Pipe, Fault> {
+        let pipe = Pipe::new()?;
+        let everybody = Mode::from_raw_mode(0o666);
+        step("open the output to the program's accounts", rustix::fs::fchmod(&pipe.write, everybody))?;
+        Ok(pipe)
     }
 }
 
 pub(crate) fn become_own_session() {
-    // SAFETY: no memory is involved; it fails only if this is a group's leader, which changes nothing.
-    unsafe { libc::setsid() };
+    // It fails only if this is a group's leader, which changes nothing.
+    let _ = rustix::process::setsid();
 }
 
 /// Clock ticks after boot at which this process started: with the id, it names the process for good.
@@ -72,19 +92,21 @@ pub(crate) fn take_signals() -> Result<OwnedFd, Fault> {
     }
 }
 
-pub(crate) fn set_namespace(file: &File, kind: i32) -> io::Result<()> {
-    // SAFETY: the descriptor is open for the length of the call.
-    check(unsafe { libc::setns(file.as_raw_fd(), kind) }.into()).map(drop)
-}
-
 pub(crate) fn enter_network(path: &str) -> Result<(), Fault> {
+    use std::os::fd::AsFd;
     let file = step("open the node's network namespace", File::open(path))?;
-    step("enter the node's network namespace", set_namespace(&file, libc::CLONE_NEWNET))
+    let entered = rustix::thread::move_into_link_name_space(file.as_fd(), Some(LinkNameSpaceType::Network));
+    step("enter the node's network namespace", entered)
 }
 
-pub(crate) fn unshare(kind: i32) -> io::Result<()> {
-    // SAFETY: no memory is involved.
-    check(unsafe { libc::unshare(kind) }.into()).map(drop)
+pub(crate) fn unshare(kind: UnshareFlags) -> Result<(), Errno> {
+    // SAFETY: only a shared table of descriptors would matter here, and no namespace touches that.
+    unsafe { rustix::thread::unshare_unsafe(kind) }
+}
+
+/// The replica ends with its keeper: by this signal to the caller, when its parent has ended.
+pub(crate) fn end_with_parent(signal: Signal) -> Result<(), Fault> {
+    step("tie the replica to its keeper", rustix::process::set_parent_process_death_signal(Some(signal)))
 }
 
 /// Like `fork`, with new mount, pid, network, ipc and uts namespaces. The keeper has one thread, so the child
@@ -107,48 +129,20 @@ pub(crate) fn fork() -> Result<u32, Fault> {
     Ok(step("fork", check(unsafe { libc::fork() }.into()))? as u32)
 }
 
-pub(crate) fn mount(
-    source: &str,
-    target: &str,
-    kind: &str,
-    flags: libc::c_ulong,
-    options: &str,
-) -> io::Result<()> {
-    let (source, target, kind, options) = (text(source), text(target), text(kind), text(options));
-    // SAFETY: all four strings live across the call.
-    let answer = unsafe {
-        libc::mount(source.as_ptr(), target.as_ptr(), kind.as_ptr(), flags, options.as_ptr().cast())
-    };
-    check(answer.into()).map(drop)
+/// Mounts a file system of this kind.
+pub(crate) fn mount(kind: &str, target: &str, flags: MountFlags, options: &str) -> Result<(), Errno> {
+    rustix::mount::mount(kind, target, kind, flags, text(options).as_c_str())
 }
 
 /// A detached copy of the mount at `path`.
-pub(crate) fn open_tree(path: &str) -> io::Result<OwnedFd> {
-    let path = text(path);
-    let flags = 1 | libc::O_CLOEXEC; // OPEN_TREE_CLONE
-    // SAFETY: the string lives across the call; the descriptor is new.
-    unsafe {
-        let fd = check(libc::syscall(libc::SYS_open_tree, libc::AT_FDCWD, path.as_ptr(), flags))?;
-        Ok(OwnedFd::from_raw_fd(fd as RawFd))
-    }
+pub(crate) fn open_tree(path: &str) -> Result<OwnedFd, Errno> {
+    let flags = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC;
+    rustix::mount::open_tree(CWD, path, flags)
 }
 
 /// Puts a detached mount at `target`.
-pub(crate) fn move_mount(tree: &OwnedFd, target: &str) -> io::Result<()> {
-    let target = text(target);
-    let from_descriptor = 4; // MOVE_MOUNT_F_EMPTY_PATH
-    // SAFETY: descriptor and strings live across the call.
-    let answer = unsafe {
-        libc::syscall(
-            libc::SYS_move_mount,
-            tree.as_raw_fd(),
-            c"".as_ptr(),
-            libc::AT_FDCWD,
-            target.as_ptr(),
-            from_descriptor,
-        )
-    };
-    check(answer).map(drop)
+pub(crate) fn move_mount(tree: &OwnedFd, target: &str) -> Result<(), Errno> {
+    rustix::mount::move_mount(tree, "", CWD, target, MoveMountFlags::MOVE_MOUNT_F_EMPTY_PATH)
 }
 
 #[repr(C)]
@@ -184,32 +178,14 @@ pub(crate) fn shift_owners(tree: &OwnedFd, users: &File) -> io::Result<()> {
 }
 
 /// A proc file system that is mounted nowhere, reached through the descriptor alone.
-pub(crate) fn detached_proc() -> io::Result<OwnedFd> {
-    let create = 6; // FSCONFIG_CMD_CREATE
-    let null = std::ptr::null::<libc::c_char>();
-    // SAFETY: descriptors are checked before use, strings are constants.
-    unsafe {
-        let context = check(libc::syscall(libc::SYS_fsopen, c"proc".as_ptr(), 1))?;
-        let context = OwnedFd::from_raw_fd(context as RawFd);
-        check(libc::syscall(libc::SYS_fsconfig, context.as_raw_fd(), create, null, null, 0))?;
-        let fd = check(libc::syscall(libc::SYS_fsmount, context.as_raw_fd(), 1, 0))?;
-        Ok(OwnedFd::from_raw_fd(fd as RawFd))
-    }
+pub(crate) fn detached_proc() -> Result<OwnedFd, Errno> {
+    let context = rustix::mount::fsopen("proc", FsOpenFlags::FSOPEN_CLOEXEC)?;
+    rustix::mount::fsconfig_create(&context)?;
+    rustix::mount::fsmount(&context, FsMountFlags::FSMOUNT_CLOEXEC, MountAttrFlags::empty())
 }
 
 /// Writes a short value into a file below an open directory.
 pub(crate) fn write_below(dir: &OwnedFd, path: &str, value: &str) -> io::Result<()> {
-    let path = text(path);
-    // SAFETY: the string lives across the call; the descriptor is new and then owned by the file.
-    let mut file = unsafe {
-        let fd =
-            check(libc::openat(dir.as_raw_fd(), path.as_ptr(), libc::O_WRONLY | libc::O_CLOEXEC).into())?;
-        File::from_raw_fd(fd as RawFd)
-    };
-    io::Write::write_all(&mut file, value.as_bytes())
-}
-
-pub(crate) fn control(option: i32, value: libc::c_ulong) -> io::Result<()> {
-    // SAFETY: the options used here take plain numbers.
-    check(unsafe { libc::prctl(option, value, 0, 0, 0) }.into()).map(drop)
+    let file = rustix::fs::openat(dir, path, OFlags::WRONLY | OFlags::CLOEXEC, Mode::empty())?;
+    io::Write::write_all(&mut File::from(file), value.as_bytes())
 }

@@ -68,7 +68,7 @@ fn read_line(reader: &mut impl BufRead) -> io::Result<String> {
     Ok(line.trim_end().to_owned())
 }
 
-/// Where an answer is written.
+/// The writer of an answer.
 pub(crate) struct Answer<'a> {
     to: &'a mut TcpStream,
 }
@@ -92,7 +92,7 @@ impl Answer<'_> {
     }
 }
 
-/// Serves for ever; each connection has its thread.
+/// Serves forever; each connection has its thread.
 pub(crate) fn serve(
     port: u16,
     handle: impl Fn(&mut Request, &mut Answer<'_>) -> io::Result<()> + Send + Sync + 'static,
@@ -173,7 +173,7 @@ fn web_socket(stream: &mut TcpStream, reader: &mut impl Read, key: &str) -> io::
     }
 }
 
-/// Where names of services are in a file of the replica's own, that is asked first.
+/// A replica's own file of service names is asked first, if there is one.
 fn address_of(host: &str) -> String {
     let names = std::env::var("MAINYARD_HOSTS").ok().and_then(|file| std::fs::read_to_string(file).ok());
     let found = names.as_deref().unwrap_or("").lines().find_map(|line| {

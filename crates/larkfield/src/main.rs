@@ -8,7 +8,7 @@ mod parts;
 
 use std::path::Path;
 
-/// What the file `release` beside the program says.
+/// The content of the file `release` beside the program.
 #[derive(Debug, Clone, Default)]
 pub struct Release {
     /// Such as `1.5.0`.
@@ -36,7 +36,7 @@ fn main() {
         "courier-web" => parts::courier_web(release),
         "label-printer" => parts::label_printer(release),
         other => {
-            eprintln!("{other:?} is none of locker-api, courier-web, label-printer");
+            eprintln!("{other:?} is unknown; expected locker-api, courier-web or label-printer");
             std::process::exit(64);
         }
     }

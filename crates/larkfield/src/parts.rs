@@ -44,7 +44,7 @@ fn setting(name: &str) -> Option<u64> {
     std::env::var(name).ok()?.parse().ok()
 }
 
-/// What a release of locker-api does before it serves; settings make it slow or let it fail.
+/// Steps of a locker-api release before it serves; settings make them slow or let them fail.
 fn migrate(release: &Release) -> ! {
     println!("the locker map is brought to version {}", release.version);
     std::thread::sleep(Duration::from_millis(setting("MIGRATION_MILLIS").unwrap_or(50)));
@@ -80,7 +80,7 @@ pub(crate) fn locker_api(release: Release) {
         let path = request.path.clone();
         let path = path.split('?').next().unwrap_or("/");
         if path == "/ready" {
-            // A program that is overwhelmed now and then: ready this long of every three times as long.
+            // A program that is overwhelmed from time to time: ready this long of every three times as long.
             if let Some(turn) = setting("READY_IN_TURNS_MILLIS").filter(|turn| *turn > 0)
                 && started.elapsed().as_millis() as u64 % (turn * 3) >= turn
             {

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use mainyard_control_client::Control;
 use mainyard_core::link::{NodeOrder, NodeReport, RunOrder};
 use mainyard_core::model::{Check, Name, ReleaseId, ReplicaId};
-use mainyard_core::node_state::{Left, NodeState, Orders, Step};
+use mainyard_core::node_state::{Action, Leftover, NodeState, Orders};
 use mainyard_core::replica_lifecycle::{Do, Ended, Event};
 use mainyard_core::routing::hosts_in;
 use mainyard_runtime::{Driver, Plain};
@@ -28,9 +28,9 @@ const SWEEP_EVERY: Duration = Duration::from_secs(1800);
 /// A keeper that an earlier agent started has brought its program up, or given up, within this time.
 const BROUGHT_UP_WITHIN: Duration = Duration::from_secs(5);
 
-/// What the agent itself has of a replica.
+/// The agent's own state for one replica.
 #[derive(Default)]
-struct Held {
+struct LocalReplica {
     keeper: Option<Keeper>,
     image: Option<Arc<Prepared>>,
     /// The digest of what was started last.
@@ -45,8 +45,8 @@ pub(crate) struct Agent {
     probes: Probes,
     inbox: mpsc::UnboundedSender<Message>,
     reports: watch::Sender<Option<NodeReport>>,
-    desk: NodeState,
-    held: BTreeMap<ReplicaId, Held>,
+    node_state: NodeState,
+    held: BTreeMap<ReplicaId, LocalReplica>,
     hosts: HashMap<Name, String>,
     /// Logs of replicas that are gone.
     kept_logs: KeptLogs,
@@ -73,12 +73,12 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
     let (inbox, mut messages) = mpsc::unbounded_channel();
     let (reports, to_report) = watch::channel(None);
     let probes = Probes::start(Arc::clone(&driver), inbox.clone()).map_err(io("start the probes"))?;
-    let life = new_life();
+    let incarnation = new_incarnation();
     let renew = Arc::new(tokio::sync::Notify::new());
     let control = Control::at(&config.control, &config.token);
     tokio::spawn(link::follow_orders(
         config.clone(),
-        life,
+        incarnation,
         control.clone(),
         Arc::clone(&renew),
         inbox.clone(),
@@ -91,7 +91,7 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
         probes,
         inbox,
         reports,
-        desk: NodeState::new(heard_epoch(&config), life),
+        node_state: NodeState::new(heard_epoch(&config), incarnation),
         held: BTreeMap::new(),
         hosts: HashMap::new(),
         kept_logs: KeptLogs::at(config.dir.join("kept-logs")),
@@ -119,7 +119,7 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
             }
             _ = sweeps.tick() => agent.sweep_images(),
         }
-        if let Some(mut report) = agent.desk.report() {
+        if let Some(mut report) = agent.node_state.report() {
             for replica in &mut report.replicas {
                 replica.started = agent.held.get(&replica.id).and_then(|held| held.started.clone());
             }
@@ -141,7 +141,7 @@ impl Agent {
         self.config.dir.join("logs").join(id.dotted())
     }
 
-    /// What an earlier agent ran: adopted where its keeper lives, begun again where not.
+    /// Replicas of an earlier agent: adopted if their keeper is alive, started again if not.
     fn find_earlier(&mut self) {
         let entries = std::fs::read_dir(self.config.dir.join("replicas")).into_iter().flatten().flatten();
         for entry in entries {
@@ -155,22 +155,22 @@ impl Agent {
             let survivor = mainyard_runtime::find_settled_survivor(&entry.path(), BROUGHT_UP_WITHIN);
             let running = survivor.and_then(|found| Some((found.keeper, found.init?)));
             let left = match keepers::unseen_end(&entry.path()) {
-                _ if running.is_some() => Left::Running,
-                Some(ended) => Left::Ended(ended),
+                _ if running.is_some() => Leftover::Running,
+                Some(ended) => Leftover::Ended(ended),
                 None if orders::was_begun(&entry.path()) && !mainyard_runtime::never_began(&entry.path()) => {
-                    Left::Begun
+                    Leftover::Begun
                 }
-                None => Left::Nothing,
+                None => Leftover::Nothing,
             };
-            let (number, steps) = self.desk.find(order, left, self.now());
+            let (number, actions) = self.node_state.find(order, left, self.now());
             if let Some((keeper, init)) = running {
                 tracing::info!(replica = %id, keeper, "found running");
                 keepers::watch_adopted(keeper, id.clone(), number, entry.path(), self.inbox.clone());
                 let keeper = Some(Keeper { pid: keeper, init: Some(init) });
                 let started = std::fs::read_to_string(started_file(&entry.path())).ok();
-                self.held.insert(id, Held { keeper, image: None, started });
+                self.held.insert(id, LocalReplica { keeper, image: None, started });
             }
-            self.carry_out(steps);
+            self.carry_out(actions);
         }
     }
 
@@ -196,30 +196,32 @@ impl Agent {
                 let dirs = replicas.into_iter().map(|id| (self.log_dir_of(&id), id)).collect();
                 let mut kept = kept.map(|release| self.kept_logs.of(&release)).unwrap_or_default();
                 kept.retain(|(_, id)| only.as_ref().is_none_or(|only| *only == id.short));
-                let asked = logs::Asked { dirs, kept, tail, follow };
+                let asked = logs::LineRange { dirs, kept, tail, follow };
                 tokio::spawn(logs::send(control.clone(), stream, asked));
             }
             Message::Order(NodeOrder::Beat) => {}
-            Message::Linked => self.desk.linked(),
-            Message::Event(id, number, event) if self.desk.is_current(&id, number) => self.handle(&id, event),
-            Message::Prepared(id, number, image) if self.desk.is_current(&id, number) => {
+            Message::Linked => self.node_state.linked(),
+            Message::Event(id, number, event) if self.node_state.is_current(&id, number) => {
+                self.handle(&id, event)
+            }
+            Message::Prepared(id, number, image) if self.node_state.is_current(&id, number) => {
                 self.held.entry(id.clone()).or_default().image = Some(image);
                 self.handle(&id, Event::Fetched);
             }
-            Message::Started(id, number, keeper, init) if self.desk.is_current(&id, number) => {
+            Message::Started(id, number, keeper, init) if self.node_state.is_current(&id, number) => {
                 self.held.entry(id.clone()).or_default().keeper =
                     Some(Keeper { pid: keeper, init: Some(init) });
                 self.handle(&id, Event::Running);
             }
             Message::Event(..) | Message::Prepared(..) | Message::Started(..) => {}
-            Message::Reported(number, taken) => self.desk.reported(number, taken),
+            Message::Reported(number, taken) => self.node_state.reported(number, taken),
         }
     }
 
     /// Remembers whose log is kept when the replica goes.
     fn mark_logs(&mut self, replicas: Vec<ReplicaId>) {
         for id in replicas {
-            if let Some(run) = self.desk.replica(&id) {
+            if let Some(run) = self.node_state.replica(&id) {
                 let release = ReleaseId { workload: id.workload.clone(), number: run.order.release };
                 self.logs_to_keep.insert(id, release);
             }
@@ -228,14 +230,14 @@ impl Agent {
 
     fn take_orders(&mut self, orders: Orders) {
         let epoch = orders.epoch;
-        if epoch > self.desk.epoch()
+        if epoch > self.node_state.epoch()
             && let Err(error) = keep_epoch(&self.config, epoch)
         {
             tracing::error!(%error, "the epoch cannot be kept");
         }
-        match self.desk.take(orders, self.now()) {
-            Some(steps) => self.carry_out(steps),
-            None => tracing::warn!(epoch, "orders of a control that decides no more are refused"),
+        match self.node_state.take(orders, self.now()) {
+            Some(actions) => self.carry_out(actions),
+            None => tracing::warn!(epoch, "orders of a control that no longer decides are refused"),
         }
     }
 
@@ -265,7 +267,7 @@ impl Agent {
     }
 
     fn handle(&mut self, id: &ReplicaId, event: Event) {
-        if let (Event::Ended(ended), Some(run)) = (&event, self.desk.replica(id)) {
+        if let (Event::Ended(ended), Some(run)) = (&event, self.node_state.replica(id)) {
             self.meter.ended(id, &run.order, ended.memory_kills);
         }
         if matches!(event, Event::Ended(_) | Event::CouldNotStart(_))
@@ -273,20 +275,20 @@ impl Agent {
         {
             held.keeper = None;
         }
-        let steps = self.desk.handle(id, event, self.now());
-        self.carry_out(steps);
+        let actions = self.node_state.handle(id, event, self.now());
+        self.carry_out(actions);
     }
 
-    fn carry_out(&mut self, steps: Vec<Step>) {
-        for step in steps {
-            match step {
-                Step::Keep(order) => {
+    fn carry_out(&mut self, actions: Vec<Action>) {
+        for action in actions {
+            match action {
+                Action::Keep(order) => {
                     if let Err(error) = self.keep_order(&order) {
                         tracing::error!(replica = %order.id, %error, "the order cannot be kept");
                     }
                 }
-                Step::Do(id, number, action) => self.act(&id, number, action),
-                Step::Forget(id) => self.forget(&id),
+                Action::Do(id, number, action) => self.act(&id, number, action),
+                Action::Forget(id) => self.forget(&id),
             }
         }
     }
@@ -309,7 +311,7 @@ impl Agent {
     }
 
     fn act(&mut self, id: &ReplicaId, number: u64, action: Do) {
-        let Some(run) = self.desk.replica(id) else { return };
+        let Some(run) = self.node_state.replica(id) else { return };
         let keeper = self.held.get(id).and_then(|held| held.keeper.as_ref());
         match action {
             Do::Fetch => {
@@ -355,7 +357,7 @@ impl Agent {
     }
 
     fn probe(&self, id: &ReplicaId, of: (u64, u32), after: Duration, check: Option<Check>, alive: bool) {
-        let (Some(replica), Some(check)) = (self.desk.replica(id), check) else { return };
+        let (Some(replica), Some(check)) = (self.node_state.replica(id), check) else { return };
         let order = &replica.order;
         let Some(kind) = check.kind(&order.spec.ports) else { return };
         let ((number, run), within, address) = (of, check.within.duration(), order.address);
@@ -387,7 +389,7 @@ impl Agent {
     fn start(&mut self, id: &ReplicaId, number: u64) {
         let run_dir = self.dir_of(id);
         let log_dir = self.log_dir_of(id);
-        let Some(replica) = self.desk.replica(id) else { return };
+        let Some(replica) = self.node_state.replica(id) else { return };
         let Some(image) = self.held.get(id).and_then(|held| held.image.as_ref()) else {
             // Found at the agent's start with its process gone: the image was never prepared by this agent.
             self.act(id, number, Do::Fetch);
@@ -423,7 +425,7 @@ impl Agent {
     }
 
     fn sweep_images(&self) {
-        let in_use = self.desk.replicas().map(|(_, run)| run.order.digest.clone()).collect();
+        let in_use = self.node_state.replicas().map(|(_, run)| run.order.digest.clone()).collect();
         let images = self.images.clone();
         tokio::spawn(async move { images.sweep(in_use).await });
     }
@@ -431,7 +433,7 @@ impl Agent {
     fn measure(&mut self) {
         let running = self.held.iter().filter(|(_, held)| held.keeper.is_some()).map(|(id, _)| id);
         for id in running {
-            let Some(run) = self.desk.replica(id) else { continue };
+            let Some(run) = self.node_state.replica(id) else { continue };
             if let Some(reading) = self.driver.reading(&id.dotted()) {
                 self.meter.read(id, &run.order, reading);
             }
@@ -453,13 +455,13 @@ impl Agent {
     }
 }
 
-/// Where the digest of what was started is kept.
+/// The file with the digest of a replica's start.
 fn started_file(run_dir: &Path) -> PathBuf {
     run_dir.join("started")
 }
 
 /// Tells this agent from those before it.
-fn new_life() -> u64 {
+fn new_incarnation() -> u64 {
     jiff::Timestamp::now().as_microsecond() as u64
 }
 

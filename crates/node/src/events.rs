@@ -1,4 +1,4 @@
-//! What reaches the agent's loop.
+//! The messages that the agent's loop handles.
 
 use std::sync::Arc;
 
@@ -8,7 +8,7 @@ use mainyard_core::replica_lifecycle::Event;
 
 use crate::images::Prepared;
 
-/// What reaches the loop.
+/// A message for the agent's loop.
 pub(crate) enum Message {
     /// From control.
     Order(NodeOrder),

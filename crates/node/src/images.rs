@@ -8,7 +8,7 @@ use futures_util::TryStreamExt;
 use mainyard_control_client::Control;
 use mainyard_core::model::{Reason, ReasonCode};
 use mainyard_images::{
-    Digest, ImageConfiguration, ImageManifest, Users, merge_layer, resolve_user, unpack_layer,
+    Digest, ImageConfiguration, ImageManifest, User, merge_layer, resolve_user, unpack_layer,
 };
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
@@ -17,7 +17,7 @@ use crate::Config;
 /// How often a blob is asked for again where control does not answer, and how long is waited before each time.
 const TRIES: u32 = 40;
 const PAUSE: std::time::Duration = std::time::Duration::from_millis(250);
-/// What is said, in part, where control went away before or while it sent a blob.
+/// Part of the error when control goes away before or while it sends a blob.
 const AWAY: [&str; 3] =
     ["error sending request", "error decoding response body", "request or response body error"];
 
@@ -33,7 +33,9 @@ pub(crate) struct Prepared {
     /// Working directory.
     pub cwd: String,
     /// User and group.
-    pub user: Users,
+    pub user: User,
+    /// The signal that asks its program to end.
+    pub stop_signal: i32,
     /// Its documents on disk.
     documents: Vec<PathBuf>,
 }
@@ -124,14 +126,13 @@ impl Images {
 
     async fn get(&self, digest: &str) -> Result<Prepared, String> {
         let manifest: ImageManifest = self.document(digest).await?;
-        let documents = [digest, manifest.config().digest().as_ref()]
+        let documents = [digest, manifest.config.digest.as_str()]
             .into_iter()
             .map(|digest| self.document_file(digest))
             .collect::<Result<_, _>>()?;
-        let config: ImageConfiguration = self.document(manifest.config().digest().as_ref()).await?;
-        let both = manifest.layers().iter().zip(config.rootfs().diff_ids());
-        let parts: Vec<(&str, &str)> =
-            both.map(|(layer, id)| (layer.digest().as_ref(), id.as_str())).collect();
+        let config: ImageConfiguration = self.document(&manifest.config.digest).await?;
+        let both = manifest.layers.iter().zip(&config.rootfs.diff_ids);
+        let parts: Vec<(&str, &str)> = both.map(|(layer, id)| (layer.digest.as_str(), id.as_str())).collect();
         let mut layers = Vec::new();
         if self.merged {
             layers.push(self.tree(digest, &parts).await?);
@@ -140,24 +141,15 @@ impl Images {
                 layers.push(self.layer(packed, diff_id).await?);
             }
         }
-        let run = config.config().clone().unwrap_or_default();
-        let mut command = run.entrypoint().clone().unwrap_or_default();
-        command.extend(run.cmd().clone().unwrap_or_default());
-        let user =
-            resolve_user(run.user().as_deref().unwrap_or(""), &layers).map_err(|error| error.to_string())?;
-        Ok(Prepared {
-            layers,
-            command,
-            env: run.env().clone().unwrap_or_default(),
-            cwd: run.working_dir().clone().unwrap_or_default(),
-            user,
-            documents,
-        })
+        let run = config.config;
+        let user = resolve_user(&run.user, &layers).map_err(|error| error.to_string())?;
+        let (command, stop_signal) = (run.command(), run.stop_signal());
+        Ok(Prepared { layers, command, stop_signal, env: run.env, cwd: run.working_dir, user, documents })
     }
 
     async fn blob(&self, digest: &str) -> Result<reqwest::Response, String> {
         let answer = self.control.get(&format!("/link/blobs/{digest}")).await;
-        answer.map_err(|error| format!("the image's blob {digest} cannot be had: {error}"))
+        answer.map_err(|error| format!("the image's blob {digest} can't be fetched: {error}"))
     }
 
     fn document_file(&self, digest: &str) -> Result<PathBuf, String> {

@@ -35,7 +35,7 @@ impl Keeper {
     }
 }
 
-/// What a replica is started with.
+/// Everything that a replica is started with.
 pub(crate) fn run_of(
     order: &RunOrder,
     image: &Prepared,
@@ -58,6 +58,9 @@ pub(crate) fn run_of(
     });
     let files = order.spec.files.iter();
     let files = files.filter_map(|(path, used)| Some((path.clone(), order.given(used)?.value.0.clone())));
+    if !env.iter().any(|pair| pair.starts_with("HOME=")) {
+        env.push(format!("HOME={}", image.user.home));
+    }
     for (key, value) in own.into_iter().chain(settings) {
         env.retain(|pair| !pair.starts_with(&format!("{key}=")));
         env.push(format!("{key}={value}"));
@@ -72,7 +75,9 @@ pub(crate) fn run_of(
         argv: command.unwrap_or_else(|| image.command.clone()),
         env,
         cwd: image.cwd.clone(),
-        user: image.user,
+        user: (image.user.uid, image.user.gid),
+        groups: image.user.groups.clone(),
+        stop_signal: image.stop_signal,
         limits: order.spec.limits,
         address: order.address,
         port: main_port(&order.spec),
@@ -85,19 +90,19 @@ pub(crate) fn run_of(
     }
 }
 
-/// What a replica's own `/etc/hosts` holds: itself. Everybody else is asked for by name.
+/// The lines of a replica's `/etc/hosts`: itself. All other names are looked up in DNS.
 pub(crate) fn own_hosts(order: &RunOrder) -> String {
     let name = format!("{}-{}", order.id.workload.name, order.id.short);
     format!("127.0.0.1 localhost\n::1 localhost\n{} {name}\n", order.address)
 }
 
-/// The digest of what is about to be started: read from what the keeper is told, not from what was ordered.
+/// The digest of what is about to be started: read from what the keeper is reported, not from what was ordered.
 pub(crate) fn started(order: &RunOrder, run: &Run) -> String {
     let given = |key: &str| {
         let pair = run.env.iter().find_map(|pair| pair.strip_prefix(key)?.strip_prefix('='));
         pair.unwrap_or_default()
     };
-    // Of a secret its version is told, where what is given is the value of that version.
+    // Of a secret its version is reported, where what is given is the value of that version.
     let of = |used: &SecretUse, given: &[u8]| {
         let given = order.given(used).filter(|known| known.value.0 == given);
         SecretUse { secret: used.secret.clone(), version: given.map(|given| given.version) }
@@ -141,7 +146,7 @@ pub(crate) fn start(
     let output = child.stdout.take();
     let run_dir = run.run_dir.clone();
     tokio::spawn(async move {
-        let mut told = None;
+        let mut last = None;
         if let Some(output) = output {
             let mut lines = BufReader::new(output).lines();
             while let Ok(Some(line)) = lines.next_line().await {
@@ -149,12 +154,12 @@ pub(crate) fn start(
                     Some(Progress::Running(init)) => {
                         let _ = inbox.send(Message::Started(id.clone(), number, pid, init));
                     }
-                    other => told = other,
+                    other => last = other,
                 }
             }
         }
         let _ = child.wait().await;
-        let event = match told {
+        let event = match last {
             Some(Progress::Failed { step, errno }) => {
                 Event::CouldNotStart(format!("cannot {step}: {}", std::io::Error::from_raw_os_error(errno)))
             }
@@ -168,14 +173,14 @@ pub(crate) fn start(
 
 /// How a run ended that no agent was there to see, where its keeper lived to write it down.
 pub(crate) fn unseen_end(run_dir: &Path) -> Option<Ended> {
-    last_ending(run_dir).map(|ending| told(Some(ending)))
+    last_ending(run_dir).map(|ending| ended_as(Some(ending)))
 }
 
 fn ended(ending: Option<Ending>) -> Event {
-    Event::Ended(told(ending))
+    Event::Ended(ended_as(ending))
 }
 
-fn told(ending: Option<Ending>) -> Ended {
+fn ended_as(ending: Option<Ending>) -> Ended {
     match ending {
         Some(ending) => {
             Ended { code: ending.code, signal: ending.signal, memory_kills: ending.memory_kills, told: true }

@@ -14,7 +14,7 @@ const LINES: usize = 1000;
 /// And of so many replicas of a release.
 const REPLICAS: usize = 100;
 
-/// Where they are kept.
+/// The directory of the kept logs.
 pub(crate) struct KeptLogs {
     root: PathBuf,
 }

@@ -22,16 +22,16 @@ use mainyard_core::link::NodeHello;
 use mainyard_core::model::{Bytes, Cpu, Name};
 use mainyard_runtime::IsolationMode;
 
-/// What a node agent is started with.
+/// Settings that a node agent starts with.
 #[derive(Debug, Clone)]
 pub struct Config {
-    /// Where it keeps everything; its own.
+    /// Its data directory; no other part uses it.
     pub dir: PathBuf,
     /// Its name.
     pub name: Name,
-    /// What it runs replicas with.
+    /// The driver that runs replicas.
     pub means: IsolationMode,
-    /// Where control answers, such as `http://127.0.0.1:8700`.
+    /// Control's URL, such as `http://127.0.0.1:8700`.
     pub control: String,
     /// The token of a part.
     pub token: String,
@@ -46,7 +46,7 @@ pub enum Error {
     /// Something about its files or its thread.
     #[error("cannot {doing}: {source}")]
     Io {
-        /// What was being done.
+        /// The operation that failed.
         doing: String,
         /// Why not.
         source: std::io::Error,
@@ -58,8 +58,8 @@ pub async fn run(config: Config) -> Result<(), Error> {
     agent::run(config).await
 }
 
-/// What this machine gives.
-fn hello(config: &Config, life: u64) -> NodeHello {
+/// The resources and features of this machine.
+fn hello(config: &Config, incarnation: u64) -> NodeHello {
     let cores = std::thread::available_parallelism().map_or(1, usize::from) as u64;
     let meminfo = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
     let total = meminfo.lines().find_map(|line| line.strip_prefix("MemTotal:"));
@@ -67,7 +67,7 @@ fn hello(config: &Config, life: u64) -> NodeHello {
     // A sixteenth stays with the machine itself.
     NodeHello {
         node: config.name.clone(),
-        life,
+        incarnation,
         cpu: Cpu::from_milli(cores * 1000),
         memory: Bytes::new(kib * 1024 / 16 * 15),
         range: match config.means {

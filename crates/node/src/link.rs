@@ -13,7 +13,7 @@ use crate::{Config, hello};
 /// Calls, and calls again whenever the link is lost, or is of no use because reports are not taken (`renew`).
 pub(crate) async fn follow_orders(
     config: Config,
-    life: u64,
+    incarnation: u64,
     control: Control,
     renew: Arc<Notify>,
     inbox: UnboundedSender<Message>,
@@ -21,7 +21,7 @@ pub(crate) async fn follow_orders(
     let path = format!("/link/nodes/{}/orders", config.name);
     let mut pause = Pause::default();
     loop {
-        match control.orders(&path, &hello(&config, life)).await {
+        match control.orders(&path, &hello(&config, incarnation)).await {
             Ok(mut orders) => {
                 pause = Pause::default();
                 let mut first = true;
@@ -62,7 +62,7 @@ pub(crate) async fn send_reports(
         let taken = control.report(&path, &report).await;
         if let Err(error) = &taken {
             tracing::debug!(%error, "a report was not taken");
-            // Control knows not what it missed: over a new link it is told all.
+            // Control knows not what it missed: over a new link it is reported all.
             renew.notify_one();
         }
         let _ = inbox.send(Message::Reported(report.number, taken.is_ok()));

@@ -44,7 +44,7 @@ fn parse(line: &str, replica: &ReplicaId) -> Option<LogLine> {
     Some(LogLine { at, replica: replica.clone(), source, text: parts.next()?.to_owned() })
 }
 
-/// Where reading of one replica's log stands.
+/// The position in one replica's log.
 struct Reader {
     replica: ReplicaId,
     path: PathBuf,
@@ -54,7 +54,7 @@ struct Reader {
 }
 
 impl Reader {
-    /// What was added since the last call; begins again when the log was turned over.
+    /// Lines added since the last call; starts from the beginning after the log was rotated.
     fn more(&mut self) -> Vec<LogLine> {
         let Ok(mut file) = std::fs::File::open(&self.path) else { return Vec::new() };
         let Ok(found) = file.metadata() else { return Vec::new() };
@@ -75,7 +75,7 @@ impl Reader {
     }
 }
 
-/// What is said below the lines while the disk takes no more of them.
+/// The note below the lines while the disk is full and takes no more of them.
 fn no_room(reader: &Reader) -> Option<LogLine> {
     let dir = reader.path.parent()?;
     if mainyard_runtime::room_at(dir).is_none_or(|room| room >= LEAST_ROOM) {
@@ -88,8 +88,8 @@ fn no_room(reader: &Reader) -> Option<LogLine> {
 }
 
 /// Which lines control asks for.
-pub(crate) struct Asked {
-    /// Where the logs of replicas are.
+pub(crate) struct LineRange {
+    /// The directory of the replicas' logs.
     pub dirs: Vec<(PathBuf, ReplicaId)>,
     /// Files that were kept of replicas that are gone.
     pub kept: Vec<(PathBuf, ReplicaId)>,
@@ -100,7 +100,7 @@ pub(crate) struct Asked {
 }
 
 /// Sends the end of the logs and, if asked, what follows, as a request of the node's own.
-pub(crate) async fn send(control: Control, stream: u64, asked: Asked) {
+pub(crate) async fn send(control: Control, stream: u64, asked: LineRange) {
     let (to_send, body) = mpsc::channel::<Result<Bytes, std::io::Error>>(16);
     tokio::spawn(produce(asked, to_send));
     let body = futures_util::stream::unfold(body, |mut body| async move { Some((body.recv().await?, body)) });
@@ -116,8 +116,8 @@ fn last_of(text: &str, replica: &ReplicaId, tail: u32) -> Vec<LogLine> {
     lines.split_off(lines.len().saturating_sub(tail as usize))
 }
 
-async fn produce(asked: Asked, to: mpsc::Sender<Result<Bytes, std::io::Error>>) {
-    let Asked { dirs, kept, tail, follow } = asked;
+async fn produce(asked: LineRange, to: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+    let LineRange { dirs, kept, tail, follow } = asked;
     let mut readers = Vec::new();
     let mut lines: Vec<LogLine> = Vec::new();
     for (path, replica) in kept {
@@ -152,5 +152,66 @@ async fn produce(asked: Asked, to: mpsc::Sender<Result<Bytes, std::io::Error>>) 
                 break;
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn replica() -> ReplicaId {
+        "staging/locker-api/a0".parse().expect("a replica")
+    }
+
+    fn texts(lines: &[LogLine]) -> Vec<&str> {
+        lines.iter().map(|line| line.text.as_str()).collect()
+    }
+
+    #[test]
+    fn a_line_has_its_time_its_source_and_its_text() {
+        let line = parse("1764400000000000 e cannot bind:  port taken", &replica()).expect("a line");
+        assert_eq!(
+            (line.at, line.source, line.text.as_str()),
+            (1_764_400_000_000_000, 'e', "cannot bind:  port taken")
+        );
+        for broken in ["", "1764400000000000", "1764400000000000 o", "then o text"] {
+            assert!(parse(broken, &replica()).is_none(), "{broken:?}");
+        }
+    }
+
+    #[test]
+    fn of_a_long_log_the_end_is_read_and_no_half_line() {
+        let dir = tempfile::tempdir().expect("a folder");
+        let path = dir.path().join("current");
+        let lines: String =
+            (0..60_000).map(|number| format!("{number} o the line of number {number}\n")).collect();
+        assert!(lines.len() as u64 > TAIL_BYTES);
+        std::fs::write(&path, &lines).expect("written");
+        let end = end_of(&path);
+        assert!(lines.ends_with(&end) && end.len() as u64 <= TAIL_BYTES);
+        assert!(
+            end.split_once(' ').is_some_and(|(number, _)| number.parse::<u64>().is_ok()),
+            "it begins with a line"
+        );
+        let last = last_of(&end, &replica(), 2);
+        assert_eq!(texts(&last), ["the line of number 59998", "the line of number 59999"]);
+        assert_eq!(end_of(&dir.path().join("missing")), "");
+    }
+
+    #[test]
+    fn a_reader_goes_on_where_it_stood_waits_for_whole_lines_and_follows_a_rotation() {
+        let dir = tempfile::tempdir().expect("a folder");
+        let path = dir.path().join("current");
+        std::fs::write(&path, "1 o one\n2 o tw").expect("written");
+        let mut reader =
+            Reader { replica: replica(), path: path.clone(), inode: 0, position: 0, partial: String::new() };
+        assert_eq!(texts(&reader.more()), ["one"]);
+        assert!(reader.more().is_empty());
+        std::fs::write(&path, "1 o one\n2 o two\n").expect("written");
+        assert_eq!(texts(&reader.more()), ["two"]);
+        // What is rotated keeps its inode under the other name, so the new file cannot have the same one.
+        std::fs::rename(&path, dir.path().join("previous")).expect("renamed");
+        std::fs::write(&path, "3 o three\n").expect("written");
+        assert_eq!(texts(&reader.more()), ["three"]);
     }
 }

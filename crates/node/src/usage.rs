@@ -1,5 +1,5 @@
-//! What replicas use, by the kernel's figures: read once a second, told to control every ten seconds where there is
-//! something new to tell. What could not be told is told later.
+//! Usage of replicas, by the kernel's figures: read once a second, reported to control every ten seconds if it
+//! changed. A report that could not be sent is repeated later.
 
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
@@ -99,7 +99,7 @@ impl Meter {
         it.usage.add(&Usage { kills, peak, ..nothing(id, order) });
     }
 
-    /// The replica is gone; what it used is told at once. One that was gone before it was looked at tells nothing.
+    /// The replica is gone; what it used is reported at once. One that was gone before it was looked at tells nothing.
     pub(crate) fn forget(&mut self, id: &ReplicaId) {
         if let Some(it) = self.replicas.remove(id)
             && it.usage.peak > 0
@@ -146,5 +146,57 @@ async fn tell(path: String, control: Control, mut lists: UnboundedReceiver<Vec<U
             Ok(()) => waiting.clear(),
             Err(error) => tracing::debug!(%error, "what replicas used was not taken"),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn meter() -> (Meter, UnboundedReceiver<Vec<Usage>>) {
+        let (sender, lists) = unbounded_channel();
+        let long_ago = Instant::now().checked_sub(TELL_EVERY).expect("the machine runs for longer");
+        (Meter { replicas: BTreeMap::new(), sent_at: long_ago, sender }, lists)
+    }
+
+    fn order() -> RunOrder {
+        serde_json::from_value(serde_json::json!({
+            "id": "staging/locker-api/a0", "release": 3, "environment": 1, "digest": "sha256:0",
+            "address": "10.118.16.2", "secrets": {}, "spec": {"image": "lockers/locker-api:1.4.0"},
+        }))
+        .expect("an order")
+    }
+
+    fn reading(needed: u64, kills: u64, held_back: u64) -> Reading {
+        Reading { needed, peak: needed + 10, kills, held_back, processes: 1 }
+    }
+
+    #[test]
+    fn sums_are_what_was_added_and_begin_again_with_each_run() {
+        let ((mut meter, mut lists), order) = (meter(), order());
+        meter.read(&order.id, &order, reading(100, 2, 50));
+        meter.read(&order.id, &order, reading(80, 3, 70));
+        // Another run: the kernel counts from nothing.
+        meter.ended(&order.id, &order, 4);
+        meter.read(&order.id, &order, reading(60, 1, 5));
+        meter.send_when_due();
+        let usage = lists.try_recv().expect("a list").remove(0);
+        assert_eq!((usage.needed, usage.kills, usage.held_back), (100, 5, 75));
+        assert_eq!(usage.peak, usage.limit, "a kill for memory means that the limit was reached");
+    }
+
+    #[test]
+    fn what_is_not_new_is_not_sent_again_and_what_is_gone_is_sent_at_once() {
+        let ((mut meter, mut lists), order) = (meter(), order());
+        meter.read(&order.id, &order, reading(100, 0, 0));
+        meter.send_when_due();
+        assert_eq!(lists.try_recv().expect("a list").len(), 1);
+        meter.send_when_due();
+        assert!(lists.try_recv().is_err(), "it is not time yet");
+        meter.read(&order.id, &order, reading(200, 0, 0));
+        meter.forget(&order.id);
+        assert_eq!(lists.try_recv().expect("a last list")[0].needed, 200);
+        meter.forget(&order.id);
+        assert!(lists.try_recv().is_err(), "nothing is known of it now");
     }
 }

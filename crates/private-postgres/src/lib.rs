@@ -50,7 +50,7 @@ pub enum Error {
     /// Something else went wrong.
     #[error("cannot {doing}: {source}")]
     Io {
-        /// What was being done.
+        /// The operation that failed.
         doing: String,
         /// Why not.
         source: io::Error,
@@ -60,7 +60,7 @@ pub enum Error {
     Program {
         /// Which one.
         program: String,
-        /// What it said.
+        /// Its output.
         output: String,
     },
 }
@@ -75,7 +75,7 @@ impl<T> Doing<T> for io::Result<T> {
     }
 }
 
-/// What must be true of a change before the server says that it is written.
+/// The durability of a change when the server confirms it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Written {
     /// It is on the disk: it outlives a power failure.

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 
-/// Where the attempts end, so that a machine without the limits stays well.
+/// The bound of the attempts, so that a machine without limits survives.
 const ENOUGH: usize = 100_000;
 
 /// Opens pseudo-terminals until there are no more, and counts them.

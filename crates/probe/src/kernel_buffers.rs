@@ -6,7 +6,7 @@ use std::net::{TcpListener, TcpStream};
 /// Connections that are filled. Each holds some MiB, where nothing limits them.
 const CONNECTIONS: usize = 200;
 
-/// Where the attempt ends, so that a machine without the limit stays well: 256 MiB.
+/// The bound of the attempt, so that a machine without the limit survives: 256 MiB.
 const ENOUGH: usize = 256 << 20;
 
 /// Fills the buffers of connections to itself and returns how many bytes the kernel took.

@@ -1,6 +1,6 @@
 //! Every system call by its number, each in a process of its own: one that is let through may do anything.
 
-/// What a process that is made for one call may take.
+/// Resources that a process made for one call may take.
 const WITHIN_SECONDS: libc::c_uint = 2;
 
 /// Tries every number below `most`; says of each what the kernel answered.

@@ -71,7 +71,7 @@ mod tests {
     }
 
     #[test]
-    fn a_keeper_that_brings_its_program_up_is_waited_for() {
+    fn a_new_agent_waits_for_a_keeper_that_is_starting_its_program() {
         let dir = tempfile::tempdir().expect("a directory");
         let long = Duration::from_secs(600);
         assert_eq!(find_settled_survivor(dir.path(), long), None);
@@ -87,7 +87,7 @@ mod tests {
     }
 
     #[test]
-    fn what_never_began_is_told_from_what_ended() {
+    fn a_run_that_never_began_differs_from_one_that_ended() {
         let dir = tempfile::tempdir().expect("a directory");
         assert!(!never_began(dir.path()), "nothing is known");
         fs::write(dir.path().join("exit"), "failed 3 write the id map\n").expect("written");

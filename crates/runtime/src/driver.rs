@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{Error, Isolation, Listening, Plain, Reading, Run, listening, listening_below};
 
-/// What a node is told to run its replicas with.
+/// The isolation that a node reports for its replicas.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum IsolationMode {
@@ -37,7 +37,7 @@ impl Driver {
     /// Prepares the node in `dir`.
     ///
     /// # Errors
-    /// When the machine lacks what is needed; the error says what was being done.
+    /// When the machine does not have what is needed; the error says what was being done.
     pub fn open(dir: &Path, means: &IsolationMode) -> Result<Driver, Error> {
         Ok(match means {
             IsolationMode::Isolated { groups } => Driver::Isolated(Isolation::open(dir, groups)?),
@@ -50,7 +50,7 @@ impl Driver {
         matches!(self, Driver::Plain(_))
     }
 
-    /// Where replicas are reached.
+    /// The addresses of replicas.
     pub fn range(&self) -> Range {
         match self {
             Driver::Isolated(_) => Range::PRIVATE,
@@ -74,7 +74,7 @@ impl Driver {
         }
     }
 
-    /// What the kernel counts of the replica now; `None` where it counts nothing.
+    /// The kernel's counters of the replica now; `None` if there are none.
     pub fn reading(&self, name: &str) -> Option<Reading> {
         match self {
             Driver::Isolated(isolation) => isolation.groups().reading(name),
@@ -98,7 +98,7 @@ impl Driver {
         }
     }
 
-    /// What the replica with this init and address listens on.
+    /// The ports on which the replica with this init and address listens.
     pub fn listening(&self, init: u32, address: Ipv4Addr) -> Listening {
         match self {
             Driver::Isolated(_) => listening(init),

@@ -12,7 +12,7 @@ use mainyard_keeper::Group;
 
 use crate::{Doing, Error};
 
-/// Where this node's control groups are.
+/// The directories of this node's control groups.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Groups {
     /// A hierarchy for each controller.
@@ -31,7 +31,7 @@ pub enum Groups {
     },
 }
 
-/// What replicas are limited in, as the kernel calls it.
+/// The control group hierarchies that limit replicas, by the kernel's names.
 const CONTROLLERS: [&str; 3] = ["memory", "cpu", "pids"];
 
 /// Version 1's limit of what waits in TCP buffers.
@@ -51,7 +51,7 @@ impl Groups {
         Ok(groups)
     }
 
-    /// Where the node's groups belong, by a list of mounts in the form of `/proc/self/mounts`.
+    /// The place for the node's groups, by a list of mounts in the form of `/proc/self/mounts`.
     fn find(mounts: &str, name: &str) -> Result<Groups, Error> {
         let mounted: Vec<Vec<&str>> = mounts.lines().map(|line| line.split(' ').collect()).collect();
         let of_kind = |kind: &'static str| mounted.iter().filter(move |fields| fields.get(2) == Some(&kind));
@@ -155,7 +155,7 @@ impl Groups {
         known.then(|| (TCP_LIMIT, (limits.memory.bytes() / 4).to_string()))
     }
 
-    /// What waits in TCP buffers, in bytes: version 1 does not count it as memory in use, version 2 does.
+    /// Bytes in TCP buffers: version 1 does not count them as memory in use, version 2 does.
     fn buffered(&self, name: &str) -> u64 {
         match self {
             Groups::V1 { memory, .. } => {
@@ -195,7 +195,7 @@ impl Groups {
         Some(number(&file)? + self.buffered(name))
     }
 
-    /// What the kernel counts of a replica now; `None` when it has no group.
+    /// The kernel's counters of a replica now; `None` if it has no group.
     pub fn reading(&self, name: &str) -> Option<Reading> {
         let (memory, cpu, processes) = match self {
             Groups::V1 { memory, cpu, processes } => {
@@ -256,7 +256,7 @@ impl Groups {
     }
 }
 
-/// What the kernel counts of one replica.
+/// The kernel's counters of one replica.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Reading {
     /// Memory that the kernel cannot take back, in bytes: anonymous and shared.
@@ -319,7 +319,7 @@ mod tests {
     }
 
     #[test]
-    fn version_1_is_taken_where_it_has_the_controllers() {
+    fn control_groups_v1_are_used_when_they_have_the_controllers() {
         let (_dir, both) = unified("memory cpu pids");
         let groups = Groups::find(&(both + V1), "yard").expect("found");
         assert_eq!(groups, Groups::find(V1, "yard").expect("found"));
@@ -386,7 +386,7 @@ mod tests {
     }
 
     #[test]
-    fn a_machine_without_the_controllers_is_told_what_is_missing() {
+    fn a_machine_without_the_controllers_names_what_is_missing() {
         let (_dir, mounts) = unified("cpu pids");
         let error = Groups::find(&mounts, "yard").expect_err("no memory controller");
         assert!(error.to_string().contains("memory, cpu and pids"), "{error}");

@@ -26,7 +26,7 @@ pub fn first_id(environment: EnvironmentIndex) -> u32 {
     FIRST_ID + u32::from(environment.get()) * 65_536
 }
 
-/// What a replica may write to its root file system, unless half of its memory limit is less: what it writes is
+/// The most that a replica may write to its root file system, unless half of its memory limit is less: written data is
 /// memory, and must run out of room before the process runs out of memory.
 const SCRATCH: Bytes = Bytes::mib(64);
 
@@ -38,7 +38,7 @@ pub(crate) const LOG_LIMIT: Bytes = Bytes::mib(8);
 pub struct Run {
     /// A name that is unique on the node, such as `staging.locker-api.a0`.
     pub name: String,
-    /// What the replica sees as its host name.
+    /// The host name inside the replica.
     pub hostname: String,
     /// The environment, whose id map is used.
     pub environment: EnvironmentIndex,
@@ -52,7 +52,11 @@ pub struct Run {
     pub cwd: String,
     /// User and group inside.
     pub user: (u32, u32),
-    /// What the kernel holds it to.
+    /// Further groups inside.
+    pub groups: Vec<u32>,
+    /// The signal that asks the program to end.
+    pub stop_signal: i32,
+    /// The limits that the kernel enforces.
     pub limits: Limits,
     /// Its address.
     pub address: Ipv4Addr,
@@ -66,9 +70,9 @@ pub struct Run {
     pub files: Vec<(String, Vec<u8>)>,
     /// From the stop signal to the kill.
     pub grace: Duration,
-    /// Where the keeper leaves its files; made by the caller.
+    /// The directory of the keeper's files; the caller makes it.
     pub run_dir: PathBuf,
-    /// Where the log is; made by the caller.
+    /// The directory of the log; the caller makes it.
     pub log_dir: PathBuf,
 }
 
@@ -87,7 +91,7 @@ impl Isolation {
     /// `name` tells this node's control groups from those of others on the machine.
     ///
     /// # Errors
-    /// When the machine lacks what isolation needs; the error says what was being done.
+    /// When the machine does not have what isolation needs; the error says what was being done.
     pub fn open(dir: &Path, name: &str) -> Result<Isolation, Error> {
         fs::create_dir_all(dir.join("stage")).doing(format!("make {}", dir.display()))?;
         let keeper = write_keeper(dir)?;
@@ -154,6 +158,8 @@ impl Isolation {
             cwd: run.cwd.clone(),
             uid: run.user.0,
             gid: run.user.1,
+            member_of: run.groups.clone(),
+            stop_signal: run.stop_signal,
             watches: 8192,
             open_files: OPEN_FILES,
             inodes: INODES,
@@ -179,7 +185,7 @@ const OPEN_FILES: u64 = 65_536;
 /// Files and directories in a replica's scratch: each takes kernel memory, whatever is in it.
 const INODES: u64 = 65_536;
 
-/// What a program reads to learn how much memory it may use: its own limit.
+/// The files that programs read to find their memory limit.
 fn meminfo(limit: Bytes) -> String {
     let kib = limit.bytes() / 1024;
     format!(

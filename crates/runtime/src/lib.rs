@@ -26,13 +26,13 @@ pub use mainyard_keeper::{Ending, Progress};
 pub use network::{LAST_LINK, NodeNetwork, cover, enter, uncover};
 pub use ordinary_processes::{HOSTS_VARIABLE, Plain};
 
-/// What the machine refused.
+/// An operation that the machine refused.
 #[derive(Debug, thiserror::Error)]
 #[error("cannot {doing}: {source}")]
 pub struct Error {
-    /// What was being done, as in "make a control group".
+    /// The operation, as in "make a control group".
     pub doing: String,
-    /// What the kernel answered.
+    /// The kernel's error.
     pub source: std::io::Error,
 }
 

@@ -1,4 +1,4 @@
-//! What a replica's processes listen on, read from the kernel's own tables.
+//! The sockets on which a replica's processes listen, read from the kernel's own tables.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -18,7 +18,7 @@ pub fn listening(pid: u32) -> Listening {
     Listening::of(sockets(pid), |address| !is_loopback(address))
 }
 
-/// What a process and its descendants listen on, of all that the machine does, where the replica is reached at
+/// The sockets on which a process and its descendants listen, out of all on the machine, if the replica is reached at
 /// `own`.
 pub fn listening_below(pid: u32, own: Ipv4Addr) -> Listening {
     let mut theirs = BTreeSet::new();
@@ -110,7 +110,7 @@ mod tests {
     }
 
     #[test]
-    fn sees_a_listener_of_this_very_process() {
+    fn finds_a_listener_of_this_process() {
         let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a free port");
         let port = listener.local_addr().expect("an address").port();
         let own = std::process::id();

@@ -76,7 +76,7 @@ impl NodeNetwork {
             let path = path_text(&self.file);
             // SAFETY: the string lives across the call.
             if unsafe { libc::umount2(path.as_ptr(), libc::MNT_DETACH) } != 0 {
-                return Err(std::io::Error::last_os_error()).doing("let go of the network namespace");
+                return Err(std::io::Error::last_os_error()).doing("release the network namespace");
             }
         }
         match fs::remove_file(&self.file) {

@@ -35,7 +35,7 @@ impl Plain {
         Ok(Plain { keeper: write_keeper(dir)?, range })
     }
 
-    /// Where its replicas are reached.
+    /// The addresses of its replicas.
     pub fn range(&self) -> Range {
         self.range
     }
@@ -78,6 +78,8 @@ impl Plain {
             cwd: run.cwd.clone(),
             uid: base + run.user.0,
             gid: base + run.user.1,
+            member_of: run.groups.iter().map(|group| base + group).collect(),
+            stop_signal: run.stop_signal,
             memory: run.limits.memory.bytes(),
             grace_ms: run.grace.as_millis() as u64,
             ..Spec::default()

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use crate::check;
 use crate::view::{MOUNT_ATTR_NODEV, MOUNT_ATTR_NOSUID, MOUNT_ATTR_RDONLY, MountAttributes};
 
-/// What a part may do to the machine's files.
+/// Rights of a part on the machine's files.
 #[derive(Debug, Default)]
 pub struct Confinement {
     /// Folders that it may write.
@@ -18,7 +18,7 @@ pub struct Confinement {
     pub hidden: Vec<PathBuf>,
 }
 
-/// What root may do that building namespaces for Git takes: mounts, other accounts and their files, a network of its own.
+/// Capabilities that building namespaces for Git needs: mounts, other accounts and their files, a network of its own.
 const FOR_NAMESPACES: [u32; 11] = [
     0,  // CAP_CHOWN
     1,  // CAP_DAC_OVERRIDE

@@ -35,7 +35,7 @@ fn refuse(errno: i32) -> u32 {
     0x0005_0000 | errno as u32
 }
 
-/// Where `struct seccomp_data` has its fields.
+/// Offsets of the fields of `struct seccomp_data`.
 const NUMBER: u32 = 0;
 const ARCHITECTURE: u32 = 4;
 const FIRST_ARGUMENT: u32 = if cfg!(target_endian = "little") { 16 } else { 20 };
@@ -173,7 +173,7 @@ fn search(changes: &[u32], before: usize, answers: [u32; 2], program: &mut Vec<s
 mod tests {
     use super::*;
 
-    /// What the kernel's machine would answer.
+    /// The kernel's verdict for one system call.
     fn answer(filter: &Filter, architecture: u32, number: u32, argument: u32) -> u32 {
         let (mut at, mut value) = (0, 0);
         loop {

@@ -1,4 +1,4 @@
-//! What a process of the platform is left with: which files it sees, as which account it runs, and which system
+//! The sandbox of a platform process: which files it sees, as which account it runs, and which system
 //! calls it may make.
 //!
 //! - [`View`]: a mount namespace with a root of its own, for `git` and for the gateway

@@ -73,7 +73,7 @@ pub(crate) fn allowed() -> Vec<i64> {
     common.into_iter().chain(older).collect()
 }
 
-/// What no part of the platform has any use for.
+/// System calls that no part of the platform needs.
 #[rustfmt::skip]
 pub(crate) fn for_no_part() -> Vec<i64> {
     vec![
@@ -99,7 +99,7 @@ pub(crate) fn for_replicas_and_their_keepers() -> Vec<i64> {
     ]
 }
 
-/// What only parts do that start other programs or build namespaces.
+/// System calls for parts that start other programs or build namespaces.
 #[rustfmt::skip]
 pub(crate) fn for_builders() -> Vec<i64> {
     let mut list = vec![

@@ -18,11 +18,11 @@ use crate::check;
 pub struct View {
     /// The user and group that it is for.
     account: u32,
-    /// Where the new root is mounted, in a mount namespace of its own.
+    /// The mount point of the new root, in a mount namespace of its own.
     root: PathBuf,
 }
 
-/// What is seen, besides programs and libraries.
+/// Paths that stay visible besides programs and libraries.
 #[derive(Debug, Default)]
 pub struct Visible<'a> {
     /// Folders and files that it may write.
@@ -83,13 +83,16 @@ impl View {
     pub fn plan(&self, visible: &Visible<'_>, enter: &Path) -> io::Result<Plan> {
         // A repository may lie below the machine's own `/tmp`: the new one is there before anything else.
         let tmp = self.inside(Path::new("/tmp"))?;
-        let mut steps =
-            vec![Step::Root(text(&self.root)?), Step::Folder(tmp.clone(), 0o1777), Step::Scratch(tmp)];
+        let mut steps = vec![
+            ViewStep::Root(text(&self.root)?),
+            ViewStep::Folder(tmp.clone(), 0o1777),
+            ViewStep::Scratch(tmp),
+        ];
         for path in SYSTEM.iter().map(Path::new) {
             match fs::symlink_metadata(path) {
                 Ok(found) if found.is_symlink() && !path.starts_with("/etc") => {
                     let target = text(&fs::read_link(path)?)?;
-                    steps.push(Step::Link { target, at: self.inside(path)? });
+                    steps.push(ViewStep::Link { target, at: self.inside(path)? });
                 }
                 Ok(_) => self.bind(&mut steps, path, path, Access::Read)?,
                 Err(_) => {}
@@ -106,7 +109,7 @@ impl View {
             let shift = id_map(found.uid(), found.gid(), self.account).ok().map(Arc::new);
             let access = if written { Access::ShiftedWrite } else { Access::Shifted };
             self.bind(&mut steps, folder, folder, access)?;
-            if let Some(Step::Bind { users, .. }) = steps.last_mut() {
+            if let Some(ViewStep::Bind { users, .. }) = steps.last_mut() {
                 *users = shift;
             }
         }
@@ -119,30 +122,30 @@ impl View {
         text(&self.root.join(path.strip_prefix("/").unwrap_or(path)))
     }
 
-    fn folders(&self, steps: &mut Vec<Step>, path: &Path) -> io::Result<()> {
+    fn folders(&self, steps: &mut Vec<ViewStep>, path: &Path) -> io::Result<()> {
         let mut above: Vec<&Path> = path.ancestors().skip(1).filter(|path| *path != Path::new("/")).collect();
         above.reverse();
         for folder in above {
-            steps.push(Step::Folder(self.inside(folder)?, 0o755));
+            steps.push(ViewStep::Folder(self.inside(folder)?, 0o755));
         }
         Ok(())
     }
 
-    fn bind(&self, steps: &mut Vec<Step>, from: &Path, at: &Path, access: Access) -> io::Result<()> {
+    fn bind(&self, steps: &mut Vec<ViewStep>, from: &Path, at: &Path, access: Access) -> io::Result<()> {
         self.folders(steps, at)?;
         if fs::metadata(from)?.is_dir() {
-            steps.push(Step::Folder(self.inside(at)?, 0o755));
+            steps.push(ViewStep::Folder(self.inside(at)?, 0o755));
         } else {
-            steps.push(Step::File(self.inside(at)?, Vec::new()));
+            steps.push(ViewStep::File(self.inside(at)?, Vec::new()));
         }
-        steps.push(Step::Bind { from: text(from)?, at: self.inside(at)?, access, users: None });
+        steps.push(ViewStep::Bind { from: text(from)?, at: self.inside(at)?, access, users: None });
         Ok(())
     }
 
-    fn file(&self, steps: &mut Vec<Step>, at: &str, content: String) -> io::Result<()> {
+    fn file(&self, steps: &mut Vec<ViewStep>, at: &str, content: String) -> io::Result<()> {
         let at = Path::new(at);
         self.folders(steps, at)?;
-        steps.push(Step::File(self.inside(at)?, content.into_bytes()));
+        steps.push(ViewStep::File(self.inside(at)?, content.into_bytes()));
         Ok(())
     }
 }
@@ -161,7 +164,7 @@ enum Access {
 }
 
 #[derive(Debug)]
-enum Step {
+enum ViewStep {
     Root(CString),
     Scratch(CString),
     Folder(CString, libc::mode_t),
@@ -173,7 +176,7 @@ enum Step {
 /// Steps after the fork.
 #[derive(Debug)]
 pub struct Plan {
-    steps: Vec<Step>,
+    steps: Vec<ViewStep>,
     enter: CString,
     account: u32,
     network: bool,
@@ -238,12 +241,12 @@ impl Plan {
     }
 }
 
-impl Step {
+impl ViewStep {
     unsafe fn carry_out(&self) -> io::Result<()> {
         // SAFETY: as the caller's.
         unsafe {
             match self {
-                Step::Root(at) => {
+                ViewStep::Root(at) => {
                     let flags = libc::MS_NOSUID | libc::MS_NODEV;
                     let options = c"mode=0755,size=1m".as_ptr().cast();
                     check(
@@ -251,13 +254,13 @@ impl Step {
                     )?;
                     check(libc::chdir(at.as_ptr()).into()).map(drop)
                 }
-                Step::Scratch(at) => {
+                ViewStep::Scratch(at) => {
                     let flags = libc::MS_NOSUID | libc::MS_NODEV | libc::MS_NOEXEC;
                     let options = c"mode=1777,size=64m".as_ptr().cast();
                     check(libc::mount(c"tmp".as_ptr(), at.as_ptr(), c"tmpfs".as_ptr(), flags, options).into())
                         .map(drop)
                 }
-                Step::Folder(at, mode) => {
+                ViewStep::Folder(at, mode) => {
                     if libc::mkdir(at.as_ptr(), *mode) != 0 {
                         let error = io::Error::last_os_error();
                         return if error.raw_os_error() == Some(libc::EEXIST) { Ok(()) } else { Err(error) };
@@ -265,7 +268,7 @@ impl Step {
                     // Not as the process's mask would have it.
                     check(libc::chmod(at.as_ptr(), *mode).into()).map(drop)
                 }
-                Step::File(at, content) => {
+                ViewStep::File(at, content) => {
                     let fd = check(
                         libc::open(at.as_ptr(), libc::O_WRONLY | libc::O_CREAT | libc::O_CLOEXEC, 0o644)
                             .into(),
@@ -276,10 +279,10 @@ impl Step {
                     check(libc::write(fd.as_raw_fd(), content.as_ptr().cast(), content.len()) as libc::c_long)
                         .map(drop)
                 }
-                Step::Link { target, at } => {
+                ViewStep::Link { target, at } => {
                     check(libc::symlink(target.as_ptr(), at.as_ptr()).into()).map(drop)
                 }
-                Step::Bind { from, at, access, users } => bind(from, at, *access, users.as_deref()),
+                ViewStep::Bind { from, at, access, users } => bind(from, at, *access, users.as_deref()),
             }
         }
     }

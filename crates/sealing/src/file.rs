@@ -13,7 +13,7 @@ pub enum FileError {
     /// The file cannot be read or written.
     #[error("the keys in {0} cannot be used: {1}")]
     Io(String, io::Error),
-    /// What is in it is not keys.
+    /// The file does not hold keys.
     #[error("the keys in {0} cannot be used: {1}")]
     Content(String, Error),
 }

@@ -217,7 +217,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_sealed_opens_at_its_place_alone_and_gives_nothing_away() {
+    fn a_sealed_value_opens_only_for_its_own_name() {
         let ring = ring();
         let value = b"open sesame".repeat(3);
         let sealed = ring.seal("staging/db-password", &value).expect("sealed");
@@ -229,7 +229,7 @@ mod tests {
     }
 
     #[test]
-    fn any_changed_or_missing_byte_is_found() {
+    fn any_changed_or_missing_byte_is_detected() {
         let ring = ring();
         let sealed = ring.seal("p", b"value").expect("sealed");
         for place in 0..sealed.len() {

@@ -10,9 +10,9 @@ use mainyard_core::record::{Change, Object, State};
 use crate::faults::LONGEST_FREEZE;
 use crate::invariants::broken_rule;
 use crate::parts::{Control, Part, Process, gateway_name, node_name};
-use crate::simulation::{CONTROLS, Happening, Report, World};
+use crate::world::{CONTROLS, Happening, Report, World};
 
-/// Nothing is on its way for longer than this, in milliseconds.
+/// The longest delivery time of a message, in milliseconds.
 const LATEST: u64 = 7000;
 
 fn newly_stopping(change: &Change, before: &State) -> Option<ReplicaId> {
@@ -23,16 +23,16 @@ fn newly_stopping(change: &Change, before: &State) -> Option<ReplicaId> {
 
 impl World {
     pub(crate) fn control_starts(&mut self, control: usize) {
-        let life = self.new_number();
-        self.controls[control] = Control { alive: true, life, ..Control::default() };
+        let incarnation = self.new_number();
+        self.controls[control] = Control { alive: true, incarnation, ..Control::default() };
         self.note(|| format!("control {control} starts"));
-        self.try_lease(control, life);
+        self.try_lease(control, incarnation);
     }
 
     /// True when the control is this life's and awake; what comes to a frozen one waits.
-    fn awake(&mut self, control: usize, life: u64, again: impl FnOnce() -> Happening) -> bool {
+    fn awake(&mut self, control: usize, incarnation: u64, again: impl FnOnce() -> Happening) -> bool {
         let it = &self.controls[control];
-        if !it.alive || it.life != life {
+        if !it.alive || it.incarnation != incarnation {
             return false;
         }
         let wait = it.frozen_until.saturating_sub(self.now);
@@ -42,11 +42,11 @@ impl World {
         wait == 0
     }
 
-    pub(crate) fn try_lease(&mut self, control: usize, life: u64) {
-        if !self.awake(control, life, || Happening::Lease { control, life }) {
+    pub(crate) fn try_lease(&mut self, control: usize, incarnation: u64) {
+        if !self.awake(control, incarnation, || Happening::Lease { control, incarnation }) {
             return;
         }
-        self.later(1000, Happening::Lease { control, life });
+        self.later(1000, Happening::Lease { control, incarnation });
         if self.controls[control].cut_until > self.now {
             return;
         }
@@ -60,7 +60,7 @@ impl World {
             self.note(|| format!("control {control} decides, epoch {epoch}"));
             self.outcome.epochs += 1;
             let mut cluster = Cluster::new(self.record.state.clone(), epoch, self.clock());
-            cluster.begin_to_decide(self.clock());
+            cluster.at(self.clock()).begin_to_decide();
             let it = &mut self.controls[control];
             (it.leader, it.settle_at) = (Some((cluster, epoch)), None);
             it.links.clear();
@@ -84,17 +84,17 @@ impl World {
     }
 
     /// A control that says nothing for ten seconds is given up by the parts it is linked to.
-    pub(crate) fn silence(&mut self, control: usize, life: u64) {
+    pub(crate) fn silence(&mut self, control: usize, incarnation: u64) {
         let it = &self.controls[control];
-        if it.life == life && it.frozen_until > self.now {
+        if it.incarnation == incarnation && it.frozen_until > self.now {
             let links: Vec<_> = it.links.iter().map(|(part, (link, _))| (*part, *link)).collect();
             links.into_iter().for_each(|(part, link)| self.break_link(part, link));
         }
     }
 
     /// A part calls the control that it takes for the holder first, then the other.
-    pub(crate) fn call(&mut self, part: Part, life: u64) {
-        if !self.part_lives(part, life) || self.link_of(part).is_some() {
+    pub(crate) fn call(&mut self, part: Part, incarnation: u64) {
+        if !self.is_alive(part, incarnation) || self.link_of(part).is_some() {
             return;
         }
         let control = (0..CONTROLS).map(|n| (n + self.chance.index(CONTROLS)) % CONTROLS).find(|control| {
@@ -106,18 +106,18 @@ impl World {
                 let link = self.new_number();
                 self.set_link(part, Some((control, link)));
                 let wait = self.chance.between(1, 15);
-                self.later(wait, Happening::Hello { control, part, life, link });
+                self.later(wait, Happening::Hello { control, part, incarnation, link });
             }
             None => {
                 let wait = self.chance.between(20, 1000);
-                self.later(wait, Happening::Call { part, life });
+                self.later(wait, Happening::Call { part, incarnation });
             }
         }
     }
 
-    pub(crate) fn hello(&mut self, control: usize, part: Part, life: u64, link: u64) {
-        let of = self.controls[control].life;
-        if !self.awake(control, of, || Happening::Hello { control, part, life, link }) {
+    pub(crate) fn hello(&mut self, control: usize, part: Part, incarnation: u64, link: u64) {
+        let of = self.controls[control].incarnation;
+        if !self.awake(control, of, || Happening::Hello { control, part, incarnation, link }) {
             return self.break_link(part, link);
         }
         let (now, clock) = (self.now, self.clock());
@@ -135,12 +135,12 @@ impl World {
             Part::Node(node) => {
                 let hello = NodeHello {
                     node: node_name(node),
-                    life,
+                    incarnation,
                     cpu: Cpu::from_milli(8000),
                     memory: Bytes::mib(1024),
                     range: Range::PRIVATE,
                 };
-                cluster.hear_hello(hello, clock);
+                cluster.at(clock).node_called(hello);
                 let name = node_name(node);
                 let orders = Orders {
                     epoch,
@@ -152,7 +152,7 @@ impl World {
                 self.decide(control);
             }
             Part::Gateway(gateway) => {
-                cluster.hear_gateway_hello(&gateway_name(gateway), life, clock);
+                cluster.at(clock).gateway_called(&gateway_name(gateway), incarnation);
                 // Its table goes out after the record knows of it.
                 if self.decide(control)
                     && let Some((cluster, _)) = &self.controls[control].leader
@@ -164,13 +164,20 @@ impl World {
         }
     }
 
-    pub(crate) fn report(&mut self, control: usize, part: Part, life: u64, report: Report, echo: bool) {
-        let of = self.controls[control].life;
+    pub(crate) fn report(
+        &mut self,
+        control: usize,
+        part: Part,
+        incarnation: u64,
+        report: Report,
+        echo: bool,
+    ) {
+        let of = self.controls[control].incarnation;
         let (again, number) = (report.clone(), report.number());
         let awake = self.awake(control, of, || Happening::Report {
             control,
             part,
-            life,
+            incarnation,
             report: Box::new(again),
             echo,
         });
@@ -179,12 +186,12 @@ impl World {
             (Some((cluster, epoch)), true) => {
                 match (part, report) {
                     (Part::Node(node), Report::Node(report)) => {
-                        cluster.hear_node(&node_name(node), report, clock)
+                        cluster.at(clock).node_reported(&node_name(node), report)
                     }
-                    (Part::Gateway(gateway), Report::Gateway { life, view, figures }) => {
-                        cluster.hear_figures(&figures, clock);
-                        cluster.hear_gateway(&gateway_name(gateway), life, view, clock);
-                        if self.gateways[gateway].life == life && !echo {
+                    (Part::Gateway(gateway), Report::Gateway { incarnation, view, figures }) => {
+                        cluster.at(clock).figures_reported(&figures);
+                        cluster.at(clock).gateway_confirmed(&gateway_name(gateway), incarnation, view);
+                        if self.gateways[gateway].incarnation == incarnation && !echo {
                             self.gateways[gateway].heard = (*epoch, self.now);
                         }
                     }
@@ -196,15 +203,15 @@ impl World {
         };
         let wait = self.chance.between(1, 10);
         if !echo {
-            self.later(wait, Happening::Reported { part, life, number, taken });
+            self.later(wait, Happening::Reported { part, incarnation, number, taken });
         }
         if taken {
             self.decide(control);
         }
     }
 
-    pub(crate) fn settle_by_clock(&mut self, control: usize, life: u64) {
-        if self.awake(control, life, || Happening::Settle { control, life }) {
+    pub(crate) fn settle_by_clock(&mut self, control: usize, incarnation: u64) {
+        if self.awake(control, incarnation, || Happening::Settle { control, incarnation }) {
             self.controls[control].settle_at = None;
             self.decide(control);
         }
@@ -215,12 +222,12 @@ impl World {
         let (now, clock) = (self.now, self.clock());
         let it = &mut self.controls[control];
         let Some((cluster, epoch)) = &mut it.leader else { return false };
-        let Settled { changes, orders, table, wake, unsettled, .. } = cluster.settle(clock);
+        let Settled { changes, orders, table, wake, unsettled, .. } = cluster.at(clock).settle();
         let table = table.map(|_| (cluster.served().clone(), cluster.table()));
         let epoch = *epoch;
         let reached = it.cut_until <= now;
         if !unsettled.is_empty() {
-            self.violated(format!("the decisions about {unsettled:?} do not come to rest"));
+            self.violated(format!("the decisions about {unsettled:?} do not settle"));
             return false;
         }
         if !changes.is_empty() {
@@ -238,7 +245,7 @@ impl World {
                 self.step_down(control);
                 return false;
             }
-            // What a control that decides no more would have written does not count.
+            // What a control that no longer decides would have written does not count.
             if let Some(broken) = broken {
                 self.violated(broken);
             }
@@ -273,8 +280,8 @@ impl World {
             let it = &mut self.controls[control];
             if it.settle_at.is_none_or(|known| at < known) {
                 it.settle_at = Some(at);
-                let life = it.life;
-                self.later(at - now, Happening::Settle { control, life });
+                let incarnation = it.incarnation;
+                self.later(at - now, Happening::Settle { control, incarnation });
             }
         }
         true

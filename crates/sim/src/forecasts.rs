@@ -12,18 +12,19 @@ use mainyard_core::forecast::Rehearsed;
 use mainyard_core::model::{ReasonCode, Replica, ReplicaState, RolloutState, Target};
 use mainyard_core::record::State;
 use mainyard_core::routing::replicas_of;
+use mainyard_core::views::{Act as Offer, EnvironmentView, GatewayPorts};
 
 use crate::operators::ALWAYS_STARTS;
 use crate::rehearsal::{copy, is_at_rest, rehearse};
-use crate::simulation::{FAULTS_UNTIL, World};
+use crate::world::{FAULTS_UNTIL, World};
 
 /// Faults that last end by themselves within this time.
 const PARTS_BACK_WITHIN: u64 = 45_000;
-/// What happened at a node is in the record within this time.
+/// Events at a node are in the record within this time.
 const NEWS_WITHIN: u64 = 3_000;
-/// An act that has not come to rest by then is told so.
+/// An act that has not settled by then is reported so.
 const AT_REST_WITHIN: u64 = 120_000;
-/// Nobody can say which comes first where a deadline passes so shortly before or after the foretold end.
+/// A deadline this close to the foretold end may pass before or after it.
 const CLOSE_TO_DEADLINE: u64 = 1_500;
 
 /// An act that is rehearsed, then done.
@@ -39,14 +40,14 @@ pub enum Act {
     Rollback,
 }
 
-/// What was foretold and what happened.
+/// A forecast beside the actual events.
 #[derive(Debug, Clone)]
 pub struct Compared {
-    /// What was done.
+    /// The act.
     pub act: Act,
     /// The forecast.
     pub foretold: Rehearsed,
-    /// What happened, in the same terms.
+    /// The actual events, in the same terms.
     pub happened: Rehearsed,
     /// How many the declared rule lets be ready at least. A replica that takes longer than foretold may use that up.
     pub least_by_rule: u32,
@@ -55,7 +56,7 @@ pub struct Compared {
 }
 
 impl Compared {
-    /// What a person who relied on the forecast was wrongly told; nothing where it held.
+    /// Where the forecast misled anyone who relied on it; empty if it held.
     pub fn broken_promises(&self) -> Vec<String> {
         let (foretold, happened) = (&self.foretold, &self.happened);
         let mut broken = Vec::new();
@@ -91,7 +92,7 @@ impl Compared {
 /// # Errors
 /// The rule of the platform that was broken meanwhile.
 pub fn compare(seed: u64) -> Result<Option<Compared>, String> {
-    let mut world = World::new(seed);
+    let mut world = World::switched_on(seed);
     let moment = world.chance.between(5_000, FAULTS_UNTIL);
     world.calm_from = moment;
     world.run_until(moment, |_| false);
@@ -113,7 +114,7 @@ impl World {
             .filter(|it| it.alive && it.leader.is_some() && it.frozen_until <= now && it.cut_until <= now);
         let linked = |it: &crate::parts::Control| it.links.len() == self.nodes.len() + self.gateways.len();
         let (Some(control), None) = (deciding.next(), deciding.next()) else { return false };
-        let agents = self.nodes.iter().all(|node| node.desk.is_some() && node.link.is_some());
+        let agents = self.nodes.iter().all(|node| node.agent.is_some() && node.link.is_some());
         let gateways = self.gateways.iter().all(|gateway| gateway.alive && gateway.link.is_some());
         linked(control) && agents && gateways && self.record_is_true()
     }
@@ -136,6 +137,7 @@ impl World {
         let epoch = self.record.epoch;
         let control =
             self.controls.iter().position(|it| it.leader.as_ref().is_some_and(|(_, of)| *of == epoch))?;
+        self.offers_are_accepted();
         let (target, act) = self.choose()?;
         let (before, now) = (self.record.state.clone(), self.clock());
         let mut rehearsed = copy(before, now);
@@ -156,6 +158,27 @@ impl World {
         self.note(|| format!("{act:?} of {target}; foretold: {}", foretold.words));
         let happened = self.watch(control, &target, foretold.clone());
         Some(Compared { act, foretold, happened, least_by_rule, deadline_in })
+    }
+
+    /// Every act that the views offer for a workload is accepted, on a copy.
+    fn offers_are_accepted(&mut self) {
+        let (state, now) = (self.record.state.clone(), self.clock());
+        let ports = GatewayPorts { http: 80, https: 443 };
+        let views =
+            state.environments.keys().map(|name| (name, EnvironmentView::of(&state, name, ports, now)));
+        let offers = views.flat_map(|(environment, view)| {
+            view.workloads.into_iter().flat_map(move |(name, workload)| {
+                let target = Target::new(environment, &name);
+                workload.acts.into_iter().map(move |offered| (target.clone(), offered))
+            })
+        });
+        let refused = offers.into_iter().find_map(|(target, offered)| {
+            let refusal = accept(&mut copy(state.clone(), now), &target, offered, now).err()?;
+            Some(format!("{offered:?} is offered for {target}, and {}", refusal.message))
+        });
+        if let Some(broken) = refused {
+            self.violated(broken);
+        }
     }
 
     /// A workload that nobody holds, whose releases all start, and something to do to it.
@@ -210,13 +233,13 @@ impl World {
                 let leader = self.controls.iter().position(|it| it.leader.is_some());
                 if let Some(leader) = leader
                     && let Some((cluster, _)) = &mut self.controls[leader].leader
-                    && cluster.advance(target, "a person", clock).is_ok()
+                    && cluster.transaction("a person", clock).advance(target).is_ok()
                 {
                     self.decide(leader);
                     continue;
                 }
             }
-            if is_at_rest(&self.record.state, target) && !self.comes_up(target) {
+            if is_at_rest(&self.record.state, target) && !self.becomes_ready(target) {
                 happened.took_millis = Some(self.now - began);
                 break;
             }
@@ -235,7 +258,7 @@ impl World {
     }
 
     /// Whether a replica of it is on its way to be ready, as far as anybody knows.
-    fn comes_up(&self, target: &Target) -> bool {
+    fn becomes_ready(&self, target: &Target) -> bool {
         use ReplicaState::*;
         let on_its_way = |state| matches!(state, Waiting | Fetching | Starting | Unready | Failed);
         replicas_of(&self.record.state.replicas, target).any(|replica| on_its_way(replica.state))
@@ -262,15 +285,27 @@ fn count(state: &State, target: &Target) -> (u32, u32) {
     (staying.len() as u32, ready as u32)
 }
 
+fn accept(cluster: &mut Cluster, target: &Target, act: Offer, now: Timestamp) -> Result<(), Refusal> {
+    let mut transaction = cluster.transaction("mira", now);
+    match act {
+        Offer::Hold => transaction.hold(target, "stocktaking").map(|_| ()),
+        Offer::Resume => transaction.resume(target).map(|_| ()),
+        Offer::Advance => transaction.advance(target).map(|_| ()),
+        Offer::Cancel => transaction.cancel(target).map(|_| ()),
+        Offer::Restart => transaction.restart(target).map(|_| ()),
+        Offer::Rollback => transaction.rollback(target, Goal::Before).map(|_| ()),
+    }
+}
+
 fn perform(cluster: &mut Cluster, target: &Target, act: &Act, now: Timestamp) -> Result<(), Refusal> {
     match act {
         Act::Deploy(tag) => {
             let image = format!("lockers/locker-api:{tag}").parse().ok();
             let request = DeployRequest { image, ..DeployRequest::default() };
-            cluster.deploy(target, &request, "mira", now).map(|_| ())
+            cluster.transaction("mira", now).deploy(target, &request).map(|_| ())
         }
-        Act::Scale(size) => cluster.scale(target, *size, "mira", now).map(|_| ()),
-        Act::Restart => cluster.restart(target, "mira", now).map(|_| ()),
-        Act::Rollback => cluster.rollback(target, Goal::Before, "mira", now).map(|_| ()),
+        Act::Scale(size) => cluster.transaction("mira", now).scale(target, *size).map(|_| ()),
+        Act::Restart => cluster.transaction("mira", now).restart(target).map(|_| ()),
+        Act::Rollback => cluster.transaction("mira", now).rollback(target, Goal::Before).map(|_| ()),
     }
 }

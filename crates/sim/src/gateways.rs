@@ -10,7 +10,7 @@ use mainyard_core::model::ReplicaId;
 use mainyard_core::routing::{Backend, Lane, ServiceEntry, Spread, Table};
 
 use crate::parts::{Gateway, Part, Request, node_name};
-use crate::simulation::{Happening, Report, World};
+use crate::world::{Happening, Report, World};
 
 impl Gateway {
     fn backends(&self) -> Vec<(&String, &Vec<Backend>)> {
@@ -36,19 +36,19 @@ impl Gateway {
 
 impl World {
     pub(crate) fn gateway_starts(&mut self, gateway: usize) {
-        let life = self.new_number();
+        let incarnation = self.new_number();
         self.note(|| format!("gateway {gateway} starts"));
         let it = &mut self.gateways[gateway];
         let kept = it.kept.take();
         *it = Gateway {
             alive: true,
-            life,
+            incarnation,
             table: kept.clone().unwrap_or_default(),
             kept,
             ..Gateway::default()
         };
-        self.later(2, Happening::Call { part: Part::Gateway(gateway), life });
-        self.later(1000, Happening::Beat { gateway, life });
+        self.later(2, Happening::Call { part: Part::Gateway(gateway), incarnation });
+        self.later(1000, Happening::Beat { gateway, incarnation });
     }
 
     pub(crate) fn gateway_dies(&mut self, gateway: usize) {
@@ -72,12 +72,12 @@ impl World {
         self.tell_view(gateway);
     }
 
-    pub(crate) fn beat(&mut self, gateway: usize, life: u64) {
-        if self.gateways[gateway].alive && self.gateways[gateway].life == life {
+    pub(crate) fn beat(&mut self, gateway: usize, incarnation: u64) {
+        if self.gateways[gateway].alive && self.gateways[gateway].incarnation == incarnation {
             self.tell_view(gateway);
             if self.gateways[gateway].next_beat <= self.now {
                 self.gateways[gateway].next_beat = self.now + 1000;
-                self.later(1000, Happening::Beat { gateway, life });
+                self.later(1000, Happening::Beat { gateway, incarnation });
             }
         }
     }
@@ -89,7 +89,7 @@ impl World {
             it.wants = true;
             return;
         }
-        let (life, view) = (it.life, it.view());
+        let (incarnation, view) = (it.incarnation, it.view());
         let served = std::mem::take(&mut it.served).into_iter();
         let figures = served.map(|((replica, release), (requests, failed))| Figure {
             way: "inside".into(),
@@ -106,8 +106,8 @@ impl World {
             shadow: false,
             other_size: 0,
         });
-        let report = Report::Gateway { life, view, figures: figures.collect() };
-        self.send_report(control, Part::Gateway(gateway), life, report);
+        let report = Report::Gateway { incarnation, view, figures: figures.collect() };
+        self.send_report(control, Part::Gateway(gateway), incarnation, report);
     }
 
     pub(crate) fn view_reported(&mut self, gateway: usize, taken: bool) {
@@ -115,8 +115,8 @@ impl World {
         it.in_flight = false;
         let wanted = std::mem::take(&mut it.wants);
         if !taken {
-            let life = it.life;
-            self.later(200, Happening::Beat { gateway, life });
+            let incarnation = it.incarnation;
+            self.later(200, Happening::Beat { gateway, incarnation });
         } else if wanted {
             self.tell_view(gateway);
         }
@@ -167,8 +167,8 @@ impl World {
                     let failed = self.fails(backend);
                     let it = &mut self.gateways[gateway];
                     it.open.insert(number, Request { replica: who, release: backend.release, failed });
-                    let life = it.life;
-                    return self.later(wait, Happening::AnswerEnds { gateway, life, request: number });
+                    let incarnation = it.incarnation;
+                    return self.later(wait, Happening::AnswerEnds { gateway, incarnation, request: number });
                 }
                 Some(who) => {
                     let meant = &backend.replica;
@@ -195,9 +195,9 @@ impl World {
         found.map(|(id, _)| id.clone())
     }
 
-    pub(crate) fn answer_ends(&mut self, gateway: usize, life: u64, request: u64) {
+    pub(crate) fn answer_ends(&mut self, gateway: usize, incarnation: u64, request: u64) {
         let it = &mut self.gateways[gateway];
-        if it.life != life {
+        if it.incarnation != incarnation {
             return;
         }
         if let Some(ended) = it.open.remove(&request) {

@@ -12,7 +12,7 @@ use mainyard_core::routing::{replicas_of, service_entry};
 use mainyard_core::views::NeedKind;
 use mainyard_core::views::board::board;
 
-use crate::simulation::World;
+use crate::world::World;
 
 /// The rule that these changes break, where they do. `well` tells whether a replica has
 /// been listening for long enough that nothing else can be on its way about it.
@@ -131,7 +131,7 @@ fn serves_too_early(after: &State, replica: &Replica) -> Option<String> {
     Some(format!("{} is there while run_first of {} is {:?}", replica.id, rollout.to, waits.state))
 }
 
-/// Nobody who takes requests is let go where fewer than the least would be left, as long as the workload is wanted.
+/// A drain never goes below the minimum number of ready replicas, as long as the workload is wanted.
 fn too_few_left(
     before: &State,
     after: &State,
@@ -153,7 +153,7 @@ fn too_few_left(
         .filter(|it| it.state == ReplicaState::Ready && !was_ready(&it.id))
         .count();
     (left + fallen < least)
-        .then(|| format!("{} is let go, and {left} of at least {least} are left", replica.id))
+        .then(|| format!("{} is drained, and {left} of at least {least} are left", replica.id))
 }
 
 /// The release that served before a rollout, where nobody of it is there although nobody answers.
@@ -184,7 +184,7 @@ fn faulted_early(workload: &Workload) -> Option<String> {
     Some(format!("{} is said to fail before its deadline: {}", workload.target, silent.sentence))
 }
 
-/// What answered and does not is on the board after this time, in milliseconds.
+/// A replica that stopped answering is on the board within this time, in milliseconds.
 const TOLD_WITHIN: u64 = 2000;
 
 impl World {
@@ -218,7 +218,7 @@ impl World {
         }
     }
 
-    /// Whatever answered and does not is on the board, unless nobody wants it to.
+    /// A workload that answered and no longer does is on the board, unless nobody wants it to answer.
     pub(crate) fn check_told(&mut self, control: usize) {
         let now = self.now;
         let Some((cluster, epoch)) = &self.controls[control].leader else { return };
@@ -233,7 +233,7 @@ impl World {
             if answers {
                 self.answered.insert(name.clone());
             }
-            // One whose first release has not come to rest yet is on its way for the first time.
+            // One whose first release has not settled yet is on its way for the first time.
             let wanted = state.workloads.get(&name);
             let wanted = wanted.is_some_and(|it| it.wanted > 0 && !it.leaves && it.settled.is_some());
             if !answers && wanted && self.answered.contains(&name) {

@@ -7,7 +7,7 @@
 //!
 //! For a while everything may go wrong: parts die and come back, processes end, controls freeze and go on where they
 //! were, links break, the record is out of reach, messages are lost, late, or come twice. Then the faults end, and the
-//! platform must come to rest. [`run`] tells what was broken, if anything was:
+//! platform must settle. [`run`] tells what was broken, if anything was:
 //!
 //! - a request never goes to another replica than the one it was meant for, no matter which replica had the address before;
 //! - no replica is stopped while a gateway that counts holds a request to it, before the drain limit has passed;
@@ -15,7 +15,7 @@
 //! - whatever was acknowledged to a person is in the record, and stays;
 //! - the record's changes have one order without a gap, and only the holder of the lease writes;
 //! - a service that changes, with its workload or alone, leaves nobody without an answer who had one;
-//! - a release never changes; nobody who takes requests is let go where too few would be left; a rollout that went back
+//! - a release never changes; no drain goes below the minimum number of ready replicas; a rollout that went back
 //!   leaves exactly the old release;
 //! - what a release runs first is begun at most once, and no replica of the release is there before it has ended well or a
 //!   person said that it does not matter;
@@ -31,6 +31,7 @@ mod faults;
 pub mod forecasts;
 mod gateways;
 mod invariants;
+mod links;
 mod nodes;
 mod operators;
 mod parts;
@@ -38,5 +39,7 @@ mod quiescence;
 mod record;
 pub mod rehearsal;
 mod simulation;
+mod world;
 
-pub use simulation::{Outcome, run};
+pub use simulation::run;
+pub use world::Outcome;

@@ -2,38 +2,38 @@
 
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::ReplicaId;
-use mainyard_core::node_state::{Left, NodeState, Orders, Step};
+use mainyard_core::node_state::{Action, Leftover, NodeState, Orders};
 use mainyard_core::replica_lifecycle::{Do, Ended, Event, ProbeFault};
 
 use crate::operators::SLOW;
 use crate::parts::{Part, Process};
-use crate::simulation::{Happening, Report, World};
+use crate::world::{Happening, Report, World};
 
 impl World {
     pub(crate) fn node_starts(&mut self, node: usize) {
-        let life = self.new_number();
+        let incarnation = self.new_number();
         self.note(|| format!("agent {node} starts"));
         let now = self.now;
         let it = &mut self.nodes[node];
-        (it.life, it.begun, it.link) = (life, now, None);
-        it.desk = Some(NodeState::new(it.kept_epoch, life));
+        (it.incarnation, it.begun, it.link) = (incarnation, now, None);
+        it.agent = Some(NodeState::new(it.kept_epoch, incarnation));
         for order in it.kept.clone().into_values() {
             let there = &self.nodes[node];
             let left = if there.processes.contains_key(&order.id) {
-                Left::Running
+                Leftover::Running
             } else if let Some(ended) = there.endings.get(&order.id) {
-                Left::Ended(ended.clone())
+                Leftover::Ended(ended.clone())
             } else if there.begun_runs.contains(&order.id) {
-                Left::Begun
+                Leftover::Begun
             } else {
-                Left::Nothing
+                Leftover::Nothing
             };
-            if let Some(desk) = &mut self.nodes[node].desk {
-                let (_, steps) = desk.find(order, left, 0);
-                self.carry_out(node, steps);
+            if let Some(agent) = &mut self.nodes[node].agent {
+                let (_, actions) = agent.find(order, left, 0);
+                self.carry_out(node, actions);
             }
         }
-        self.later(5, Happening::Call { part: Part::Node(node), life });
+        self.later(5, Happening::Call { part: Part::Node(node), incarnation });
     }
 
     pub(crate) fn order_node(&mut self, node: usize, link: u64, orders: Orders) {
@@ -43,61 +43,62 @@ impl World {
             return;
         }
         let clock = now - it.begun;
-        let Some(desk) = &mut it.desk else { return };
+        let Some(agent) = &mut it.agent else { return };
         let whole = orders.whole;
-        let Some(steps) = desk.take(orders, clock) else {
+        let Some(actions) = agent.take(orders, clock) else {
             // Of a control that was superseded: such a link is of no use.
             return self.break_link(Part::Node(node), link);
         };
-        it.kept_epoch = desk.epoch();
+        it.kept_epoch = agent.epoch();
         if whole {
-            desk.linked();
+            agent.linked();
         }
-        self.carry_out(node, steps);
+        self.carry_out(node, actions);
         self.tell(node);
     }
 
-    pub(crate) fn desk(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, event: Event) {
+    pub(crate) fn agent(&mut self, node: usize, incarnation: u64, id: &ReplicaId, number: u64, event: Event) {
         let now = self.now;
         let it = &mut self.nodes[node];
         let clock = now - it.begun;
-        let Some(desk) = it.desk.as_mut().filter(|desk| it.life == life && desk.is_current(id, number))
+        let Some(agent) =
+            it.agent.as_mut().filter(|agent| it.incarnation == incarnation && agent.is_current(id, number))
         else {
             return;
         };
-        let steps = desk.handle(id, event, clock);
-        self.carry_out(node, steps);
+        let actions = agent.handle(id, event, clock);
+        self.carry_out(node, actions);
         self.tell(node);
     }
 
     /// A report of its own, if there is something to tell. It may be lost, late, or come twice.
     pub(crate) fn tell(&mut self, node: usize) {
         let Some((control, _)) = self.nodes[node].link else { return };
-        let life = self.nodes[node].life;
-        let Some(report) = self.nodes[node].desk.as_mut().and_then(NodeState::report) else { return };
-        self.send_report(control, Part::Node(node), life, Report::Node(report));
+        let incarnation = self.nodes[node].incarnation;
+        let Some(report) = self.nodes[node].agent.as_mut().and_then(NodeState::report) else { return };
+        self.send_report(control, Part::Node(node), incarnation, Report::Node(report));
     }
 
-    fn carry_out(&mut self, node: usize, steps: Vec<Step>) {
-        let life = self.nodes[node].life;
-        for step in steps {
-            match step {
-                Step::Keep(order) => {
+    fn carry_out(&mut self, node: usize, actions: Vec<Action>) {
+        let incarnation = self.nodes[node].incarnation;
+        for action in actions {
+            match action {
+                Action::Keep(order) => {
                     self.nodes[node].kept.insert(order.id.clone(), *order);
                 }
-                Step::Forget(id) => {
+                Action::Forget(id) => {
                     let it = &mut self.nodes[node];
                     it.kept.remove(&id);
                     it.endings.remove(&id);
                     it.begun_runs.remove(&id);
                 }
-                Step::Do(id, number, action) => self.act(node, life, id, number, action),
+                Action::Do(id, number, action) => self.act(node, incarnation, id, number, action),
             }
         }
     }
 
-    fn act(&mut self, node: usize, life: u64, id: ReplicaId, number: u64, action: Do) {
-        let soon = |event| Happening::NodeState { node, life, id: id.clone(), number, event };
+    fn act(&mut self, node: usize, incarnation: u64, id: ReplicaId, number: u64, action: Do) {
+        let soon = |event| Happening::NodeState { node, incarnation, id: id.clone(), number, event };
         match action {
             Do::Fetch => {
                 let wait = self.chance.between(2, 200);
@@ -105,10 +106,10 @@ impl World {
             }
             Do::Start => {
                 let order =
-                    self.nodes[node].desk.as_ref().and_then(|desk| Some(desk.replica(&id)?.order.clone()));
+                    self.nodes[node].agent.as_ref().and_then(|agent| Some(agent.replica(&id)?.order.clone()));
                 let Some(order) = order else { return };
                 if order.once.is_some() {
-                    return self.begin_once(node, life, id, number, order);
+                    return self.begin_once(node, incarnation, id, number, order);
                 }
                 self.nodes[node].endings.remove(&id);
                 let tag = order.spec.image.tag.clone();
@@ -144,7 +145,7 @@ impl World {
             },
             Do::Probe(run, after) => {
                 let wait = after.millis() + self.chance.between(1, 5);
-                self.later(wait, Happening::Probe { node, life, id, number, run });
+                self.later(wait, Happening::Probe { node, incarnation, id, number, run });
             }
             Do::ProbeAlive(run, after) => {
                 self.later(after.millis() + 1, soon(Event::AliveProbed(run, Ok(()))))
@@ -160,8 +161,8 @@ impl World {
         }
     }
 
-    /// What is run once in all of the seed's time: it ends by itself, well or not.
-    fn begin_once(&mut self, node: usize, life: u64, id: ReplicaId, number: u64, order: RunOrder) {
+    /// A command that runs once in the whole seed: it ends by itself, well or not.
+    fn begin_once(&mut self, node: usize, incarnation: u64, id: ReplicaId, number: u64, order: RunOrder) {
         if !self.begun_once.insert((id.workload.clone(), order.release)) {
             self.violated(format!("run_first of {}@{} is begun twice", id.workload, order.release));
         }
@@ -178,18 +179,18 @@ impl World {
         it.begun_runs.insert(id.clone());
         it.processes.insert(id.clone(), process);
         let (soon, wait) = (self.chance.between(2, 30), self.chance.between(50, 6000));
-        self.later(soon, Happening::NodeState { node, life, id, number, event: Event::Running });
+        self.later(soon, Happening::NodeState { node, incarnation, id, number, event: Event::Running });
         // Some never end by themselves.
         if !self.chance.percent(10) {
             self.later(wait, ends);
         }
     }
 
-    pub(crate) fn probe(&mut self, node: usize, life: u64, id: &ReplicaId, number: u64, run: u32) {
+    pub(crate) fn probe(&mut self, node: usize, incarnation: u64, id: &ReplicaId, number: u64, run: u32) {
         let process = self.nodes[node].processes.get(id);
         let listens = process.and_then(|process| process.listens_at).is_some_and(|at| at <= self.now);
         let result = if listens { Ok(()) } else { Err(ProbeFault::Refused) };
-        self.desk(node, life, id, number, Event::Probed(run, result));
+        self.agent(node, incarnation, id, number, Event::Probed(run, result));
     }
 
     /// The process is gone, and with it the requests that were open to it.
@@ -209,12 +210,18 @@ impl World {
             self.nodes[node].endings.insert(id.clone(), ended.clone());
         }
         let it = &self.nodes[node];
-        let number = it.desk.as_ref().and_then(|desk| desk.number(id));
+        let number = it.agent.as_ref().and_then(|agent| agent.number(id));
         if let Some(number) = number {
-            let life = it.life;
+            let incarnation = it.incarnation;
             self.later(
                 1,
-                Happening::NodeState { node, life, id: id.clone(), number, event: Event::Ended(ended) },
+                Happening::NodeState {
+                    node,
+                    incarnation,
+                    id: id.clone(),
+                    number,
+                    event: Event::Ended(ended),
+                },
             );
         }
     }

@@ -4,12 +4,12 @@ use mainyard_core::cluster::{Cluster, DeployRequest, Goal, Refusal, SealedValue}
 use mainyard_core::manifest::{SourceFile, read};
 use mainyard_core::model::{ImageRecord, Name, Origin, ReleaseNumber, Target};
 
-use crate::simulation::{Happening, World};
+use crate::world::{Happening, World};
 
 const TAGS: [&str; 5] = ["1.4.0", "1.5.0", "1.6.1", "1.7.0", "1.8.0"];
 
 /// How the applications move to new releases; each seed has its own.
-const MANNERS: [&str; 5] = [
+const ROLLOUT_RULES: [&str; 5] = [
     "",
     "may_exceed = 2\nmay_lack = 1\n",
     "style = \"stepped\"\nsteps = [{ share = 10, watch = \"700ms\" }, { share = 50, watch = \"700ms\" }]\n",
@@ -20,10 +20,10 @@ const MANNERS: [&str; 5] = [
 /// Some of them run something before a release serves.
 const FIRST: [&str; 3] = ["", "", "run_first = [\"/app/migrate\"]\nrun_first_within = \"7s\"\n"];
 
-/// What starts whenever it is started, and listens soon.
+/// A program that always starts, and listens soon.
 pub(crate) const ALWAYS_STARTS: [&str; 2] = ["1.4.0", "1.8.0"];
 
-/// What starts slowly: sometimes too slowly for its deadline.
+/// A program that starts slowly: sometimes too slowly for its deadline.
 pub(crate) const SLOW: &str = "1.5.0";
 
 fn manifest(application: &str, manner: &str, first: &str) -> String {
@@ -127,37 +127,42 @@ fn act(
     match which {
         12..14 => rename(cluster, target, chance, now),
         // It may come back while its old replicas still drain.
-        14 => cluster.remove_target(&target, "mira", now).map(|_| Done::Removed(target)),
+        14 => cluster.transaction("mira", now).remove_target(&target).map(|_| Done::Removed(target)),
         15..17 => declare_again(cluster, target, chance, now),
         17..19 => take_other_name(cluster, target, chance, now),
         19 => {
             let value = SealedValue { name: format!("value-{number}"), text: true };
             let secret = Target::new(&staging(), &"key".parse().expect("a name"));
-            cluster.add_secret(&secret, value, "mira", now).map(|_| Done::Nothing)
+            cluster.transaction("mira", now).add_secret(&secret, value).map(|_| Done::Nothing)
         }
         20 => {
             let secret = Target::new(&staging(), &"key".parse().expect("a name"));
-            cluster.remove_secret(&secret, "mira", now).map(|_| Done::Nothing)
+            cluster.transaction("mira", now).remove_secret(&secret).map(|_| Done::Nothing)
         }
-        0..3 => cluster.scale(&target, size, "mira", now).map(|_| Done::Scaled(target, size)),
+        0..3 => cluster.transaction("mira", now).scale(&target, size).map(|_| Done::Scaled(target, size)),
         3..6 => {
             let image = format!("lockers/locker-api:{tag}");
             let request = DeployRequest { image: image.parse().ok(), ..DeployRequest::default() };
-            cluster.deploy(&target, &request, "mira", now).map(|made| match made {
+            cluster.transaction("mira", now).deploy(&target, &request).map(|made| match made {
                 Some((number, _)) => Done::Released(target, number, image),
                 None => Done::Nothing,
             })
         }
         6..8 => cluster
-            .rollback(&target, Goal::Before, "jon", now)
+            .transaction("jon", now)
+            .rollback(&target, Goal::Before)
             .map(|done| Done::WentBack(target, done.number)),
-        8 => cluster.hold(&target, "a look at it", "jon", now).map(|_| Done::Steered(target, "held")),
-        9 => cluster.resume(&target, "jon", now).map(|_| Done::Steered(target, "resumed")),
+        8 => cluster
+            .transaction("jon", now)
+            .hold(&target, "a look at it")
+            .map(|_| Done::Steered(target, "held")),
+        9 => cluster.transaction("jon", now).resume(&target).map(|_| Done::Steered(target, "resumed")),
         10 => cluster
-            .advance(&target, "mira", now)
-            .or_else(|_| cluster.restart(&target, "mira", now).map(|_| String::new()))
+            .transaction("mira", now)
+            .advance(&target)
+            .or_else(|_| cluster.transaction("mira", now).restart(&target).map(|_| String::new()))
             .map(|_| Done::Steered(target, "advanced or restarted")),
-        _ => cluster.cancel(&target, "jon", now).map(|_| Done::Steered(target, "cancelled")),
+        _ => cluster.transaction("jon", now).cancel(&target).map(|_| Done::Steered(target, "cancelled")),
     }
 }
 
@@ -180,16 +185,16 @@ fn take_other_name(
         _ => return Ok(Done::Nothing),
     };
     let (name, new) = (&target.name, if goes { &two.name } else { &target.name });
-    let text = manifest(name.as_str(), MANNERS[chance % MANNERS.len()], "")
+    let text = manifest(name.as_str(), ROLLOUT_RULES[chance % ROLLOUT_RULES.len()], "")
         .replace(&format!("workload.{name}"), &format!("workload.{new}"))
         + &format!("[service.{name}]\nselect = {{ workload = \"{new}\" }}\nports = {{ 80 = \"http\" }}\n");
     let files = [SourceFile { name: "mainyard.toml".into(), text }];
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
-    cluster.declare(&declared, &staging(), true, "mira", now)?;
+    cluster.transaction("mira", now).declare(&declared, &staging(), true)?;
     Ok(if goes { Done::Removed(target) } else { Done::Steered(target, "has its name again") })
 }
 
-/// What was removed is declared again as it was at first.
+/// Declares an object again as it was before its removal.
 fn declare_again(
     cluster: &mut Cluster,
     target: Target,
@@ -201,11 +206,11 @@ fn declare_again(
     {
         return Ok(Done::Nothing);
     }
-    let first = FIRST[chance / MANNERS.len() % FIRST.len()];
-    let text = manifest(target.name.as_str(), MANNERS[chance % MANNERS.len()], first);
+    let first = FIRST[chance / ROLLOUT_RULES.len() % FIRST.len()];
+    let text = manifest(target.name.as_str(), ROLLOUT_RULES[chance % ROLLOUT_RULES.len()], first);
     let files = [SourceFile { name: "mainyard.toml".into(), text }];
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
-    cluster.declare(&declared, &staging(), true, "mira", now)?;
+    cluster.transaction("mira", now).declare(&declared, &staging(), true)?;
     let made = cluster.state().workloads[&target].release;
     Ok(Done::Declared(target, 3, made, "lockers/locker-api:1.4.0".to_owned()))
 }
@@ -229,7 +234,7 @@ fn rename(
     let number = cluster.state().workloads.get(&target).map(|workload| workload.release);
     let image = number.and_then(|number| cluster.state().releases.get(&(target.clone(), number)));
     let image = image.map_or("lockers/locker-api:1.4.0".to_owned(), |release| release.spec.image.to_string());
-    let text = manifest(name.as_str(), MANNERS[(chance >> 6) % MANNERS.len()], "")
+    let text = manifest(name.as_str(), ROLLOUT_RULES[(chance >> 6) % ROLLOUT_RULES.len()], "")
         .replace("replicas = 3\n", "")
         .replace("lockers/locker-api:1.4.0", &image)
         .replace(
@@ -245,7 +250,7 @@ fn rename(
     let files = [SourceFile { name: "mainyard.toml".into(), text: text + &service }];
     let declared = read(&files, Some(&staging())).expect("a valid declaration");
     let before = number;
-    cluster.declare(&declared, &staging(), true, "mira", now)?;
+    cluster.transaction("mira", now).declare(&declared, &staging(), true)?;
     let after = cluster.state().workloads.get(&target).map(|workload| workload.release);
     Ok(match after.filter(|after| Some(*after) != before) {
         Some(number) => Done::Released(target, number, image),
@@ -254,9 +259,9 @@ fn rename(
 }
 
 fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<Done, Refusal> {
-    cluster.add_environment(&staging(), None, "mira", now)?;
+    cluster.transaction("mira", now).add_environment(&staging(), None)?;
     for tag in TAGS {
-        cluster.add_image(ImageRecord {
+        cluster.at(now).add_image(ImageRecord {
             image: format!("lockers/locker-api:{tag}").parse().expect("an image"),
             digest: format!("sha256:{tag}"),
             size: 1,
@@ -265,11 +270,11 @@ fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<D
         });
     }
     for (number, application) in APPLICATIONS.into_iter().enumerate() {
-        let first = FIRST[(manner / MANNERS.len() + number) % FIRST.len()];
-        let text = manifest(application, MANNERS[(manner + number) % MANNERS.len()], first);
+        let first = FIRST[(manner / ROLLOUT_RULES.len() + number) % FIRST.len()];
+        let text = manifest(application, ROLLOUT_RULES[(manner + number) % ROLLOUT_RULES.len()], first);
         let files = [SourceFile { name: "mainyard.toml".into(), text }];
         let declared = read(&files, Some(&staging())).expect("a valid declaration");
-        cluster.declare(&declared, &staging(), false, "mira", now)?;
+        cluster.transaction("mira", now).declare(&declared, &staging(), false)?;
     }
     Ok(Done::Nothing)
 }

@@ -22,7 +22,7 @@ pub(crate) enum Part {
 #[derive(Debug, Default)]
 pub(crate) struct Control {
     pub alive: bool,
-    pub life: u64,
+    pub incarnation: u64,
     /// Until then it does nothing, and goes on where it was.
     pub frozen_until: u64,
     /// Until then it does not reach the record.
@@ -35,8 +35,8 @@ pub(crate) struct Control {
 /// One node.
 #[derive(Debug, Default)]
 pub(crate) struct Node {
-    pub life: u64,
-    pub desk: Option<NodeState>,
+    pub incarnation: u64,
+    pub agent: Option<NodeState>,
     pub link: Option<(usize, u64)>,
     pub processes: BTreeMap<ReplicaId, Process>,
     pub kept: BTreeMap<ReplicaId, RunOrder>,
@@ -62,13 +62,13 @@ pub(crate) struct Process {
 #[derive(Debug, Default)]
 pub(crate) struct Gateway {
     pub alive: bool,
-    pub life: u64,
+    pub incarnation: u64,
     pub link: Option<(usize, u64)>,
     pub table: Table,
     pub kept: Option<Table>,
     pub open: BTreeMap<u64, Request>,
     pub turn: u64,
-    /// What was answered since the last report, and what failed of it.
+    /// Answers since the last report, and how many of them failed.
     pub served: BTreeMap<(ReplicaId, ReleaseNumber), (u64, u64)>,
     /// A report is on its way; another is wanted.
     pub in_flight: bool,
@@ -78,7 +78,7 @@ pub(crate) struct Gateway {
     pub heard: (u64, u64),
 }
 
-/// What a gateway tells.
+/// A gateway's report.
 pub(crate) type View = GatewayView;
 
 /// An open request.

@@ -1,9 +1,9 @@
-//! When the faults have ended: everything has come to rest and agrees.
+//! When the faults have ended: everything has settled and agrees.
 
 use mainyard_core::model::{ReplicaState, RolloutState, WorkloadState};
 
 use crate::parts::node_name;
-use crate::simulation::World;
+use crate::world::World;
 
 impl World {
     pub(crate) fn at_rest(&mut self) {
@@ -79,15 +79,15 @@ impl World {
                 .filter(|it| it.node.as_ref() == Some(&name))
                 .map(|it| &it.id)
                 .collect();
-            let desk = node.desk.as_ref().ok_or_else(|| format!("agent {number} is not there"))?;
-            let known: Vec<_> = desk.replicas().map(|(id, _)| id).collect();
+            let agent = node.agent.as_ref().ok_or_else(|| format!("agent {number} is not there"))?;
+            let known: Vec<_> = agent.replicas().map(|(id, _)| id).collect();
             if known != wanted {
                 return Err(format!("agent {number} has {known:?}, the record {wanted:?}"));
             }
             if let Some(stray) = node.processes.keys().find(|id| !known.contains(id)) {
                 return Err(format!("the process of {stray} is nobody's"));
             }
-            for (id, run) in desk.replicas() {
+            for (id, run) in agent.replicas() {
                 let (told, recorded) = (run.report(), &state.replicas[id]);
                 if told.state != recorded.state || told.reason != recorded.reason {
                     let record = (recorded.state, &recorded.reason);

@@ -1,7 +1,7 @@
 //! A change carried out on a copy of the present cluster, in simulated time: how long it takes, how few are ready at
 //! worst, and what no longer answers. It is decided by the very functions that decide in earnest.
 //!
-//! What nobody can know is taken to be well: the new release starts as fast as the replicas that run now did, and
+//! Unknown outcomes are assumed to be good: the new release starts as fast as the replicas that run now did, and
 //! answers as they do, and what it runs first ends well.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -21,14 +21,14 @@ use mainyard_core::routing::{LegEntry, Table, TableVersion, replicas_of};
 /// A table is confirmed after this, and a process has ended so long after it was asked; as measured on idle machines.
 const CONFIRMED_AFTER: SignedDuration = SignedDuration::from_millis(5);
 const ENDED_AFTER: SignedDuration = SignedDuration::from_millis(50);
-/// Where no replica tells how long one takes to be ready.
+/// The assumed time to ready if no replica shows it.
 const READY_AFTER: SignedDuration = SignedDuration::from_secs(1);
-/// What has not come to rest by then is not waited for.
+/// The rehearsal stops at this time, settled or not.
 const LONGEST: SignedDuration = SignedDuration::from_hours(24);
-/// A guard against a rule that would go round for ever.
+/// A guard against a rule that would go round forever.
 const MOST_STEPS: usize = 200_000;
 
-/// What is due.
+/// A scheduled event.
 #[derive(Debug, Clone)]
 enum Due {
     Ready(ReplicaId),
@@ -55,7 +55,7 @@ pub fn copy(state: State, now: Timestamp) -> Cluster {
         .values()
         .map(|node| NodeHello {
             node: node.name.clone(),
-            life: 1,
+            incarnation: 1,
             cpu: node.cpu,
             memory: node.memory,
             range: node.range,
@@ -63,12 +63,12 @@ pub fn copy(state: State, now: Timestamp) -> Cluster {
         .collect();
     let gateways: Vec<String> = state.gateways.keys().cloned().collect();
     let mut cluster = Cluster::new(state, 1, now);
-    nodes.into_iter().for_each(|hello| cluster.hear_hello(hello, now));
-    gateways.iter().for_each(|gateway| cluster.hear_gateway_hello(gateway, 1, now));
+    nodes.into_iter().for_each(|hello| cluster.at(now).node_called(hello));
+    gateways.iter().for_each(|gateway| cluster.at(now).gateway_called(gateway, 1));
     cluster
 }
 
-/// Lets a changed copy come to rest. With a node to lose, that one is lost when half of the time has passed that it
+/// Lets a changed copy settle. With a node to lose, that one is lost when half of the time has passed that it
 /// takes without.
 pub fn rehearse(
     changed: &Cluster,
@@ -132,7 +132,7 @@ impl Stage<'_> {
         self.due.insert((self.now + after, self.count), due);
     }
 
-    /// What is under way already goes on.
+    /// Work that was under way continues.
     fn pick_up(&mut self) {
         let all: Vec<Replica> = self.cluster.state().replicas.values().cloned().collect();
         for replica in all.into_iter().filter(|replica| replica.node.is_some()) {
@@ -166,7 +166,7 @@ impl Stage<'_> {
 
     fn play(&mut self) {
         for _ in 0..MOST_STEPS {
-            let settled = self.cluster.settle(self.now);
+            let settled = self.cluster.at(self.now).settle();
             for orders in settled.orders.into_values() {
                 self.take(orders);
             }
@@ -208,10 +208,10 @@ impl Stage<'_> {
                     let gateways: Vec<String> = self.cluster.state().gateways.keys().cloned().collect();
                     for gateway in gateways {
                         let view = GatewayView { confirmed, open: BTreeMap::new() };
-                        self.cluster.hear_gateway(&gateway, 1, view, self.now);
+                        self.cluster.at(self.now).gateway_confirmed(&gateway, 1, view);
                     }
                 }
-                Due::Lost(node) => self.cluster.lose_node(&node, self.now),
+                Due::Lost(node) => self.cluster.at(self.now).node_lost(&node),
             }
         }
         // Gateways are heard all the time; nobody falls silent here.
@@ -227,7 +227,8 @@ impl Stage<'_> {
             return;
         };
         self.reports += 1;
-        let mut report = NodeReport { life: 1, number: self.reports, whole: true, ..NodeReport::default() };
+        let mut report =
+            NodeReport { incarnation: 1, number: self.reports, whole: true, ..NodeReport::default() };
         if gone {
             report.gone.push(id.clone());
         } else {
@@ -236,7 +237,7 @@ impl Stage<'_> {
             let told = ReplicaReport::of(id.clone(), ReplicaState::Ready);
             report.replicas.push(ReplicaReport { outcome, ..told });
         }
-        self.cluster.hear_node(&node, report, self.now);
+        self.cluster.at(self.now).node_reported(&node, report);
     }
 
     fn look(&mut self) {
@@ -288,7 +289,7 @@ impl Stage<'_> {
         }
         for target in asked {
             // A person would say go on; when, nobody knows.
-            let _ = self.cluster.advance(&target, "a person", self.now);
+            let _ = self.cluster.transaction("a person", self.now).advance(&target);
         }
     }
 

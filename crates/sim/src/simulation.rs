@@ -1,227 +1,14 @@
-//! Time, the queue of what will happen, and the running of it.
+//! Running a seed: each thing that happens goes to the part that it happens to.
 
-use std::cmp::Reverse;
-use std::collections::{BTreeMap, BTreeSet, BinaryHeap, VecDeque};
-
-use jiff::Timestamp;
-use mainyard_core::link::{Figure, NodeReport};
-use mainyard_core::model::{ReleaseNumber, ReplicaId, Target};
-use mainyard_core::node_state::Orders;
-use mainyard_core::replica_lifecycle::Event as RunEvent;
-use mainyard_core::routing::Table;
-
-use crate::chance::Chance;
-use crate::parts::{Control, Gateway, Node, Part, View};
-use crate::record::Record;
-
-/// Faults end at this time, and people rest; in milliseconds.
-pub(crate) const FAULTS_UNTIL: u64 = 40_000;
-/// By then the platform must have come to rest.
-pub(crate) const END: u64 = 130_000;
-pub(crate) const CONTROLS: usize = 2;
-pub(crate) const NODES: usize = 2;
-pub(crate) const GATEWAYS: usize = 2;
-
-/// What a part tells.
-#[derive(Debug, Clone)]
-pub(crate) enum Report {
-    Node(NodeReport),
-    Gateway { life: u64, view: View, figures: Vec<Figure> },
-}
-
-impl Report {
-    /// The number by which a node knows it.
-    pub(crate) fn number(&self) -> u64 {
-        match self {
-            Report::Node(report) => report.number,
-            Report::Gateway { .. } => 0,
-        }
-    }
-}
-
-/// What will happen.
-#[derive(Debug, Clone)]
-pub(crate) enum Happening {
-    /// A control starts, or tries for the lease, or settles although nothing came.
-    ControlStarts(usize),
-    Lease {
-        control: usize,
-        life: u64,
-    },
-    Settle {
-        control: usize,
-        life: u64,
-    },
-    /// A frozen control is noticed.
-    Silence {
-        control: usize,
-        life: u64,
-    },
-    /// A part starts, or calls control.
-    PartStarts(Part),
-    Call {
-        part: Part,
-        life: u64,
-    },
-    Hello {
-        control: usize,
-        part: Part,
-        life: u64,
-        link: u64,
-    },
-    /// Along a link: lost when the link is another one by then.
-    OrderNode {
-        node: usize,
-        link: u64,
-        orders: Orders,
-    },
-    OrderGateway {
-        gateway: usize,
-        link: u64,
-        table: Box<Table>,
-    },
-    /// Reports are requests of their own: they may be lost, late, or come twice. Nobody waits for the answer to
-    /// an echo.
-    Report {
-        control: usize,
-        part: Part,
-        life: u64,
-        report: Box<Report>,
-        echo: bool,
-    },
-    Reported {
-        part: Part,
-        life: u64,
-        number: u64,
-        taken: bool,
-    },
-    /// A gateway tells what it works by, changed or not.
-    Beat {
-        gateway: usize,
-        life: u64,
-    },
-    /// At a node.
-    NodeState {
-        node: usize,
-        life: u64,
-        id: ReplicaId,
-        number: u64,
-        event: RunEvent,
-    },
-    Probe {
-        node: usize,
-        life: u64,
-        id: ReplicaId,
-        number: u64,
-        run: u32,
-    },
-    ProcessEnds {
-        node: usize,
-        id: ReplicaId,
-        process: u64,
-        signal: i32,
-    },
-    /// At a gateway.
-    Visit(usize),
-    AnswerEnds {
-        gateway: usize,
-        life: u64,
-        request: u64,
-    },
-    Person,
-    Fault,
-}
-
-struct Due {
-    at: u64,
-    order: u64,
-    happening: Happening,
-}
-
-impl PartialEq for Due {
-    fn eq(&self, other: &Due) -> bool {
-        (self.at, self.order) == (other.at, other.order)
-    }
-}
-impl Eq for Due {}
-impl PartialOrd for Due {
-    fn partial_cmp(&self, other: &Due) -> Option<std::cmp::Ordering> {
-        Some(self.cmp(other))
-    }
-}
-impl Ord for Due {
-    fn cmp(&self, other: &Due) -> std::cmp::Ordering {
-        (self.at, self.order).cmp(&(other.at, other.order))
-    }
-}
-
-/// What a run was like.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Outcome {
-    /// Things that happened.
-    pub happenings: u64,
-    /// Requests that were answered.
-    pub answered: u64,
-    /// Requests that found nobody ready.
-    pub refused: u64,
-    /// Requests that were broken by a fault: a process that was killed, a gateway that died.
-    pub broken: u64,
-    /// Acts of people that were acknowledged.
-    pub acts: u64,
-    /// Replicas that were stopped after their drain.
-    pub drained: u64,
-    /// Rollouts that came to their end.
-    pub rollouts: u64,
-    /// Those of them that went back.
-    pub went_back: u64,
-    /// Commands that were run before a release served.
-    pub first_runs: u64,
-    /// Those of them whose end nobody knew.
-    pub first_unknown: u64,
-    /// Epochs: how often a control took over.
-    pub epochs: u64,
-}
-
-/// The platform and everything around it.
-pub(crate) struct World {
-    pub now: u64,
-    /// What all chance comes from.
-    pub seed: u64,
-    /// From then on people and faults rest.
-    pub calm_from: u64,
-    pub chance: Chance,
-    pub record: Record,
-    pub controls: Vec<Control>,
-    pub nodes: Vec<Node>,
-    pub gateways: Vec<Gateway>,
-    pub outcome: Outcome,
-    /// Numbers for lives, links, processes and requests.
-    pub count: u64,
-    /// Acknowledged: the number that was asked for last, and every release with its image.
-    pub wanted: BTreeMap<Target, u32>,
-    pub released: Vec<(Target, ReleaseNumber, String)>,
-    /// Releases whose command that comes before they serve was begun.
-    pub begun_once: BTreeSet<(Target, ReleaseNumber)>,
-    /// When each replica was made.
-    pub born: BTreeMap<ReplicaId, Timestamp>,
-    /// How each version of a secret is kept.
-    pub versions: BTreeMap<(Target, u32), String>,
-    /// Services that answered at some time; those that do not, since when, and in which epoch that was seen.
-    pub answered: BTreeSet<Target>,
-    pub dark: BTreeMap<Target, (u64, u64)>,
-    /// The first rule that was broken.
-    pub broken: Option<String>,
-    queue: BinaryHeap<Reverse<Due>>,
-    order: u64,
-    trace: VecDeque<String>,
-}
+use crate::parts::Part;
+use crate::world::{CONTROLS, END, GATEWAYS, Happening, NODES, Outcome, World};
 
 /// Runs one seed to its end.
 ///
 /// # Errors
 /// The rule that was broken, with the last things that happened before.
 pub fn run(seed: u64) -> Result<Outcome, String> {
-    let mut world = World::new(seed);
+    let mut world = World::switched_on(seed);
     world.run_until(END, |_| false);
     if world.broken.is_none() {
         world.at_rest();
@@ -230,31 +17,9 @@ pub fn run(seed: u64) -> Result<Outcome, String> {
 }
 
 impl World {
-    /// The platform of a seed, before anything happened.
-    pub(crate) fn new(seed: u64) -> World {
-        let mut world = World {
-            now: 0,
-            seed,
-            calm_from: FAULTS_UNTIL,
-            chance: Chance::new(seed),
-            record: Record::default(),
-            controls: (0..CONTROLS).map(|_| Control::default()).collect(),
-            nodes: (0..NODES).map(|_| Node::default()).collect(),
-            gateways: (0..GATEWAYS).map(|_| Gateway::default()).collect(),
-            outcome: Outcome::default(),
-            count: 0,
-            wanted: BTreeMap::new(),
-            released: Vec::new(),
-            begun_once: BTreeSet::new(),
-            born: BTreeMap::new(),
-            versions: BTreeMap::new(),
-            answered: BTreeSet::new(),
-            dark: BTreeMap::new(),
-            broken: None,
-            queue: BinaryHeap::new(),
-            order: 0,
-            trace: VecDeque::new(),
-        };
+    /// The platform of a seed, as it is switched on.
+    pub(crate) fn switched_on(seed: u64) -> World {
+        let mut world = World::new(seed);
         world.begin();
         world
     }
@@ -262,11 +27,7 @@ impl World {
     /// Lets things happen until this time, until `enough`, or until a rule is broken.
     pub(crate) fn run_until(&mut self, end: u64, enough: impl Fn(&World) -> bool) {
         while self.broken.is_none() && !enough(self) {
-            match self.queue.peek() {
-                Some(Reverse(due)) if due.at <= end => {}
-                _ => return,
-            }
-            if !self.step(|_| true) {
+            if self.next_at().is_none_or(|at| at > end) || !self.step(|_| true) {
                 return;
             }
         }
@@ -275,22 +36,13 @@ impl World {
     /// Lets things happen until `enough`, at least one. False when nothing is left, or a rule was broken.
     pub(crate) fn step(&mut self, enough: impl Fn(&World) -> bool) -> bool {
         while self.broken.is_none() {
-            let Some(Reverse(due)) = self.queue.pop() else { return false };
-            self.now = due.at;
-            self.outcome.happenings += 1;
-            self.happen(due.happening);
+            let Some(happening) = self.take_next() else { return false };
+            self.happen(happening);
             if enough(self) {
                 return true;
             }
         }
         false
-    }
-
-    /// What the run was like, or the rule that was broken with the last things that happened before.
-    pub(crate) fn finish(mut self) -> Result<Outcome, String> {
-        let Some(rule) = self.broken.take() else { return Ok(self.outcome) };
-        let trace: Vec<String> = self.trace.into_iter().collect();
-        Err(format!("seed {}: {rule}\n  {}", self.seed, trace.join("\n  ")))
     }
 
     fn begin(&mut self) {
@@ -311,65 +63,64 @@ impl World {
     fn happen(&mut self, happening: Happening) {
         match happening {
             Happening::ControlStarts(control) => self.control_starts(control),
-            Happening::Lease { control, life } => self.try_lease(control, life),
-            Happening::Settle { control, life } => self.settle_by_clock(control, life),
-            Happening::Silence { control, life } => self.silence(control, life),
+            Happening::Lease { control, incarnation } => self.try_lease(control, incarnation),
+            Happening::Settle { control, incarnation } => self.settle_by_clock(control, incarnation),
+            Happening::Silence { control, incarnation } => self.silence(control, incarnation),
             Happening::PartStarts(part) => self.part_starts(part),
-            Happening::Call { part, life } => self.call(part, life),
-            Happening::Hello { control, part, life, link } => self.hello(control, part, life, link),
+            Happening::Call { part, incarnation } => self.call(part, incarnation),
+            Happening::Hello { control, part, incarnation, link } => {
+                self.hello(control, part, incarnation, link)
+            }
             Happening::OrderNode { node, link, orders } => self.order_node(node, link, orders),
             Happening::OrderGateway { gateway, link, table } => self.order_gateway(gateway, link, *table),
-            Happening::Report { control, part, life, report, echo } => {
-                self.report(control, part, life, *report, echo)
+            Happening::Report { control, part, incarnation, report, echo } => {
+                self.report(control, part, incarnation, *report, echo)
             }
-            Happening::Reported { part, life, number, taken } => self.reported(part, life, number, taken),
-            Happening::Beat { gateway, life } => self.beat(gateway, life),
-            Happening::NodeState { node, life, id, number, event } => {
-                self.desk(node, life, &id, number, event)
+            Happening::Reported { part, incarnation, number, taken } => {
+                self.reported(part, incarnation, number, taken)
             }
-            Happening::Probe { node, life, id, number, run } => self.probe(node, life, &id, number, run),
+            Happening::Beat { gateway, incarnation } => self.beat(gateway, incarnation),
+            Happening::NodeState { node, incarnation, id, number, event } => {
+                self.agent(node, incarnation, &id, number, event)
+            }
+            Happening::Probe { node, incarnation, id, number, run } => {
+                self.probe(node, incarnation, &id, number, run)
+            }
             Happening::ProcessEnds { node, id, process, signal } => {
                 self.process_ends(node, &id, process, signal)
             }
             Happening::Visit(gateway) => self.visit(gateway),
-            Happening::AnswerEnds { gateway, life, request } => self.answer_ends(gateway, life, request),
+            Happening::AnswerEnds { gateway, incarnation, request } => {
+                self.answer_ends(gateway, incarnation, request)
+            }
             Happening::Person => self.person(),
             Happening::Fault => self.fault(),
         }
     }
 
-    /// Lets something happen after so many milliseconds.
-    pub(crate) fn later(&mut self, after: u64, happening: Happening) {
-        self.order += 1;
-        self.queue.push(Reverse(Due { at: self.now + after, order: self.order, happening }));
-    }
-
-    /// A new number.
-    pub(crate) fn new_number(&mut self) -> u64 {
-        self.count += 1;
-        self.count
-    }
-
-    pub(crate) fn clock(&self) -> Timestamp {
-        Timestamp::from_millisecond(1_000_000_000_000 + self.now as i64).unwrap_or(Timestamp::UNIX_EPOCH)
-    }
-
-    pub(crate) fn quiet(&self) -> bool {
-        self.now >= self.calm_from
-    }
-
-    /// Remembers what happened, for the report.
-    pub(crate) fn note(&mut self, words: impl FnOnce() -> String) {
-        let line = format!("{:>7} ms  {}", self.now, words());
-        self.trace.push_back(line);
-        if self.trace.len() > 120 {
-            self.trace.pop_front();
+    pub(crate) fn part_starts(&mut self, part: Part) {
+        match part {
+            Part::Node(node) => self.node_starts(node),
+            Part::Gateway(gateway) => self.gateway_starts(gateway),
         }
     }
 
-    /// A rule was broken.
-    pub(crate) fn violated(&mut self, rule: String) {
-        self.note(|| format!("BROKEN: {rule}"));
-        self.broken.get_or_insert(rule);
+    pub(crate) fn reported(&mut self, part: Part, incarnation: u64, number: u64, taken: bool) {
+        if !self.is_alive(part, incarnation) {
+            return;
+        }
+        match part {
+            Part::Node(node) => {
+                if let Some(agent) = &mut self.nodes[node].agent {
+                    agent.reported(number, taken);
+                }
+                if !taken && let Some((_, link)) = self.nodes[node].link {
+                    // As the agent does it: a link whose reports are not taken is made again.
+                    self.break_link(part, link);
+                }
+                self.tell(node);
+            }
+            Part::Gateway(gateway) => self.view_reported(gateway, taken),
+        }
     }
 }

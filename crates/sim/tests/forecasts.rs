@@ -23,7 +23,7 @@ fn held(seed: u64) -> Option<Compared> {
 }
 
 #[test]
-fn a_forecast_at_any_moment_of_any_seed_is_what_then_happens() {
+fn a_forecast_at_any_moment_of_any_seed_matches_what_happens() {
     if let Some(seed) = number("MAINYARD_SEED") {
         println!("{:#?}", held(seed));
         return;

@@ -18,9 +18,9 @@ pub struct Entry {
     pub kind: Kind,
     /// Its key.
     pub key: String,
-    /// What it is now; `None` when it is gone.
+    /// Its present value; `None` if it was removed.
     pub body: Option<serde_json::Value>,
-    /// Who caused it.
+    /// The member or part that caused it.
     pub cause: Origin,
     /// When it was written.
     pub at: Timestamp,
@@ -47,7 +47,7 @@ pub(crate) const READ_TRAIL: &str = "SELECT number, kind, key, body, cause, (ext
     AND at >= to_timestamp($8::double precision / 1000) AND at <= to_timestamp($9::double precision / 1000) \
     AND number < $10 ORDER BY number DESC LIMIT $11";
 
-/// What is looked for in the trail; what is empty is not asked for.
+/// A search of the trail; empty fields match everything.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Sought {
     /// An object's key, with its releases.
@@ -66,7 +66,7 @@ pub struct Sought {
     pub until: Option<Timestamp>,
     /// Before this change.
     pub before: Option<u64>,
-    /// What the platform did by itself too, but for what came and went by itself.
+    /// Include the platform's own acts, except routine starts and stops.
     pub platform: bool,
     /// How many at most.
     pub limit: u32,
@@ -89,7 +89,7 @@ impl Store {
         Ok(Feed { entries, cursor })
     }
 
-    /// What was done, the newest first.
+    /// The acts, the newest first.
     pub async fn trail(&self, sought: &Sought) -> Result<Vec<Entry>, Error> {
         // What a person did shows in what came of it, a replica too.
         let without: Vec<&str> = if sought.platform { fleeting() } else { Vec::new() };

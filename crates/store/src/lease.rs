@@ -10,7 +10,7 @@ use crate::{Error, Store};
 /// How long a control decides without renewing.
 pub const LEASE: Duration = Duration::from_secs(10);
 
-/// Who decides.
+/// The leader.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Lease {
     /// This control, with its new epoch: the control that decided before can write no more.
@@ -19,7 +19,7 @@ pub enum Lease {
     Of {
         /// Its name.
         name: String,
-        /// Where it answers.
+        /// Its address.
         url: String,
     },
 }

@@ -6,6 +6,7 @@
 
 mod journal;
 mod lease;
+mod migrations;
 mod past;
 mod sealed;
 mod tokens;
@@ -19,11 +20,11 @@ use sqlx::{PgPool, Row};
 
 pub use journal::{Entry, Feed, Sought};
 pub use lease::{LEASE, Lease};
-pub use past::{Past, Reach};
+pub use past::{HistoryRange, PastState};
 pub use sealed::SealedRow;
 pub use tokens::{NewToken, Token, TokenKind};
 
-/// What went wrong with the record.
+/// An error of the record.
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// PostgreSQL does not answer or refuses.
@@ -42,10 +43,10 @@ pub enum Error {
         kind: String,
         /// Its key.
         key: String,
-        /// What is wrong with it.
+        /// The error.
         source: serde_json::Error,
     },
-    /// What was to be written is nothing that the record can hold; it would be refused again.
+    /// The change can't be stored, and would be refused again.
     #[error("the record cannot hold this: {0}")]
     Refused(String),
     /// A cursor that is older than what the journal keeps.
@@ -66,7 +67,7 @@ impl Error {
     }
 }
 
-/// What PostgreSQL's answer means, by its class of error codes.
+/// Maps PostgreSQL's classes of error codes to our errors.
 fn trouble(error: &sqlx::Error) -> &'static str {
     let code = error.as_database_error().and_then(|error| error.code());
     match code.as_deref() {
@@ -142,7 +143,7 @@ impl Store {
         let options: PgConnectOptions = url.parse()?;
         let pool = PgPoolOptions::new().max_connections(8).acquire_timeout(std::time::Duration::from_secs(5));
         let pool = pool.connect_with(options).await?;
-        sqlx::migrate!().run(&pool).await?;
+        migrations::migrator().run(&pool).await?;
         Ok(Store { pool })
     }
 

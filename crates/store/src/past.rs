@@ -10,8 +10,8 @@ use crate::{Error, Store, state};
 
 /// Everything as it was.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Past {
-    /// Every object that there was; replicas, nodes and gateways only where [`Past::whole`].
+pub struct PastState {
+    /// Every object that there was; replicas, nodes and gateways only where [`PastState::whole`].
     pub state: State,
     /// The number of the last change up to then.
     pub number: u64,
@@ -21,7 +21,7 @@ pub struct Past {
 
 /// How far back the record goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Reach {
+pub struct HistoryRange {
     /// Since when everything is known.
     pub whole: Timestamp,
     /// Since when what is declared is known.
@@ -62,7 +62,7 @@ pub(crate) fn fleeting() -> Vec<&'static str> {
 
 impl Store {
     /// Everything as it was after the last change up to a moment; `None` before the first change that is kept.
-    pub async fn past(&self, at: Timestamp) -> Result<Option<Past>, Error> {
+    pub async fn past(&self, at: Timestamp) -> Result<Option<PastState>, Error> {
         let mut transaction =
             self.pool().begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let reach = reach(&sqlx::query(READ_REACH).fetch_one(&mut *transaction).await?);
@@ -73,11 +73,11 @@ impl Store {
         let query = sqlx::query(OBJECTS_AT).bind(number).bind(whole).bind(fleeting());
         let rows = query.fetch_all(&mut *transaction).await?;
         transaction.commit().await?;
-        Ok(Some(Past { state: state(rows)?, number: number as u64, whole }))
+        Ok(Some(PastState { state: state(rows)?, number: number as u64, whole }))
     }
 
     /// How far back the record goes; `None` where nothing was ever changed.
-    pub async fn reach(&self) -> Result<Option<Reach>, Error> {
+    pub async fn reach(&self) -> Result<Option<HistoryRange>, Error> {
         Ok(reach(&sqlx::query(READ_REACH).fetch_one(self.pool()).await?))
     }
 
@@ -103,9 +103,9 @@ impl Store {
     }
 }
 
-fn reach(row: &PgRow) -> Option<Reach> {
+fn reach(row: &PgRow) -> Option<HistoryRange> {
     let at = |column: usize| {
         row.get::<Option<i64>, _>(column).and_then(|millis| Timestamp::from_millisecond(millis).ok())
     };
-    Some(Reach { whole: at(0)?, declared: at(1)? })
+    Some(HistoryRange { whole: at(0)?, declared: at(1)? })
 }

@@ -9,7 +9,7 @@ use crate::{Error, Store};
 pub struct SealedRow {
     /// Its name, by chance.
     pub name: String,
-    /// What it is bound to.
+    /// The context that its encryption is bound to.
     pub place: String,
     /// The sealed bytes.
     pub body: Vec<u8>,
@@ -47,7 +47,7 @@ impl Store {
     /// Gives every value to `renew` and keeps what comes back, all in one transaction. Gives how many were renewed.
     ///
     /// # Errors
-    /// What `renew` finds, as text, or the record's own; nothing is changed then.
+    /// Entries that `renew` returns replaced, as text, or the record's own error; nothing is changed then.
     pub async fn renew_sealed(
         &self,
         renew: impl Fn(&SealedRow) -> Result<Option<Vec<u8>>, String>,

@@ -6,7 +6,7 @@ use sqlx::postgres::PgRow;
 
 use crate::{Error, Store};
 
-/// What a credential is for.
+/// The purpose of a credential.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum TokenKind {
     /// A person's client, or a program that acts for one.
@@ -44,9 +44,9 @@ pub struct NewToken<'a> {
     pub hash: &'a [u8],
     /// Whose it is.
     pub member: &'a str,
-    /// What it is for.
+    /// Its purpose.
     pub kind: TokenKind,
-    /// What people call it.
+    /// Its display name.
     pub name: &'a str,
     /// For a part: `node/NAME` or `gateway/NAME`.
     pub part: Option<&'a str>,
@@ -61,11 +61,11 @@ pub struct Token {
     pub hash: Vec<u8>,
     /// Tells it from others in lists and commands; not a secret.
     pub id: String,
-    /// What people call it.
+    /// Its display name.
     pub name: String,
     /// Whose it is.
     pub member: String,
-    /// What it is for.
+    /// Its purpose.
     pub kind: TokenKind,
     /// For a part: `node/NAME` or `gateway/NAME`.
     pub part: Option<String>,

@@ -1,4 +1,4 @@
-//! What replicas used, day by day. It is no object: nothing is decided by it, and losing some of it loses nothing else.
+//! Usage of replicas, day by day. It is no object: nothing is decided by it, and losing some of it loses nothing else.
 
 use mainyard_core::model::{ReleaseNumber, Target};
 use mainyard_core::sizing::{DAYS, Usage};
@@ -43,7 +43,7 @@ impl Store {
         Ok(())
     }
 
-    /// What each replica used in the last days, of one workload or of all.
+    /// Usage of each replica in the last days, of one workload or of all.
     pub async fn usage(&self, workload: Option<&Target>) -> Result<Vec<Usage>, Error> {
         let workload = workload.map_or(String::new(), ToString::to_string);
         let rows = sqlx::query(READ).bind(DAYS).bind(workload).fetch_all(self.pool()).await?;

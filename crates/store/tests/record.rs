@@ -160,7 +160,7 @@ async fn old_changes_go_and_any_moment_that_is_kept_is_as_it_was() {
 
     let few = Journal { least: 2, ..Journal::default() };
     assert_eq!(store.prune(&Journal::default(), 11).await.expect("pruned"), 0, "there are few");
-    // Of gateways all but what stays is forgotten up to number 9; the environment's change to `one.test` gave way to the next.
+    // Of gateways all but what stays is forgotten up to number 9; the environment's change to `one.test` was replaced by the next release.
     assert_eq!(store.prune(&few, 11).await.expect("pruned"), 5);
     assert_eq!(store.prune(&few, 11).await.expect("pruned"), 0);
     assert_eq!(then(139).await, None, "before what is kept of what is declared");

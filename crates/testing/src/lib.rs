@@ -1,4 +1,4 @@
-//! What the tests of several crates share. Not part of the product.
+//! Shared helpers for the tests of several crates. Not part of the product.
 
 pub mod load;
 pub mod postgres;
@@ -31,13 +31,13 @@ pub fn probe_image(arguments: &[&str]) -> ImageContent {
 pub fn unpack_all(store: &ContentStore, digest: &mainyard_images::Digest, dir: &Path) -> Vec<PathBuf> {
     let manifest: mainyard_images::ImageManifest =
         serde_json_from(&store.read(digest, 1 << 20).expect("a manifest"));
-    let config = mainyard_images::Digest::parse(manifest.config().digest().as_ref()).expect("a digest");
+    let config = mainyard_images::Digest::parse(&manifest.config.digest).expect("a digest");
     let config: mainyard_images::ImageConfiguration =
         serde_json_from(&store.read(&config, 1 << 20).expect("a configuration"));
-    let pairs = manifest.layers().iter().zip(config.rootfs().diff_ids());
+    let pairs = manifest.layers.iter().zip(&config.rootfs.diff_ids);
     let layers = pairs.map(|(layer, id)| {
         let id = mainyard_images::Digest::parse(id).expect("a digest");
-        let packed = mainyard_images::Digest::parse(layer.digest().as_ref()).expect("a digest");
+        let packed = mainyard_images::Digest::parse(&layer.digest).expect("a digest");
         let target = dir.join(id.hex());
         let blob = store.open_blob(&packed).expect("a layer");
         mainyard_images::unpack_layer(blob, &id, &target).expect("a layer that unpacks");

@@ -1,13 +1,23 @@
 //! Visitors of all kinds, for as long as one likes: short requests on kept connections, long answers, large bodies both
-//! ways, streams of events, conversations. What fails is kept with when and why.
+//! ways, streams of events, conversations. They are clients of hyper, on one thread. Failures are kept with time and cause.
 
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Error, ErrorKind, Read, Result, Write};
-use std::net::{SocketAddr, TcpStream};
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use futures_util::stream;
+use http_body_util::{BodyExt, Empty, StreamBody};
+use hyper::body::{Body, Frame, Incoming};
+use hyper::client::conn::http1::{self, SendRequest};
+use hyper::http::request::Builder;
+use hyper::{Request, Response, StatusCode};
+use hyper_util::rt::TokioIo;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
 
 /// How much of everything.
 #[derive(Debug, Clone, Copy)]
@@ -25,17 +35,17 @@ pub struct Shape {
 /// A request that was not answered as it should be.
 #[derive(Debug, Clone)]
 pub struct Failure {
-    /// What kind of visit it was.
+    /// The kind of request.
     pub kind: &'static str,
     /// When it began.
     pub began: Instant,
     /// When it failed.
     pub failed: Instant,
-    /// What happened.
+    /// The result.
     pub why: String,
 }
 
-/// What came of it.
+/// The result of a request.
 #[derive(Debug, Default)]
 pub struct Tally {
     /// Visits that went well, by kind.
@@ -47,7 +57,7 @@ pub struct Tally {
 /// Visitors under way.
 pub struct Load {
     stop: Arc<AtomicBool>,
-    threads: Vec<JoinHandle<Tally>>,
+    thread: JoinHandle<Tally>,
 }
 
 #[derive(Clone, Copy)]
@@ -77,26 +87,17 @@ impl Load {
     /// Starts visitors of the demo's locker-api behind a gateway.
     pub fn start(to: SocketAddr, host: &str, shape: Shape) -> Load {
         let stop = Arc::new(AtomicBool::new(false));
-        let kinds = std::iter::repeat_n(Kind::Get, shape.getters);
-        let kinds =
-            kinds.chain([Kind::Upload, Kind::Download, Kind::Slow, Kind::Slow, Kind::Events, Kind::Talk]);
-        let threads = kinds.map(|kind| {
-            let (stop, host) = (Arc::clone(&stop), host.to_owned());
-            std::thread::spawn(move || visit(kind, to, &host, shape, &stop))
-        });
-        Load { threads: threads.collect(), stop }
+        let visitors = std::iter::repeat_n(Kind::Get, shape.getters)
+            .chain([Kind::Upload, Kind::Download, Kind::Slow, Kind::Slow, Kind::Events, Kind::Talk])
+            .map(|kind| Visitor { kind, to, host: host.to_owned(), shape, stop: Arc::clone(&stop) })
+            .collect();
+        Load { thread: std::thread::spawn(move || run(visitors)), stop }
     }
 
     /// Lets every visit end, and tells what came of all.
     pub fn finish(self) -> Tally {
         self.stop.store(true, Ordering::SeqCst);
-        let mut all = Tally::default();
-        for thread in self.threads {
-            let one = thread.join().expect("a visitor");
-            one.well.into_iter().for_each(|(kind, count)| *all.well.entry(kind).or_default() += count);
-            all.failures.extend(one.failures);
-        }
-        all
+        self.thread.join().expect("the visitors")
     }
 }
 
@@ -109,165 +110,236 @@ impl Tally {
     }
 }
 
-type Connection = BufReader<TcpStream>;
+/// The longest that one visit may take beyond what it is meant to.
+const PATIENCE: Duration = Duration::from_secs(60);
 
-fn visit(kind: Kind, to: SocketAddr, host: &str, shape: Shape, stop: &AtomicBool) -> Tally {
-    let mut tally = Tally::default();
-    let mut kept: Option<Connection> = None;
-    while !stop.load(Ordering::SeqCst) {
+type Outcome<T> = Result<T, String>;
+
+/// One visitor, and what it does again and again.
+struct Visitor {
+    kind: Kind,
+    to: SocketAddr,
+    host: String,
+    shape: Shape,
+    stop: Arc<AtomicBool>,
+}
+
+/// Lets all of them visit at the same time, until they are told to stop.
+fn run(visitors: Vec<Visitor>) -> Tally {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+    runtime.block_on(async {
+        let tasks: Vec<_> = visitors.into_iter().map(|visitor| tokio::spawn(visitor.run())).collect();
+        let mut all = Tally::default();
+        for task in tasks {
+            let one = task.await.expect("a visitor");
+            one.well.into_iter().for_each(|(kind, count)| *all.well.entry(kind).or_default() += count);
+            all.failures.extend(one.failures);
+        }
+        all
+    })
+}
+
+impl Visitor {
+    async fn run(self) -> Tally {
+        let mut tally = Tally::default();
+        let mut kept = None;
+        while !self.stop.load(Ordering::SeqCst) {
+            let began = Instant::now();
+            let patience = PATIENCE + self.shape.slow + self.shape.talk;
+            let visit = tokio::time::timeout(patience, self.visit(&mut kept)).await;
+            match visit.unwrap_or_else(|_| Err(format!("it is not over after {patience:?}"))) {
+                Ok(()) => *tally.well.entry(self.kind.word()).or_default() += 1,
+                Err(why) => {
+                    kept = None;
+                    let failed = Instant::now();
+                    tally.failures.push(Failure { kind: self.kind.word(), began, failed, why });
+                }
+            }
+            // Large bodies leave room for the others.
+            if matches!(self.kind, Kind::Upload | Kind::Download) {
+                tokio::time::sleep(Duration::from_millis(500)).await;
+            }
+        }
+        tally
+    }
+
+    async fn visit(&self, kept: &mut Option<SendRequest<Empty<Bytes>>>) -> Outcome<()> {
+        match self.kind {
+            Kind::Get => self.get(kept).await,
+            Kind::Upload => self.upload().await,
+            Kind::Download => self.download().await,
+            Kind::Slow => self.slow().await,
+            Kind::Events => self.events().await,
+            Kind::Talk => self.talk().await,
+        }
+    }
+
+    async fn connect<B>(&self) -> Outcome<SendRequest<B>>
+    where
+        B: Body<Data = Bytes> + Send + 'static,
+        B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+    {
+        let stream = TcpStream::connect(self.to).await.map_err(words)?;
+        stream.set_nodelay(true).map_err(words)?;
+        let (sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(words)?;
+        // It ends with its sender, or when an upgraded connection is dropped; the request tells of its errors.
+        tokio::spawn(async move { drop(connection.with_upgrades().await) });
+        Ok(sender)
+    }
+
+    fn request(&self, path: &str) -> Builder {
+        Request::get(path).header("host", &self.host)
+    }
+
+    /// Asks once, on a connection of its own.
+    async fn ask(&self, path: &str) -> Outcome<Response<Incoming>> {
+        let request = self.request(path).body(Empty::<Bytes>::new()).map_err(words)?;
+        let mut sender = self.connect().await?;
+        expect(StatusCode::OK, sender.send_request(request).await.map_err(words)?).await
+    }
+
+    /// A GET on the kept connection. If that was closed while nobody used it, a new one is opened, as any client does.
+    async fn get(&self, kept: &mut Option<SendRequest<Empty<Bytes>>>) -> Outcome<()> {
+        let request = || self.request("/who").body(Empty::<Bytes>::new()).map_err(words);
+        if let Some(mut sender) = kept.take() {
+            match sender.send_request(request()?).await {
+                Ok(answer) => return self.keep(kept, sender, answer).await,
+                Err(error) if error.is_canceled() || error.is_incomplete_message() || error.is_closed() => {}
+                Err(error) => return Err(words(error)),
+            }
+        }
+        let mut sender = self.connect().await?;
+        let answer = sender.send_request(request()?).await.map_err(words)?;
+        self.keep(kept, sender, answer).await
+    }
+
+    async fn keep(
+        &self,
+        kept: &mut Option<SendRequest<Empty<Bytes>>>,
+        mut sender: SendRequest<Empty<Bytes>>,
+        answer: Response<Incoming>,
+    ) -> Outcome<()> {
+        expect(StatusCode::OK, answer).await?.into_body().collect().await.map_err(words)?;
+        if sender.ready().await.is_ok() {
+            *kept = Some(sender);
+        }
+        Ok(())
+    }
+
+    async fn upload(&self) -> Outcome<()> {
+        const CHUNK: u64 = 64 << 10;
+        let chunk = Bytes::from_static(&[7; CHUNK as usize]);
+        let left = stream::iter((0..self.shape.body.div_ceil(CHUNK)).map({
+            let body = self.shape.body;
+            move |number| {
+                let length = CHUNK.min(body - number * CHUNK) as usize;
+                Ok::<_, std::convert::Infallible>(Frame::data(chunk.slice(..length)))
+            }
+        }));
+        let request = Request::post("/count")
+            .header("host", &self.host)
+            .header("content-length", self.shape.body)
+            .body(StreamBody::new(left))
+            .map_err(words)?;
+        let mut sender = self.connect().await?;
+        let answer = expect(StatusCode::OK, sender.send_request(request).await.map_err(words)?).await?;
+        let text = answer.into_body().collect().await.map_err(words)?.to_bytes();
+        let counted: u64 = String::from_utf8_lossy(&text).trim().parse().unwrap_or(0);
+        all_came(counted, self.shape.body, "bytes")
+    }
+
+    async fn download(&self) -> Outcome<()> {
+        let mut body = self.ask(&format!("/bytes/{}", self.shape.body)).await?.into_body();
+        let mut read = 0;
+        while let Some(frame) = body.frame().await {
+            read += frame.map_err(words)?.data_ref().map_or(0, |data| data.len() as u64);
+        }
+        all_came(read, self.shape.body, "bytes")
+    }
+
+    async fn slow(&self) -> Outcome<()> {
+        let answer = self.ask(&format!("/slow/{}", self.shape.slow.as_millis())).await?;
+        answer.into_body().collect().await.map(drop).map_err(words)
+    }
+
+    /// Ten events a second, each with the next number.
+    async fn events(&self) -> Outcome<()> {
+        let count = (self.shape.talk.as_millis() / 100).max(1) as u64;
+        let mut body = self.ask(&format!("/events/{count}")).await?.into_body();
+        let (mut seen, mut rest) = (0, Vec::new());
+        while let Some(frame) = body.frame().await {
+            rest.extend_from_slice(frame.map_err(words)?.data_ref().map_or(&[][..], |data| data));
+            while let Some(end) = rest.iter().position(|byte| *byte == b'\n') {
+                let line: Vec<u8> = rest.drain(..=end).collect();
+                let line = String::from_utf8_lossy(&line);
+                let Some(number) = line.trim_end().strip_prefix("data: ") else { continue };
+                if number != seen.to_string() {
+                    return Err(format!("event {number} came after {seen}"));
+                }
+                seen += 1;
+            }
+        }
+        all_came(seen, count, "events")
+    }
+
+    /// RFC 6455: short masked texts, each of which comes back.
+    async fn talk(&self) -> Outcome<()> {
+        let request = self
+            .request("/talk")
+            .header("upgrade", "websocket")
+            .header("connection", "upgrade")
+            .header("sec-websocket-version", "13")
+            .header("sec-websocket-key", "dGhlIHNhbXBsZSBub25jZQ==")
+            .body(Empty::<Bytes>::new())
+            .map_err(words)?;
+        let mut sender = self.connect().await?;
+        let answer = sender.send_request(request).await.map_err(words)?;
+        let answer = expect(StatusCode::SWITCHING_PROTOCOLS, answer).await?;
+        let mut talk = TokioIo::new(hyper::upgrade::on(answer).await.map_err(words)?);
         let began = Instant::now();
-        let outcome = match kind {
-            Kind::Get => get(&mut kept, to, host),
-            Kind::Upload => upload(to, host, shape.body),
-            Kind::Download => download(to, host, shape.body),
-            Kind::Slow => slow(to, host, shape.slow),
-            Kind::Events => events(to, host, shape.talk),
-            Kind::Talk => talk(to, host, shape.talk),
-        };
-        match outcome {
-            Ok(()) => *tally.well.entry(kind.word()).or_default() += 1,
-            Err(error) => {
-                kept = None;
-                let why = error.to_string();
-                tally.failures.push(Failure { kind: kind.word(), began, failed: Instant::now(), why });
-            }
+        let mut number = 0;
+        while began.elapsed() < self.shape.talk {
+            say(&mut talk, 1, format!("parcel {number}").as_bytes()).await?;
+            number += 1;
+            tokio::time::sleep(Duration::from_millis(50)).await;
         }
-        // Large bodies leave room for the others.
-        if matches!(kind, Kind::Upload | Kind::Download) {
-            std::thread::sleep(Duration::from_millis(500));
-        }
-    }
-    tally
-}
-
-fn connect(to: SocketAddr) -> Result<Connection> {
-    let stream = TcpStream::connect(to)?;
-    stream.set_nodelay(true)?;
-    stream.set_read_timeout(Some(Duration::from_secs(60)))?;
-    stream.set_write_timeout(Some(Duration::from_secs(60)))?;
-    Ok(BufReader::new(stream))
-}
-
-/// The head of an answer: its length, `None` where it is in chunks.
-fn head(reader: &mut Connection, expected: &str) -> Result<Option<u64>> {
-    let mut first = String::new();
-    if reader.read_line(&mut first)? == 0 {
-        return Err(ErrorKind::UnexpectedEof.into());
-    }
-    let (mut length, mut rest) = (None, String::new());
-    loop {
-        let mut line = String::new();
-        reader.read_line(&mut line)?;
-        if line == "\r\n" || line.is_empty() {
-            break;
-        }
-        if let Some(value) = line.to_ascii_lowercase().strip_prefix("content-length:") {
-            length = value.trim().parse().ok();
-        }
-        rest.push_str(&line);
-    }
-    if !first.contains(expected) {
-        let mut body = vec![0; length.unwrap_or(0).min(2000) as usize];
-        reader.read_exact(&mut body)?;
-        return Err(Error::other(format!("{} {}", first.trim(), String::from_utf8_lossy(&body))));
-    }
-    Ok(length)
-}
-
-fn whole(reader: &mut Connection, length: Option<u64>) -> Result<u64> {
-    let length = length.ok_or_else(|| Error::other("the answer has no length"))?;
-    let read = std::io::copy(&mut reader.take(length), &mut std::io::sink())?;
-    if read == length { Ok(read) } else { Err(Error::other(format!("{read} of {length} bytes came"))) }
-}
-
-/// A GET on the kept connection. Where that was closed while nobody used it, a new one is taken, as any client does.
-fn get(kept: &mut Option<Connection>, to: SocketAddr, host: &str) -> Result<()> {
-    let ask = |reader: &mut Connection| {
-        write!(reader.get_mut(), "GET /who HTTP/1.1\r\nhost: {host}\r\n\r\n")?;
-        reader.fill_buf().map(|bytes| !bytes.is_empty())
-    };
-    let reused = kept.as_mut().map(ask);
-    if !matches!(reused, Some(Ok(true))) {
-        let reader = kept.insert(connect(to)?);
-        ask(reader)?;
-    }
-    let reader = kept.as_mut().ok_or(ErrorKind::NotConnected)?;
-    let length = head(reader, " 200 ")?;
-    whole(reader, length).map(drop)
-}
-
-fn upload(to: SocketAddr, host: &str, body: u64) -> Result<()> {
-    let mut reader = connect(to)?;
-    write!(reader.get_mut(), "POST /count HTTP/1.1\r\nhost: {host}\r\ncontent-length: {body}\r\n\r\n")?;
-    std::io::copy(&mut std::io::repeat(7).take(body), reader.get_mut())?;
-    let length = head(&mut reader, " 200 ")?;
-    let mut text = vec![0; length.unwrap_or(0) as usize];
-    reader.read_exact(&mut text)?;
-    let counted: u64 = String::from_utf8_lossy(&text).trim().parse().unwrap_or(0);
-    if counted == body { Ok(()) } else { Err(Error::other(format!("{counted} of {body} bytes arrived"))) }
-}
-
-fn download(to: SocketAddr, host: &str, body: u64) -> Result<()> {
-    let mut reader = connect(to)?;
-    write!(reader.get_mut(), "GET /bytes/{body} HTTP/1.1\r\nhost: {host}\r\n\r\n")?;
-    let length = head(&mut reader, " 200 ")?;
-    match whole(&mut reader, length)? {
-        read if read == body => Ok(()),
-        read => Err(Error::other(format!("{read} of {body} bytes came"))),
+        say(&mut talk, 8, b"").await
     }
 }
 
-fn slow(to: SocketAddr, host: &str, wait: Duration) -> Result<()> {
-    let mut reader = connect(to)?;
-    write!(reader.get_mut(), "GET /slow/{} HTTP/1.1\r\nhost: {host}\r\n\r\n", wait.as_millis())?;
-    let length = head(&mut reader, " 200 ")?;
-    whole(&mut reader, length).map(drop)
+/// Sends one masked frame, and reads it back unmasked.
+async fn say(talk: &mut TokioIo<hyper::upgrade::Upgraded>, opcode: u8, text: &[u8]) -> Outcome<()> {
+    let mask = [1, 2, 3, 4];
+    let masked = text.iter().zip(mask.iter().cycle()).map(|(byte, mask)| byte ^ mask);
+    let frame: Vec<u8> =
+        [0x80 | opcode, 0x80 | text.len() as u8].into_iter().chain(mask).chain(masked).collect();
+    talk.write_all(&frame).await.map_err(words)?;
+    let mut back = vec![0; 2 + text.len()];
+    talk.read_exact(&mut back).await.map_err(words)?;
+    if back[2..] == *text { Ok(()) } else { Err("something else came back".to_owned()) }
 }
 
-/// Ten events a second.
-fn events(to: SocketAddr, host: &str, last: Duration) -> Result<()> {
-    let mut reader = connect(to)?;
-    let count = (last.as_millis() / 100).max(1);
-    write!(reader.get_mut(), "GET /events/{count} HTTP/1.1\r\nhost: {host}\r\n\r\n")?;
-    head(&mut reader, " 200 ")?;
-    let mut seen = 0;
-    let mut line = String::new();
-    while reader.read_line(&mut line)? > 0 && line.trim_end() != "0" {
-        if let Some(number) = line.trim_end().strip_prefix("data: ") {
-            if number != seen.to_string() {
-                return Err(Error::other(format!("event {number} came after {seen}")));
-            }
-            seen += 1;
-        }
-        line.clear();
+/// The answer, if it has this status; otherwise the status with the beginning of the body.
+async fn expect(status: StatusCode, answer: Response<Incoming>) -> Outcome<Response<Incoming>> {
+    if answer.status() == status {
+        return Ok(answer);
     }
-    if seen == count { Ok(()) } else { Err(Error::other(format!("{seen} of {count} events came"))) }
+    let found = answer.status();
+    let body = answer.into_body().collect().await.map_err(words)?.to_bytes();
+    Err(format!("{found} {}", String::from_utf8_lossy(&body[..body.len().min(2000)])))
 }
 
-/// RFC 6455: short masked texts, each of which comes back.
-fn talk(to: SocketAddr, host: &str, last: Duration) -> Result<()> {
-    let mut reader = connect(to)?;
-    write!(
-        reader.get_mut(),
-        "GET /talk HTTP/1.1\r\nhost: {host}\r\nupgrade: websocket\r\nconnection: upgrade\r\n\
-         sec-websocket-version: 13\r\nsec-websocket-key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
-    )?;
-    head(&mut reader, " 101 ")?;
-    let (began, mask) = (Instant::now(), [1, 2, 3, 4]);
-    let mut say = |opcode: u8, text: &[u8]| -> Result<()> {
-        let masked = text.iter().zip(mask.iter().cycle()).map(|(byte, mask)| byte ^ mask);
-        let frame: Vec<u8> =
-            [0x80 | opcode, 0x80 | text.len() as u8].into_iter().chain(mask).chain(masked).collect();
-        reader.get_mut().write_all(&frame)?;
-        let mut back = vec![0; 2 + text.len()];
-        reader.read_exact(&mut back)?;
-        if back[2..] == *text { Ok(()) } else { Err(Error::other("something else came back")) }
-    };
-    let mut number = 0;
-    while began.elapsed() < last {
-        say(1, format!("parcel {number}").as_bytes())?;
-        number += 1;
-        std::thread::sleep(Duration::from_millis(50));
+fn all_came(came: u64, expected: u64, of: &str) -> Outcome<()> {
+    if came == expected { Ok(()) } else { Err(format!("{came} of {expected} {of} came")) }
+}
+
+/// An error with its causes.
+fn words(error: impl std::error::Error) -> String {
+    let mut words = error.to_string();
+    let mut source = error.source();
+    while let Some(cause) = source {
+        words = format!("{words}: {cause}");
+        source = cause.source();
     }
-    say(8, b"")
+    words
 }

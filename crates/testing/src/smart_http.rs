@@ -11,7 +11,7 @@ use rustls::{ServerConfig, ServerConnection, StreamOwned};
 
 /// A server of the repositories in a folder; it goes with the process.
 pub struct SmartHttp {
-    /// Where it listens.
+    /// Its address.
     pub address: SocketAddr,
     /// The authority that its certificate is of, as PEM.
     pub authority: String,

@@ -1,4 +1,4 @@
-//! What the project is built from: licences that may be used, crates that may not, where everything comes from, and which
+//! Dependencies: licences that may be used, crates that may not, where everything comes from, and which
 //! crates are there in several versions. Works offline, on what was fetched for the build.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -30,7 +30,7 @@ const BANNED: [&str; 6] = ["openssl", "openssl-sys", "native-tls", "libloading",
 /// The only place that crates come from.
 const REGISTRY: &str = "registry+https://github.com/rust-lang/crates.io-index";
 /// Crates that are there in several versions because others ask for them. A new one is looked at first.
-const SEVERAL: [&str; 34] = [
+const SEVERAL: [&str; 35] = [
     "base64",
     "bit-vec",
     "block-buffer",
@@ -40,6 +40,8 @@ const SEVERAL: [&str; 34] = [
     "cpufeatures",
     "crypto-common",
     "digest",
+    // Named by postcard for features that are off: neither is built.
+    "embedded-io",
     "getrandom",
     "hashbrown",
     "hkdf",

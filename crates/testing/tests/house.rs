@@ -112,7 +112,7 @@ fn module_of(src: &Path, file: &Path) -> Vec<String> {
     parts
 }
 
-/// What a `use` of our own names, as whole paths: braces are taken apart.
+/// Expands a `use` of our own names to whole paths: braces are taken apart.
 fn named(statement: &str) -> Vec<String> {
     let Some((head, rest)) = statement.split_once('{') else { return vec![statement.trim().to_owned()] };
     let inner = rest.rsplit_once('}').map_or(rest, |(inner, _)| inner);

@@ -70,7 +70,7 @@ pub struct SessionsEnded {
     pub ended: u64,
 }
 
-/// What a credential is for.
+/// The purpose of a credential.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TokenScope {
@@ -89,9 +89,9 @@ pub enum TokenScope {
 pub struct TokenEntry {
     /// Tells it from others; not a secret.
     pub id: String,
-    /// What people call it.
+    /// Its display name.
     pub name: String,
-    /// What it is for.
+    /// Its purpose.
     pub scope: TokenScope,
     /// Whose it is.
     pub member: String,
@@ -111,7 +111,7 @@ pub struct TokenEntry {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewToken {
-    /// What people call it.
+    /// Its display name.
     pub name: Name,
     /// For a part of the platform: `node/NAME` or `gateway/NAME`. A client's where it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -129,7 +129,7 @@ pub struct TokenAdded {
     pub token: String,
     /// Its public id.
     pub id: String,
-    /// What people call it.
+    /// Its display name.
     pub name: Name,
     /// When it ends.
     pub expires: Option<Timestamp>,

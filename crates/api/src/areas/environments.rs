@@ -61,7 +61,7 @@ operations! {
 pub struct NewEnvironment {
     /// Its name.
     pub name: Name,
-    /// What hosts of routes are under that are not named in full; `NAME.localhost` by default.
+    /// The domain of routes that name no host in full; `NAME.localhost` by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(length(max = 253))]
     pub domain: Option<String>,
@@ -74,7 +74,7 @@ pub struct Exported {
     pub files: Vec<SourceFile>,
 }
 
-/// What is to be declared.
+/// The files to declare.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Declaration {

@@ -23,7 +23,7 @@ operations! {
         caller: Person, path: NoPath, query: NewImageQuery, body: StreamBody, limits: Limits::streamed(IMAGE_LIMIT),
         answer: JsonAnswer<Done<ImagesAdded>>, problems: [NoSpace],
     }
-    /// Removes an image from the store by its name. Releases that were made with it keep what it stood for.
+    /// Removes an image from the store by its name. Releases that were made with it keep its content.
     RemoveImage: Delete "/api/v1/images" {
         caller: Person, path: NoPath, query: RemoveImageQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Done<Removed>>, problems: [NotFound, Conflict],
@@ -35,7 +35,7 @@ operations! {
     }
 }
 
-/// What an image says of itself (OCI image configuration).
+/// The configuration of an image (OCI image configuration).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ImageConfig {
     /// The image, as `repository:tag`.

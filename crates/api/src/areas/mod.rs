@@ -43,17 +43,17 @@ pub fn all() -> impl Iterator<Item = &'static Described> {
     .flatten()
 }
 
-/// What a change came to, or would come to.
+/// The result of a change, or of its forecast.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Done{T}")]
 pub struct Done<T> {
-    /// What changed, or would.
+    /// The changes that were made, or would be.
     #[serde(flatten)]
     pub outcome: T,
     /// How it would go, where it was only looked at.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub forecast: Option<Rehearsal>,
-    /// What is known of how memory limits would do, where it was only looked at.
+    /// A prediction for new memory limits, if this was a forecast.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sizes: Option<Vec<LimitForecast>>,
 }

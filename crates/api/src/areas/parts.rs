@@ -1,4 +1,4 @@
-//! What node agents and gateways call: streams of orders, reports, content of images, and streams that were asked for.
+//! The API of node agents and gateways: streams of orders, reports, content of images, and requested streams.
 
 use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport, NodeHello, NodeOrder, NodeReport};
 use mainyard_core::sizing::Usage;

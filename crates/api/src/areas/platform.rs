@@ -43,9 +43,9 @@ operations! {
     /// after the changes that it follows from, with a list of `ViewChange`.
     FollowChanges: Get "/api/v1/stream" {
         caller: Person, path: NoPath, query: StreamQuery, body: NoBody, limits: Limits::NONE,
-        answer: EventAnswer, problems: [],
+        answer: EventAnswer, problems: [TooManyStreams],
     }
-    /// Explains why something answers, or does not: the chain of causes, from the outside in.
+    /// Explains why something answers, or does not: the chain of causes, from the outside to the process.
     ExplainWhy: Get "/api/v1/why" {
         caller: Person, path: NoPath, query: WhyQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Why>, problems: [NotFound],
@@ -53,7 +53,7 @@ operations! {
     /// Returns requests as they end, for as long as they are read; empty lines come in between.
     FollowRequests: Get "/api/v1/requests" {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
-        answer: LineAnswer<Served>, problems: [],
+        answer: LineAnswer<Served>, problems: [TooManyStreams],
     }
     /// Returns figures for anyone who gathers them (OpenMetrics 1.0).
     ShowMetrics: Get "/api/v1/metrics" {
@@ -115,17 +115,17 @@ pub struct Snapshot {
     pub as_of: Option<Timestamp>,
     /// Whether replicas, nodes and gateways of that moment are known.
     pub whole: bool,
-    /// Who asks.
+    /// The caller.
     pub member: String,
-    /// Where the gateway is reached.
+    /// The gateway's address for HTTP.
     pub gateway: String,
-    /// Where it is reached over TLS.
+    /// The address for TLS.
     pub gateway_tls: String,
     /// By kind, then by key.
     pub objects: Objects,
     /// The signal of each state, by kind.
     pub signals: Signals,
-    /// What belongs together and what needs a person, by environment.
+    /// Groups of connected objects, and the list of those that need a person, by environment.
     pub views: Views,
     /// The last ten seconds.
     pub figures: Figures,
@@ -136,21 +136,21 @@ pub struct Snapshot {
 /// One change of the record.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ChangeEvent {
-    /// Its number; each is larger than the one before.
+    /// Its number; each is larger than the previous one.
     pub number: u64,
     /// The kind of what changed.
     pub kind: Kind,
     /// Its key.
     pub key: String,
-    /// What it is now, as in the snapshot; `null` when it is gone.
+    /// Its present value, as in the snapshot; `null` if it was removed.
     pub body: Option<Value>,
-    /// Who caused it.
+    /// The member or part that caused it.
     pub cause: Origin,
     /// When it was written.
     pub at: Timestamp,
 }
 
-/// What is not as it was.
+/// Objects that differ from an earlier moment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Since {
     /// The moment of the past.
@@ -161,7 +161,7 @@ pub struct Since {
     pub became: Vec<mainyard_core::history::Became>,
 }
 
-/// What differs between two releases.
+/// The differences between two releases.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Compared {
     /// A release, as `environment/name@number`.
@@ -172,7 +172,7 @@ pub struct Compared {
     pub differences: Vec<mainyard_core::difference::Difference>,
 }
 
-/// What figures are told apart by.
+/// How figures are grouped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Facet {
@@ -209,7 +209,7 @@ pub struct ViewChange {
     pub part: ViewPart,
     /// The row's name; empty for `needs`, which comes as a whole.
     pub name: String,
-    /// What it is now; `null` when it is gone.
+    /// Its present value; `null` if it was removed.
     pub row: Option<Value>,
 }
 
@@ -217,7 +217,7 @@ pub struct ViewChange {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ViewPart {
-    /// What needs a person.
+    /// The list of things that need a person.
     Needs,
     /// Workloads.
     Workloads,
@@ -233,7 +233,7 @@ pub enum ViewPart {
     Nodes,
 }
 
-/// What was served over the last ten seconds.
+/// Requests of the last ten seconds.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Figures {
     /// By way in, release and replica.
@@ -267,7 +267,7 @@ pub struct TrafficSum {
     pub p99: Option<f64>,
 }
 
-/// What one way in, release and replica served over the last ten seconds.
+/// Requests of the last ten seconds for one way in, release and replica.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct WayFigures {
     /// The host, or service and port for callers inside.
@@ -305,10 +305,10 @@ pub struct WayFigures {
     pub p95: Option<f64>,
 }
 
-/// What was served over the last ten seconds and the last quarter of an hour.
+/// Requests of the last ten seconds and the last quarter of an hour.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct TrafficRow {
-    /// The last ten seconds; what it is not told apart by is empty.
+    /// The last ten seconds; what it is not distinguished by is empty.
     #[serde(flatten)]
     pub now: WayFigures,
     /// The last quarter of an hour.

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use mainyard_core::commands::{Advanced, Cancelled, Deployed, Kept, PromoteOutcome, Restarted, RolledBack};
+use mainyard_core::commands::{
+    Advanced, Cancelled, Deployed, PromoteOutcome, ReleaseKept, Restarted, RolledBack,
+};
 use mainyard_core::model::{Bytes, Cpu, ImageRef, Name, ReleaseNumber, Setting};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -36,12 +38,12 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Restarted>>, problems: [NotFound, Conflict],
     }
-    /// Lets a rollout go to its next step, or on in spite of what was found.
+    /// Lets a rollout go to its next step, or goes on despite what was found.
     AdvanceRollout: Post "/api/v1/environments/{environment}/workloads/{name}/advance" {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Advanced>>, problems: [NotFound, Conflict],
     }
-    /// Cancels the rollout that is under way: the release before takes over again.
+    /// Cancels the rollout that is under way: the previous release takes over again.
     CancelRollout: Post "/api/v1/environments/{environment}/workloads/{name}/cancel" {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Cancelled>>, problems: [NotFound, Conflict],
@@ -49,12 +51,12 @@ operations! {
     /// Keeps a release however old it gets, or no longer.
     KeepRelease: Post "/api/v1/environments/{environment}/workloads/{name}/keep" {
         caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewKeep>, limits: Limits::SMALL,
-        answer: JsonAnswer<Done<Kept>>, problems: [NotFound, Conflict],
+        answer: JsonAnswer<Done<ReleaseKept>>, problems: [NotFound, Conflict],
         example: r#"{"release": 3, "keep": true}"#,
     }
 }
 
-/// What is to differ from the present release.
+/// Changes to make to the present release.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDeploy {
@@ -72,7 +74,7 @@ pub struct NewDeploy {
     pub cpu: Option<Cpu>,
 }
 
-/// Where the release goes.
+/// The target of the promotion.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewPromotion {
@@ -80,7 +82,7 @@ pub struct NewPromotion {
     pub to: Name,
 }
 
-/// What to go back to; the last good release that runs something else where neither is given.
+/// The target of the rollback; if both are missing, the last good release that runs something else.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewRollback {

@@ -78,7 +78,7 @@ operations! {
 pub struct VersionEntry {
     /// Whether it is text.
     pub text: bool,
-    /// Who added it.
+    /// The member who added it.
     pub origin: Origin,
 }
 

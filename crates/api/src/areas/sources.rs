@@ -13,7 +13,7 @@ use super::Done;
 use crate::operation::{Anyone, Created, JsonAnswer, JsonBody, NoBody, Person, RawBody, operations};
 use crate::{AnyQuery, AsOf, Limits, NewHold, NoPath, NoQuery, OfTarget, Trial};
 
-/// Largest body of a push that is told of, in bytes.
+/// Largest body of a webhook, in bytes.
 const PUSH_LIMIT: u64 = 1 << 20;
 
 operations! {
@@ -85,7 +85,7 @@ operations! {
     }
     /// Told of a push by a forge, signed with HMAC-SHA256 (RFC 2104) over the body: looks at the source at once.
     ///
-    /// What is not signed with the source's secret is not told whether there is such a source. The signature is in a header
+    /// A caller without a valid signature can't find out whether the source exists. The signature is in a header
     /// whose name ends in `-signature-256` or `-signature`, the delivery's id in one that ends in `-delivery`.
     TellOfPush: Post "/api/v1/pushes/{environment}/{name}" {
         caller: Anyone, path: OfTarget, query: AnyQuery, body: RawBody, limits: Limits::bytes(PUSH_LIMIT),
@@ -93,7 +93,7 @@ operations! {
     }
 }
 
-/// What came of a look at a repository: the newest commit, or why there is none.
+/// The result of a look at a repository: the newest commit, or why there is none.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum LookOutcome {
@@ -109,12 +109,12 @@ pub struct SourceFollowed {
     /// Which one.
     #[serde(flatten)]
     pub added: SourceAdded,
-    /// What came of the first look; absent in a forecast.
+    /// The result of the first look; absent in a forecast.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub looked: Option<LookOutcome>,
 }
 
-/// Where Git, what is declared here, and what runs differ.
+/// Differences between Git, the declared state and the running state.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceDifferences {
     /// The commit that is compared.
@@ -149,7 +149,7 @@ pub struct NewWriteBack {
     pub push: bool,
 }
 
-/// What is promoted as a commit.
+/// A promotion that is made as a commit.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewPromotionInGit {
@@ -175,9 +175,9 @@ pub struct WrittenCommit {
     /// Its message.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
-    /// What it changes, as a unified difference.
+    /// The change, as a unified difference.
     pub difference: String,
-    /// What it does not say, in words.
+    /// The parts that the commit leaves out, in words.
     pub left: Vec<String>,
     /// The branch that it was pushed as.
     pub pushed: Option<String>,

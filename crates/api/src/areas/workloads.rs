@@ -29,7 +29,7 @@ operations! {
         answer: JsonAnswer<Done<Scaled>>, problems: [NotFound, Conflict],
         example: r#"{"replicas": 4, "memory": "256 MiB"}"#,
     }
-    /// Takes a replica out of service for study; a fresh one takes its place.
+    /// Takes a replica out of service for study; a new one replaces it.
     SetReplicaAside: Post "/api/v1/environments/{environment}/workloads/{name}/set-aside" {
         caller: Person, path: OfTarget, query: Trial, body: JsonBody<NewSetAside>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<SetAsideOutcome>>, problems: [NotFound, Conflict],

@@ -32,7 +32,7 @@ fn every_operation_has_a_name_a_summary_and_a_success_of_its_own() {
 }
 
 #[test]
-fn a_body_that_is_shown_is_taken() {
+fn the_documents_example_bodies_are_accepted() {
     for operation in all() {
         let takes_json = (operation.body_schema)(&mut SchemaGenerator::default())
             .is_some_and(|(media, _)| media == "application/json");
@@ -92,10 +92,35 @@ fn every_reference_leads_to_a_schema() {
 }
 
 #[test]
-fn nothing_secret_is_told() {
+fn the_document_contains_nothing_secret() {
     // Anyone may read the document: it names no machine, no file and no account.
     let text = document().to_string();
     for word in ["/root", "/home", "/var/lib", "127.0.0.1"] {
         assert!(!text.contains(word), "{word}");
     }
+}
+
+#[test]
+fn every_answer_in_json_has_an_example_that_fits_its_schema() {
+    let document = document();
+    let mut checked = 0;
+    for operation in all() {
+        let written = &document["paths"][operation.path][operation.method.word().to_ascii_lowercase()];
+        let answer = &written["responses"][operation.status.to_string()]["content"]["application/json"];
+        if answer.is_null() {
+            continue;
+        }
+        let schema = json!({
+            "$ref": "#/components/answer",
+            "components": {"answer": answer["schema"], "schemas": document["components"]["schemas"]},
+        });
+        let validator = jsonschema::validator_for(&schema).expect("a schema");
+        let wrong: Vec<String> = validator
+            .iter_errors(&answer["example"])
+            .map(|error| format!("{}: {error}", error.instance_path))
+            .collect();
+        assert!(wrong.is_empty(), "{}: {wrong:#?}\n{:#}", operation.id, answer["example"]);
+        checked += 1;
+    }
+    assert!(checked > 40, "{checked}");
 }

@@ -60,7 +60,7 @@ impl Platform {
         platform
     }
 
-    /// Where the gateways take requests.
+    /// The gateways' addresses.
     pub(crate) fn http(&self) -> SocketAddr {
         self.http
     }

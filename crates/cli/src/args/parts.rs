@@ -21,7 +21,7 @@ pub(crate) struct Start {
     /// forge.example:2222, /srv/git. None is reached otherwise.
     #[arg(long, alias = "allow-repositories", value_name = "HOST|FOLDER")]
     pub git_allow: Vec<Allowed>,
-    /// Where the API and the console answer.
+    /// The address of the API and the console.
     #[arg(long, default_value = "127.0.0.1:8700", value_name = "A:P")]
     pub api: SocketAddr,
     /// Serve the API over TLS: with the certificate of this PEM file, or with one that the local authority signs.
@@ -37,13 +37,13 @@ pub(crate) struct Start {
     /// A domain that the local authority may sign certificates for, besides `localhost`.
     #[arg(long, value_name = "DOMAIN")]
     pub local_domain: Vec<String>,
-    /// Where the gateway takes requests.
+    /// The gateway's address for HTTP.
     #[arg(long, default_value = "127.0.0.1:8780", value_name = "A:P")]
     pub http: SocketAddr,
-    /// Where the gateway takes requests over TLS.
+    /// The gateway's address for TLS.
     #[arg(long, default_value = "127.0.0.1:8743", value_name = "A:P")]
     pub https: SocketAddr,
-    /// How many gateways take requests there, beside each other: when one falls over, the others go on.
+    /// How many gateways take requests there, beside each other: when one crashes, the others go on.
     #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=8))]
     pub gateways: u32,
     /// How replicas are kept apart. Without root only `none` is possible, and is taken by itself.
@@ -53,8 +53,8 @@ pub(crate) struct Start {
     /// killed process doesn't.
     #[arg(long, env = "MAINYARD_NO_DISK_SYNC", value_parser = clap::builder::FalseyValueParser::new())]
     pub no_disk_sync: bool,
-    /// How the parts write their logs. What they write is chosen by MAINYARD_LOG, for all parts or for one:
-    /// `info`, or `info,mainyard_gateway=debug`.
+    /// How the parts write their logs. How much they write is chosen by MAINYARD_LOG
+    /// (`info,gateway=debug`), and changed while they run with `mainyard log-level`.
     #[arg(long, env = "MAINYARD_LOG_FORMAT", value_name = "FORMAT", default_value = "text")]
     pub log_format: LogFormat,
     /// Come back when it is ready, and leave it running.
@@ -90,7 +90,7 @@ pub(crate) enum LogFormat {
 pub(crate) enum IsolationKind {
     /// By namespaces, control groups and a system call filter; needs root.
     Kernel,
-    /// Not at all: ordinary processes with loopback addresses of their own; of the limits only memory is held.
+    /// Not at all: ordinary processes with loopback addresses of their own; only the memory limit applies.
     None,
 }
 
@@ -111,9 +111,9 @@ pub(crate) struct Serve {
     /// Which one of several.
     #[arg(long, default_value_t = 1)]
     pub number: u32,
-    /// Tells one way of starting it from another.
+    /// The digest of its configuration.
     #[arg(long, default_value = "")]
-    pub brief: String,
+    pub config: String,
 }
 
 /// Parts of the platform.

@@ -4,9 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::{Output, Past, Trial, Wait};
+use super::{Moment, Output, Trial, Wait};
 
-/// What is done when Git has something newer.
+/// The rule for newer commits in Git.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Newer {
     /// A person says so first.
@@ -24,7 +24,7 @@ impl From<Newer> for mainyard_core::model::GitNewer {
     }
 }
 
-/// What is done when something that Git declares was changed here.
+/// The rule for objects that Git declares and a person changed here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Changed {
     /// It is said.
@@ -42,9 +42,9 @@ impl From<Changed> for mainyard_core::model::LiveChanged {
     }
 }
 
-/// What is done with what Git declares no longer.
+/// The rule for objects that Git no longer declares.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Gone {
+pub enum GoneArgument {
     /// It stays.
     Keep,
     /// A person says so first.
@@ -53,12 +53,12 @@ pub enum Gone {
     Remove,
 }
 
-impl From<Gone> for mainyard_core::model::GoneFromGit {
-    fn from(word: Gone) -> Self {
+impl From<GoneArgument> for mainyard_core::model::GoneFromGit {
+    fn from(word: GoneArgument) -> Self {
         match word {
-            Gone::Keep => mainyard_core::model::GoneFromGit::Keep,
-            Gone::Ask => mainyard_core::model::GoneFromGit::Ask,
-            Gone::Remove => mainyard_core::model::GoneFromGit::Remove,
+            GoneArgument::Keep => mainyard_core::model::GoneFromGit::Keep,
+            GoneArgument::Ask => mainyard_core::model::GoneFromGit::Ask,
+            GoneArgument::Remove => mainyard_core::model::GoneFromGit::Remove,
         }
     }
 }
@@ -77,7 +77,7 @@ pub(crate) struct SourceRule {
     pub live_changed: Option<Changed>,
     /// When Git declares something no longer; ask by default.
     #[arg(long, value_enum)]
-    pub gone_from_git: Option<Gone>,
+    pub gone_from_git: Option<GoneArgument>,
     /// Of 100 things, a commit that would remove more asks in any case; 25 by default.
     #[arg(long, value_name = "N")]
     pub remove_at_most: Option<u32>,
@@ -126,7 +126,7 @@ pub(crate) struct AddSource {
     pub trial: Trial,
 }
 
-/// What to do with sources.
+/// Commands for sources.
 #[derive(Debug, Subcommand)]
 pub(crate) enum SourceCommand {
     /// Follow a folder of a repository.
@@ -138,7 +138,7 @@ pub(crate) enum SourceCommand {
     #[command(after_help = "Example:\n  mainyard source list")]
     List {
         #[command(flatten)]
-        past: Past,
+        past: Moment,
         #[command(flatten)]
         output: Output,
     },
@@ -148,7 +148,7 @@ pub(crate) enum SourceCommand {
         /// The source, as environment/name.
         source: String,
         #[command(flatten)]
-        past: Past,
+        past: Moment,
         #[command(flatten)]
         output: Output,
     },

@@ -4,9 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::{Output, Past, Trial, Wait};
+use super::{Moment, Output, Trial, Wait};
 
-/// What to do with images.
+/// Commands for images.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Image {
     /// Add an image: an image layout as a directory or a tar archive.
@@ -28,7 +28,7 @@ pub(crate) enum Image {
         #[command(flatten)]
         output: Output,
     },
-    /// Take an image's name out of the store. Releases that were made with it keep what it stood for.
+    /// Take an image's name out of the store. Releases that were made with it keep its content.
     #[command(after_help = "Example:\n  mainyard image remove lockers/locker-api:1.4.0")]
     Remove {
         /// The image, as name:tag.
@@ -38,7 +38,7 @@ pub(crate) enum Image {
     },
 }
 
-/// What to do with tokens.
+/// Commands for tokens.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Token {
     /// Make a token. It is printed once and never shown again.
@@ -46,7 +46,7 @@ pub(crate) enum Token {
         after_help = "Example:\n  mainyard token add deploys --lasts 30d\n  mainyard token add second-node --part node/node-2"
     )]
     Add {
-        /// What to call it.
+        /// A name for it.
         name: String,
         /// For a part of the platform instead of a client: node/NAME or gateway/NAME.
         #[arg(long)]
@@ -71,7 +71,7 @@ pub(crate) enum Token {
     },
 }
 
-/// What to do with secrets.
+/// Commands for secrets.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Secret {
     /// Add a secret, or a new version of one; who follows it gets a release. The value comes from standard input.
@@ -138,7 +138,7 @@ pub(crate) enum Secret {
     },
 }
 
-/// What to do with certificates.
+/// Commands for certificates.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Certificate {
     /// Add a certificate with its key, or put one in the place of its predecessor; nothing is interrupted.
@@ -194,7 +194,7 @@ pub(crate) enum Certificate {
     ShowAuthority,
 }
 
-/// What to make without a file.
+/// Things that can be added without a file.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Add {
     /// Run an image: its port and command are the image's own where nothing else is said.
@@ -225,7 +225,7 @@ pub(crate) enum Add {
         /// The memory limit, such as 128MiB.
         #[arg(long, value_name = "SIZE")]
         memory: Option<String>,
-        /// Also let the outside in, by a route of the same name.
+        /// Also let visitors in, by a route of the same name.
         #[arg(long)]
         open: bool,
         /// Program and arguments, instead of the image's own.
@@ -253,7 +253,7 @@ pub(crate) enum Add {
         #[command(flatten)]
         made: Made,
     },
-    /// Let the outside in, at a host; by default the route's name under the environment's domain.
+    /// Let visitors in from outside, at a host; by default the route's name under the environment's domain.
     #[command(
         after_help = "Example:\n  mainyard add route staging/kiosk --to kiosk\n  mainyard add route staging/kiosk --host kiosk.lockers.localhost --to kiosk=90 --to courier-web=10"
     )]
@@ -280,7 +280,7 @@ pub(crate) enum Add {
 /// How a thing is made without a file.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Made {
-    /// What it is declared, upgraded and removed with; by default what its service belongs to, or its own name.
+    /// The application it belongs to; by default its service's, or its own name.
     #[arg(long, value_name = "NAME")]
     pub application: Option<String>,
     /// Change nothing; print the file that would be declared.
@@ -290,7 +290,7 @@ pub(crate) struct Made {
     pub wait: Wait,
 }
 
-/// What to do with environments.
+/// Commands for environments.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Environment {
     /// Make an environment.
@@ -300,7 +300,7 @@ pub(crate) enum Environment {
     Add {
         /// Its name.
         name: String,
-        /// What hosts of routes are under that are not named in full; NAME.localhost by default.
+        /// The domain of routes that name no host in full; NAME.localhost by default.
         #[arg(long, value_name = "DOMAIN")]
         domain: Option<String>,
         #[command(flatten)]
@@ -318,13 +318,13 @@ pub(crate) enum Environment {
     #[command(after_help = "Example:\n  mainyard environment list")]
     List {
         #[command(flatten)]
-        past: Past,
+        past: Moment,
         #[command(flatten)]
         output: Output,
     },
 }
 
-/// What to do with applications.
+/// Commands for applications.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Application {
     /// Show the workloads, services and routes that were declared together.
@@ -350,7 +350,7 @@ pub(crate) enum Application {
     },
 }
 
-/// What of the trail.
+/// Filters of the trail.
 #[derive(Debug, Args)]
 pub(crate) struct Trail {
     /// One object only, as environment/name.
@@ -370,7 +370,7 @@ pub(crate) struct Trail {
     /// Not after this time.
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
-    /// What the platform decided by itself too.
+    /// Show the platform's own decisions too.
     #[arg(long)]
     pub platform: bool,
     /// How many entries at most.
@@ -380,7 +380,7 @@ pub(crate) struct Trail {
     pub output: Output,
 }
 
-/// What traffic is told apart by.
+/// By what traffic is grouped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum TrafficBy {
     /// The way in.

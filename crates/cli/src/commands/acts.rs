@@ -42,7 +42,7 @@ pub(super) async fn set_aside(
         println!("{}{id} ends now", forecast::mark(trial));
     } else {
         println!(
-            "{}{id} is out of service and stays for {lasts}; a fresh one takes its place",
+            "{}{id} is out of service and stays for {lasts}; a new one replaces it",
             forecast::mark(trial)
         );
         println!("read it with: mainyard logs {} --replica {}", id.workload, id.short);

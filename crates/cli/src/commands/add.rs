@@ -56,7 +56,7 @@ pub(super) async fn add(client: &Client, what: Add) -> Result<(), Failure> {
             declare(client, &target, &application, &objects, made).await?;
             if !printed && !open && first.is_some() {
                 println!(
-                    "inside it is called {}; let the outside in with: mainyard add route {target} --to {}",
+                    "inside it is called {}; let visitors in with: mainyard add route {target} --to {}",
                     target.name, target.name
                 );
             }
@@ -113,10 +113,10 @@ async fn declare(
         return Ok(());
     }
     let file = SourceFile { name: "mainyard.toml".to_owned(), text };
-    files::send(client, vec![file], &target.environment, files::Manner::default(), made.wait).await
+    files::send(client, vec![file], &target.environment, files::DeclareOptions::default(), made.wait).await
 }
 
-/// What the services belong to; the target's own name where they are not there yet.
+/// The application that the services belong to; the target's own name if they do not exist yet.
 async fn application_of(client: &Client, target: &Target, services: &[String]) -> Result<String, Failure> {
     let state = client.snapshot().await?.state;
     let found = services.iter().find_map(|name| {

@@ -1,4 +1,4 @@
-//! Changes as they are told, and followed to their end.
+//! Changes as they are reported, and followed to their end.
 
 use mainyard_core::declare::{ChangeKind, ChangeLine};
 use mainyard_core::model::{Name, Signal, Target};

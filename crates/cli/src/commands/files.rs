@@ -57,7 +57,7 @@ fn read(path: &Path) -> Result<SourceFile, Failure> {
     Ok(SourceFile { name: path.display().to_string(), text })
 }
 
-/// What one environment would get from files.
+/// The result of files in one environment.
 #[derive(Serialize)]
 struct Valid {
     /// `None` where files say the same for every environment.
@@ -117,7 +117,7 @@ fn print_valid(valid: &Valid) {
 
 /// How files are declared.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct Manner {
+pub(crate) struct DeclareOptions {
     /// Also remove what the application no longer declares.
     pub exact: bool,
     /// The name that the application has there.
@@ -128,7 +128,7 @@ pub(crate) async fn declare(
     client: &Client,
     paths: &[PathBuf],
     environment: Option<String>,
-    manner: Manner,
+    manner: DeclareOptions,
     wait: Wait,
 ) -> Result<(), Failure> {
     let files = gather(paths)?;
@@ -143,10 +143,10 @@ pub(crate) async fn send(
     client: &Client,
     files: Vec<SourceFile>,
     environment: &Name,
-    manner: Manner,
+    manner: DeclareOptions,
     wait: Wait,
 ) -> Result<(), Failure> {
-    let Manner { exact, named } = manner;
+    let DeclareOptions { exact, named } = manner;
     let named = named.as_deref().map(parse_name).transpose()?;
     let body = Declaration { environment: environment.clone(), files, exact, named };
     let done = forecast::act_with::<Declare, _, _>(client, NoPath {}, &body, &wait.trial).await?;

@@ -1,4 +1,4 @@
-//! Asking for a change, or for what it would do; and how a forecast reads.
+//! Asking for a change or its forecast, and printing forecasts.
 
 use std::io::IsTerminal;
 
@@ -46,7 +46,7 @@ where
     read(client, client.request::<O>(&path, &query(trial)?).json(body), trial).await
 }
 
-/// Sends a request for a change, or for what it would do.
+/// Sends a request for a change, or for its forecast.
 pub(super) async fn read<T>(client: &Client, request: RequestBuilder, trial: &Trial) -> Result<T, Failure>
 where
     T: DeserializeOwned + Serialize,
@@ -118,6 +118,6 @@ pub(super) fn print<T>(done: &Done<T>) {
         line(Signal::Fault, format!("would no longer answer: {}", dark.join(", ")));
     }
     if !workloads.is_empty() {
-        line(Signal::Rest, "rehearsed on a copy of the cluster; a new release is taken to start and answer as the present one".to_owned());
+        line(Signal::Rest, "rehearsed on a copy of the cluster; a new release is assumed to start and answer like the present one".to_owned());
     }
 }

@@ -47,7 +47,7 @@ pub(super) async fn add(
         match &outcome.before {
             Some(before) if before == digest => println!("  it was there already"),
             Some(before) => {
-                println!("  the name stood for {before}; releases that were made with that keep it")
+                println!("  the name stood for {before}; releases that were made with it keep it")
             }
             None => {}
         }

@@ -43,7 +43,7 @@ pub(crate) async fn logs(
     let mut any = false;
     while let Some(chunk) = body.next().await {
         text.extend_from_slice(
-            &chunk.map_err(|error| Failure::unreachable(format!("the log breaks off: {error}")))?,
+            &chunk.map_err(|error| Failure::unreachable(format!("the log ends here: {error}")))?,
         );
         while let Some(end) = text.iter().position(|byte| *byte == b'\n') {
             let line: Vec<u8> = text.drain(..=end).collect();
@@ -74,7 +74,7 @@ pub(crate) async fn logs(
 }
 
 /// The last lines that replicas of a release wrote themselves, as they are shown beside a reason: with credentials masked.
-/// Where they cannot be had, that is said in their place.
+/// If they can't be read, the reason stands in their place.
 pub(crate) async fn last_of(
     client: &Client,
     release: &ReleaseId,
@@ -88,7 +88,7 @@ pub(crate) async fn last_of(
     let request = client.request::<ReadLogs>(&OfTarget::from(workload), &query);
     let answer = match client.send(request).await {
         Ok(answer) => answer,
-        Err(failure) => return vec![format!("(its lines cannot be had: {})", failure.message())],
+        Err(failure) => return vec![format!("(its lines can't be read: {})", failure.message())],
     };
     let text = answer.text().await.unwrap_or_default();
     let lines = text.lines().filter_map(|line| serde_json::from_str::<LogLine>(line).ok());

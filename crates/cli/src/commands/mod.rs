@@ -1,4 +1,4 @@
-//! What the client does, command by command.
+//! The client's commands.
 
 mod acts;
 mod add;
@@ -81,7 +81,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         }
         Command::Stats { target: None, output, .. } => stats::of_all(&client, output).await,
         Command::Why { what, method, headers, output } => {
-            why::why(&client, &why::Asked { what, method, headers }, output).await
+            why::why(&client, &why::WhyQuestion { what, method, headers }, output).await
         }
         Command::Requests { of, output } => why::requests(&client, of, output).await,
         Command::Trail(what) => {
@@ -119,7 +119,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
             acts::remove(&client, &parse_target(&target)?, yes, &trial).await
         }
         Command::Declare { files, environment, exact, named, wait } => {
-            files::declare(&client, &files, environment, files::Manner { exact, named }, wait).await
+            files::declare(&client, &files, environment, files::DeclareOptions { exact, named }, wait).await
         }
         Command::Certificate(what) => certificates::run(&client, what).await,
         Command::Add(what) => add::add(&client, what).await,
@@ -155,6 +155,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         }
         Command::Start(_)
         | Command::Stop { .. }
+        | Command::LogLevel { .. }
         | Command::Serve(_)
         | Command::Validate { .. }
         | Command::Use { environment: None, .. }

@@ -35,13 +35,13 @@ fn say_instead_of(instead_of: Option<&str>, freed: &[ReleaseNumber]) {
     let paint = Paint::stdout();
     if let Some(other) = instead_of {
         let mark = paint.signal(Signal::Caution, shape(Signal::Caution));
-        println!("{mark} this takes the place of {}", times::local(other));
+        println!("{mark} this replaces {}", times::local(other));
     }
     if !freed.is_empty() {
         let freed: Vec<String> = freed.iter().map(ToString::to_string).collect();
         let mark = paint.signal(Signal::Rest, shape(Signal::Rest));
         println!(
-            "{mark} let go, as nothing needs them and newer ones are kept: releases {}",
+            "{mark} old releases removed, because nothing needs them and newer ones are kept: {}",
             freed.join(", ")
         );
     }
@@ -120,7 +120,7 @@ pub(super) fn say_deployed(
         return;
     };
     let words = if differences.is_empty() {
-        "the image's tag stands for another digest now".to_owned()
+        "the image's tag names another digest now".to_owned()
     } else {
         differences.join(", ")
     };
@@ -172,7 +172,7 @@ pub(super) async fn rollback(
     let mark = forecast::mark(&wait.trial);
     println!("{mark}{target}: release {} (same as {})", made.release, made.same_as);
     for words in &made.passed_over {
-        println!("not gone back to: {}", times::local(words));
+        println!("passed over: {}", times::local(words));
     }
     say_instead_of(made.instead_of.as_deref(), &made.freed);
     forecast::print(&done);
@@ -214,7 +214,7 @@ pub(super) async fn restart(client: &Client, target: &Target, wait: Wait) -> Res
     let done = forecast::act::<RestartWorkload, _>(client, OfTarget::from(target), &wait.trial).await?;
     let Restarted { release, same_as } = done.outcome;
     println!(
-        "{}{target}: release {release} (same as {same_as}), with fresh replicas",
+        "{}{target}: release {release} (same as {same_as}), with new replicas",
         forecast::mark(&wait.trial)
     );
     forecast::print(&done);
@@ -291,7 +291,7 @@ pub(super) async fn list(client: &Client, target: &Target, output: Output) -> Re
     Ok(())
 }
 
-/// What makes it another one than the one it took over from.
+/// How it differs from the release it took over from.
 fn what(release: &Release, before: Option<&Release>) -> String {
     let first = || release.spec.image.to_string();
     let Some(before) = before.filter(|_| release.same_as.is_none()) else { return first() };
@@ -398,7 +398,7 @@ fn fields(release: &Release) -> Vec<(String, String)> {
     list
 }
 
-/// What both releases answered while it moved.
+/// Answers of both releases while it moved.
 fn evidence(rollout: &Rollout) {
     let mut rows = table(&["EVIDENCE", "REQUESTS", "HALF WITHIN", "95 OF 100 WITHIN", "99 OF 100 WITHIN"]);
     let evidence = &rollout.evidence;
@@ -417,7 +417,7 @@ fn evidence(rollout: &Rollout) {
     }
     print(&rows);
     if evidence.other_size > 0 {
-        println!("{} of the copies were answered in another size", evidence.other_size);
+        println!("{} of the copies' answers had another size", evidence.other_size);
     }
     for (replica, open) in &evidence.outlived {
         println!("{open} open in {replica} outlived its drain limit and were cut");

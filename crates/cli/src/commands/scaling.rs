@@ -22,7 +22,7 @@ pub(super) async fn scale(
     let scaled = &done.outcome;
     if let Some(replicas) = replicas {
         let before = scaled.before;
-        // Who finds another number than expected is told whose it was.
+        // An answer names who set the number before, where it was somebody else.
         let theirs = scaled.set_by.as_ref().filter(|origin| origin.act == "scaled" && before != replicas);
         let theirs =
             theirs.map_or(String::new(), |origin| times::local(&format!(" ({before} was {origin})")));

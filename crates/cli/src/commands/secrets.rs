@@ -227,7 +227,7 @@ pub(super) async fn rotate_key(client: &Client, trial: &Trial) -> Result<(), Fai
     let values = count(sealed_anew as usize, "value");
     match key {
         None => println!("{}{values} sealed again under a new key", forecast::mark(trial)),
-        Some(key) => println!("{values} sealed again under the new key {key}; the one before is gone"),
+        Some(key) => println!("{values} sealed again under the new key {key}; the previous one is gone"),
     }
     Ok(())
 }

@@ -85,8 +85,8 @@ pub(super) async fn show_service(client: &Client, target: &Target, output: Outpu
                 "service": service,
                 "address": snapshot.state.inside_address(service),
                 "routes": entry_points::routes_to(&snapshot, service),
-                "replicas": entry_points::replicas_behind(&snapshot.state, service),
-                "nearly": mainyard_core::why::nearly(&snapshot.state, service)
+                "replicas": entry_points::replicas_behind(&snapshot, service),
+                "nearly": mainyard_core::why::near_misses(&snapshot.state, service)
             })
         );
         return Ok(());
@@ -110,7 +110,7 @@ pub(super) async fn show_route(client: &Client, target: &Target, output: Output)
     if output.json {
         let mut told = json!(route);
         told["reached_at"] = json!(snapshot.url_of(route));
-        told["ready"] = json!(entry_points::ready_behind(&snapshot.state, route));
+        told["ready"] = json!(entry_points::ready_behind(&snapshot, route));
         output::json(&told);
         return Ok(());
     }
@@ -168,7 +168,7 @@ pub(super) async fn trail(client: &Client, target: Option<&Target>, what: Trail)
         return Ok(());
     }
     if entries.is_empty() {
-        println!("{}", if narrow { "nothing is like that" } else { "nobody has done anything yet" });
+        println!("{}", if narrow { "nothing is like that" } else { "nobody has changed anything yet" });
         return Ok(());
     }
     let mut rows = show::table(&["WHEN", "WHO", "DID", "TO", "SO THAT"]);

@@ -1,4 +1,4 @@
-//! What changed since a moment of the past.
+//! Changes since a moment of the past.
 
 use mainyard_api::{CompareMoments, NoPath, SinceQuery};
 use mainyard_core::declare::ChangeKind;
@@ -30,14 +30,14 @@ pub(super) async fn since(client: &Client, environment: &Name, of: Option<&Targe
         let by = one.origin.as_ref().map_or_else(String::new, |origin| format!("  {}", change(origin)));
         println!("  {} {} {}{}", paint.signal(signal, sign), one.kind, paint.strong(name), paint.quiet(&by));
         for field in &one.fields {
-            println!("      {}", clipped(&told(field), 140));
+            println!("      {}", clipped(&in_words(field), 140));
         }
     }
     Ok(())
 }
 
 /// A field's two sides; where it came, only what it is.
-fn told(field: &Difference) -> String {
+fn in_words(field: &Difference) -> String {
     match (&field.before, &field.after) {
         (None, Some(after)) => format!("{}: {after}", field.field),
         _ => field.to_string(),

@@ -10,8 +10,9 @@ use mainyard_api::{
 };
 use mainyard_core::cluster::NewSource;
 use mainyard_core::commands::CaughtUp;
+use mainyard_core::completion::{SourceOutcome, source_outcome};
 use mainyard_core::model::{
-    Commit, FollowRule, LetIn, ReasonCode, RuleChange, Signal, Source, SourceState, Target,
+    Commit, FollowRule, ReasonCode, RuleChange, Signal, Source, SourceCredential, SourceState, Target,
 };
 use serde_json::json;
 
@@ -87,7 +88,7 @@ pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Fail
         Remove { source, trial } => {
             let target = parse_target(&source)?;
             let done = forecast::act::<RemoveSource, _>(client, OfTarget::from(&target), &trial).await?;
-            println!("{}{target} is followed no longer", forecast::mark(&trial));
+            println!("{}{target} is no longer followed", forecast::mark(&trial));
             for words in &done.outcome.stays {
                 println!("  {words}");
             }
@@ -96,7 +97,7 @@ pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Fail
     }
 }
 
-/// What is to change of a rule, as it was written.
+/// Changes to a rule, as they were written.
 fn change(rule: &SourceRule) -> Result<RuleChange, Failure> {
     let look_every = rule.look_every.as_deref().map(|text| {
         text.parse().map_err(|expected| Failure::usage(format!("--look-every {text}: expected {expected}")))
@@ -136,9 +137,9 @@ async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
             .map_err(|error| Failure::usage(format!("cannot read {}: {error}", file.display())))
     });
     let let_in = match (token, key, known_hosts.transpose()?) {
-        (Some(secret), ..) => Some(LetIn::Token { secret: parse_name(&secret)?, user }),
+        (Some(secret), ..) => Some(SourceCredential::Token { secret: parse_name(&secret)?, user }),
         (None, Some(secret), Some(known_hosts)) => {
-            Some(LetIn::Key { secret: parse_name(&secret)?, known_hosts })
+            Some(SourceCredential::Key { secret: parse_name(&secret)?, known_hosts })
         }
         _ => None,
     };
@@ -386,16 +387,12 @@ async fn until_there(client: &Client, target: &Target) -> Result<(), Failure> {
             println!("{line}");
             last = line;
         }
-        match source.state {
-            // It does nothing until it is resumed, as its line says.
-            _ if source.held.is_some() => return Ok(()),
-            SourceState::CatchingUp => tokio::time::sleep(Duration::from_millis(150)).await,
-            _ if source.catching_up.is_some() => tokio::time::sleep(Duration::from_millis(50)).await,
-            SourceState::InStep => return Ok(()),
-            _ if source.set_back.is_some() => {
-                return Err(Failure::failed(format!("{target} did not get there")));
+        match source_outcome(&source) {
+            None => tokio::time::sleep(Duration::from_millis(100)).await,
+            Some(SourceOutcome::AtRest) => return Ok(()),
+            Some(SourceOutcome::SetBack) => {
+                return Err(Failure::failed(format!("{target} did not take the commit")));
             }
-            _ => return Ok(()),
         }
     }
 }

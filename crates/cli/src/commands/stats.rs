@@ -1,4 +1,4 @@
-//! What replicas used, and which limits would do.
+//! Usage of replicas, and limits that would fit.
 
 use clap::ValueEnum;
 use comfy_table::Cell;
@@ -62,15 +62,12 @@ pub(super) async fn of_one(
     let signal = if stats.fit.does() { Signal::Good } else { Signal::Caution };
     println!("{} {}", Paint::stdout().signal(signal, shape(signal)), stats.words);
     if stats.releases.iter().any(|release| !release.counts) {
-        println!(
-            "{}",
-            Paint::stdout().quiet("releases in brackets were not done, and tell nothing of the limit")
-        );
+        println!("{}", Paint::stdout().quiet("releases in brackets failed, and say nothing about the limit"));
     }
     Ok(())
 }
 
-/// What was served in the last ten seconds, told apart by what was asked.
+/// Requests of the last ten seconds, grouped as asked.
 async fn traffic(client: &Client, target: &Target, by: &[TrafficBy]) -> Result<Vec<TrafficRow>, Failure> {
     let words: Vec<String> =
         by.iter().filter_map(|by| Some(by.to_possible_value()?.get_name().to_owned())).collect();

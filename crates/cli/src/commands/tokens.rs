@@ -66,7 +66,9 @@ async fn list(client: &Client, as_json: bool) -> Result<(), Failure> {
 pub(crate) async fn remove(client: &Client, token: &str) -> Result<(), Failure> {
     let plain = |letter: char| letter.is_ascii_alphanumeric() || letter == '-';
     if token.is_empty() || !token.chars().all(plain) {
-        return Err(Failure::usage(format!("`{token}` is no id; see the ids with: mainyard token list")));
+        return Err(Failure::usage(format!(
+            "`{token}` is not an id; list the ids with: mainyard token list"
+        )));
     }
     let ended = client.ask::<RemoveToken>(OfToken { id: token.to_owned() }, NoQuery {}).await?;
     println!("{} ({}) has ended, and is refused from now on", ended.ended, ended.name);

@@ -8,7 +8,7 @@ use mainyard_core::link::Served;
 use mainyard_core::model::Signal;
 use mainyard_core::record::State;
 use mainyard_core::untrusted_text::visible;
-use mainyard_core::why::{Part, Step, Why};
+use mainyard_core::why::{Part, Why, WhyStep};
 
 use crate::args::Output;
 use crate::client::Client;
@@ -16,8 +16,8 @@ use crate::output;
 use crate::terminal::{Failure, Paint, shape};
 use crate::times;
 
-/// What a person asks about.
-pub(super) struct Asked {
+/// The subject of the question.
+pub(super) struct WhyQuestion {
     /// A URL, a target or a request's id.
     pub what: String,
     /// Of a URL: the method.
@@ -28,7 +28,7 @@ pub(super) struct Asked {
 
 /// Which of the three is meant: a scheme, a dot or a port make a URL, a slash or a colon a target, hexadecimal digits an
 /// id.
-fn query(asked: &Asked) -> Result<WhyQuery, Failure> {
+fn query(asked: &WhyQuestion) -> Result<WhyQuery, Failure> {
     let none = WhyQuery { url: None, method: None, headers: None, of: None, request: None };
     let what = asked.what.trim();
     let first = what.split('/').next().unwrap_or(what);
@@ -55,7 +55,7 @@ fn query(asked: &Asked) -> Result<WhyQuery, Failure> {
     Ok(WhyQuery { of: Some(of), ..none })
 }
 
-pub(super) async fn why(client: &Client, asked: &Asked, output: Output) -> Result<(), Failure> {
+pub(super) async fn why(client: &Client, asked: &WhyQuestion, output: Output) -> Result<(), Failure> {
     let why = client.ask::<ExplainWhy>(NoPath {}, query(asked)?).await?;
     if output.json {
         output::json(&why);
@@ -82,7 +82,7 @@ pub(super) fn shown(why: &Why, paint: Paint) -> String {
         paint.signal(signal, &format!("{} {word}", shape(signal)))
     );
     let last = why.steps.len().saturating_sub(1);
-    for (number, Step { part, name, says, signal }) in why.steps.iter().enumerate() {
+    for (number, WhyStep { part, name, says, signal }) in why.steps.iter().enumerate() {
         let joint = if number == last && !why.answers { "╳" } else { "│" };
         let mark = paint.signal(*signal, shape(*signal));
         let line = if number == 0 { "  " } else { "" };
@@ -141,7 +141,7 @@ pub(super) async fn requests(client: &Client, of: Option<String>, output: Output
                     if output.json {
                         print!("{}", String::from_utf8_lossy(&line));
                     } else {
-                        println!("{}", visible(&told(&served)));
+                        println!("{}", visible(&answered_in_words(&served)));
                     }
                 }
                 Ok(_) => {}
@@ -176,7 +176,7 @@ fn fits(served: &Served, of: Option<&str>) -> bool {
         || host == Some(of)
 }
 
-fn told(served: &Served) -> String {
+fn answered_in_words(served: &Served) -> String {
     let at = jiff::Timestamp::from_millisecond(served.at as i64).unwrap_or_default();
     let at = at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S%.3f %Z");
     let who = match (&served.replica, &served.reason) {

@@ -4,10 +4,10 @@
 
 /// Below the ids that `newuidmap` and others hand out from 100,000 on lies too little room; above them, nothing.
 const FIRST: u32 = 1_900_000_000;
-/// Instances that are told apart.
+/// Instances that are reported apart.
 const INSTANCES: u32 = 10_000_000;
 
-/// Who runs under an account of its own.
+/// Parts that run under an account of their own.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Account {
     /// `git`, which reads what others wrote.

@@ -13,7 +13,7 @@ use crate::terminal::Failure;
 
 /// Tells the process that its output is only heard until it is ready.
 pub(super) const CHILD: &str = "MAINYARD_BACKGROUND";
-/// The line after which nobody listens any more.
+/// The line after which nobody listens now.
 pub(super) const READY: &str = "\u{4}ready";
 
 /// The background process runs elsewhere.
@@ -77,7 +77,7 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     std::process::exit(status.code().unwrap_or(1))
 }
 
-/// Lets go of the output that nobody reads any more; errors from here on go to the log.
+/// Lets go of the output that nobody reads now; errors from here on go to the log.
 pub(super) fn let_go(log: &Path) {
     println!("{READY}");
     let errors = OpenOptions::new().create(true).append(true).open(log);

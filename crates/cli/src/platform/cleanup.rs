@@ -70,7 +70,7 @@ pub(super) fn clean(place: &DataDir) -> Result<(), Failure> {
     Ok(())
 }
 
-/// What ended because the platform was stopped is not told as trouble at the next start.
+/// Replicas that ended because the platform was stopped are not reported as trouble at the next start.
 fn forget_ends(place: &DataDir) {
     let runs = std::fs::read_dir(place.file("node/replicas")).into_iter().flatten().flatten();
     for run in runs {

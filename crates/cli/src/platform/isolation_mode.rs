@@ -17,13 +17,13 @@ const CLAIM_PORT: u16 = 8719;
 /// Loopback ranges that platforms choose from; the lower ones are often used by other programs.
 const RANGES: std::ops::Range<u8> = 64..250;
 
-/// What was chosen; for a loopback range, with the socket that keeps others out of it.
+/// The chosen mode; for a loopback range, with the socket that keeps others out of it.
 pub(super) struct Chosen {
     pub means: IsolationMode,
     pub claim: Option<TcpListener>,
 }
 
-/// What the platform in this place was last started with.
+/// The mode of this data directory's last start.
 pub(super) fn kept(place: &DataDir) -> Option<IsolationMode> {
     serde_json::from_slice(&std::fs::read(place.file("means.json")).ok()?).ok()
 }
@@ -91,7 +91,7 @@ fn claim_range(
     };
     if let Some(range) = before {
         let address = SocketAddr::V4(claim_address(range));
-        let holders = left.iter().filter(|(seat, _)| seat.part == Part::Gateway);
+        let holders = left.iter().filter(|(instance, _)| instance.part == Part::Gateway);
         let held = holders.into_iter().find_map(|(_, gateway)| gateway.listener(FIRST_LISTENER + 2, address));
         if let Some(claim) = held {
             return Ok(Chosen { means: IsolationMode::Plain { range }, claim: Some(claim) });

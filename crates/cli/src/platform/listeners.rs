@@ -49,7 +49,7 @@ impl Listeners {
     }
 }
 
-/// Where the API answers.
+/// The API's address.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Api {
     /// Without TLS, always on this machine alone.

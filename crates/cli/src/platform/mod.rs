@@ -7,6 +7,7 @@ mod demo;
 mod instances;
 mod isolation_mode;
 mod listeners;
+mod log_levels;
 mod parts;
 mod processes;
 mod supervisor;
@@ -24,6 +25,8 @@ pub(crate) fn start(place: &DataDir, start: Start) -> Result<(), Failure> {
     }
     if start.background { background::start(place, &start) } else { supervisor::run(place, &start) }
 }
+
+pub(crate) use log_levels::log_level;
 
 /// `mainyard stop`
 pub(crate) fn stop(place: &DataDir, workload: Option<&str>) -> Result<(), Failure> {

@@ -17,40 +17,44 @@ use sandbox::filter::Filter;
 use sandbox::{Confinement, View, Visible};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use tracing_subscriber::Layer;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 
 use super::accounts::Account;
 use super::instances::Instance;
 use super::listeners::FIRST_LISTENER;
+use super::log_levels::{self, OwnLevels};
 use crate::args::{LogFormat, Part};
 use crate::data_dir::{CLIENT_TOKEN, DataDir};
 use crate::terminal::Failure;
 
 /// The key under which secrets are sealed, where it is not kept in the data directory; control alone gets it.
 pub(super) const SECRETS_KEY: &str = "MAINYARD_SECRETS_KEY";
-/// What no part finds in its surroundings: credentials of others.
+/// Environment variables that are removed for every part: credentials of others.
 const NOT_HANDED_ON: [&str; 2] = [SECRETS_KEY, "MAINYARD_TOKEN"];
 
-/// What the supervisor tells every part.
+/// Settings that the supervisor gives to every part.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(super) struct Common {
     /// Tells this platform from others on the machine.
     pub instance: String,
-    /// What replicas are run with.
+    /// The isolation of replicas.
     pub means: IsolationMode,
-    /// Where the API is for parts.
+    /// The API's address for parts.
     pub api: SocketAddr,
-    /// Where the gateway takes requests.
+    /// The gateway's address for HTTP.
     pub http: SocketAddr,
-    /// Where the gateway takes requests over TLS.
+    /// The gateway's address for TLS.
     pub https: SocketAddr,
-    /// What the local authority may sign for.
+    /// The names that the local authority may sign for.
     pub authority_names: Names,
     /// How logs are written.
     #[serde(default)]
     pub log_format: LogFormat,
 }
 
-/// What control alone is told.
+/// Settings for control alone.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(super) struct ForControl {
     /// How to connect to the record.
@@ -61,7 +65,7 @@ pub(super) struct ForControl {
     pub member: String,
     /// Repositories that may be followed, as `--git-allow` has them.
     pub git_allowed: Vec<String>,
-    /// Where the API answers, and the names that it has there.
+    /// The API's address, and its names there.
     pub addresses: Vec<SocketAddr>,
     pub names: Vec<String>,
     /// How it is served over TLS, where it is.
@@ -70,7 +74,7 @@ pub(super) struct ForControl {
     pub secrets_key: Option<String>,
 }
 
-/// Where the API's certificate comes from.
+/// The source of the API's certificate.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(super) enum ApiTls {
     /// The local authority signs it.
@@ -79,17 +83,17 @@ pub(super) enum ApiTls {
     Given { chain: PathBuf, key: PathBuf },
 }
 
-/// What one part is told: on its standard input, which nobody else can read.
+/// The private settings of one part, sent on its standard input, which nobody else can read.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub(super) struct Brief {
+pub(super) struct PartConfig {
     pub common: Common,
     /// The part's own token; control has none.
     pub token: Option<String>,
     pub control: Option<ForControl>,
 }
 
-impl Brief {
-    /// Tells one brief from another without telling what is in it.
+impl PartConfig {
+    /// Tells one configuration from another without showing what is in it.
     pub(super) fn digest(&self) -> Result<String, Failure> {
         let bytes = serde_json::to_vec(self).map_err(|error| Failure::failed(error.to_string()))?;
         Ok(Sha256::digest(bytes).iter().take(8).map(|byte| format!("{byte:02x}")).collect())
@@ -99,7 +103,7 @@ impl Brief {
     fn sealed(&self) -> std::io::Result<File> {
         // SAFETY: the name is a constant; the descriptor that comes back is new and nobody else's.
         let mut file = unsafe {
-            let fd = libc::memfd_create(c"mainyard-brief".as_ptr(), libc::MFD_CLOEXEC);
+            let fd = libc::memfd_create(c"mainyard-part-config".as_ptr(), libc::MFD_CLOEXEC);
             if fd < 0 {
                 return Err(std::io::Error::last_os_error());
             }
@@ -114,11 +118,11 @@ impl Brief {
 /// Starts a part in a session of its own, with its log in the data directory and its listeners handed down.
 pub(super) fn spawn(
     place: &DataDir,
-    seat: Instance,
-    brief: &Brief,
+    instance: Instance,
+    config: &PartConfig,
     listeners: &[&TcpListener],
 ) -> Result<Child, Failure> {
-    let (part, name) = (seat.part, seat.name());
+    let (part, name) = (instance.part, instance.name());
     let failed = |doing: &str, error: &dyn std::fmt::Display| {
         Failure::failed(format!("cannot {doing} {name}: {error}"))
     };
@@ -128,31 +132,36 @@ pub(super) fn spawn(
         .append(true)
         .open(log)
         .map_err(|error| failed("open the log of", &error))?;
-    let told = brief.sealed().map_err(|error| failed("brief", &error))?;
+    let told = config.sealed().map_err(|error| failed("configure", &error))?;
     // This very program, also when another one has taken its place on disk.
     let mut command = Command::new("/proc/self/exe");
     command.arg0("mainyard");
     command.arg("serve").arg(part.word()).arg("--data").arg(&place.data);
-    command.arg("--number").arg(seat.number.to_string()).arg("--brief").arg(brief.digest()?);
+    command.arg("--number").arg(instance.number.to_string()).arg("--config").arg(config.digest()?);
     for name in NOT_HANDED_ON {
         command.env_remove(name);
     }
     command.stdin(told).stdout(Stdio::null()).stderr(log);
-    let handed: Vec<RawFd> = listeners.iter().map(|listener| listener.as_raw_fd()).collect();
+    let levels = log_levels::open(place)?;
+    let listeners = listeners.iter().enumerate();
+    let mut handed: Vec<(RawFd, RawFd)> = listeners
+        .map(|(number, listener)| (listener.as_raw_fd(), FIRST_LISTENER + number as RawFd))
+        .collect();
+    handed.push((levels.as_raw_fd(), log_levels::DESCRIPTOR));
     // SAFETY: only system calls on descriptors, none of which allocates.
     unsafe {
         command.pre_exec(move || {
             libc::setsid();
             // Out of the way first, so that no target is overwritten before it was copied.
             let mut spare = [0; 8];
-            for (place, fd) in handed.iter().enumerate() {
-                spare[place] = libc::fcntl(*fd, libc::F_DUPFD, 100);
+            for (spare, (from, _)) in spare.iter_mut().zip(&handed) {
+                *spare = libc::fcntl(*from, libc::F_DUPFD, 100);
             }
-            for (place, fd) in spare.iter().enumerate().take(handed.len()) {
-                if libc::dup2(*fd, FIRST_LISTENER + place as RawFd) < 0 {
+            for (spare, (_, to)) in spare.iter().zip(&handed) {
+                if libc::dup2(*spare, *to) < 0 {
                     return Err(std::io::Error::last_os_error());
                 }
-                libc::close(*fd);
+                libc::close(*spare);
             }
             Ok(())
         });
@@ -160,7 +169,7 @@ pub(super) fn spawn(
     command.spawn().map_err(|error| failed("start", &error))
 }
 
-/// A part's log longer than this is put aside; one older piece is kept.
+/// A part's log longer than this is renamed; one older piece is kept.
 const LOG_LIMIT: u64 = 8 << 20;
 
 /// Puts logs aside that have grown long. The parts go on writing to the same file, which begins again.
@@ -173,23 +182,23 @@ pub(super) fn rotate_logs(place: &DataDir) {
             let rotated = std::fs::copy(path, path.with_extension("old"))
                 .and_then(|_| OpenOptions::new().write(true).open(path)?.set_len(0));
             if let Err(error) = rotated {
-                eprintln!("{} cannot be put aside: {error}", path.display());
+                eprintln!("{} can't be renamed: {error}", path.display());
             }
         }
     }
 }
 
-fn brief() -> Result<Brief, Failure> {
-    let told: Result<Brief, _> = serde_json::from_reader(std::io::stdin());
-    let brief = told.map_err(|_| {
-        Failure::usage("`serve` is started by `mainyard start`, which tells it what it needs")
+fn config() -> Result<PartConfig, Failure> {
+    let told: Result<PartConfig, _> = serde_json::from_reader(std::io::stdin());
+    let config = told.map_err(|_| {
+        Failure::usage("`serve` is started by `mainyard start`, which gives it its configuration")
     })?;
-    init_log(brief.common.log_format);
-    Ok(brief)
+    init_log(config.common.log_format);
+    Ok(config)
 }
 
-fn token(brief: &Brief) -> Result<String, Failure> {
-    brief.token.clone().ok_or_else(|| Failure::failed("this part was given no token"))
+fn token(config: &PartConfig) -> Result<String, Failure> {
+    config.token.clone().ok_or_else(|| Failure::failed("this part was given no token"))
 }
 
 fn listener(number: RawFd) -> TcpListener {
@@ -197,19 +206,27 @@ fn listener(number: RawFd) -> TcpListener {
     unsafe { TcpListener::from_raw_fd(FIRST_LISTENER + number) }
 }
 
-/// Logging of a part, to its standard error, from when it was told what it needs; `MAINYARD_LOG` chooses what.
+/// Begins the log of a part, on its standard error.
 fn init_log(format: LogFormat) {
-    let filter = std::env::var("MAINYARD_LOG").unwrap_or_else(|_| "info".to_owned());
-    let filter = tracing_subscriber::EnvFilter::new(filter);
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(false);
-    match format {
-        LogFormat::Text => log.init(),
-        LogFormat::Json => log.json().flatten_event(true).init(),
-    }
+    let mut levels = OwnLevels::handed_down();
+    let (filter, handle) = tracing_subscriber::reload::Layer::new(levels.first());
+    let log = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_ansi(false);
+    let log = match format {
+        LogFormat::Text => log.boxed(),
+        LogFormat::Json => log.json().flatten_event(true).boxed(),
+    };
+    tracing_subscriber::registry().with(log.with_filter(filter)).init();
+    levels.follow(move |targets| {
+        let shown = targets.to_string();
+        match handle.reload(targets) {
+            Ok(()) => tracing::info!(levels = shown, "the log has other levels now"),
+            Err(error) => tracing::warn!(%error, "the levels of the log cannot be changed"),
+        }
+    });
 }
 
-fn control_url(brief: &Brief) -> String {
-    format!("http://{}", super::listeners::reachable(brief.common.api))
+fn control_url(config: &PartConfig) -> String {
+    format!("http://{}", super::listeners::reachable(config.common.api))
 }
 
 /// Folders of the data directory that control works with; the others belong to other parts.
@@ -231,12 +248,13 @@ fn confine_control(place: &DataDir, means: &IsolationMode) -> std::io::Result<()
 }
 
 pub(super) fn control(place: &DataDir) -> Result<(), Failure> {
-    let brief = brief()?;
-    confine_control(place, &brief.common.means).map_err(|error| log_and_fail(&error))?;
+    let config = config()?;
+    confine_control(place, &config.common.means).map_err(|error| log_and_fail(&error))?;
     Filter::for_builders_of_namespaces().hold().map_err(|error| log_and_fail(&error))?;
-    let url = control_url(&brief);
-    let Brief { common, control, .. } = brief;
-    let own = control.ok_or_else(|| Failure::failed("control was not told where the record is"))?;
+    let url = control_url(&config);
+    let PartConfig { common, control, .. } = config;
+    let own = control
+        .ok_or_else(|| Failure::failed("the configuration of control does not say where the record is"))?;
     let authority = place.file("gateway");
     let certificate = own.tls.map(|given| match given {
         ApiTls::Given { chain, key } => ApiCertificate::Given { chain, key },
@@ -273,7 +291,7 @@ pub(super) fn control(place: &DataDir) -> Result<(), Failure> {
     mainyard_control::run(config).map_err(|error| log_and_fail(&error))
 }
 
-/// What a certificate for the API names where nobody said a name.
+/// Names in the API's certificate if none were given.
 fn api_host(addresses: &[SocketAddr]) -> String {
     let public =
         addresses.iter().map(|address| address.ip()).find(|ip| !ip.is_loopback() && !ip.is_unspecified());
@@ -286,7 +304,7 @@ pub(super) fn node_name() -> Name {
 }
 
 pub(super) fn node(place: &DataDir) -> Result<(), Failure> {
-    let brief = brief()?;
+    let config = config()?;
     Filter::for_starters_of_replicas().hold().map_err(|error| log_and_fail(&error))?;
     // Layers are unpacked with the modes that their archives say, whatever the mask; what a replica makes has the usual
     // one.
@@ -295,9 +313,9 @@ pub(super) fn node(place: &DataDir) -> Result<(), Failure> {
     let config = mainyard_node::Config {
         dir: place.file("node"),
         name: node_name(),
-        means: brief.common.means.clone(),
-        control: control_url(&brief),
-        token: token(&brief)?,
+        means: config.common.means.clone(),
+        control: control_url(&config),
+        token: token(&config)?,
     };
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     let runtime = runtime.map_err(|error| log_and_fail(&error))?;
@@ -312,12 +330,12 @@ pub(super) fn node(place: &DataDir) -> Result<(), Failure> {
 }
 
 pub(super) fn gateway(place: &DataDir, number: u32) -> Result<(), Failure> {
-    let brief = brief()?;
+    let config = config()?;
     let (dir, authority) =
         (place.file(&Instance { part: Part::Gateway, number }.name()), place.file("gateway"));
-    let account = Account::Gateway.id(&brief.common.instance);
+    let account = Account::Gateway.id(&config.common.instance);
     if let Some(account) = account {
-        shut_in(place, account, &[&dir, &authority], &brief.common.means)
+        shut_in(place, account, &[&dir, &authority], &config.common.means)
             .map_err(|error| log_and_fail(&error))?;
     }
     let config = mainyard_gateway::Config {
@@ -325,12 +343,12 @@ pub(super) fn gateway(place: &DataDir, number: u32) -> Result<(), Failure> {
         dir,
         authority,
         name: format!("gateway-{number}"),
-        authority_names: brief.common.authority_names.clone(),
-        control: control_url(&brief),
-        token: token(&brief)?,
+        authority_names: config.common.authority_names.clone(),
+        control: control_url(&config),
+        token: token(&config)?,
         http: listener(0),
         https: Some(listener(1)),
-        network: match brief.common.means {
+        network: match config.common.means {
             IsolationMode::Isolated { .. } => Network::Private(Isolation::network_file(&place.file("node"))),
             IsolationMode::Plain { range } => Network::Loopback(range),
         },

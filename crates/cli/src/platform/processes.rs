@@ -51,8 +51,8 @@ impl Known {
         of("self").is_some_and(|own| of(&self.pid.to_string()) == Some(own))
     }
 
-    /// Whether it was started with the brief of this digest.
-    pub(super) fn was_told(self, digest: &str) -> bool {
+    /// Whether it was started with the configuration of this digest.
+    pub(super) fn runs_with(self, digest: &str) -> bool {
         let line = std::fs::read(format!("/proc/{}/cmdline", self.pid)).unwrap_or_default();
         line.split(|byte| *byte == 0).any(|word| word == digest.as_bytes())
     }

@@ -19,7 +19,7 @@ use super::cleanup;
 use super::instances::Instance;
 use super::isolation_mode::{Chosen, is_root};
 use super::listeners::{Api, FIRST_LISTENER, Listeners, reachable};
-use super::parts::{self, ApiTls, Brief, Common, ForControl};
+use super::parts::{self, ApiTls, Common, ForControl, PartConfig};
 use super::processes::{self, Known};
 use super::{background, demo, isolation_mode};
 use crate::args::{LOCAL_AUTHORITY, Part, Start};
@@ -78,39 +78,39 @@ pub(super) fn run(place: &DataDir, start: &Start) -> Result<(), Failure> {
     outcome.and(cleaned)
 }
 
-/// What the platform writes is for its own account alone.
+/// Files that the platform writes are for its own account alone.
 fn close_files() {
     // SAFETY: no memory is involved; no other thread writes files yet.
     unsafe { libc::umask(0o077) };
 }
 
 struct Running {
-    seat: Instance,
+    instance: Instance,
     process: Known,
     begun: Instant,
     pause: Duration,
 }
 
-/// What the parts are told, each its own.
-struct Briefs {
+/// Credentials that each part gets, each its own.
+struct PartConfigs {
     common: Common,
     for_control: ForControl,
     part_tokens: Vec<(String, String)>,
 }
 
-impl Briefs {
-    fn of(&self, seat: Instance) -> Brief {
-        let name = seat.part_name();
+impl PartConfigs {
+    fn of(&self, instance: Instance) -> PartConfig {
+        let name = instance.part_name();
         let own = self.part_tokens.iter().find(|(part, _)| Some(part) == name.as_ref());
-        Brief {
+        PartConfig {
             common: self.common.clone(),
             token: own.map(|(_, token)| token.clone()),
-            control: (seat.part == Part::Control).then(|| self.for_control.clone()),
+            control: (instance.part == Part::Control).then(|| self.for_control.clone()),
         }
     }
 }
 
-/// What the local authority may sign for: names inside, and what was said at the start.
+/// Names that the local authority may sign for: names inside, and those given at the start.
 fn authority_names(start: &Start) -> Names {
     let said = start.local_domain.iter().chain(&start.api_name).cloned();
     let domains: Vec<String> = said.chain([mainyard_core::service_names::DOMAIN.to_owned()]).collect();
@@ -132,7 +132,7 @@ fn certificate_of(start: &Start) -> Result<Option<ApiTls>, Failure> {
 
 struct Platform {
     listeners: Listeners,
-    briefs: Briefs,
+    configs: PartConfigs,
     api: Api,
     parts: Vec<Running>,
     postgres: Postgres,
@@ -182,13 +182,13 @@ fn bring_up(
         Call { url: format!("http://{}", reachable(api.local)), token: place.secret(CLIENT_TOKEN, 32)? };
     let bytes = serde_json::to_vec(&call).map_err(|error| failed(&error))?;
     write_whole(&place.file("client.json"), &bytes, 0o600)?;
-    let seats = Instance::all(start.gateways);
-    for seat in seats.iter().filter(|seat| seat.part == Part::Gateway) {
+    let instances = Instance::all(start.gateways);
+    for instance in instances.iter().filter(|instance| instance.part == Part::Gateway) {
         // Control does not see what is in them; they are there before it is started.
-        std::fs::create_dir_all(place.file(&seat.name())).map_err(|error| failed(&error))?;
+        std::fs::create_dir_all(place.file(&instance.name())).map_err(|error| failed(&error))?;
     }
     let mut part_tokens = Vec::new();
-    for part in seats.iter().filter_map(|seat| seat.part_name()) {
+    for part in instances.iter().filter_map(|instance| instance.part_name()) {
         part_tokens.push((part.clone(), place.secret(&format!("token-of-{}", part.replace('/', "-")), 32)?));
     }
     let common = Common {
@@ -210,11 +210,11 @@ fn bring_up(
         tls: certificate_of(start)?,
         secrets_key: std::env::var(parts::SECRETS_KEY).ok(),
     };
-    let briefs = Briefs { common, for_control, part_tokens };
+    let configs = PartConfigs { common, for_control, part_tokens };
 
     let mut platform = Platform {
         listeners,
-        briefs,
+        configs,
         api,
         parts: Vec::new(),
         postgres,
@@ -222,9 +222,9 @@ fn bring_up(
         _visitors: None,
     };
     platform.adopt(left, start);
-    for seat in seats {
-        if !platform.parts.iter().any(|running| running.seat == seat) {
-            platform.launch(place, seat, Duration::from_millis(100))?;
+    for instance in instances {
+        if !platform.parts.iter().any(|running| running.instance == instance) {
+            platform.launch(place, instance, Duration::from_millis(100))?;
         }
     }
     let runtime =
@@ -250,7 +250,7 @@ fn bring_up(
     if let IsolationMode::Plain { range } = chosen.means {
         let first = range.place(NODE_ADDRESS);
         println!(
-            "  {} replicas are ordinary processes at {first}/16; of the limits only memory is held",
+            "  {} replicas are ordinary processes at {first}/16; only the memory limit applies",
             paint.signal(Signal::Caution, "not isolated:")
         );
     }
@@ -274,7 +274,7 @@ fn bring_up(
     Ok(platform)
 }
 
-/// Where people reach the console and the API.
+/// The address of the console and the API for people.
 fn console_url(call: &Call, start: &Start) -> String {
     match (&start.api_tls, start.api_name.first()) {
         (None, _) => call.url.clone(),
@@ -295,7 +295,7 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
         }
         cleanup::reap();
         if let Some(ended) = platform.parts.iter().find(|running| !running.process.lives()) {
-            let part = ended.seat.name();
+            let part = ended.instance.name();
             return Err(Failure::failed(format!(
                 "{part} ended while starting; its log is in the data directory, logs/{part}.log"
             )));
@@ -310,8 +310,8 @@ async fn ready(platform: &mut Platform, client: &Client) -> Result<(), Failure> 
 }
 
 impl Platform {
-    fn launch(&mut self, place: &DataDir, seat: Instance, pause: Duration) -> Result<(), Failure> {
-        let listeners = match seat.part {
+    fn launch(&mut self, place: &DataDir, instance: Instance, pause: Duration) -> Result<(), Failure> {
+        let listeners = match instance.part {
             Part::Control => [&self.listeners.api].into_iter().chain(&self.listeners.api_tls).collect(),
             Part::Node => vec![],
             Part::Gateway => {
@@ -320,10 +320,10 @@ impl Platform {
                 own
             }
         };
-        let child = parts::spawn(place, seat, &self.briefs.of(seat), &listeners)?;
+        let child = parts::spawn(place, instance, &self.configs.of(instance), &listeners)?;
         // One that has ended already is missed at the next look, and started again.
         let process = Known::of(child.id()).unwrap_or(Known::GONE);
-        self.parts.push(Running { seat, process, begun: Instant::now(), pause });
+        self.parts.push(Running { instance, process, begun: Instant::now(), pause });
         Ok(())
     }
 
@@ -331,19 +331,19 @@ impl Platform {
     /// program, other addresses, or a second one of its kind.
     fn adopt(&mut self, left: Vec<(Instance, Known)>, start: &Start) {
         let mut others = Vec::new();
-        for (seat, process) in left {
-            let addresses = match seat.part {
+        for (instance, process) in left {
+            let addresses = match instance.part {
                 Part::Control => self.api.addresses(),
                 Part::Node => vec![],
                 Part::Gateway => vec![start.http, start.https],
             };
             let holds = |(place, address)| process.listener(FIRST_LISTENER + place, address).is_some();
-            let told = self.briefs.of(seat).digest().is_ok_and(|digest| process.was_told(&digest));
+            let told = self.configs.of(instance).digest().is_ok_and(|digest| process.runs_with(&digest));
             let as_wanted = told && process.is_this_program() && (0..).zip(addresses).all(holds);
-            let wanted = as_wanted && Instance::all(start.gateways).contains(&seat);
-            if wanted && !self.parts.iter().any(|running| running.seat == seat) {
+            let wanted = as_wanted && Instance::all(start.gateways).contains(&instance);
+            if wanted && !self.parts.iter().any(|running| running.instance == instance) {
                 let pause = Duration::from_millis(100);
-                self.parts.push(Running { seat, process, begun: Instant::now(), pause });
+                self.parts.push(Running { instance, process, begun: Instant::now(), pause });
             } else {
                 others.push(process);
             }
@@ -367,7 +367,7 @@ impl Platform {
                 std::mem::take(&mut self.parts).into_iter().partition(|running| running.process.lives());
             self.parts = running;
             for mut running in ended {
-                // One that ran for a while is started at once; one that falls over again and again, less often.
+                // One that ran for a while is started at once; one that crashes again and again, less often.
                 running.pause = if running.begun.elapsed() > Duration::from_secs(20) {
                     Duration::from_millis(100)
                 } else {
@@ -379,13 +379,13 @@ impl Platform {
             due = later;
             for (_, running) in now {
                 // What hinders it now, such as a full disk, may pass; the other parts go on.
-                if let Err(error) = self.launch(place, running.seat, running.pause) {
+                if let Err(error) = self.launch(place, running.instance, running.pause) {
                     error.print();
                     self.parts.push(Running { process: Known::GONE, begun: Instant::now(), ..running });
                 }
             }
         }
-        postgres.join().map_err(|_| Failure::failed("the thread that keeps PostgreSQL running fell over"))
+        postgres.join().map_err(|_| Failure::failed("the PostgreSQL watchdog panicked"))
     }
 }
 

@@ -160,7 +160,7 @@ fn each_part_has_what_it_needs_and_no_more() {
     assert!(program.contains("must be superuser"), "{program}");
 }
 
-/// What the record answers to the role that control has.
+/// The record's answer to control's own role.
 pub(crate) fn as_control_asks(platform: &Platform, statement: &str) -> String {
     let read =
         |name: &str| std::fs::read_to_string(platform.data().join("postgres").join(name)).expect("a file");

@@ -7,7 +7,7 @@ use mainyard_api::{Described as Operation, Method, Who};
 
 use crate::common::Platform;
 
-/// What each kind of caller shows.
+/// The credentials of each kind of caller.
 pub(crate) struct Credentials {
     host: String,
     by_caller: BTreeMap<Caller, Vec<String>>,
@@ -75,7 +75,7 @@ fn target(operation: &Operation) -> String {
     out
 }
 
-/// What was said about letting in, from the answer.
+/// The answer's verdict on authorization.
 fn found(status: u16, text: &str) -> Expected {
     match status {
         401 if text.contains("not-signed-in") => Expected::NotSignedIn,
@@ -141,7 +141,7 @@ fn no_other_spelling_of_a_path_reaches_an_operation() {
                 // Refused as it is written, unknown, or a page of the console, which holds nothing.
                 let console = answer.status == 200 && answer.text.contains("<!doctype html>");
                 let refused = matches!(answer.status, 400 | 401 | 403 | 404 | 405);
-                // A method that nothing at the path has is told only to who is known.
+                // A method that nothing at the path has is named only to a known caller.
                 let other = answer.text.contains("no-such-method") && !caller.is_known();
                 if !(console || refused) || other {
                     let said = answer.text.replace("\r\n", " ");
@@ -214,7 +214,7 @@ fn other_methods_absolute_targets_and_other_hosts_open_nothing() {
 }
 
 #[test]
-fn who_needs_no_credential_is_an_exact_list_and_the_docs_have_the_table() {
+fn operations_without_a_credential_are_an_exact_list() {
     let operations = mainyard_api::all().copied().collect::<Vec<_>>();
     let open: Vec<String> = operations
         .iter()
@@ -238,7 +238,7 @@ fn who_needs_no_credential_is_an_exact_list_and_the_docs_have_the_table() {
         docs.replace_range(begin..end, &table);
         std::fs::write("../../docs/security.md", &docs).expect("written");
     }
-    assert!(docs.contains(&table), "docs/security.md lacks this table of operations:\n{table}");
+    assert!(docs.contains(&table), "docs/security.md does not have this table of operations:\n{table}");
 }
 
 #[test]
@@ -294,6 +294,41 @@ fn bodies_are_held_to_size_time_and_depth() {
     let _ = stream.read_to_string(&mut said);
     assert!(said.starts_with("HTTP/1.1 413"), "{said}");
     assert_eq!(post("/api/v1/images", b"", &["content-length: 99999999999999"]).status, 413);
+}
+
+/// Begins to read a stream; gives the connection and the status that it was answered with.
+fn begin_to_read(platform: &Platform, target: &str) -> (std::net::TcpStream, u16) {
+    use std::io::{BufRead as _, BufReader, Write as _};
+    let api = platform.api;
+    let mut stream = std::net::TcpStream::connect(api).expect("a connection");
+    let token = platform.token();
+    let head =
+        format!("GET {target} HTTP/1.1\r\nhost: {api}\r\nauthorization: Bearer {}\r\n\r\n", token.trim());
+    stream.write_all(head.as_bytes()).expect("sent");
+    let mut line = String::new();
+    BufReader::new(&stream).read_line(&mut line).expect("an answer");
+    let status = line.split(' ').nth(1).and_then(|word| word.parse().ok()).expect("a status");
+    (stream, status)
+}
+
+#[test]
+fn one_member_reads_only_so_many_streams_at_once() {
+    let platform = Platform::start(false);
+    let targets = ["/api/v1/stream?views=true", "/api/v1/requests"];
+    let mut open = Vec::new();
+    let refused = (0..200).find(|number| {
+        let (stream, status) = begin_to_read(&platform, targets[number % 2]);
+        assert!(matches!(status, 200 | 429), "{status}");
+        open.push(stream);
+        status == 429
+    });
+    assert_eq!(refused, Some(64));
+    // Everything else of the same member is answered, and a stream that ends makes room.
+    assert_eq!(platform.run(&["environment", "list"]).code, 0);
+    drop(open);
+    crate::common::until("a stream is read again", || {
+        (begin_to_read(&platform, "/api/v1/stream").1 == 200).then_some(())
+    });
 }
 
 #[test]

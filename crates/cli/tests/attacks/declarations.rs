@@ -77,7 +77,7 @@ fn what_the_record_cannot_hold_fails_its_own_command_alone() {
     links_stayed(&platform);
 }
 
-/// What comes together is written together; one command that cannot be written must not take the others with it.
+/// Commands that arrive together are written together; one that cannot be written must not take the others with it.
 #[test]
 fn a_command_that_cannot_be_written_does_not_fail_those_that_came_with_it() {
     let platform = Platform::start(false);

@@ -125,6 +125,14 @@ pub(crate) async fn press_in(client: &Client, within: &str, words: &str) {
     button.unwrap_or_else(|error| panic!("{words}: {error}")).click().await.expect("pressed");
 }
 
+/// Opens the choice of this name and takes the one of its words.
+pub(crate) async fn choose(client: &Client, name: &str, words: &str) {
+    wait_for(client, &format!("[data-choice='{name}']")).await.click().await.expect("opened");
+    let path = format!("//*[@role='option'][normalize-space()='{words}']");
+    let option = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;
+    option.unwrap_or_else(|error| panic!("{words}: {error}")).click().await.expect("chosen");
+}
+
 pub(crate) async fn wait_for_text(client: &Client, words: &str) {
     let path = format!("//*[contains(normalize-space(.), \"{words}\")]");
     let found = client.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;

@@ -22,7 +22,7 @@ pub(crate) fn isolated() -> bool {
     crate::ISOLATION == "kernel"
 }
 
-/// What a command said.
+/// The output of a command.
 #[derive(Debug)]
 pub(crate) struct Said {
     pub code: i32,

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use fantoccini::Locator;
 
-use crate::browser::{Browser, press, press_in_dialog, wait_for, wait_for_text};
+use crate::browser::{Browser, choose, press, press_in_dialog, wait_for, wait_for_text};
 use crate::common::Platform;
 
 #[test]
@@ -45,8 +45,7 @@ fn a_person_sees_scales_deploys_and_goes_back() {
         wait_for(&client, "[data-testid='lane-1'] [data-state='ready']:nth-of-type(5)").await;
 
         press(&client, "Deploy…").await;
-        let choice = wait_for(&client, "select[name='image']").await;
-        choice.select_by_value("lockers/locker-api:1.5.0").await.expect("chosen");
+        choose(&client, "image", "lockers/locker-api:1.5.0").await;
         press_in_dialog(&client, "Deploy 1.5.0").await;
         // The switch-over is seen: both lanes at once, then the new one alone.
         wait_for(&client, "[data-testid='lane-2']").await;

@@ -17,7 +17,7 @@ fn engine() -> String {
     std::fs::read_to_string(path).expect("the console's packages; `make test` fetches them")
 }
 
-/// What the engine holds against the page: rules with the places that break them.
+/// Violations that the engine finds: rules with the places that break them.
 async fn faults(client: &Client) -> Vec<String> {
     client.execute(&engine(), vec![]).await.expect("the engine runs");
     let script = "const done = arguments[arguments.length - 1];\
@@ -101,7 +101,7 @@ fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
 }
 
 #[test]
-fn anything_is_found_and_done_from_the_keyboard() {
+fn the_console_works_from_the_keyboard() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let browser = Browser::start();
@@ -133,7 +133,7 @@ fn anything_is_found_and_done_from_the_keyboard() {
 }
 
 #[test]
-fn a_lost_stream_is_said_and_found_again() {
+fn a_lost_stream_is_shown_and_reconnects() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let browser = Browser::start();
@@ -227,12 +227,11 @@ fn the_map_shows_where_the_line_is_cut_and_a_guided_form_makes_a_way_in() {
         press(&client, "Add a route").await;
         let name = wait_for(&client, "[role=dialog] input").await;
         name.send_keys("kiosk").await.expect("written");
-        let select = wait_for(&client, "[role=dialog] select").await;
-        select.select_by_label("locker-api").await.expect("chosen");
+        crate::browser::choose(&client, "service", "locker-api").await;
         wait_for_text(&client, "[route.kiosk]").await;
         crate::browser::press_in_dialog(&client, "Add it").await;
         wait_for_text(&client, "kiosk.staging.localhost").await;
-        // The demo's visitors come all the time; a slow one more is told as open.
+        // The demo's visitors come all the time; a slow one more is reported as open.
         let stays = std::thread::scope(|scope| {
             let slow = scope.spawn(|| platform.get(API, "/slow/6000").status);
             let open = until("the slow request is told as open", || {

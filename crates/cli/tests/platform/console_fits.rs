@@ -14,7 +14,7 @@ const SIZES: [(u32, u32); 2] = [(1280, 800), (390, 844)];
 /// As long as a name may be.
 const LONG: &str = "parcel-shelf-inventory-reconciliation-by";
 
-/// What stands over an edge, or is cut off by one. What scrolls by itself may be wider than it is shown.
+/// Finds elements that stand over an edge, or are cut off by one. Scrolling elements may be wider than shown.
 const LOOK: &str = r#"
 const wide = window.innerWidth;
 const faults = [];
@@ -75,7 +75,7 @@ fn fill(platform: &Platform) {
 }
 
 #[test]
-fn nothing_runs_over_its_card_or_is_cut_off() {
+fn nothing_overflows_or_is_cut_off() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     fill(&platform);
@@ -117,6 +117,8 @@ async fn walk(client: &Client, platform: &Platform, size: &str, faults: &mut Vec
     ];
     for page in &pages {
         client.goto(&format!("{base}{page}")).await.expect("opened");
+        // The pages' bar is there as soon as the board was read.
+        wait_for(client, "nav[aria-label=Pages]").await;
         wait_for(client, "main h1, main section, [role=log]").await;
         look(client, &format!("{size} {page}"), faults).await;
         dialogs(client, &format!("{size} {page}"), faults).await;
@@ -135,16 +137,30 @@ trigger.click();
 return {words: trigger.textContent, free};
 "#;
 
+/// Opens a page's dialog of this number. `None` if the page has no such dialog.
+///
+/// Returns the dialog's name and whether its trigger could be pressed with a pointer. A change that arrives at the same
+/// moment may take the trigger away together with its dialog; the trigger that is there then is pressed.
+async fn open_dialog(client: &Client, number: usize, place: &str) -> Option<(String, bool)> {
+    let mut name = format!("{place} dialog {number}");
+    for _ in 0..6 {
+        let pressed = client.execute(PRESS, vec![number.into()]).await.expect("pressed");
+        name = format!("{place} dialog {:?}", pressed["words"].as_str()?);
+        let waiting = client.wait().at_most(Duration::from_secs(10));
+        if waiting.for_element(Locator::Css("[role=dialog]")).await.is_ok() {
+            return Some((name, pressed["free"] == true));
+        }
+    }
+    panic!("{name} does not open");
+}
+
 /// Opens each dialog of a page once.
 async fn dialogs(client: &Client, place: &str, faults: &mut Vec<String>) {
     for number in 0..6 {
-        let pressed = client.execute(PRESS, vec![number.into()]).await.expect("pressed");
-        let Some(words) = pressed["words"].as_str() else { break };
-        let place = format!("{place} dialog {words:?}");
-        if pressed["free"] != true {
+        let Some((place, free)) = open_dialog(client, number, place).await else { break };
+        if !free {
             faults.push(format!("{place}: something lies over what opens it"));
         }
-        wait_for(client, "[role=dialog]").await;
         look(client, &place, faults).await;
         client
             .find(Locator::Css("[role=dialog]"))

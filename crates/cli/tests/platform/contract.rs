@@ -20,7 +20,7 @@ impl Contract {
         Contract { document, validators: BTreeMap::new() }
     }
 
-    /// What the document says of an answer with this status; a reference is followed.
+    /// The document's answer with this status; a reference is followed.
     fn response(&self, operation: &Described, status: u16) -> Option<Value> {
         let method = operation.method.word().to_ascii_lowercase();
         let response = &self.document["paths"][operation.path][method]["responses"][status.to_string()];
@@ -30,7 +30,7 @@ impl Contract {
         }
     }
 
-    /// What is wrong with an answer, where anything is.
+    /// The fault of an answer, if there is one.
     fn fault(&mut self, operation: &Described, answer: &Answer) -> Option<String> {
         let Some(response) = self.response(operation, answer.status) else {
             return Some(format!("status {} is not in the document", answer.status));
@@ -135,7 +135,7 @@ fn every_operation_answers_as_the_document_says() {
 }
 
 #[test]
-fn what_goes_on_and_what_parts_call_has_the_documented_head() {
+fn forwarded_and_internal_requests_have_the_documented_head() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let contract = Contract::of(&platform);

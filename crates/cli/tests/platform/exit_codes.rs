@@ -9,6 +9,7 @@ use crate::common::{Platform, mainyard};
 const COMMANDS: &[(&str, &str, &str)] = &[
     ("start", "-", "-"),
     ("stop", "-", "-"),
+    ("log-level", "-", "log-level info,gateway=warn"),
     ("sign-in", "-", "sign-in"),
     ("sign-out", "sign-out ffffffff", "sign-out --all"),
     ("token add", "token add deploys --part nonsense", "token add deploys"),
@@ -91,7 +92,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
 ];
 
 /// They need no platform, or are tested where they start and stop one.
-const WITHOUT_A_PLATFORM: &[&str] = &["start", "stop", "validate", "schema", "completions"];
+const WITHOUT_A_PLATFORM: &[&str] = &["start", "stop", "log-level", "validate", "schema", "completions"];
 
 fn words(text: &str) -> Vec<&str> {
     text.split_whitespace().collect()
@@ -168,7 +169,7 @@ fn every_command_ends_with_the_code_that_is_meant() {
 }
 
 #[test]
-fn a_full_disk_behind_the_output_is_a_failure_in_words() {
+fn a_full_disk_for_the_output_is_reported_as_an_error() {
     let full = || std::fs::OpenOptions::new().write(true).open("/dev/full").expect("the device");
     for asked in [&["schema"][..], &["completions", "bash"]] {
         let mut command = mainyard(std::path::Path::new("/nonexistent"), asked);

@@ -1,4 +1,4 @@
-//! What a newcomer does first, and what is left when the platform is stopped.
+//! The first steps of a newcomer, and the state after the platform is stopped.
 
 use testing::MachineLists;
 
@@ -128,7 +128,7 @@ fn from_nothing_to_an_answer_by_files_and_commands_alone() {
     assert!(
         looked.starts_with("forecast, nothing is changed: lockers/locker-api:1.4.0: added")
             && looked.contains("release 1 of trial/early was waiting for it and goes on")
-            && looked.contains("trial/early is there after"),
+            && looked.contains("trial/early is ready after"),
         "{looked}"
     );
     assert!(platform.ok(&["image", "list"]).contains("no image is in the store"));

@@ -68,7 +68,7 @@ fn it_comes_before_any_replica_and_stops_the_release_with_its_log() {
     let seen = visitors.finish();
     assert!(seen.keys().all(|kind| kind == "1.4.0"), "{seen:?}");
     let said = platform.run(&["deploy", "staging/locker-api", "--set", "MIGRATION_CODE=0", "--forecast"]);
-    assert!(said.code == 0 && said.out.contains("is there after"), "{said:?}");
+    assert!(said.code == 0 && said.out.contains("is ready after"), "{said:?}");
 }
 
 #[test]
@@ -90,7 +90,7 @@ fn it_goes_on_while_control_and_agent_die_and_is_begun_once() {
 }
 
 #[test]
-fn an_agent_that_dies_while_it_is_brought_up_is_followed_by_one_that_knows_it() {
+fn an_agent_killed_during_a_start_is_followed_by_one_that_adopts_the_replica() {
     let platform = steady();
     for release in 2..6 {
         let agent = until("there is an agent", || platform.part("node").first().copied());
@@ -115,7 +115,7 @@ fn an_unknown_end_waits_for_a_person() {
     platform.workload("staging/locker-api", |w| w["reason"]["code"] == "run-first-unknown");
     assert_eq!(platform.get(API, "/who").json()["version"], "1.4.0", "release 1 still answers");
     let shown = platform.ok(&["show", "staging/locker-api"]);
-    assert!(shown.contains("may have run, and nobody knows how it ended"), "{shown}");
+    assert!(shown.contains("may have run; its outcome is unknown"), "{shown}");
     let sent = platform.ok(&["advance", "staging/locker-api"]);
     assert!(
         sent.contains("goes on although its run_first may have run") && sent.contains("done: release 2 runs"),

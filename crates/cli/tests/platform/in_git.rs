@@ -1,5 +1,5 @@
-//! What stands in Git beside workloads: values that only the platform can read, one application under several names, and what
-//! was tested.
+//! Other things in Git beside workloads: values that only the platform can read, one application under several names, and
+//! promotions as commits.
 
 use std::collections::BTreeSet;
 use std::process::Command;
@@ -78,7 +78,7 @@ fn a_value_in_git_is_opened_by_the_platform_alone_and_a_new_one_makes_a_release(
     yard.push(APPLICATION, "no word");
     let asks = yard.until("it asks", |it| it["reason"]["code"] == "removal-asks");
     let differs = asks["differs"].to_string();
-    assert!(differs.contains("secret word: locker-api@1, locker-api@2 cannot be gone back to"), "{differs}");
+    assert!(differs.contains("secret word: locker-api@1, locker-api@2 can't be rolled back to"), "{differs}");
     let told = platform.ok(&["source", "look", yard.source]);
     assert!(
         told.trim_end().ends_with(&format!("mainyard source catch-up {} --remove", yard.source)),
@@ -140,7 +140,11 @@ fn what_was_tested_is_promoted_as_a_commit_and_rolls_out_when_it_is_merged() {
     }
     let words =
         ["promote", "staging/locker-api", "--to", "square", "--as-commit", "--push", "--branch", "tested"];
-    platform.ok(&words);
+    let pushed = platform.ok(&words);
+    let changed = |text: &str| {
+        text.lines().filter(|line| line.starts_with(['+', '-'])).map(str::to_owned).collect::<Vec<_>>()
+    };
+    assert_eq!(changed(&shown), changed(&pushed), "the commit is the one that was shown before");
     yard.theirs.git(&["merge", "--quiet", "--ff-only", "tested"]);
     let merged = yard.theirs.git(&["rev-parse", "HEAD"]).trim().to_owned();
     yard.stands_on(&merged);

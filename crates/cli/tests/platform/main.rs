@@ -16,6 +16,7 @@ mod first_runs;
 mod forecasts;
 mod in_git;
 mod interface;
+mod log_levels;
 mod mishaps;
 mod mixed_load;
 mod odd_changes;
@@ -33,5 +34,5 @@ mod steering;
 mod ways;
 mod why;
 
-/// What every platform of these tests is started with.
+/// Start options of all platforms in these tests.
 pub const ISOLATION: &str = "kernel";

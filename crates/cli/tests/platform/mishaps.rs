@@ -1,4 +1,4 @@
-//! What stands in the way is said with its remedy, and parts that are killed are missed by nobody.
+//! Obstacles are reported with their fix, and nobody misses parts that are killed.
 
 use std::net::TcpListener;
 
@@ -7,7 +7,7 @@ use crate::common::{Platform, Visitors, mainyard, passable_dir, until};
 const API: &str = "api.staging.lockers.localhost";
 
 #[test]
-fn what_hinders_a_start_is_said_with_the_remedy() {
+fn a_failed_start_of_the_platform_names_the_fix() {
     let platform = Platform::new();
     let shown = |said: crate::common::Said| {
         let text = said.shown(&platform);
@@ -42,7 +42,7 @@ fn what_hinders_a_start_is_said_with_the_remedy() {
 }
 
 #[test]
-fn slips_on_the_command_line_are_met_with_what_would_be_right() {
+fn mistakes_on_the_command_line_get_a_suggestion() {
     let empty = passable_dir();
     let nowhere = |words: &[&str]| {
         let said = mainyard(empty.path(), words).output().expect("it runs");
@@ -84,7 +84,7 @@ fn slips_on_the_command_line_are_met_with_what_would_be_right() {
 }
 
 #[test]
-fn killed_parts_come_back_and_visitors_notice_nothing() {
+fn killed_parts_restart_without_a_failed_request() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let replicas = || platform.ok(&["show", "staging/locker-api", "--json"]);

@@ -10,7 +10,7 @@ use crate::faults::kill;
 const API: &str = "api.staging.lockers.localhost";
 
 #[test]
-fn nothing_is_lost_but_what_was_open_in_the_gateway_that_was_killed() {
+fn a_killed_gateway_loses_only_its_open_requests() {
     let platform = Platform::start_with(&["--gateways", "2"]);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     until("both gateways serve", || (platform.part("gateway").len() == 2).then_some(()));
@@ -37,7 +37,7 @@ fn nothing_is_lost_but_what_was_open_in_the_gateway_that_was_killed() {
 }
 
 #[test]
-fn what_outlives_the_drain_limit_is_cut_counted_and_named() {
+fn requests_that_outlive_the_drain_limit_are_cut_and_counted() {
     let platform = Platform::start(true);
     let file = platform.dir.path().join("short.toml");
     let text = mainyard_demo::MANIFEST.replace("drain = \"30s\"", "drain = \"1s\"");

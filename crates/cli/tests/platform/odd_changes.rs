@@ -2,14 +2,13 @@
 //! change is refused beforehand, or the board says what is wrong. `make torture` makes many more of them, at random.
 
 use std::collections::BTreeMap;
-use std::time::{Duration, Instant};
 
 use crate::common::{Chance, Platform, Said, Visitors, until};
 
 pub(crate) const HOST: &str = "odd.localhost";
 pub(crate) const TARGET: &str = "staging/odd";
 
-/// What is declared: the names by which workload, service and route find each other, and the release.
+/// The declaration: the names by which workload, service and route find each other, and the release.
 #[derive(Clone)]
 pub(crate) struct Declared {
     pub port: &'static str,
@@ -160,31 +159,21 @@ fn removed_and_declared_again_it_answers_at_once_with_new_replicas() {
     let platform = Platform::start(true);
     let first = serving(&platform);
     // An open request keeps the old replicas from leaving.
-    let (at, slow) = (
-        platform.http,
-        std::thread::spawn({
-            let http = platform.http;
-            move || {
-                crate::common::request(
-                    http,
-                    HOST,
-                    &format!("GET /slow/8000 HTTP/1.1\r\nhost: {HOST}\r\n\r\n"),
-                    b"",
-                )
-            }
-        }),
-    );
+    let http = platform.http;
+    let slow = std::thread::spawn(move || {
+        let head = format!("GET /slow/15000 HTTP/1.1\r\nhost: {HOST}\r\n\r\n");
+        crate::common::request(http, HOST, &head, b"")
+    });
     until("the request is open", || {
         let figures = platform.call("GET", "/api/v1/traffic?by=service&of=staging%2Fodd", "").text();
         figures.contains("\"open\":1").then_some(())
     });
     platform.ok(&["remove", TARGET, "--yes"]);
-    let begun = Instant::now();
     assert_eq!(first.declare(&platform, "staging", &["--no-wait"]).code, 0);
     until("it answers again", || (platform.get(HOST, "/who").status == 200).then_some(()));
-    assert!(begun.elapsed() < Duration::from_secs(6), "{:?}", begun.elapsed());
+    assert!(!slow.is_finished(), "the new replicas waited for the old ones to leave");
     let shown = platform.ok(&["show", TARGET]);
-    assert!(shown.contains("a2") && shown.contains("a3"), "{at}: {shown}");
+    assert!(shown.contains("a2") && shown.contains("a3"), "{shown}");
     assert_eq!(slow.join().expect("an answer").status, 200);
 }
 
@@ -198,14 +187,12 @@ fn a_release_that_was_deployed_at_zero_is_untried_and_is_tried_beside_the_one_be
     let said = platform.run(&["promote", TARGET, "--to", "production"]);
     assert!(said.code == 3 && said.err.contains("is untried"), "{said:?}");
     // What nobody had tried is rolled out like any new release, beside the one that is known to be good.
-    let begun = Instant::now();
     let scaled = std::thread::scope(|scope| {
         let scaled = scope.spawn(|| platform.run(&["scale", TARGET, "1"]));
         until("it answers", || (platform.get(HOST, "/who").status == 200).then_some(()));
-        assert!(begun.elapsed() < Duration::from_secs(6), "{:?}", begun.elapsed());
         scaled.join().expect("it ends")
     });
-    assert!(begun.elapsed() < Duration::from_secs(80), "{scaled:?}");
+    assert_eq!(scaled.code, 0, "the replicas are ready, of the release before: {scaled:?}");
     platform.workload(TARGET, |w| w["state"] == "steady");
     assert_eq!(platform.get(HOST, "/who").json()["version"], "1.4.0");
     assert!(platform.ok(&["releases", TARGET]).contains("went-back"));
@@ -227,10 +214,9 @@ fn a_hung_run_first_is_ended_by_its_limit_and_by_what_takes_its_place() {
     until("it runs", || {
         platform.ok(&["show", &format!("{TARGET}@3")]).contains("run_first runs").then_some(())
     });
-    let begun = Instant::now();
     let next = Declared { image: "1.5.0", ..first };
     let said = unnoticed(&platform, "another release", || next.declare(&platform, "staging", &[]));
-    assert!(said.code == 0 && begun.elapsed() < Duration::from_secs(30), "{said:?}");
+    assert!(said.code == 0, "{said:?}");
 }
 
 /// Many changes at random: `MAINYARD_TORTURE` says for how many.

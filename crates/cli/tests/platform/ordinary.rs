@@ -28,7 +28,7 @@ fn as_nobody(platform: &Platform, words: &[&str]) -> Command {
 }
 
 #[test]
-fn an_ordinary_account_runs_it_and_is_told_what_that_means() {
+fn an_ordinary_account_can_run_it_and_is_warned() {
     let platform = Platform::new();
     chown(platform.dir.path(), Some(NOBODY), Some(NOBODY)).expect("handed over");
     let (api, http, https) =

@@ -1,4 +1,4 @@
-//! What is missing for a while: control with the record, or room on a disk. Said clearly, borne, and over by itself.
+//! Outages: control with the record, or room on a disk. Reported clearly, survived, and over by themselves.
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -15,7 +15,7 @@ fn seconds() -> u64 {
 }
 
 #[test]
-fn without_control_and_record_everything_goes_on_and_is_told_after() {
+fn traffic_continues_without_control_and_record() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     // The record is away, so that neither the server nor control can come back.
@@ -99,7 +99,7 @@ impl Drop for SmallDisk {
 }
 
 #[test]
-fn a_full_disk_of_the_record_is_said_and_over_when_there_is_room() {
+fn a_full_disk_of_the_record_is_reported_and_recovers() {
     let platform = Platform::new();
     assert_eq!(platform.try_start(false).code, 0);
     platform.ok(&["stop"]);
@@ -116,12 +116,12 @@ fn a_full_disk_of_the_record_is_said_and_over_when_there_is_room() {
     disk.fill();
     // Each try changes something, so that each must be written; the first may find room in what is open already.
     let mut wanted = 3;
-    let said = until("it is said that nothing can be written", || {
+    until("it is said that nothing can be written", || {
         wanted = if wanted == 4 { 6 } else { 4 };
         let said = platform.run(&["scale", "staging/locker-api", &wanted.to_string(), "--no-wait"]);
-        Some(said).filter(|said| said.code != 0)
+        // PostgreSQL may stop at once where it cannot write; until it is back, that is said instead.
+        (said.code != 0 && said.err.contains("No space left on device")).then_some(())
     });
-    assert!(said.err.contains("No space left on device"), "{said:?}\n{}", platform.logs());
     disk.make_room();
     until("it is taken again", || {
         (platform.run(&["scale", "staging/locker-api", "5"]).code == 0).then_some(())
@@ -137,7 +137,7 @@ fn a_full_disk_of_the_record_is_said_and_over_when_there_is_room() {
 }
 
 #[test]
-fn a_full_disk_for_logs_or_images_is_said_and_over_when_there_is_room() {
+fn a_full_disk_for_logs_or_images_is_reported_and_recovers() {
     let platform = Platform::new();
     assert_eq!(platform.try_start(false).code, 0);
     let logs = SmallDisk::at(&platform.data().join("node/logs"), "1M");

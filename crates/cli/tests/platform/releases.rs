@@ -42,7 +42,7 @@ fn no_request_is_lost_over_rollout_scale_and_rollback() {
 }
 
 #[test]
-fn each_bad_release_is_told_by_its_own_fact_and_the_old_one_serves_on() {
+fn each_bad_release_has_its_own_reason_and_the_old_one_serves() {
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let visitors = Visitors::start(platform.http, API, 2);

@@ -125,7 +125,7 @@ fn the_platforms_key_is_changed_under_running_replicas() {
     until("the key is the new one alone", || (key().trim() == middle).then_some(()));
     platform.ok(&["restart", "staging/locker-api"]);
 
-    // A key that is lost: what is sealed under it cannot be had, and that is said and held against nothing else.
+    // A key that is lost: what is sealed under it can't be read, and that is said and held against nothing else.
     std::fs::write(platform.data().join("secrets-key"), mainyard_key()).expect("written");
     let lost = platform.run(&["restart", "staging/locker-api"]);
     assert!(lost.code == 1 && lost.err.contains("secret-missing"), "{lost:?}");

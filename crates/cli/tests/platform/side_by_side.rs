@@ -28,7 +28,7 @@ fn two_platforms_do_not_notice_each_other() {
     };
     let lists = own(&one);
 
-    // The other one changes, falls over, comes back and goes.
+    // The other one changes, crashes, comes back and goes.
     other.ok(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.5.0"]);
     other.ok(&["scale", "staging/locker-api", "12"]);
     assert_eq!(other.get(API, "/who").json()["version"], "1.5.0");

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use crate::common::{Platform, until};
 
-/// What is read, by what it is of.
+/// The figures, by their subject.
 type Reading = BTreeMap<String, u64>;
 
 fn span() -> Duration {

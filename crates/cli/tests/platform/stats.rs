@@ -1,4 +1,4 @@
-//! What replicas used, by the kernel's figures, and which limits would do.
+//! Usage of replicas, by the kernel's figures, and limits that would fit.
 
 use crate::common::{Platform, until};
 
@@ -21,7 +21,7 @@ fn limits_are_held_against_what_was_used() {
     });
     let shown = stats(&["staging/locker-api"]).out;
     assert!(
-        shown.contains("64 MiB fits") && shown.contains("16 MiB would do: limits = { memory = \"16 MiB\" }"),
+        shown.contains("64 MiB fits") && shown.contains("16 MiB is enough: limits = { memory = \"16 MiB\" }"),
         "{shown}"
     );
     let small = stats(&["staging/locker-api", "--memory", "64 KiB"]).out;

@@ -17,16 +17,16 @@ fn declare(platform: &Platform, environment: &str, application: &str, text: &str
     platform.ok(&["declare", &file.display().to_string(), "--in", environment, "--no-wait"])
 }
 
-type Issuer = CertifiedIssuer<'static, KeyPair>;
+pub(crate) type Issuer = CertifiedIssuer<'static, KeyPair>;
 
-fn authority() -> Issuer {
+pub(crate) fn authority() -> Issuer {
     let mut params = CertificateParams::default();
     params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
     CertifiedIssuer::self_signed(params, KeyPair::generate().expect("a key")).expect("a certificate")
 }
 
 /// Writes a chain and a key for a host; gives their files.
-fn issue(by: &Issuer, host: &str, dir: &Path, name: &str) -> [String; 2] {
+pub(crate) fn issue(by: &Issuer, host: &str, dir: &Path, name: &str) -> [String; 2] {
     let key = KeyPair::generate().expect("a key");
     let mut params = CertificateParams::new(vec![host.to_owned()]).expect("a name");
     params.distinguished_name = DistinguishedName::new();

@@ -6,14 +6,14 @@ use crate::common::{Platform, until};
 
 /// A set-up that does not answer.
 struct Broken {
-    /// What is wrong with it, in words.
+    /// The fault, in words.
     title: &'static str,
-    /// What is declared, beside its application.
+    /// The declaration, without its application.
     declared: &'static str,
-    /// What is asked of the gateway before, over and over until it answers with this status: a request's head without its
+    /// A request to the gateway that is repeated until it answers with this status: a request's head without its
     /// end.
     before: Option<(&'static str, u16)>,
-    /// What `why` is asked; of the last request where there is none. HTTP and TLS stand for the gateway's ports.
+    /// The subject of `why`; the last request if there is none. HTTP and TLS stand for the gateway's ports.
     asked: &'static [&'static str],
     /// The cause that comes first.
     cause: &'static str,
@@ -225,7 +225,7 @@ fn declare(platform: &Platform, application: &str, text: &str) {
     platform.ok(&["declare", &file, "--in", "trial", "--no-wait"]);
 }
 
-/// What differs from run to run is put aside: ports, times, digests, ids, measured amounts.
+/// Replaces the parts that differ from run to run: ports, times, digests, ids, measured amounts.
 fn plain(platform: &Platform, text: &str) -> String {
     let text = text
         .replace(&platform.http.port().to_string(), "8780")
@@ -278,7 +278,7 @@ fn plain(platform: &Platform, text: &str) -> String {
 }
 
 #[test]
-fn the_cause_comes_first_and_the_docs_say_what_is_said() {
+fn the_cause_comes_first_and_matches_the_docs() {
     let platform = begin();
     let setups = setups();
     for (number, setup) in setups.iter().enumerate().filter(|(_, setup)| !setup.declared.is_empty()) {
@@ -305,7 +305,7 @@ fn the_cause_comes_first_and_the_docs_say_what_is_said() {
             }
         };
         let words: Vec<&str> = ["why"].into_iter().chain(asked.iter().map(String::as_str)).collect();
-        // What is told of a replica comes when its node has seen it; what comes first is the cause, or that it starts.
+        // What is reported of a replica comes when its node has seen it; what comes first is the cause, or that it starts.
         let said = until(setup.title, || {
             let said = platform.ok(&words);
             let cause =

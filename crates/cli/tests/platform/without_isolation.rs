@@ -1,4 +1,4 @@
-//! What differs where replicas are ordinary processes, as a machine or an account without rights has them: first steps,
+//! Differences where replicas are ordinary processes, as a machine or an account without rights has them: first steps,
 //! releases, kills, secrets, commands that run first, and words. Everything else runs isolated, once.
 
 #![allow(dead_code, reason = "some helpers are needed by tests that run isolated only")]
@@ -13,5 +13,5 @@ mod ordinary;
 mod releases;
 mod secrets;
 
-/// What every platform of these tests is started with.
+/// Start options of all platforms in these tests.
 pub const ISOLATION: &str = "none";

@@ -1,4 +1,4 @@
-//! What the leader works with.
+//! The leader's settings and handles.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -13,11 +13,11 @@ use crate::links::Links;
 use crate::secret_store::SecretStore;
 use crate::traffic::Traffic;
 
-/// What the leader is started with.
+/// Settings that the leader starts with.
 pub(crate) struct LeaderConfig {
     /// This control's name among others.
     pub name: String,
-    /// Where it answers.
+    /// Its address.
     pub url: String,
     /// The record.
     pub store: Store,

@@ -25,7 +25,7 @@ pub(crate) struct DecisionMetrics {
 }
 
 impl DecisionMetrics {
-    /// Nothing decided yet.
+    /// No decisions yet.
     pub(super) fn new() -> DecisionMetrics {
         DecisionMetrics { durations: Histogram::new(BUCKETS), unsettled: Family::default() }
     }
@@ -35,7 +35,7 @@ impl DecisionMetrics {
         self.durations.observe(took.as_secs_f64());
     }
 
-    /// Counts a decision that did not come to rest for a workload.
+    /// Counts a decision that did not settle for a workload.
     pub(super) fn count_unsettled(&self, workload: &Target) {
         self.unsettled.get_or_create(&WorkloadLabels { workload: workload.to_string() }).inc();
     }
@@ -50,7 +50,7 @@ impl DecisionMetrics {
         );
         registry.register(
             "mainyard_decisions_unsettled",
-            "Decisions about a workload that still called for another after the last round",
+            "Decisions about a workload that did not settle within the allowed rounds",
             self.unsettled.clone(),
         );
     }

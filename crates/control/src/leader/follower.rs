@@ -1,5 +1,5 @@
 //! Not deciding: the record's changes are followed, so that reading and streaming go on, and anyone who wants
-//! something changed is told who decides.
+//! something changed is sent to the control that decides.
 
 use std::time::{Duration, Instant};
 

@@ -1,4 +1,4 @@
-//! The way to the leader: what it is told and asked, and what it publishes.
+//! The way to the leader: what is sent to it, and what it publishes.
 
 use std::sync::Arc;
 
@@ -11,21 +11,21 @@ use mainyard_core::record::State;
 use tokio::sync::{RwLock, mpsc, oneshot, watch};
 
 /// A command on its way to the cluster. It may be carried out again, on the cluster as it was before.
-pub(crate) struct Asked {
+pub(crate) struct PendingCommand {
     /// The command.
     pub command: Command,
-    /// Who asks.
+    /// The caller.
     pub by: String,
     /// The id of the request that it came with; empty where it came with none.
     pub request: String,
-    /// Where the outcome goes once it is in the record.
+    /// The receiver of the outcome, once it is in the record.
     pub answer: oneshot::Sender<Result<Outcome, ActError>>,
 }
 
-/// What reaches the leader.
+/// A message for the leader.
 pub(crate) enum Message {
     /// A command.
-    Command(Box<Asked>),
+    Command(Box<PendingCommand>),
     /// A node agent called.
     Hello(NodeHello),
     /// A node agent tells.
@@ -58,7 +58,7 @@ pub enum ActError {
 pub struct Holder {
     /// Its name; empty when none is known.
     pub name: String,
-    /// Where it answers.
+    /// Its address.
     pub url: String,
     /// The epoch in which this control decides, where it does.
     pub epoch: Option<u64>,
@@ -102,7 +102,12 @@ impl Handle {
         request: &str,
     ) -> Result<C::Outcome, ActError> {
         let (answer, answered) = oneshot::channel();
-        let asked = Asked { command: command.into(), by: by.to_owned(), request: request.to_owned(), answer };
+        let asked = PendingCommand {
+            command: command.into(),
+            by: by.to_owned(),
+            request: request.to_owned(),
+            answer,
+        };
         self.tell(Message::Command(Box::new(asked)));
         let again = || ActError::Record("the leader is being started again".to_owned());
         let outcome = answered.await.map_err(|_| again())??;

@@ -6,7 +6,7 @@
 //! Everything that may change the cluster comes as a [`Message`]. The leader takes what has come, lets the
 //! core settle, writes the outcome in one transaction, and only then answers, orders and serves. What comes
 //! while it writes waits and is taken together, so a burst of reports costs one commit. If the record cannot be
-//! written, the one who asked is told, the cluster is read again, and nodes are asked for all they know.
+//! written, the caller gets an error, the cluster is read again, and nodes are asked for all they know.
 
 mod config;
 mod decision_metrics;
@@ -27,8 +27,8 @@ use decision_metrics::DecisionMetrics;
 pub(crate) use handle::{ActError, Handle, Holder, Message};
 
 /// Reads the record, and decides, or waits for its turn, on a thread of its own.
-pub(crate) async fn start(post: LeaderConfig) -> Result<Handle, Error> {
-    let LeaderConfig { name, url, store, links, traffic, vault, reserved_hosts, reserved_ports } = post;
+pub(crate) async fn start(config: LeaderConfig) -> Result<Handle, Error> {
+    let LeaderConfig { name, url, store, links, traffic, vault, reserved_hosts, reserved_ports } = config;
     let (state, number) = store.snapshot().await?;
     let published = Arc::new(RwLock::new((state, number)));
     let (latest, changed) = watch::channel(number);

@@ -1,4 +1,4 @@
-//! What gateways need and no table holds: values of secrets that routes let in by, and certificates with their keys.
+//! Values for gateways that no table holds: secrets for authorization, and certificates with their keys.
 
 use std::collections::BTreeMap;
 
@@ -9,16 +9,16 @@ use mainyard_core::record::State;
 
 use crate::secret_store::{SecretStore, SecretStoreError};
 
-/// What is wanted, by what tells one state of it from another: the name that each value is kept under, and the chains.
+/// The wanted values, by a key that identifies one version of each: the name that each value is kept under, and the chains.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(super) struct Wanted {
     secrets: BTreeMap<Target, String>,
-    certificates: Vec<Given>,
+    certificates: Vec<ServedCertificate>,
 }
 
 /// A certificate as it was given.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-struct Given {
+struct ServedCertificate {
     until: Timestamp,
     target: Target,
     names: Vec<String>,
@@ -40,14 +40,14 @@ pub(super) fn wanted(state: &State) -> Wanted {
         let newest = state.secrets.get(&secret)?.versions.values().next_back()?;
         Some((secret, newest.sealed.clone()))
     });
-    let certificates = state.certificates.values().map(|it| Given {
+    let certificates = state.certificates.values().map(|it| ServedCertificate {
         until: it.until,
         target: it.target.clone(),
         names: it.names.clone(),
         chain: it.chain.clone(),
         sealed: it.sealed.clone(),
     });
-    let mut certificates: Vec<Given> = certificates.collect();
+    let mut certificates: Vec<ServedCertificate> = certificates.collect();
     certificates.sort();
     Wanted { secrets: secrets.collect(), certificates }
 }

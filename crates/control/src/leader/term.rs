@@ -13,7 +13,7 @@ use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::mpsc;
 
 use super::config::Leader;
-use super::handle::{ActError, Asked, Message};
+use super::handle::{ActError, Message, PendingCommand};
 use super::private_values::{self, Wanted};
 use crate::secret_store::SecretStoreError;
 
@@ -23,7 +23,7 @@ const GATHER: Duration = Duration::from_millis(6);
 /// The lease is renewed this often where nothing is written meanwhile.
 const RENEW: Duration = Duration::from_secs(LEASE.as_secs() / 4);
 
-/// What the record refused is decided again after this time.
+/// A change that the record refused is decided again after this time.
 const AFTER_A_REFUSAL: Duration = Duration::from_millis(200);
 
 struct Term<'a> {
@@ -34,7 +34,7 @@ struct Term<'a> {
     called: BTreeSet<String>,
     /// Nodes that called and have no orders yet.
     called_nodes: BTreeSet<Name>,
-    /// Where what gateways need and no table holds is kept, as it was sent.
+    /// The values for gateways that no table holds, as they were sent.
     private: Wanted,
     /// Whether a table was made that no gateway was sent.
     table_unsent: bool,
@@ -56,7 +56,7 @@ pub(super) async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::Unbou
         leader.latest.send_replace(number);
         let mut cluster = Cluster::new(state, epoch, Timestamp::now());
         cluster.reserve(leader.reserved_hosts.clone(), leader.reserved_ports.clone());
-        cluster.begin_to_decide(Timestamp::now());
+        cluster.at(Timestamp::now()).begin_to_decide();
         let leader = Term {
             leader,
             cluster,
@@ -76,7 +76,7 @@ pub(super) async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::Unbou
 
 /// A command that was carried out in memory: who waits for it, and what came of it.
 struct Done {
-    asked: Asked,
+    asked: PendingCommand,
     result: Result<Outcome, Refusal>,
 }
 
@@ -148,11 +148,11 @@ impl Term<'_> {
     /// Decides all that follows from what came in, and tells in the log what that comes to.
     fn decide(&mut self) -> Settled {
         let began = Instant::now();
-        let settled = self.cluster.settle(Timestamp::now());
+        let settled = self.cluster.at(Timestamp::now()).settle();
         let took = began.elapsed();
         self.leader.metrics.observe(took);
         for workload in &settled.unsettled {
-            tracing::warn!(%workload, "the decisions about this workload do not come to rest");
+            tracing::warn!(%workload, "the decisions about this workload do not settle");
             self.leader.metrics.count_unsettled(workload);
         }
         if settled.changes.is_empty() && settled.orders.is_empty() {
@@ -174,7 +174,7 @@ impl Term<'_> {
     }
 
     /// Carries a command out in memory.
-    fn carry_out(&mut self, asked: Asked) -> Done {
+    fn carry_out(&mut self, asked: PendingCommand) -> Done {
         let (command, by, request) = (asked.command.word(), &asked.by, &asked.request);
         let _span = tracing::info_span!("command", command, by, request).entered();
         let result = self.cluster.carry_out(&asked.command, &asked.by, Timestamp::now());
@@ -214,7 +214,7 @@ impl Term<'_> {
     async fn take_back(&mut self, settled: Settled, refused: &str) {
         tracing::error!(error = refused, "changes were taken back: the record cannot hold them");
         let published = self.leader.published.read().await;
-        self.cluster.withdraw(settled, &published.0, Timestamp::now());
+        self.cluster.withdraw(settled, &published.0);
         self.table_unsent = true;
     }
 
@@ -227,18 +227,18 @@ impl Term<'_> {
             }
             Message::Hello(hello) => {
                 self.called_nodes.insert(hello.node.clone());
-                self.cluster.hear_hello(hello, now);
+                self.cluster.at(now).node_called(hello);
             }
-            Message::Node(node, report) => self.cluster.hear_node(&node, report, now),
+            Message::Node(node, report) => self.cluster.at(now).node_reported(&node, report),
             Message::GatewayCalled(gateway, hello) => {
-                self.cluster.hear_gateway_hello(&gateway, hello.life, now);
+                self.cluster.at(now).gateway_called(&gateway, hello.incarnation);
                 self.called.insert(gateway);
             }
-            Message::Gateway(gateway, GatewayReport { life, view, closed_ports, figures }) => {
-                self.cluster.hear_figures(&figures, now);
+            Message::Gateway(gateway, GatewayReport { incarnation, view, closed_ports, figures }) => {
+                self.cluster.at(now).figures_reported(&figures);
                 self.leader.traffic.add(&gateway, &figures);
-                self.cluster.hear_gateway(&gateway, life, view, now);
-                self.cluster.hear_closed_ports(&gateway, closed_ports, now);
+                self.cluster.at(now).gateway_confirmed(&gateway, incarnation, view);
+                self.cluster.at(now).closed_ports_reported(&gateway, closed_ports);
             }
         }
     }

@@ -1,4 +1,4 @@
-//! What people ask of sources.
+//! Commands that people give about sources.
 
 use std::sync::Arc;
 
@@ -44,7 +44,7 @@ pub(crate) async fn add(call: Call<AddSource>) -> Acted<SourceFollowed> {
     Ok(done.map(|added| SourceFollowed { added, looked }))
 }
 
-/// What came of a look, now.
+/// The result of a look that is made now.
 async fn looked(control: &Data<Control>, target: &Target) -> LookOutcome {
     match look_at(control, target).await {
         Ok(commit) => LookOutcome::Commit(commit),
@@ -87,7 +87,7 @@ pub(crate) fn newest(source: &Source) -> Result<Commit, Problem> {
     source.seen.clone().ok_or_else(unread)
 }
 
-/// What a commit declares.
+/// The declaration of a commit.
 ///
 /// # Errors
 /// When it cannot be read here, or is not valid.
@@ -99,7 +99,7 @@ pub(crate) async fn declared_by(
     declared_at(control, source, commit).await.map_err(Problem::conflict)?.map_err(Problem::files)
 }
 
-/// What Git says, what is declared here, and what runs, where they differ.
+/// Differences between Git, the declared state and the running state.
 pub(crate) async fn compare(call: Call<CompareSource>) -> Result<SourceDifferences, Problem> {
     let target = call.path.target();
     let source = source_here(&call.control, &target).await?;

@@ -8,9 +8,9 @@ use actix_web::web::Data;
 use mainyard_core::cluster::{Declarations, Looked};
 use mainyard_core::commands::{NoteDeclared, NoteLook};
 use mainyard_core::manifest::{Declared, Place, Problem as FileProblem, SourceFile, read_as};
-use mainyard_core::model::{Commit, LetIn, Source, Target};
+use mainyard_core::model::{Commit, Source, SourceCredential, Target};
 use mainyard_core::record::State;
-use mainyard_git::{Access, Fence, Let, Look};
+use mainyard_git::{Access, Credential, Fence, Look};
 use tokio::sync::{Notify, Semaphore};
 
 use super::lookup::source;
@@ -23,13 +23,13 @@ const AT_ONCE: usize = 4;
 /// How often it is seen what is due.
 const TICK: Duration = Duration::from_millis(200);
 
-/// Who looks by itself.
+/// The sources with a look of their own under way.
 const PLATFORM: &str = "platform";
 
 /// Deliveries that are remembered.
 const DELIVERIES: usize = 2_000;
 
-/// What is known of repositories, and who is to be looked at.
+/// State of repositories, and the sources to look at.
 pub(crate) struct Follower {
     /// Surroundings of `git`.
     pub fence: Fence,
@@ -51,7 +51,7 @@ struct Inner {
     turns: BTreeMap<Target, Arc<tokio::sync::Mutex<()>>>,
 }
 
-/// What came of a look, for anyone who waits for it.
+/// The result of a look, for anyone who waits for it.
 pub(super) type Outcome = Result<Commit, String>;
 
 impl Follower {
@@ -79,12 +79,12 @@ impl Follower {
         Arc::clone(self.inner().turns.entry(target.clone()).or_default())
     }
 
-    /// Keeps nothing of a source that is followed no longer.
+    /// Keeps nothing of a source that is no longer followed.
     pub(crate) async fn forget(&self, target: &Target) {
         let turn = self.turn(target);
         let _turn = turn.lock().await;
         if let Err(error) = mainyard_git::remove(&self.fence.repository(&target.to_string())) {
-            tracing::warn!(%target, %error, "a repository that is followed no longer is kept");
+            tracing::warn!(%target, %error, "a repository that is no longer followed is kept");
         }
         self.inner().declared.retain(|(of, _), _| of != target);
     }
@@ -103,12 +103,12 @@ impl Follower {
         true
     }
 
-    /// What a commit declares, where it was read.
+    /// The declaration of a commit, if it was read.
     pub(crate) fn declared(&self, target: &Target, commit: &str) -> Option<Arc<Declared>> {
         self.inner().declared.get(&(target.clone(), commit.to_owned())).cloned()
     }
 
-    /// What every commit declares that was read.
+    /// The declarations of all commits that were read.
     pub(crate) fn all_declared(&self) -> Declarations {
         self.inner().declared.clone()
     }
@@ -173,7 +173,7 @@ pub(crate) async fn follow_all(control: Data<Control>) {
                 if let Ok(_room) = control.follower.room.acquire().await
                     && let Err(error) = look_at(&control, &target).await
                 {
-                    tracing::debug!(%target, error, "a look came to nothing");
+                    tracing::debug!(%target, error, "a look at a repository failed");
                 }
                 control.follower.done(&target, every);
             });
@@ -184,7 +184,7 @@ pub(crate) async fn follow_all(control: Data<Control>) {
 /// Looks at one source, and tells the leader where something is new, or not known to it.
 pub(super) async fn look_at(control: &Data<Control>, target: &Target) -> Outcome {
     let span = tracing::info_span!("look", source = %target);
-    let outcome = take_a_look(control, target).instrument(span.clone()).await;
+    let outcome = look(control, target).instrument(span.clone()).await;
     let _entered = span.enter();
     match &outcome {
         Ok(commit) => tracing::debug!(commit = commit.short(), "looked"),
@@ -193,7 +193,7 @@ pub(super) async fn look_at(control: &Data<Control>, target: &Target) -> Outcome
     outcome
 }
 
-async fn take_a_look(control: &Data<Control>, target: &Target) -> Outcome {
+async fn look(control: &Data<Control>, target: &Target) -> Outcome {
     let turn = control.follower.turn(target);
     let _turn = turn.lock().await;
     let source = source(control, target).await.map_err(|problem| problem.detail)?;
@@ -246,7 +246,7 @@ async fn fetch(control: &Data<Control>, source: &Source) -> Result<Vec<Commit>, 
 pub(super) async fn access(control: &Data<Control>, source: &Source) -> Result<Access, String> {
     let environment = &source.target.environment;
     let published = control.leader.published.read().await;
-    let secret = source.let_in.as_ref().map(LetIn::secret);
+    let secret = source.let_in.as_ref().map(SourceCredential::secret);
     let sealed = secret.and_then(|secret| {
         let secret = published.0.secrets.get(&Target::new(environment, secret))?;
         Some(secret.versions.values().next_back()?.sealed.clone())
@@ -257,21 +257,23 @@ pub(super) async fn access(control: &Data<Control>, source: &Source) -> Result<A
         .and_then(|name| Some(published.0.certificates.get(&Target::new(environment, name))?.chain.clone()));
     drop(published);
     let Some(let_in) = &source.let_in else { return Ok(Access { let_in: None, authority }) };
-    let gone = || format!("secret-missing: the secret {environment}/{} cannot be had", let_in.secret());
+    let gone = || format!("secret-missing: the secret {environment}/{} can't be read", let_in.secret());
     let sealed = sealed.ok_or_else(gone)?;
     let mut opened = control.vault.open(vec![sealed.clone()]).await.map_err(|error| error.to_string())?;
     let value = opened.remove(&sealed).ok_or_else(gone)?;
     let let_in = match let_in {
-        LetIn::Token { user, .. } => {
-            let token = value.text().ok_or("the secret with the token is no text")?.trim().to_owned();
-            Let::Token { user: user.clone(), token }
+        SourceCredential::Token { user, .. } => {
+            let token = value.text().ok_or("the secret with the token is not text")?.trim().to_owned();
+            Credential::Token { user: user.clone(), token }
         }
-        LetIn::Key { known_hosts, .. } => Let::Key { key: value.0, known_hosts: known_hosts.clone() },
+        SourceCredential::Key { known_hosts, .. } => {
+            Credential::Key { key: value.0, known_hosts: known_hosts.clone() }
+        }
     };
     Ok(Access { let_in: Some(let_in), authority })
 }
 
-/// What a commit declares, or everything that is wrong with it.
+/// The declaration of a commit, or everything that is wrong with it.
 ///
 /// # Errors
 /// When it cannot be read here.

@@ -8,7 +8,7 @@ use ring::hmac;
 use crate::operations::Call;
 use crate::problem::elsewhere;
 
-/// What the names of the headers end in that hold the signature, with or without `sha256=` in front, and the
+/// Suffixes of the headers that hold the signature, with or without `sha256=` in front, and the
 /// delivery's id: forges put their own word before it.
 const SIGNATURES: [&str; 2] = ["-signature-256", "-signature"];
 const DELIVERIES: [&str; 1] = ["-delivery"];

@@ -29,7 +29,8 @@ pub(crate) async fn write(call: Call<WriteBack>) -> Result<WrittenCommit, Proble
         changes(&declared, &source, &published.0)
     };
     let message = message(&source, &changes);
-    let asked = Asked { source: &source, base: &seen.id, files: &files, changes: &changes, message };
+    let asked =
+        WriteBackRequest { source: &source, base: &seen.id, files: &files, changes: &changes, message };
     let written = put_into_git(control, &call.caller, asked, push, branch).await?;
     Ok(WrittenCommit { left, ..written })
 }
@@ -44,7 +45,7 @@ async fn files_of(
 }
 
 /// A commit that is wanted.
-struct Asked<'a> {
+struct WriteBackRequest<'a> {
     source: &'a Source,
     base: &'a str,
     files: &'a [SourceFile],
@@ -56,11 +57,11 @@ struct Asked<'a> {
 async fn put_into_git(
     control: &Data<Control>,
     member: &Member,
-    asked: Asked<'_>,
+    asked: WriteBackRequest<'_>,
     wanted: bool,
     branch: Option<String>,
 ) -> Result<WrittenCommit, Problem> {
-    let Asked { source, base, files, changes, message } = asked;
+    let WriteBackRequest { source, base, files, changes, message } = asked;
     let target = &source.target;
     let written = write_back(files, target.environment.as_str(), changes);
     let written = written.map_err(|problems| Problem::conflict(problems.join("\n")))?;
@@ -119,7 +120,7 @@ pub(crate) async fn promote(call: Call<PromoteInGit>) -> Result<WrittenCommit, P
             tested.number,
             tested.digest.as_deref().unwrap_or_default()
         );
-        let asked = Asked { source, base: &seen.id, files: &files, changes: &changes, message };
+        let asked = WriteBackRequest { source, base: &seen.id, files: &files, changes: &changes, message };
         let written = put_into_git(control, &call.caller, asked, push, branch).await?;
         return Ok(WrittenCommit { tested: Some(tested.number), ..written });
     }

@@ -21,10 +21,10 @@ const SHORTEST: Duration = Duration::from_millis(50);
 /// Part of a view changes with time alone, such as the days until a certificate ends.
 const EVERYTHING_EVERY: Duration = Duration::from_secs(60);
 
-/// What a reader of the stream has of the views.
+/// The views that a reader of the stream has received.
 pub(super) struct SentViews {
     gateway: GatewayPorts,
-    /// What was sent last; `None` until the first pass.
+    /// The last views sent; `None` until the first pass.
     sent: Option<Views>,
     /// Environments that changed since the last pass.
     changed: Changed,

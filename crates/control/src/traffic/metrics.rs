@@ -1,4 +1,4 @@
-//! What was served since control started, as metrics.
+//! Requests since control started, as metrics.
 
 use jiff::Timestamp;
 use mainyard_core::latency::Latencies;
@@ -16,7 +16,7 @@ use super::{Key, Sum, Traffic};
 const BUCKETS: [f64; 14] =
     [0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, f64::INFINITY];
 
-/// What requests are told apart by.
+/// Labels that requests are grouped by.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct Labels {
     way: String,

@@ -18,14 +18,14 @@ fn facets(by: &str) -> Result<BTreeSet<Facet>, Problem> {
         "release" => Ok(Facet::Release),
         "replica" => Ok(Facet::Replica),
         other => Err(Problem::invalid(format!(
-            "{other:?} is nothing that traffic is told apart by: expected route, service, release or replica{}",
+            "{other:?} is not a way to group traffic: expected route, service, release or replica{}",
             did_you_mean(other, ["route", "service", "release", "replica"])
         ))),
     };
     by.split(',').map(facet).collect()
 }
 
-/// The last ten seconds and quarter of an hour, told apart by what is asked.
+/// The last ten seconds and quarter of an hour, distinguished by what is asked.
 async fn list_traffic(call: Call<ListTraffic>) -> Result<Vec<TrafficRow>, Problem> {
     let facets = facets(call.query.by.as_deref().unwrap_or("service"))?;
     let of = call.query.of.as_deref();
@@ -42,5 +42,5 @@ async fn list_traffic(call: Call<ListTraffic>) -> Result<Vec<TrafficRow>, Proble
             )));
         }
     }
-    Ok(call.control.traffic.told_by(&facets, of))
+    Ok(call.control.traffic.grouped_by(&facets, of))
 }

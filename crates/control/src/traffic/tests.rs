@@ -63,14 +63,14 @@ fn figures_add_up_by_release_and_in_the_series() {
 }
 
 #[test]
-fn rows_are_told_apart_by_what_is_asked_and_percentiles_are_of_all_their_requests() {
+fn rows_are_grouped_as_asked_with_percentiles_of_all_their_requests() {
     let traffic = Traffic::new();
     let mut slow = figure(API, 1, "a1", 100);
     slow.latencies = took(102_400, 100);
     let www = figure("www.lockers.localhost", 1, "a0", 5);
     traffic.add("one", &[figure(API, 1, "a0", 100), slow, www, figure(API, 2, "b0", 10)]);
     let told = |facets: &[Facet], of: Option<&str>| {
-        let rows = traffic.told_by(&facets.iter().copied().collect(), of);
+        let rows = traffic.grouped_by(&facets.iter().copied().collect(), of);
         let named = |row: &TrafficRow| {
             let now = &row.now;
             format!("{} {} {} {} {}", now.way, now.service, now.release, now.replica, now.rate)
@@ -86,7 +86,7 @@ fn rows_are_told_apart_by_what_is_asked_and_percentiles_are_of_all_their_request
         told(&[Facet::Service], Some("stag")),
     ];
     insta::assert_debug_snapshot!(all);
-    let rows = traffic.told_by(&BTreeSet::from([Facet::Service]), None);
+    let rows = traffic.grouped_by(&BTreeSet::from([Facet::Service]), None);
     let is_about =
         |told: Option<f64>, millis: f64| told.is_some_and(|told| (told / millis - 1.0).abs() < 0.04);
     assert!(is_about(rows[0].now.p50, 0.4) && is_about(rows[0].now.p95, 102.4), "{:?}", rows[0].now);
@@ -104,7 +104,7 @@ fn what_is_open_is_the_last_word_of_each_gateway() {
     traffic.add("one", &[open(1, 3)]);
     assert_eq!(told(), 4);
     assert!(metrics(&traffic).contains("replica=\"staging/locker-api/a0\"} 4\n"));
-    let rows = traffic.told_by(&BTreeSet::from([Facet::Route]), None);
+    let rows = traffic.grouped_by(&BTreeSet::from([Facet::Route]), None);
     assert_eq!((rows[0].now.open, rows[0].now.rate), (4, 0.3));
     traffic.add("one", &[open(0, 1)]);
     traffic.add("two", &[open(0, 3)]);
@@ -116,7 +116,7 @@ fn replicas_are_taken_together_where_there_are_very_many() {
     let traffic = Traffic::new();
     let many: Vec<Figure> = (0..APART + 50).map(|at| figure(API, 1, &format!("r{at}"), 1)).collect();
     traffic.add("one", &many);
-    assert_eq!(traffic.told_by(&BTreeSet::from([Facet::Release]), None)[0].points[0].requests, 2_050);
+    assert_eq!(traffic.grouped_by(&BTreeSet::from([Facet::Release]), None)[0].points[0].requests, 2_050);
     let inner = traffic.lock();
     assert_eq!(inner.steps[0].1.len(), APART + 1);
 }

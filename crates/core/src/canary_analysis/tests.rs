@@ -6,7 +6,7 @@ use super::*;
 use crate::latency::Latencies;
 use proptest::prelude::Rng;
 
-/// Rollouts that are made up for each claim.
+/// Rollouts that are replaced each claim.
 const RUNS: u32 = 10_000;
 
 struct Dice(TestRng);
@@ -59,7 +59,7 @@ fn rollout(new: Kind, old: Kind, share: f64, requests: u64, dice: &mut Dice) -> 
 }
 
 #[test]
-fn a_good_release_is_found_against_in_at_most_one_of_a_hundred_rollouts() {
+fn a_good_release_is_rejected_in_at_most_one_of_a_hundred_rollouts() {
     let mut dice = Dice::new(1);
     for (failing, share, requests) in
         [(0.0, 0.1, 1000), (0.001, 0.2, 1000), (0.01, 0.5, 800), (0.05, 0.25, 1000), (0.2, 0.33, 1000)]
@@ -73,7 +73,7 @@ fn a_good_release_is_found_against_in_at_most_one_of_a_hundred_rollouts() {
 }
 
 #[test]
-fn one_in_ten_errors_is_caught_and_within_how_many_requests() {
+fn one_error_in_ten_is_caught_within_a_known_number_of_requests() {
     let mut dice = Dice::new(2);
     let (old, new) = (Kind { failing: 0.001, slow: 40.0 }, Kind { failing: 0.1, slow: 40.0 });
     let mut after: Vec<u64> = Vec::new();
@@ -102,7 +102,7 @@ fn a_release_that_is_four_times_as_slow_is_caught() {
 }
 
 #[test]
-fn a_machine_that_stalls_once_is_not_held_against_the_new_release() {
+fn one_stall_of_the_machine_does_not_fail_a_new_release() {
     let mut dice = Dice::new(5);
     let usual = Kind { failing: 0.0, slow: 10.0 };
     let stalled = Kind { failing: 0.0, slow: 400.0 };
@@ -134,7 +134,7 @@ fn without_a_comparison_one_in_five_errors_is_caught_and_one_in_fifty_is_not() {
 }
 
 #[test]
-fn little_differences_do_not_matter_however_certain_they_are() {
+fn small_differences_are_ignored_however_significant() {
     let seen = |requests, failed| Answered { requests, failed, ..Answered::default() };
     let look = |new, old: Answered| compare(&new, &old, &old, 3);
     assert_eq!(look(seen(1_000_000, 2_500), seen(1_000_000, 1_000)), None);
@@ -158,7 +158,7 @@ fn exact_chances_agree_with_tables() {
 }
 
 #[test]
-fn a_little_slower_does_not_matter_and_twice_as_slow_does() {
+fn slightly_slower_passes_and_twice_as_slow_fails() {
     let all_took = |millis: u64| {
         let mut latencies = Latencies::default();
         latencies.record_many(millis * 1000, 100_000);

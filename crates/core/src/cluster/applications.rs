@@ -2,25 +2,18 @@
 
 use std::collections::BTreeSet;
 
-use jiff::Timestamp;
-
 use super::removal::ends;
-use super::{Cluster, Refusal, RefusalKind};
-use crate::model::{Name, Origin, Target};
+use super::{Refusal, RefusalKind, Transaction};
+use crate::model::{Name, Target};
 use crate::record::Kind;
 use crate::suggestions::did_you_mean;
 
-impl Cluster {
+impl Transaction<'_> {
     /// Removes all that an application declared. Gives what went, in words.
     ///
     /// # Errors
     /// When there is no such application, or when a source follows it, which would bring it back.
-    pub fn remove_application(
-        &mut self,
-        application: &Target,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Vec<String>, Refusal> {
+    pub fn remove_application(&mut self, application: &Target) -> Result<Vec<String>, Refusal> {
         self.environment(&application.environment)?;
         let environment = &application.environment;
         let of =
@@ -46,7 +39,7 @@ impl Cluster {
         let secrets = secrets.filter(|it| it.application.as_ref().is_some_and(|owner| of(&it.target, owner)));
         let secrets: Vec<Target> = secrets.map(|it| it.target.clone()).collect();
         for secret in &secrets {
-            self.check_unused(secret, Some(&application.name))?;
+            self.secret_uses().check_unused(secret, Some(&application.name))?;
         }
         if routes.is_empty() && services.is_empty() && workloads.is_empty() && secrets.is_empty() {
             let here = self.state.workloads.values().filter(|it| it.target.environment == *environment);
@@ -57,7 +50,7 @@ impl Cluster {
                 format!("there is no application {application}{hint}"),
             );
         }
-        self.cause = Origin::new(by, "removed", now);
+        self.act("removed");
         let mut gone = Vec::new();
         for (target, at) in routes {
             gone.push(format!("route {target}: {at} no longer leads anywhere"));
@@ -72,11 +65,11 @@ impl Cluster {
             self.remove_workload(&target);
         }
         for target in secrets {
-            gone.push(format!("secret {target}: nothing uses it any more"));
+            gone.push(format!("secret {target}: nothing uses it now"));
             self.forget_secret(&target);
         }
-        self.hosts_stale.insert(environment.clone());
-        self.table_stale = true;
+        self.stale_hosts.insert(environment.clone());
+        self.table.touch();
         Ok(gone)
     }
 }

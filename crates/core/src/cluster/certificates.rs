@@ -1,9 +1,7 @@
 //! Certificates come, are changed and go; routes that use them are held against them.
 
-use jiff::Timestamp;
-
-use super::{Cluster, Refusal, RefusalKind};
-use crate::model::{Certificate, Name, Origin, Route, Target};
+use super::{Cluster, Refusal, RefusalKind, Transaction};
+use crate::model::{Certificate, Name, Route, Target};
 use crate::record::{Kind, Object, State};
 use crate::suggestions::did_you_mean;
 
@@ -36,16 +34,23 @@ impl State {
 }
 
 impl Cluster {
+    /// Routes that name a certificate.
+    fn users_of<'a>(&'a self, target: &'a Target) -> impl Iterator<Item = &'a Route> {
+        self.state.routes.values().filter(move |route| {
+            let tls = route.spec.tls.as_ref();
+            let names =
+                [tls.and_then(|tls| tls.certificate.as_ref()), tls.and_then(|tls| tls.authority.as_ref())];
+            route.target.environment == target.environment && names.contains(&Some(&target.name))
+        })
+    }
+}
+
+impl Transaction<'_> {
     /// Adds a certificate, or puts one in the place of its predecessor. Gives what it covers, in words.
     ///
     /// # Errors
     /// When a route that names it would be left uncovered.
-    pub fn add_certificate(
-        &mut self,
-        mut certificate: Certificate,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Vec<String>, Refusal> {
+    pub fn add_certificate(&mut self, mut certificate: Certificate) -> Result<Vec<String>, Refusal> {
         self.environment(&certificate.target.environment)?;
         let users: Vec<&Route> = self.users_of(&certificate.target).collect();
         for route in users {
@@ -63,7 +68,7 @@ impl Cluster {
             }
         }
         let act = if self.state.certificates.contains_key(&certificate.target) { "changed" } else { "added" };
-        self.cause = Origin::new(by, act, now);
+        self.act(act);
         certificate.origin = self.cause.clone();
         let covered = self.state.routes.values().filter(|route| {
             let host = route.spec.host.as_deref().unwrap_or_default();
@@ -85,12 +90,7 @@ impl Cluster {
     ///
     /// # Errors
     /// When there is none, or a route names it.
-    pub fn remove_certificate(
-        &mut self,
-        target: &Target,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Vec<String>, Refusal> {
+    pub fn remove_certificate(&mut self, target: &Target) -> Result<Vec<String>, Refusal> {
         self.environment(&target.environment)?;
         let Some(certificate) = self.state.certificates.get(target) else {
             let here = self.state.certificates.keys().filter(|known| known.environment == target.environment);
@@ -104,19 +104,9 @@ impl Cluster {
             return Refusal::new(RefusalKind::Conflict, message);
         }
         let gone = vec![format!("certificate {target}: {}", names(certificate))];
-        self.cause = Origin::new(by, "removed", now);
+        self.act("removed");
         self.remove(Kind::Certificate, target.to_string());
         Ok(gone)
-    }
-
-    /// Routes that name a certificate.
-    fn users_of<'a>(&'a self, target: &'a Target) -> impl Iterator<Item = &'a Route> {
-        self.state.routes.values().filter(move |route| {
-            let tls = route.spec.tls.as_ref();
-            let names =
-                [tls.and_then(|tls| tls.certificate.as_ref()), tls.and_then(|tls| tls.authority.as_ref())];
-            route.target.environment == target.environment && names.contains(&Some(&target.name))
-        })
     }
 }
 
@@ -126,7 +116,10 @@ fn names(certificate: &Certificate) -> String {
 
 #[cfg(test)]
 mod tests {
+    use jiff::Timestamp;
+
     use super::*;
+    use crate::model::Origin;
 
     fn given(name: &str, names: &[&str], days: i64) -> Certificate {
         Certificate {
@@ -143,7 +136,7 @@ mod tests {
     }
 
     #[test]
-    fn a_host_is_shown_what_names_it_and_lasts_longest() {
+    fn a_host_gets_the_certificate_that_covers_it_and_lasts_longest() {
         let mut state = State::default();
         for certificate in [
             given("z-short", &["a.test"], 10),

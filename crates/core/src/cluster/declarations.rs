@@ -2,16 +2,14 @@
 
 use std::collections::BTreeSet;
 
-use jiff::Timestamp;
-
-use super::{Cluster, Refusal, RefusalKind};
+use super::{Cluster, Refusal, RefusalKind, Transaction};
 use crate::address;
-use crate::declare::{Conflict, Plan, Present, PresentSecret, Step, plan};
+use crate::declare::{Conflict, Plan, PlanStep, plan};
 use crate::git_plan::touched_by;
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
-    Environment, Name, Origin, Purpose, ReleaseNumber, Route, RouteSpec, Secret, Service, ServiceSpec,
-    Target, Touched, Workload, WorkloadState,
+    Name, Purpose, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Target, Touched, Workload,
+    WorkloadState,
 };
 use crate::record::{Kind, Object};
 use crate::routing::answers;
@@ -22,139 +20,50 @@ impl Cluster {
         self.environment(environment)?;
         plan(declared, &self.present(environment), exact).map_err(refused)
     }
+}
 
+impl Transaction<'_> {
     /// Makes what is declared so; gives what changed, in words. The steps of the plan are done.
-    pub fn declare(
-        &mut self,
-        declared: &Declared,
-        environment: &Name,
-        exact: bool,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Plan, Refusal> {
+    pub fn declare(&mut self, declared: &Declared, environment: &Name, exact: bool) -> Result<Plan, Refusal> {
         let mut plan = self.plan(declared, environment, exact)?;
         self.check_declared(declared, environment)?;
         for step in &plan.steps {
-            if let Step::Workload { name, new: false, release: true, .. } = step {
-                self.free(&Target::new(environment, name))?;
+            if let PlanStep::Workload { name, new: false, release: true, .. } = step {
+                self.not_held(&Target::new(environment, name))?;
             }
         }
-        self.cause = Origin::new(by, "declared", now);
+        self.act("declared");
         let touched: Vec<Touched> = plan.steps.iter().flat_map(touched_by).collect();
         for step in std::mem::take(&mut plan.steps) {
-            self.apply(step, &declared.application, environment, now);
+            self.apply(step, &declared.application, environment);
         }
-        self.table_stale = true;
+        self.table.touch();
         self.yield_to_person(environment, &declared.application, touched);
         Ok(plan)
     }
 
-    /// Whether everything that a declaration needs is there.
-    pub(super) fn check_declared(&self, declared: &Declared, environment: &Name) -> Result<(), Refusal> {
-        for (name, workload) in &declared.workloads {
-            self.check_secrets(&Target::new(environment, name), &workload.spec, &declared.secrets)?;
-        }
-        let known = |name: &&Name| self.state.services.contains_key(&Target::new(environment, name));
-        let new_services = declared.services.keys().filter(|name| !known(name)).count();
-        let most = 4000usize.saturating_sub(self.state.services.len());
-        if new_services > most {
-            return Refusal::new(
-                RefusalKind::Conflict,
-                format!("{most} more services fit the address range, not {new_services}"),
-            );
-        }
-        Ok(())
-    }
-
     /// Does one step, for the present cause.
-    pub(super) fn apply(&mut self, step: Step, application: &Name, environment: &Name, now: Timestamp) {
+    pub(super) fn apply(&mut self, step: PlanStep, application: &Name, environment: &Name) {
         match step {
-            Step::Workload { name, declared, new, replicas, release } => {
+            PlanStep::Workload { name, declared, new, replicas, release } => {
                 let target = Target::new(environment, &name);
-                self.declare_workload(&target, application, *declared, new, replicas, release, now);
+                self.declare_workload(&target, application, *declared, new, replicas, release);
             }
-            Step::Secret(name, secret, own) => {
-                self.declare_secret(&Target::new(environment, &name), application, &secret, &own, now);
+            PlanStep::Secret(name, secret, own) => {
+                self.declare_secret(&Target::new(environment, &name), application, &secret, &own);
             }
-            Step::Service(name, service) => {
+            PlanStep::Service(name, service) => {
                 self.declare_service(&Target::new(environment, &name), application, service);
             }
-            Step::Route(name, route) => {
+            PlanStep::Route(name, route) => {
                 self.declare_route(Target::new(environment, &name), application, *route);
             }
-            Step::RemoveWorkload(name) => self.let_workload_leave(&Target::new(environment, &name)),
-            Step::RemoveService(name) => self.let_service_leave(&Target::new(environment, &name)),
-            Step::RemoveRoute(name) => self.remove(Kind::Route, Target::new(environment, &name).to_string()),
-            Step::RemoveSecret(name) => self.forget_secret(&Target::new(environment, &name)),
-        }
-    }
-
-    pub(super) fn present(&self, environment: &Name) -> Present {
-        let here = |target: &Target| target.environment == *environment;
-        let workloads =
-            self.state.workloads.values().filter(|workload| here(&workload.target)).filter_map(|workload| {
-                let release = self.state.releases.get(&(workload.target.clone(), workload.release))?;
-                let next = self.next_release(&workload.target);
-                Some((workload.target.name.clone(), (workload.clone(), release.clone(), next)))
-            });
-        let spent = self.state.environments.get(environment).map(|it| it.spent.versions.clone());
-        let newest = |secret: &Secret| (secret.target.name.clone(), secret.newest());
-        let sealed = |secret: &Secret| {
-            Some((secret.target.name.clone(), secret.versions.values().next_back()?.sealed.clone()))
-        };
-        let declared = |secret: &Secret| {
-            let releases = self.state.releases.values().filter(|release| self.uses(release, &secret.target));
-            let releases = releases.map(|release| format!("{}@{}", release.workload.name, release.number));
-            let present = PresentSecret {
-                application: secret.application.clone()?,
-                users: self.users(&secret.target).into_iter().map(|user| user.name).collect(),
-                releases: releases.collect(),
-            };
-            Some((secret.target.name.clone(), present))
-        };
-        let services = self.state.services.values().filter(|service| here(&service.target));
-        let (routes, foreign): (Vec<&Route>, Vec<&Route>) =
-            self.state.routes.values().partition(|route| here(&route.target));
-        Present {
-            reserved_hosts: self.reserved_hosts.clone(),
-            reserved_ports: self.reserved_ports.clone(),
-            images: self
-                .state
-                .images
-                .iter()
-                .map(|(name, image)| (name.clone(), image.digest.clone()))
-                .collect(),
-            workloads: workloads.collect(),
-            secrets: self.state.secrets.values().filter(|secret| here(&secret.target)).map(newest).collect(),
-            sealed: self
-                .state
-                .secrets
-                .values()
-                .filter(|secret| here(&secret.target))
-                .filter_map(sealed)
-                .collect(),
-            declared_secrets: self
-                .state
-                .secrets
-                .values()
-                .filter(|secret| here(&secret.target))
-                .filter_map(declared)
-                .collect(),
-            spent_versions: spent.unwrap_or_default(),
-            environment: Some(environment.clone()),
-            services: services.map(|service| (service.target.name.clone(), service.clone())).collect(),
-            routes: routes.into_iter().map(|route| (route.target.name.clone(), route.clone())).collect(),
-            foreign_routes: foreign.into_iter().cloned().collect(),
-            certificates: self
-                .state
-                .certificates
-                .values()
-                .filter(|it| here(&it.target))
-                .map(|it| (it.target.name.clone(), it.names.clone()))
-                .collect(),
-            environments: self.state.environments.keys().cloned().collect(),
-            domain: self.state.environments.get(environment).map(Environment::domain).unwrap_or_default(),
-            left_alone: BTreeSet::new(),
+            PlanStep::RemoveWorkload(name) => self.let_workload_leave(&Target::new(environment, &name)),
+            PlanStep::RemoveService(name) => self.let_service_leave(&Target::new(environment, &name)),
+            PlanStep::RemoveRoute(name) => {
+                self.remove(Kind::Route, Target::new(environment, &name).to_string())
+            }
+            PlanStep::RemoveSecret(name) => self.forget_secret(&Target::new(environment, &name)),
         }
     }
 
@@ -167,8 +76,8 @@ impl Cluster {
         new: bool,
         replicas: Option<u32>,
         release: bool,
-        now: Timestamp,
     ) {
+        let now = self.now;
         if new {
             let workload = Workload {
                 target: target.clone(),
@@ -192,7 +101,7 @@ impl Cluster {
                 leaves: false,
                 kept: std::collections::BTreeMap::new(),
             };
-            self.state.put(Object::Workload(workload));
+            self.put(Object::Workload(workload));
         }
         let Some(mut workload) = self.state.workloads.get(target).cloned() else { return };
         workload.leaves = false;
@@ -202,10 +111,10 @@ impl Cluster {
         if let Some(count) = replicas {
             workload.wanted = count;
             workload.wanted_origin = self.cause.clone();
-            self.try_untried(&workload, now);
+            self.try_untried(&workload);
         }
         if release {
-            self.release(&mut workload, declared.spec, None, Purpose::Change, now);
+            self.release(&mut workload, declared.spec, None, Purpose::Change);
         }
         self.put(Object::Workload(workload));
         self.touch(target);
@@ -231,7 +140,7 @@ impl Cluster {
             leaves: false,
             origin: self.cause.clone(),
         }));
-        self.hosts_stale.insert(target.environment.clone());
+        self.stale_hosts.insert(target.environment.clone());
     }
 
     fn declare_route(&mut self, target: Target, application: &Name, declared: RouteSpec) {

@@ -1,11 +1,11 @@
-//! What of the gateways' table may differ from the record.
+//! The parts of the gateways' table that may differ from the record.
 
 use std::collections::BTreeSet;
 
 use crate::model::{ReleaseNumber, ReplicaId, Target};
 use crate::record::{Kind, indexed};
 
-/// What of the table may differ from the record.
+/// The parts of the table that may differ from the record.
 #[derive(Debug, Clone, Default)]
 pub(super) struct DirtySet {
     /// All of it.

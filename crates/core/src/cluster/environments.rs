@@ -1,23 +1,14 @@
 //! Environments: made, found by name, removed; and the numbers that each has given.
 
-use jiff::Timestamp;
-
 use super::removal::counted;
-use super::{Cluster, Refusal, RefusalKind};
+use super::{Refusal, RefusalKind, Transaction};
 use crate::manifest::is_host;
-use crate::model::{Environment, EnvironmentIndex, Name, Origin, Spent, Target};
+use crate::model::{Environment, EnvironmentIndex, Name, SpentNumbers, Target};
 use crate::record::{Kind, Object};
-use crate::suggestions::did_you_mean;
 
-impl Cluster {
+impl Transaction<'_> {
     /// Makes an environment.
-    pub fn add_environment(
-        &mut self,
-        name: &Name,
-        domain: Option<String>,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<(), Refusal> {
+    pub fn add_environment(&mut self, name: &Name, domain: Option<String>) -> Result<(), Refusal> {
         if self.state.environments.contains_key(name) {
             return Refusal::new(RefusalKind::Conflict, format!("the environment {name} exists already"));
         }
@@ -33,18 +24,18 @@ impl Cluster {
         let Some(index) = free else {
             return Refusal::new(
                 RefusalKind::Conflict,
-                "15 environments exist, and no more fit one platform",
+                "there are 15 environments already; one platform has at most 15",
             );
         };
-        self.cause = Origin::new(by, "added", now);
+        self.act("added");
         self.put(Object::Environment(Environment {
             name: name.clone(),
             index,
             domain,
-            spent: Spent::default(),
+            spent: SpentNumbers::default(),
             origin: self.cause.clone(),
         }));
-        self.hosts_stale.insert(name.clone());
+        self.stale_hosts.insert(name.clone());
         Ok(())
     }
 
@@ -52,7 +43,7 @@ impl Cluster {
     ///
     /// # Errors
     /// While it holds something: what a person loses goes by acts that name it.
-    pub fn remove_environment(&mut self, name: &Name, by: &str, now: Timestamp) -> Result<(), Refusal> {
+    pub fn remove_environment(&mut self, name: &Name) -> Result<(), Refusal> {
         self.environment(name)?;
         let state = &self.state;
         let here = |target: &Target| target.environment == *name;
@@ -80,34 +71,9 @@ impl Cluster {
                 format!("{} in {name} still end; try again in a moment", counted(ending, "replica"));
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        self.cause = Origin::new(by, "removed", now);
+        self.act("removed");
         self.remove(Kind::Environment, name.to_string());
-        self.table_stale = true;
+        self.table.touch();
         Ok(())
-    }
-
-    /// Numbers that were given to what was of this name.
-    pub(super) fn spent<'t>(&self, target: &'t Target) -> Option<(&Spent, &'t Name)> {
-        Some((&self.state.environments.get(&target.environment)?.spent, &target.name))
-    }
-
-    /// Notes numbers that were given to what goes.
-    pub(super) fn spend(&mut self, target: &Target, note: impl FnOnce(&mut Spent, Name)) {
-        let Some(mut environment) = self.state.environments.get(&target.environment).cloned() else { return };
-        note(&mut environment.spent, target.name.clone());
-        self.put(Object::Environment(environment));
-    }
-
-    /// The environment of this name.
-    pub fn environment(&self, name: &Name) -> Result<&Environment, Refusal> {
-        self.state.environments.get(name).ok_or_else(|| {
-            let known = self.state.environments.keys().map(Name::as_str);
-            let message = if self.state.environments.is_empty() {
-                format!("there is no environment {name}; make it with: mainyard environment add {name}")
-            } else {
-                format!("there is no environment {name}{}", did_you_mean(name.as_str(), known))
-            };
-            Refusal { kind: RefusalKind::NotFound, message }
-        })
     }
 }

@@ -1,15 +1,14 @@
 //! Images by name: added, where releases may wait for one, and removed.
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Cluster, MadeRelease, Refusal, RefusalKind};
-use crate::model::{Bytes, ImageRecord, ImageRef, Origin, Release};
+use super::{MadeRelease, Refusal, RefusalKind, Transaction};
+use crate::model::{Bytes, ImageRecord, ImageRef, Release};
 use crate::record::{Kind, Object};
 use crate::suggestions::did_you_mean;
 
-/// What became of an image that was added.
+/// The result of adding an image.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct AddedImage {
     /// The digest that its name stood for before.
@@ -18,15 +17,10 @@ pub struct AddedImage {
     pub begin: Vec<MadeRelease>,
 }
 
-impl Cluster {
-    /// Takes an image's name out of the store; releases that were made with it keep what it stood for. Gives what
+impl Transaction<'_> {
+    /// Takes an image's name out of the store; releases that were made with it keep its content. Gives what
     /// that means, in words.
-    pub fn remove_image(
-        &mut self,
-        image: &ImageRef,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Vec<String>, Refusal> {
+    pub fn remove_image(&mut self, image: &ImageRef) -> Result<Vec<String>, Refusal> {
         let key = image.to_string();
         let Some(record) = self.state.images.get(&key).cloned() else {
             let hint = did_you_mean(&key, self.state.images.keys().map(String::as_str));
@@ -37,11 +31,11 @@ impl Cluster {
         let having = self.state.releases.values().filter(|it| it.digest.as_ref() == Some(&record.digest));
         let having: Vec<String> = having.map(|it| format!("{}@{}", it.workload, it.number)).collect();
         let rest = match (other, having.as_slice()) {
-            (Some((name, _)), _) => format!("what it stood for stays, as {name}"),
+            (Some((name, _)), _) => format!("its content stays, as {name}"),
             (None, []) => format!("its {} go from the disk within two hours", Bytes::new(record.size)),
-            (None, releases) => format!("{} keep what it stood for", releases.join(", ")),
+            (None, releases) => format!("{} keep its content", releases.join(", ")),
         };
-        self.cause = Origin::new(by, "removed", now);
+        self.act("removed");
         self.remove(Kind::Image, key.clone());
         Ok(vec![format!("image {key}: {rest}")])
     }

@@ -1,7 +1,7 @@
 //! The whole platform as one value: commands and reports go in, changes and orders come out.
 //!
 //! [`Cluster`] holds the record's objects and what is known only now (which gateway confirmed which table). A
-//! command changes it in memory; [`Cluster::settle`] then decides everything that follows and hands out what is
+//! command changes it in memory; [`Transaction::settle`] then decides everything that follows and hands out what is
 //! to be written, ordered and served. The caller writes first and orders after, so that nothing is done that is
 //! not recorded. What the record cannot hold is taken back ([`Cluster::withdraw`]); where the record is away, the caller
 //! throws the value away and reads the record again.
@@ -9,119 +9,128 @@
 mod applications;
 mod bindings;
 mod certificates;
+mod decisions;
 mod declarations;
 mod dirty_set;
+mod draining;
 mod environments;
+mod evidence;
+mod holds;
 mod images;
+mod incarnations;
+mod lookup;
+mod new_release;
+mod node_orders;
 mod observations;
+mod pending_changes;
+mod present;
 mod promotion;
 mod refusal;
 mod releases;
 mod removal;
+mod replica_placement;
 mod reports;
 mod revert;
+mod rollback_target;
 mod rollout_commands;
 mod routing_table;
 mod run_first_reports;
 mod scaling;
+mod secret_uses;
 mod secrets;
 mod set_aside;
 mod settle;
 mod source_commands;
+mod source_follower;
+mod source_plan;
 mod source_sync;
+mod spent_numbers;
+mod transaction;
+mod work_queue;
+mod yields;
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
-use self::dirty_set::DirtySet;
-use crate::address;
-use crate::drain::{GatewayView, Leaving};
-use crate::model::{Evidence, Name, Origin, ReleaseNumber, ReplicaId, Target};
-use crate::record::{Change, Kind, Object, State};
-use crate::routing::{Table, TableVersion};
+use self::draining::Draining;
+use self::evidence::EvidenceBuffer;
+use self::incarnations::Incarnations;
+use self::node_orders::PendingOrders;
+use self::observations::Observations;
+use self::pending_changes::PendingChanges;
+use self::replica_placement::ReplicaPlacement;
+use self::routing_table::RoutingTable;
+use self::work_queue::WorkQueue;
+use crate::model::Name;
+use crate::record::State;
+use crate::routing::{Table, TableVersion, build};
 
 pub use images::AddedImage;
+pub use node_orders::NodeOrders;
 pub use observations::{Declarations, Looked};
 pub use promotion::{Promoted, promoted};
 pub use refusal::{Refusal, RefusalKind};
 pub use releases::{DeployRequest, Goal, MadeRelease, WentTo};
 pub(crate) use removal::ends;
+pub(crate) use rollback_target::History;
 pub use scaling::{LimitChange, Resized};
+pub use secret_uses::SecretUses;
 pub use secrets::{SealedValue, Versioned};
-pub use settle::{NodeOrders, Settled};
-pub use source_commands::{NewSource, Reach, reach};
+pub use settle::Settled;
+pub use source_commands::{NewSource, Transport, reach};
+pub use transaction::Transaction;
 
-/// The platform's state and what is being changed about it.
+/// Hosts and ports that are the platform's own, and no route's.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Reserved {
+    /// The hosts.
+    pub(crate) hosts: BTreeSet<String>,
+    /// The ports, and what listens there.
+    pub(crate) ports: BTreeMap<u16, String>,
+}
+
+/// The platform's state and what is being changed about it. Each part has one job, and its state is its own.
 #[derive(Debug, Clone)]
 pub struct Cluster {
     /// The objects, with all changes made so far.
     pub(crate) state: State,
-    version: TableVersion,
-    pending: BTreeMap<(Kind, String), Change>,
-    dirty: BTreeSet<Target>,
-    wake: BTreeMap<Target, Timestamp>,
-    table_stale: bool,
-    /// What of the table may differ from the record, and the table as it was last made.
-    marks: DirtySet,
-    served: Table,
-    hosts_stale: BTreeSet<Name>,
-    leaving: BTreeMap<ReplicaId, Leaving>,
-    gateways: BTreeMap<String, (GatewayView, Timestamp)>,
-    /// The lives of nodes and gateways that called, and the last report of each.
-    lives: BTreeMap<String, (u64, u64)>,
-    to_run: BTreeSet<ReplicaId>,
-    to_stop: BTreeSet<(Name, ReplicaId)>,
-    /// What was answered and is not yet in a rollout's evidence.
-    unwritten: BTreeMap<(Target, ReleaseNumber), Evidence>,
-    next_address: u16,
-    /// What commits of sources declare, and sources to be looked at.
-    declared: Declarations,
-    to_follow: BTreeSet<Target>,
-    /// Hosts that are the platform's own, and no route's.
-    pub(crate) reserved_hosts: BTreeSet<String>,
-    /// Ports that the platform itself listens on, and what for.
-    pub(crate) reserved_ports: BTreeMap<u16, String>,
-    cause: Origin,
+    changes: PendingChanges,
+    work: WorkQueue,
+    table: RoutingTable,
+    draining: Draining,
+    incarnations: Incarnations,
+    orders: PendingOrders,
+    placement: ReplicaPlacement,
+    evidence: EvidenceBuffer,
+    observations: Observations,
+    /// Environments whose hosts file may differ from the record.
+    stale_hosts: BTreeSet<Name>,
+    pub(crate) reserved: Reserved,
 }
 
 impl Cluster {
     /// Takes over a record, as the control of this epoch. Everything is looked at once.
     pub fn new(state: State, epoch: u64, now: Timestamp) -> Cluster {
-        let dirty = state.workloads.keys().cloned().collect();
-        let hosts_stale = state.environments.keys().cloned().collect();
-        // Of none of them it is known by which table it serves.
-        let unknown = |name: &String| (name.clone(), (GatewayView::default(), now));
-        let gateways = state.gateways.keys().map(unknown).collect();
         Cluster {
+            changes: PendingChanges::default(),
+            work: WorkQueue::of(state.workloads.keys().cloned()),
+            table: RoutingTable::of_epoch(epoch),
+            draining: Draining::of(state.gateways.keys().cloned(), now),
+            incarnations: Incarnations::default(),
+            orders: PendingOrders::default(),
+            placement: ReplicaPlacement::of_epoch(epoch),
+            evidence: EvidenceBuffer::default(),
+            observations: Observations::default(),
+            stale_hosts: state.environments.keys().cloned().collect(),
+            reserved: Reserved::default(),
             state,
-            version: TableVersion { epoch, counter: 0 },
-            pending: BTreeMap::new(),
-            dirty,
-            wake: BTreeMap::new(),
-            table_stale: true,
-            marks: DirtySet::whole(),
-            served: Table::default(),
-            hosts_stale,
-            leaving: BTreeMap::new(),
-            gateways,
-            lives: BTreeMap::new(),
-            to_run: BTreeSet::new(),
-            to_stop: BTreeSet::new(),
-            unwritten: BTreeMap::new(),
-            // Each control begins elsewhere: it does not know what an earlier one gave up a moment ago.
-            next_address: (epoch.wrapping_mul(401) % u64::from(address::REPLICAS_PER_NODE)) as u16,
-            declared: Declarations::new(),
-            to_follow: BTreeSet::new(),
-            reserved_hosts: BTreeSet::new(),
-            reserved_ports: BTreeMap::new(),
-            cause: platform(now),
         }
     }
 
     /// Hosts and ports that are the platform's own, and no route's.
     pub fn reserve(&mut self, hosts: BTreeSet<String>, ports: BTreeMap<u16, String>) {
-        (self.reserved_hosts, self.reserved_ports) = (hosts, ports);
+        self.reserved = Reserved { hosts, ports };
     }
 
     /// The objects, with all changes made so far.
@@ -136,45 +145,18 @@ impl Cluster {
 
     /// The number of the newest table.
     pub fn table_version(&self) -> TableVersion {
-        self.version
+        self.table.version()
     }
 
-    /// Records an object as it is now, and why.
-    fn put(&mut self, object: Object) {
-        self.note(object.kind(), object.key(), Some(object.clone()));
-        self.state.put(object);
+    /// The table as the record has it now.
+    pub fn table(&self) -> Table {
+        build(&self.state, self.table.version())
     }
 
-    fn remove(&mut self, kind: Kind, key: String) {
-        self.state.remove(kind, &key);
-        self.note(kind, key, None);
+    /// The table as it was last made.
+    pub fn served(&self) -> &Table {
+        self.table.served()
     }
-
-    /// What a person caused stays theirs when the platform goes on with it in the same transaction.
-    fn note(&mut self, kind: Kind, key: String, object: Option<Object>) {
-        self.marks.mark(kind, &key);
-        let index = (kind, key.clone());
-        let theirs = self
-            .pending
-            .get(&index)
-            .filter(|_| self.cause.by == PLATFORM)
-            .map(|earlier| earlier.cause.clone());
-        let cause = theirs.unwrap_or_else(|| self.cause.clone());
-        self.pending.insert(index, Change { kind, key, object, cause });
-    }
-
-    fn touch(&mut self, workload: &Target) {
-        self.dirty.insert(workload.clone());
-        self.table_stale = true;
-    }
-}
-
-/// Who did what nobody asked for.
-const PLATFORM: &str = "platform";
-
-/// What the platform did by itself.
-fn platform(now: Timestamp) -> Origin {
-    Origin::new(PLATFORM, "settled", now)
 }
 
 #[cfg(test)]

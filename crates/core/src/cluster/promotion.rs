@@ -2,71 +2,27 @@
 
 use std::collections::BTreeMap;
 
-use jiff::Timestamp;
-
-use super::{Cluster, Refusal, RefusalKind};
+use super::{Cluster, Refusal, RefusalKind, Transaction};
 use crate::difference::differences;
-use crate::model::{Name, Origin, Purpose, Release, ReleaseNumber, ReleaseSpec, RolloutState, Target};
-use crate::unanswered::{Coming, why_unanswered};
+use crate::model::{Name, Purpose, Release, ReleaseNumber, ReleaseSpec, RolloutState, Target};
+use crate::unanswered::{ComingWorkload, why_unanswered};
 
-/// What a promotion made.
+/// The result of a promotion.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Promoted {
     /// The release that was tested.
     pub tested: ReleaseNumber,
     /// The release that it became; `None` where that runs already.
     pub release: Option<ReleaseNumber>,
-    /// What differs from what was there, in words.
+    /// The differences to what was there, in words.
     pub words: Vec<String>,
 }
 
 impl Cluster {
-    /// Carries the last release of a workload that was done to the workload of the same name in another environment: image
-    /// by digest, program, settings, files, ports and checks. Limits, room and the manner of stopping stay as they are there,
-    /// and so does the number of replicas.
+    /// The release to promote, and its target workload.
     ///
     /// # Errors
-    /// When nothing was done yet, when there is no such workload there, or when a secret lacks there.
-    pub fn promote(
-        &mut self,
-        from: &Target,
-        environment: &Name,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Promoted, Refusal> {
-        let (tested, to) = self.promotes(from, environment)?;
-        let mut workload = self.free(&to)?.clone();
-        let Some(present) = self.state.releases.get(&(to.clone(), workload.release)).cloned() else {
-            return Refusal::new(RefusalKind::Conflict, format!("{to} has no release yet"));
-        };
-        let spec = promoted(&tested, &present.spec);
-        self.check_secrets(&to, &spec, &BTreeMap::new())?;
-        self.check_answers(&to, &spec)?;
-        let mut words: Vec<String> = differences(&present.spec, &spec)
-            .iter()
-            .filter(|difference| difference.field != "digest")
-            .map(ToString::to_string)
-            .collect();
-        if words.is_empty() && present.digest == tested.digest {
-            return Ok(Promoted { tested: tested.number, release: None, words });
-        }
-        if present.digest != tested.digest {
-            let short = |digest: &Option<String>| {
-                digest.as_deref().map_or("none", |digest| digest.get(..19).unwrap_or(digest)).to_owned()
-            };
-            words.push(format!("digest {} → {}", short(&present.digest), short(&tested.digest)));
-        }
-        self.cause = Origin::new(by, format!("promoted {from}@{}", tested.number), now);
-        self.release(&mut workload, spec, None, Purpose::Change, now);
-        let number = workload.release;
-        self.put_by_hand(workload);
-        Ok(Promoted { tested: tested.number, release: Some(number), words })
-    }
-
-    /// What would be promoted, and to which workload.
-    ///
-    /// # Errors
-    /// As of [`Cluster::promote`].
+    /// As of [`Transaction::promote`].
     pub fn promotes(&self, from: &Target, environment: &Name) -> Result<(Release, Target), Refusal> {
         let tested = self.tested(from)?.clone();
         self.environment(environment)?;
@@ -96,11 +52,13 @@ impl Cluster {
                 Some((workload, release))
             })
             .collect();
-        let then: Vec<Coming<'_>> = now
+        let then: Vec<ComingWorkload<'_>> = now
             .iter()
             .map(|(workload, release)| match workload.target == *target {
-                true => Coming { name: &workload.target.name, spec, stays: None },
-                false => Coming { name: &workload.target.name, spec: &release.spec, stays: Some(release) },
+                true => ComingWorkload { name: &workload.target.name, spec, stays: None },
+                false => {
+                    ComingWorkload { name: &workload.target.name, spec: &release.spec, stays: Some(release) }
+                }
             })
             .collect();
         let services = self.state.services.values().filter(|it| it.target.environment == target.environment);
@@ -118,7 +76,7 @@ impl Cluster {
         let rollout = self.state.rollouts.get(&(from.clone(), workload.release));
         if let Some(open) = rollout.filter(|it| it.state != RolloutState::Done) {
             let message = format!(
-                "release {} of {from} is {}; what is promoted was done first: see mainyard releases {from}",
+                "release {} of {from} is {}; only a release that is done can be promoted: see mainyard releases {from}",
                 open.to, open.state
             );
             return Refusal::new(RefusalKind::Conflict, message);
@@ -127,7 +85,45 @@ impl Cluster {
     }
 }
 
-/// What was tested, with what belongs to the place where it goes. A tag may stand for another image by now: the digest counts.
+impl Transaction<'_> {
+    /// Carries the last release of a workload that was done to the workload of the same name in another environment: image
+    /// by digest, program, settings, files, ports and checks. Limits, room and the manner of stopping stay as they are there,
+    /// and so does the number of replicas.
+    ///
+    /// # Errors
+    /// When nothing was done yet, when there is no such workload there, or when a secret is missing there.
+    pub fn promote(&mut self, from: &Target, environment: &Name) -> Result<Promoted, Refusal> {
+        let (tested, to) = self.promotes(from, environment)?;
+        let mut workload = self.not_held(&to)?.clone();
+        let Some(present) = self.state.releases.get(&(to.clone(), workload.release)).cloned() else {
+            return Refusal::new(RefusalKind::Conflict, format!("{to} has no release yet"));
+        };
+        let spec = promoted(&tested, &present.spec);
+        self.secret_uses().check_secrets(&to, &spec, &BTreeMap::new())?;
+        self.check_answers(&to, &spec)?;
+        let mut words: Vec<String> = differences(&present.spec, &spec)
+            .iter()
+            .filter(|difference| difference.field != "digest")
+            .map(ToString::to_string)
+            .collect();
+        if words.is_empty() && present.digest == tested.digest {
+            return Ok(Promoted { tested: tested.number, release: None, words });
+        }
+        if present.digest != tested.digest {
+            let short = |digest: &Option<String>| {
+                digest.as_deref().map_or("none", |digest| digest.get(..19).unwrap_or(digest)).to_owned()
+            };
+            words.push(format!("digest {} → {}", short(&present.digest), short(&tested.digest)));
+        }
+        self.act(format!("promoted {from}@{}", tested.number));
+        self.release(&mut workload, spec, None, Purpose::Change);
+        let number = workload.release;
+        self.put_by_hand(workload);
+        Ok(Promoted { tested: tested.number, release: Some(number), words })
+    }
+}
+
+/// The release that was tested, with the settings of the place where it goes. A tag may stand for another image by now: the digest counts.
 pub fn promoted(tested: &Release, there: &ReleaseSpec) -> ReleaseSpec {
     let ReleaseSpec { limits, reserve, stop, labels, .. } = there.clone();
     ReleaseSpec { limits, reserve, stop, labels, digest: tested.digest.clone(), ..tested.spec.clone() }

@@ -7,9 +7,9 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error, JsonSchema)]
 #[error("{message}")]
 pub struct Refusal {
-    /// What kind of refusal.
+    /// The kind of refusal.
     pub kind: RefusalKind,
-    /// What and why, and what would help.
+    /// The reason, and how to fix it.
     pub message: String,
 }
 

@@ -1,13 +1,10 @@
 //! Workloads: found by name, and removed with all that belongs to them alone.
 
-use jiff::Timestamp;
-
-use super::{Cluster, Refusal, RefusalKind};
-use crate::model::{Name, Origin, ReleaseNumber, ReplicaState, Route, Service, Target, Touched, Workload};
+use super::{Refusal, Transaction};
+use crate::model::{Name, ReleaseNumber, ReplicaState, Route, Service, Target, Touched, Workload};
 use crate::record::{Kind, Object};
-use crate::suggestions::did_you_mean;
 
-/// What ends with a workload. A hold is named, because the person who held it may not expect the end.
+/// Everything that ends with a workload. A hold is named, because the person who held it may not expect the end.
 pub(crate) fn ends(workload: &Workload) -> String {
     let end = if workload.wanted == 1 { "ends" } else { "end" };
     let held = workload.held.as_ref();
@@ -21,16 +18,11 @@ pub(super) fn counted(count: usize, thing: &str) -> String {
     if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
 }
 
-impl Cluster {
+impl Transaction<'_> {
     /// Removes a workload with its own service and the routes that lead only there. Gives what went, in words.
-    pub fn remove_target(
-        &mut self,
-        target: &Target,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Vec<String>, Refusal> {
+    pub fn remove_target(&mut self, target: &Target) -> Result<Vec<String>, Refusal> {
         let workload = self.workload(target)?.clone();
-        self.cause = Origin::new(by, "removed", now);
+        self.act("removed");
         let mut touched = Vec::new();
         let mut gone = vec![format!("workload {target}: {}", ends(&workload))];
         let own = |service: &Service| {
@@ -53,7 +45,7 @@ impl Cluster {
             gone.push(format!("service {service}: its name no longer answers"));
             self.remove(Kind::Service, service.to_string());
         }
-        self.hosts_stale.insert(target.environment.clone());
+        self.stale_hosts.insert(target.environment.clone());
         self.remove_workload(target);
         let touched = [Touched::Workload(target.name.clone())].into_iter().chain(touched);
         self.yield_to_person(&target.environment, &workload.application, touched);
@@ -85,18 +77,7 @@ impl Cluster {
             *last = newest.max(*last);
         });
         self.remove(Kind::Workload, target.to_string());
-        self.dirty.remove(target);
-        self.table_stale = true;
-    }
-
-    /// The workload of this target.
-    pub fn workload(&self, target: &Target) -> Result<&Workload, Refusal> {
-        self.environment(&target.environment)?;
-        self.state.workloads.get(target).ok_or_else(|| {
-            let known: Vec<String> = self.state.workloads.keys().map(Target::to_string).collect();
-            let text = target.to_string();
-            let hint = did_you_mean(&text, known.iter().map(String::as_str));
-            Refusal { kind: RefusalKind::NotFound, message: format!("there is no workload {target}{hint}") }
-        })
+        self.work.forget(target);
+        self.table.touch();
     }
 }

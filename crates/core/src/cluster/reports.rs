@@ -1,28 +1,37 @@
-//! What nodes and gateways tell.
+//! Reports of nodes and gateways.
 
 use std::collections::BTreeMap;
 
-use jiff::Timestamp;
-
-use super::{Cluster, platform};
+use super::{Cluster, Transaction};
 use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::launch_fingerprint::LaunchFingerprint;
 use crate::link::{Figure, NodeHello, NodeReport, ReplicaReport};
-use crate::model::{
-    Gateway, Name, Node, Reason, ReasonCode, Replica, ReplicaId, ReplicaState, RolloutState, Target,
-};
+use crate::model::{Gateway, Name, Node, Reason, ReasonCode, Replica, ReplicaId, ReplicaState, Target};
 use crate::record::{Kind, Object};
 
 impl Cluster {
+    /// Why a replica is not what its release asks for, where its node says that it started something else.
+    fn started_otherwise(&self, replica: &Replica, started: Option<&str>) -> Option<Reason> {
+        let release = self.state.releases.get(&(replica.id.workload.clone(), replica.release))?;
+        let asked = LaunchFingerprint::of(release)?.digest();
+        let started = started.filter(|started| *started != asked)?;
+        let node = replica.node.as_ref().map_or("its node", Name::as_str);
+        let sentence = format!(
+            "{node} started something else than release {}: {} instead of {}",
+            replica.release,
+            &started[..started.len().min(12)],
+            &asked[..12]
+        );
+        Some(Reason::new(ReasonCode::NotAsReleased, sentence))
+    }
+}
+
+impl Transaction<'_> {
     /// A node agent called. Everything it should run is ordered again.
-    pub fn hear_hello(&mut self, hello: NodeHello, now: Timestamp) {
-        self.cause = platform(now);
-        // In one life reports count on over all links: what was heard stays heard.
-        let known = self.lives.entry(format!("node {}", hello.node)).or_insert((hello.life, 0));
-        if known.0 != hello.life {
-            *known = (hello.life, 0);
-        }
+    pub fn node_called(&mut self, hello: NodeHello) {
+        let now = self.now;
+        self.incarnations.node_called(&hello.node, hello.incarnation);
         let NodeHello { node: name, cpu, memory, range, .. } = hello;
         let node = Node { name, cpu, memory, range, heard: now };
         let same = self.state.nodes.get(&node.name).is_some_and(|known| {
@@ -32,7 +41,8 @@ impl Cluster {
             self.move_replicas(&node.name, range);
             self.put(Object::Node(node));
         }
-        self.dirty.extend(self.state.workloads.keys().cloned());
+        let Cluster { work, state, .. } = &mut **self;
+        work.extend(state.workloads.keys().cloned());
     }
 
     /// The node was started with another kind of isolation: the same places, in another range.
@@ -44,24 +54,17 @@ impl Cluster {
         });
         for replica in moved.collect::<Vec<_>>() {
             self.put(Object::Replica(replica));
-            self.table_stale = true;
+            self.table.touch();
         }
     }
 
-    /// A node agent tells how replicas are. What an earlier agent sent, or what came before, is not heard.
-    pub fn hear_node(&mut self, node: &Name, report: NodeReport, now: Timestamp) {
-        match self.lives.get_mut(&format!("node {node}")) {
-            // The first that counts names all that runs: one of a link before may still be on its way.
-            Some((life, last))
-                if *life == report.life && *last < report.number && (*last > 0 || report.whole) =>
-            {
-                *last = report.number;
-            }
-            _ => return,
+    /// A node agent tells how replicas are. What an earlier agent sent, or what came before, is ignored.
+    pub fn node_reported(&mut self, node: &Name, report: NodeReport) {
+        if !self.incarnations.take_report(node, report.incarnation, report.number, report.whole) {
+            return;
         }
-        self.cause = platform(now);
         for replica in &report.replicas {
-            self.hear_replica(node, replica, now);
+            self.replica_reported(node, replica);
         }
         for id in report.gone {
             let Some(replica) =
@@ -71,29 +74,30 @@ impl Cluster {
             };
             // What was not asked to stop is started again by the next order; but never what is run once.
             if replica.stopping || replica.once.is_some() {
-                self.lose_run(&id, "it was stopped before its end was told", now);
-                self.leaving.remove(&id);
+                self.run_lost(&id, "it was stopped before its outcome was reported");
+                self.draining.forget(&id);
                 self.remove(Kind::Replica, id.to_string());
                 self.touch(&id.workload);
                 self.sweep_releases(&id.workload);
             } else {
-                self.to_run.insert(id);
+                self.orders.run(id);
             }
         }
     }
 
-    fn hear_replica(&mut self, node: &Name, report: &ReplicaReport, now: Timestamp) {
+    fn replica_reported(&mut self, node: &Name, report: &ReplicaReport) {
+        let now = self.now;
         let Some(known) = self.state.replicas.get(&report.id) else {
             // Nobody wants it any more.
-            self.to_stop.insert((node.clone(), report.id.clone()));
+            self.orders.stop(node, report.id.clone());
             return;
         };
         if known.node.as_ref() != Some(node) {
-            self.to_stop.insert((node.clone(), report.id.clone()));
+            self.orders.stop(node, report.id.clone());
             return;
         }
         if known.once.is_some() {
-            return self.hear_run(known.clone(), report, now);
+            return self.run_reported(known.clone(), report);
         }
         let mut replica = known.clone();
         // What was told once holds until it is started again.
@@ -115,41 +119,22 @@ impl Cluster {
         }
         if replica.state != state {
             replica.since = now;
-            self.table_stale = true;
-        }
-        if state == ReplicaState::Ready {
-            replica.first_ready.get_or_insert(now);
+            self.table.touch();
         }
         replica.state = state;
         (replica.reason, replica.started) = (reason, started);
         (replica.restarts, replica.ready_after) = (report.restarts, ready_after);
-        self.dirty.insert(report.id.workload.clone());
+        self.work.add(&report.id.workload);
         self.put(Object::Replica(replica));
     }
 
-    /// Why a replica is not what its release asks for, where its node says that it started something else.
-    fn started_otherwise(&self, replica: &Replica, started: Option<&str>) -> Option<Reason> {
-        let release = self.state.releases.get(&(replica.id.workload.clone(), replica.release))?;
-        let asked = LaunchFingerprint::of(release)?.digest();
-        let started = started.filter(|started| *started != asked)?;
-        let node = replica.node.as_ref().map_or("its node", Name::as_str);
-        let sentence = format!(
-            "{node} started something else than release {}: {} instead of {}",
-            replica.release,
-            &started[..started.len().min(12)],
-            &asked[..12]
-        );
-        Some(Reason::new(ReasonCode::NotAsReleased, sentence))
-    }
-
     /// A node is gone and does not come back, and what ran there with it.
-    pub fn lose_node(&mut self, node: &Name, now: Timestamp) {
-        self.cause = platform(now);
+    pub fn node_lost(&mut self, node: &Name) {
         let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
         let lost: Vec<ReplicaId> = here.map(|replica| replica.id.clone()).collect();
         for id in lost {
-            self.lose_run(&id, "its node was lost", now);
-            self.leaving.remove(&id);
+            self.run_lost(&id, "its node was lost");
+            self.draining.forget(&id);
             self.remove(Kind::Replica, id.to_string());
             self.touch(&id.workload);
         }
@@ -174,84 +159,46 @@ impl Cluster {
         }
     }
 
-    /// A gateway called. What it worked by in an earlier life counts no more.
-    pub fn hear_gateway_hello(&mut self, gateway: &str, life: u64, now: Timestamp) {
-        self.cause = platform(now);
+    /// A gateway called. What it worked by in an earlier life no longer counts.
+    pub fn gateway_called(&mut self, gateway: &str, incarnation: u64) {
+        let now = self.now;
         if !self.state.gateways.contains_key(gateway) {
             self.put(Object::Gateway(Gateway { name: gateway.to_owned(), closed_ports: BTreeMap::new() }));
         }
-        let known = self.lives.insert(format!("gateway {gateway}"), (life, 0));
-        if known.is_none_or(|(before, _)| before != life) {
-            self.gateways.insert(gateway.to_owned(), (GatewayView::default(), now));
+        if self.incarnations.gateway_called(gateway, incarnation) {
+            self.draining.gateway_began(gateway, now);
         }
     }
 
     /// A gateway tells what it works by.
-    pub fn hear_gateway(&mut self, gateway: &str, life: u64, view: GatewayView, now: Timestamp) {
-        if self.lives.get(&format!("gateway {gateway}")).is_none_or(|(known, _)| *known != life) {
+    pub fn gateway_confirmed(&mut self, gateway: &str, incarnation: u64, view: GatewayView) {
+        let now = self.now;
+        if !self.incarnations.is_present(gateway, incarnation) {
             return;
         }
-        // A table is never given back: an older confirmation has come late.
-        if self.gateways.get(gateway).is_some_and(|(known, _)| known.confirmed > view.confirmed) {
-            return;
-        }
-        self.gateways.insert(gateway.to_owned(), (view, now));
-        // One that has been silent for long is forgotten, so that the list does not grow.
-        let silent = |heard: &Timestamp| now.duration_since(*heard) > jiff::SignedDuration::from_hours(1);
-        let gone: Vec<String> = self
-            .gateways
-            .iter()
-            .filter(|(_, (_, heard))| silent(heard))
-            .map(|(name, _)| name.clone())
-            .collect();
-        self.cause = platform(now);
-        for name in gone {
-            self.gateways.remove(&name);
-            self.lives.remove(&format!("gateway {name}"));
+        for name in self.draining.confirm(gateway, view, now) {
+            self.incarnations.forget_gateway(&name);
             self.remove(Kind::Gateway, name);
         }
     }
 
     /// A gateway tells which ports of routes it cannot listen on.
-    pub fn hear_closed_ports(&mut self, gateway: &str, closed_ports: BTreeMap<u16, String>, now: Timestamp) {
+    pub fn closed_ports_reported(&mut self, gateway: &str, closed_ports: BTreeMap<u16, String>) {
         let known = self.state.gateways.get(gateway);
         if known.is_some_and(|known| known.closed_ports != closed_ports) {
-            self.cause = platform(now);
             self.put(Object::Gateway(Gateway { name: gateway.to_owned(), closed_ports }));
         }
     }
 
-    /// Adds what was served to the evidence of rollouts that move. One that waits for a person may do so for days:
-    /// then it is gathered, and added as it becomes much.
-    pub fn hear_figures(&mut self, figures: &[Figure], now: Timestamp) {
-        self.cause = platform(now);
-        for figure in figures {
-            let (Some(replica), Some(release)) = (&figure.replica, figure.release) else { continue };
-            let Some(open) = self.state.open_rollout(&replica.workload) else { continue };
-            let added = self.unwritten.entry((open.workload.clone(), open.to)).or_default();
-            let of = match (figure.shadow, release == open.to) {
-                (false, true) => &mut added.new,
-                (false, false) => &mut added.old,
-                (true, true) => &mut added.copies,
-                (true, false) => &mut added.copied,
-            };
-            of.add(figure.requests, figure.failed, &figure.latencies);
-            added.other_size += figure.other_size;
-        }
-        for (key, added) in std::mem::take(&mut self.unwritten) {
-            let Some(known) = self.state.rollouts.get(&key).filter(|rollout| rollout.state.is_open()) else {
-                continue;
-            };
-            let written = known.evidence.new.requests + known.evidence.old.requests;
-            let little = (added.new.requests + added.old.requests) * 20 < written;
-            if known.state == RolloutState::Awaiting && little {
-                self.unwritten.insert(key, added);
-                continue;
-            }
-            let mut rollout = known.clone();
+    /// Adds what was served to the evidence of rollouts that are under way.
+    pub fn figures_reported(&mut self, figures: &[Figure]) {
+        let Cluster { state, evidence, .. } = &mut **self;
+        evidence.add(figures, state);
+        for (key, added) in evidence.take(state) {
+            let Some(mut rollout) = self.state.rollouts.get(&key).cloned() else { continue };
             rollout.evidence.add(&added);
             self.put(Object::Rollout(rollout));
-            self.dirty.insert(key.0);
+            self.work.add(&key.0);
         }
     }
 }

@@ -1,11 +1,9 @@
 //! Taking back changes that the record cannot hold, without reading all of it again.
 
-use jiff::Timestamp;
-
 use super::Cluster;
-use super::dirty_set::DirtySet;
+use super::pending_changes::Undo;
 use super::settle::Settled;
-use crate::model::{ReleaseNumber, ReplicaId, ReplicaState, Target};
+use crate::model::{ReleaseNumber, ReplicaId, Target};
 use crate::record::{Kind, State, indexed};
 
 impl Cluster {
@@ -13,33 +11,32 @@ impl Cluster {
     ///
     /// The table that came out of it was never sent: the caller sends [`Cluster::served`] whole once the next one
     /// is made.
-    pub fn withdraw(&mut self, settled: Settled, written: &State, now: Timestamp) {
+    pub fn withdraw(&mut self, settled: Settled, written: &State) {
         for change in settled.changes {
             let before = written.object(change.kind, &change.key);
             match before {
                 Some(object) => self.state.put(object),
                 None => self.state.remove(change.kind, &change.key),
             }
-            self.dirty.extend(workload_of(change.kind, &change.key));
+            self.work.extend(workload_of(change.kind, &change.key));
             if let Some(environment) = environment_of(change.kind, &change.key) {
-                self.hosts_stale.extend(environment.parse().ok());
+                self.stale_hosts.extend(environment.parse().ok());
             }
         }
-        let still = |id: &ReplicaId| self.state.replicas.get(id);
-        self.leaving.retain(|id, _| {
-            still(id).is_some_and(|replica| replica.state == ReplicaState::Draining && !replica.stopping)
-        });
-        // Orders that were not sent: those that still hold are sent with the next ones.
-        for (node, orders) in settled.orders {
-            let run = orders.run.into_iter().map(|order| order.id).filter(|id| still(id).is_some());
-            self.to_run.extend(run);
-            let stop = orders.stop.into_iter().filter(|id| still(id).is_some_and(|replica| replica.stopping));
-            self.to_stop.extend(stop.map(|id| (node.clone(), id)));
+        self.draining.keep_draining(&self.state);
+        self.orders.take_back(settled.orders, &self.state);
+        self.changes.clear();
+        self.table.touch_all();
+    }
+
+    /// Takes back what a command did before it was refused.
+    pub(super) fn undo(&mut self, before: Option<Undo>) {
+        for ((kind, key), object) in self.changes.undo(before) {
+            match object {
+                Some(object) => self.state.put(object),
+                None => self.state.remove(kind, &key),
+            }
         }
-        self.pending.clear();
-        self.table_stale = true;
-        self.marks = DirtySet::whole();
-        self.cause = super::platform(now);
     }
 }
 

@@ -1,31 +1,13 @@
 //! Steering a move by hand: hold and resume, go on, go back, start afresh; and keeping a release.
 
-use jiff::Timestamp;
-
-use super::{Cluster, Refusal, RefusalKind, platform};
+use super::{Cluster, Refusal, RefusalKind, Transaction};
 use crate::model::{
-    FirstState, Held, Origin, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, RolloutState, Target,
-    Touched, Workload,
+    FirstState, Purpose, Reason, ReasonCode, ReleaseNumber, Rollout, RolloutState, Target, Touched, Workload,
 };
 use crate::record::Object;
 use crate::rollouts::next_step;
 
 impl Cluster {
-    /// A workload that is not held.
-    pub(super) fn free(&self, target: &Target) -> Result<&Workload, Refusal> {
-        let workload = self.workload(target)?;
-        match &workload.held {
-            None => Ok(workload),
-            Some(held) => {
-                let Held { because, origin } = held;
-                let message = format!(
-                    "{target} is {origin}, because {because}; nothing moves until: mainyard resume {target}"
-                );
-                Refusal::new(RefusalKind::Conflict, message)
-            }
-        }
-    }
-
     /// The move that goes on or waits, in words: which release, by whom, and how it is.
     pub fn under_way(&self, target: &Target) -> Option<String> {
         let open = self.state.open_rollout(target)?;
@@ -35,7 +17,7 @@ impl Cluster {
     }
 
     fn open(&self, target: &Target, to: &str) -> Result<Rollout, Refusal> {
-        self.free(target)?;
+        self.not_held(target)?;
         self.state.open_rollout(target).cloned().ok_or_else(|| {
             let last = self.state.newest_rollout(target);
             let last = last
@@ -44,11 +26,9 @@ impl Cluster {
             Refusal { kind: RefusalKind::Conflict, message }
         })
     }
+}
 
-    fn by(&mut self, by: &str, act: &str, now: Timestamp) {
-        self.cause = Origin::new(by, act, now);
-    }
-
+impl Transaction<'_> {
     fn put_changed(&mut self, mut workload: Workload) {
         workload.last_change = self.cause.clone();
         let target = workload.target.clone();
@@ -56,47 +36,22 @@ impl Cluster {
         self.touch(&target);
     }
 
-    /// The mark of a hold, and its cause: of a workload or a source that is not held already, with a reason.
-    pub(super) fn mark_held(
-        &mut self,
-        target: &Target,
-        already: Option<&Held>,
-        because: &str,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Held, Refusal> {
-        if let Some(Held { because, origin }) = already {
-            let message = format!("{target} is {origin} already, because {because}");
-            return Refusal::new(RefusalKind::Conflict, message);
-        }
-        if because.trim().is_empty() {
-            return Refusal::new(RefusalKind::Invalid, "a hold needs a reason: --because \"…\"");
-        }
-        self.by(by, "held", now);
-        Ok(Held { because: because.trim().to_owned(), origin: self.cause.clone() })
-    }
-
     /// DirtySet a workload: nothing automatic moves it until it is resumed. Gives how things stand.
-    pub fn hold(
-        &mut self,
-        target: &Target,
-        because: &str,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<String, Refusal> {
+    pub fn hold(&mut self, target: &Target, because: &str) -> Result<String, Refusal> {
         let mut workload = self.workload(target)?.clone();
-        workload.held = Some(self.mark_held(target, workload.held.as_ref(), because, by, now)?);
+        workload.held = Some(self.mark_held(target, workload.held.as_ref(), because)?);
         self.put_changed(workload);
         let open = self.state.open_rollout(target);
         Ok(open.map_or_else(
             || "it stays at its release".to_owned(),
-            |open| format!("the rollout to {} stands still, {}", open.to, open.state),
+            |open| format!("the rollout to {} is paused, {}", open.to, open.state),
         ))
     }
 
-    /// A control begins to decide: while nobody did, no rollout could go on, so that time is not held against it.
-    pub fn begin_to_decide(&mut self, now: Timestamp) {
-        self.cause = platform(now);
+    /// A control begins to decide: while nobody did, no rollout could go on, so that time does not count against it.
+    pub fn begin_to_decide(&mut self) {
+        let now = self.now;
+        self.act_by_itself();
         let open = self.state.rollouts.values().filter(|rollout| {
             rollout.state.is_open()
                 && !matches!(rollout.state, RolloutState::Awaiting | RolloutState::GoingBack)
@@ -108,11 +63,12 @@ impl Cluster {
     }
 
     /// Takes the mark away; a rollout goes on, with its deadline counted again. Gives what goes on.
-    pub fn resume(&mut self, target: &Target, by: &str, now: Timestamp) -> Result<String, Refusal> {
+    pub fn resume(&mut self, target: &Target) -> Result<String, Refusal> {
+        let now = self.now;
         let name = target.name.clone();
         let of = [Touched::Release(name.clone()), Touched::Replicas(name.clone()), Touched::Workload(name)];
-        let lifted = |cluster: &mut Cluster| {
-            cluster.lift(&target.environment, |what| of.contains(what), by, now).join("; ")
+        let lifted = |transaction: &mut Transaction<'_>| {
+            transaction.follow_again(&target.environment, |what| of.contains(what)).join("; ")
         };
         // What a person removed is followed again too: then there is no workload.
         let left_alone = self.state.sources.values().any(|source| {
@@ -129,11 +85,11 @@ impl Cluster {
             }
             return Refusal::new(RefusalKind::Conflict, format!("{target} is not held"));
         };
-        self.by(by, "resumed", now);
+        self.act("resumed");
         self.put_changed(workload);
         let lifted = lifted(self);
-        self.by(by, "resumed", now);
-        if let Some(words) = self.catch_up_on_secrets(target, held.origin.at, now) {
+        self.act("resumed");
+        if let Some(words) = self.catch_up_on_secrets(target, held.origin.at) {
             return Ok(if lifted.is_empty() { words } else { format!("{words}; {lifted}") });
         }
         let Some(mut open) = self.state.open_rollout(target).cloned() else {
@@ -149,8 +105,9 @@ impl Cluster {
         Ok(words)
     }
 
-    /// A person says that the rollout go on: to its next step, or in spite of what was found. Gives what it does now.
-    pub fn advance(&mut self, target: &Target, by: &str, now: Timestamp) -> Result<String, Refusal> {
+    /// A person says that the rollout go on: to its next step, or despite what was found. Gives what it does now.
+    pub fn advance(&mut self, target: &Target) -> Result<String, Refusal> {
+        let now = self.now;
         let mut open = self.open(target, "advance")?;
         if open.state == RolloutState::GoingBack {
             let message =
@@ -161,7 +118,7 @@ impl Cluster {
         let code = open.reason.as_ref().map(|reason| reason.code);
         let waits = open.state == RolloutState::Awaiting;
         let steps = rule.steps.clone();
-        self.by(by, "advanced", now);
+        self.act("advanced");
         let before = open.first.as_mut().filter(|first| waits && first.holds_back());
         let words = if let Some(first) = before {
             // What it answers is judged as ever.
@@ -174,8 +131,9 @@ impl Cluster {
             open.waived = Some(self.cause.clone());
             open.step_began = Some(now);
             (open.state, open.reason, open.ended) = (RolloutState::Shifting, None, None);
-            format!("the rollout to {} goes on in spite of what was found", open.to)
-        } else if (open.step as usize) < steps.len() && open.purpose == Purpose::Change {
+            format!("the rollout to {} goes on despite what was found", open.to)
+        } else if waits || ((open.step as usize) < steps.len() && open.purpose == Purpose::Change) {
+            // The steps may have been taken out of the rule since it was asked: then all requests are next.
             if waits {
                 (open.state, open.reason) = (RolloutState::Shifting, None);
             }
@@ -183,7 +141,8 @@ impl Cluster {
             let next = steps.get(open.step as usize).map_or("all requests".to_owned(), ToString::to_string);
             format!("the rollout to {} goes to {next}", open.to)
         } else {
-            let message = format!("the rollout to {} waits for nobody; it is {}", open.to, open.state);
+            let message =
+                format!("the rollout to {} does not wait for a person; it is {}", open.to, open.state);
             return Refusal::new(RefusalKind::Conflict, message);
         };
         self.put(Object::Rollout(open));
@@ -193,12 +152,9 @@ impl Cluster {
     }
 
     /// A person says that the rollout go back. Gives the release that goes and the one it goes back to.
-    pub fn cancel(
-        &mut self,
-        target: &Target,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<(ReleaseNumber, ReleaseNumber), Refusal> {
+    pub fn cancel(&mut self, target: &Target) -> Result<(ReleaseNumber, ReleaseNumber), Refusal> {
+        let by = self.by.clone();
+        let now = self.now;
         let mut open = self.open(target, "cancel")?;
         let Some(from) = open.from else {
             let message = format!(
@@ -211,7 +167,7 @@ impl Cluster {
             let message = format!("the rollout to {} is on its way back already", open.to);
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        self.by(by, "cancelled", now);
+        self.act("cancelled");
         open.state = RolloutState::GoingBack;
         open.step_began = Some(now);
         (open.cancelled, open.ended) = (Some(self.cause.clone()), None);
@@ -229,24 +185,19 @@ impl Cluster {
     }
 
     /// Puts fresh replicas of the same in the place of those that are there: a release that equals the present one.
-    pub fn restart(
-        &mut self,
-        target: &Target,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<(ReleaseNumber, ReleaseNumber), Refusal> {
-        let mut workload = self.free(target)?.clone();
+    pub fn restart(&mut self, target: &Target) -> Result<(ReleaseNumber, ReleaseNumber), Refusal> {
+        let mut workload = self.not_held(target)?.clone();
         if let Some(open) = self.state.open_rollout(target) {
             let message =
-                format!("the rollout to {} is still {}; it brings fresh replicas", open.to, open.state);
+                format!("the rollout to {} is still {}; it brings new replicas anyway", open.to, open.state);
             return Refusal::new(RefusalKind::Conflict, message);
         }
         let Some(current) = self.state.releases.get(&(target.clone(), workload.release)).cloned() else {
             return Refusal::new(RefusalKind::Conflict, format!("{target} has no release yet"));
         };
-        self.by(by, "restarted", now);
+        self.act("restarted");
         let same_as = current.same_as.unwrap_or(current.number);
-        self.release(&mut workload, current.spec.clone(), Some(&current), Purpose::Restart, now);
+        self.release(&mut workload, current.spec.clone(), Some(&current), Purpose::Restart);
         let number = workload.release;
         self.put_changed(workload);
         Ok((number, same_as))
@@ -258,15 +209,13 @@ impl Cluster {
         target: &Target,
         number: ReleaseNumber,
         keep: bool,
-        by: &str,
-        now: Timestamp,
     ) -> Result<bool, Refusal> {
         let mut workload = self.workload(target)?.clone();
         self.release_of(target, number)?;
         if workload.kept.contains_key(&number) == keep {
             return Ok(false);
         }
-        self.by(by, if keep { "kept a release" } else { "keeps a release no longer" }, now);
+        self.act(if keep { "kept a release" } else { "keeps a release no longer" });
         if keep {
             workload.kept.insert(number, self.cause.clone());
         } else {

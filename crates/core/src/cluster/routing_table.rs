@@ -2,37 +2,71 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::Cluster;
 use super::dirty_set::DirtySet;
 use crate::model::Target;
-use crate::routing::{Table, TableChange, build, route_entry, service_entry};
+use crate::record::{Kind, State};
+use crate::routing::{Table, TableChange, TableVersion, build, route_entry, service_entry};
 
-impl Cluster {
-    /// The table as the record has it now.
-    pub fn table(&self) -> Table {
-        build(&self.state, self.version)
+/// The table as the gateways have it, and what of it may differ from the record.
+#[derive(Debug, Clone)]
+pub(super) struct RoutingTable {
+    version: TableVersion,
+    served: Table,
+    marks: DirtySet,
+    /// Whether a next table is to be made.
+    stale: bool,
+}
+
+impl RoutingTable {
+    /// Of the control of this epoch, which has served none yet.
+    pub(super) fn of_epoch(epoch: u64) -> RoutingTable {
+        let version = TableVersion { epoch, counter: 0 };
+        RoutingTable { version, served: Table::default(), marks: DirtySet::whole(), stale: true }
+    }
+
+    /// The number of the newest table.
+    pub(super) fn version(&self) -> TableVersion {
+        self.version
     }
 
     /// The table as it was last made.
-    pub fn served(&self) -> &Table {
+    pub(super) fn served(&self) -> &Table {
         &self.served
     }
 
+    /// An object was changed, or came or went.
+    pub(super) fn mark(&mut self, kind: Kind, key: &str) {
+        self.marks.mark(kind, key);
+    }
+
+    /// A next table is to be made.
+    pub(super) fn touch(&mut self) {
+        self.stale = true;
+    }
+
+    /// Everything of the table may differ.
+    pub(super) fn touch_all(&mut self) {
+        self.stale = true;
+        self.marks = DirtySet::whole();
+    }
+
     /// Makes the next table, where it may differ; tells what did.
-    pub(super) fn make_table(&mut self) -> Option<TableChange> {
-        if !std::mem::take(&mut self.table_stale) {
+    pub(super) fn advance(&mut self, state: &State) -> Option<TableChange> {
+        if !std::mem::take(&mut self.stale) {
             return None;
         }
         self.version.counter += 1;
         let marks = std::mem::take(&mut self.marks);
-        let change =
-            if marks.whole { self.table().change_from(&self.served) } else { self.change_of_marked(marks) };
+        let change = if marks.whole {
+            build(state, self.version).change_from(&self.served)
+        } else {
+            self.change_of_marked(marks, state)
+        };
         self.served.apply(&change);
         Some(change)
     }
 
-    fn change_of_marked(&self, marks: DirtySet) -> TableChange {
-        let state = &self.state;
+    fn change_of_marked(&self, marks: DirtySet, state: &State) -> TableChange {
         let DirtySet { workloads, mut services, mut routes, .. } = marks;
         let leads = |to: &BTreeSet<Target>, route: &crate::model::Route| {
             let environment = &route.target.environment;

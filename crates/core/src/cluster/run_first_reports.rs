@@ -1,15 +1,14 @@
-//! What nodes tell of commands that run once before a release serves.
+//! Reports of nodes about commands that run once before a release serves.
 
-use jiff::Timestamp;
-
-use super::Cluster;
+use super::Transaction;
 use crate::link::ReplicaReport;
 use crate::model::{FirstOutcome, FirstState, Replica, ReplicaId, ReplicaState};
 use crate::record::Object;
 
-impl Cluster {
+impl Transaction<'_> {
     /// A node tells of a run. Its end goes into the rollout; only when that is written is the node told to forget it.
-    pub(super) fn hear_run(&mut self, known: Replica, report: &ReplicaReport, now: Timestamp) {
+    pub(super) fn run_reported(&mut self, known: Replica, report: &ReplicaReport) {
+        let now = self.now;
         let mut run = known.clone();
         let key = (run.id.workload.clone(), run.release);
         if let Some(mut rollout) = self.state.rollouts.get(&key).cloned()
@@ -27,13 +26,13 @@ impl Cluster {
             }
             if rollout.first.as_ref() != Some(&before) {
                 self.put(Object::Rollout(rollout));
-                self.dirty.insert(key.0.clone());
+                self.work.add(&key.0);
             }
         }
         if report.outcome.is_some() {
             run.stopping = true;
             if let Some(node) = &run.node {
-                self.to_stop.insert((node.clone(), run.id.clone()));
+                self.orders.stop(node, run.id.clone());
             }
         }
         run.state = if run.stopping || run.state == ReplicaState::Draining {
@@ -47,12 +46,13 @@ impl Cluster {
                 run.since = now;
             }
             self.put(Object::Replica(run));
-            self.dirty.insert(key.0);
+            self.work.add(&key.0);
         }
     }
 
     /// A run is gone. Where its end was not told, nobody knows it.
-    pub(super) fn lose_run(&mut self, id: &ReplicaId, why: &str, now: Timestamp) {
+    pub(super) fn run_lost(&mut self, id: &ReplicaId, why: &str) {
+        let now = self.now;
         let Some(run) = self.state.replicas.get(id).filter(|run| run.once.is_some()) else { return };
         let key = (id.workload.clone(), run.release);
         let Some(mut rollout) = self.state.rollouts.get(&key).cloned() else { return };

@@ -1,13 +1,10 @@
 //! How many replicas a workload has, and how much each may use.
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Cluster, DeployRequest, Refusal, RefusalKind};
-use crate::model::{
-    Bytes, Cpu, Origin, ReleaseNumber, ReleaseSpec, Rollout, RolloutState, Target, Touched, Workload,
-};
+use super::{DeployRequest, Refusal, RefusalKind, Transaction};
+use crate::model::{Bytes, Cpu, ReleaseNumber, ReleaseSpec, Target, Touched};
 use crate::record::Object;
 
 /// Other limits of a workload's replicas.
@@ -48,14 +45,14 @@ impl LimitChange {
 /// Processor time that may be declared as a limit, in thousandths of a processor.
 const CPU_LIMITS: std::ops::RangeInclusive<u64> = 10..=1_024_000;
 
-/// What became of a workload's size.
+/// The new size of a workload.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Resized {
     /// How many replicas were wanted before.
     pub before: u32,
     /// The release that other limits take.
     pub release: Option<ReleaseNumber>,
-    /// What differs of the limits, in words.
+    /// The differences of the limits, in words.
     pub differences: Vec<String>,
 }
 
@@ -63,40 +60,38 @@ pub struct Resized {
 fn check_count(replicas: u32) -> Result<(), Refusal> {
     match replicas {
         0..=10_000 => Ok(()),
-        more => Refusal::new(RefusalKind::Invalid, format!("{more} replicas: at most 10000 are taken")),
+        more => Refusal::new(RefusalKind::Invalid, format!("{more} replicas: at most 10000 are allowed")),
     }
 }
 
-impl Cluster {
+impl Transaction<'_> {
     /// Sets how many replicas a workload has, how much each may use, or both.
     pub fn resize(
         &mut self,
         target: &Target,
         wanted: Option<u32>,
         limits: LimitChange,
-        by: &str,
-        now: Timestamp,
     ) -> Result<Resized, Refusal> {
         let before = self.workload(target)?.wanted;
         let wanted = wanted.unwrap_or(before);
         check_count(wanted)?;
         let request = DeployRequest { limits, ..DeployRequest::default() };
-        let made = if limits.is_empty() { None } else { self.deploy(target, &request, by, now)? };
-        self.scale(target, wanted, by, now)?;
+        let made = if limits.is_empty() { None } else { self.deploy(target, &request)? };
+        self.scale(target, wanted)?;
         let (release, differences) = made.unzip();
         Ok(Resized { before, release, differences: differences.unwrap_or_default() })
     }
 
     /// Sets how many replicas are wanted; gives how many were.
-    pub fn scale(&mut self, target: &Target, wanted: u32, by: &str, now: Timestamp) -> Result<u32, Refusal> {
+    pub fn scale(&mut self, target: &Target, wanted: u32) -> Result<u32, Refusal> {
         let mut workload = self.workload(target)?.clone();
         check_count(wanted)?;
         let before = workload.wanted;
         if before != wanted {
-            self.cause = Origin::new(by, "scaled", now);
+            self.act("scaled");
             workload.wanted = wanted;
             workload.wanted_origin = self.cause.clone();
-            self.try_untried(&workload, now);
+            self.try_untried(&workload);
             workload.last_change = self.cause.clone();
             let application = workload.application.clone();
             self.put(Object::Workload(workload));
@@ -105,27 +100,5 @@ impl Cluster {
             self.yield_to_person(&target.environment, &application, [touched]);
         }
         Ok(before)
-    }
-
-    /// What no replica ran so far is rolled out once some are wanted: it is watched like any new release, and goes back.
-    pub(super) fn try_untried(&mut self, workload: &Workload, now: Timestamp) {
-        let newest = self.state.newest_rollout(&workload.target);
-        let Some(untried) = newest.filter(|it| workload.wanted > 0 && it.state == RolloutState::Untried)
-        else {
-            return;
-        };
-        let begun = Rollout {
-            state: RolloutState::Starting,
-            started: now,
-            step_began: Some(now),
-            ended: None,
-            verdict: None,
-            // With no replica there was nothing to watch.
-            watched_since: None,
-            share: None,
-            step: 0,
-            ..untried.clone()
-        };
-        self.put(Object::Rollout(begun));
     }
 }

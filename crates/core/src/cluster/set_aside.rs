@@ -3,27 +3,27 @@
 
 use jiff::Timestamp;
 
-use super::{Cluster, Refusal, RefusalKind};
-use crate::model::{Aside, Origin, Replica, ReplicaId, ReplicaState, Span};
+use super::{Cluster, Refusal, RefusalKind, Transaction};
+use crate::model::{Aside, Replica, ReplicaId, ReplicaState, Span};
 use crate::record::Object;
-use crate::routing::all_of;
-use crate::suggestions::did_you_mean;
 
 /// Longest time that a replica stays aside.
 pub(super) const LONGEST: Span = Span::from_secs(24 * 3600);
 
 impl Cluster {
+    /// Replicas that are aside.
+    pub(super) fn asides(&self) -> impl Iterator<Item = &Replica> {
+        self.state.replicas.values().filter(|replica| replica.aside.is_some())
+    }
+}
+
+impl Transaction<'_> {
     /// Sets a replica aside for so long, or for so long from now on where it is aside already.
     ///
     /// # Errors
     /// When there is none, or it is on its way out.
-    pub fn set_aside(
-        &mut self,
-        id: &ReplicaId,
-        lasts: Span,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Timestamp, Refusal> {
+    pub fn set_aside(&mut self, id: &ReplicaId, lasts: Span) -> Result<Timestamp, Refusal> {
+        let now = self.now;
         if lasts > LONGEST || lasts.millis() == 0 {
             return Refusal::new(
                 RefusalKind::Invalid,
@@ -36,14 +36,14 @@ impl Cluster {
             let message = format!("{id} is {}, and cannot be set aside", replica.state);
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        self.cause = Origin::new(by, "set aside", now);
+        self.act("set aside");
         let until = now + lasts.signed();
         replica.aside = Some(Aside { until, origin: self.cause.clone() });
         if replica.state != ReplicaState::SetAside {
             (replica.state, replica.since) = (ReplicaState::SetAside, now);
         }
         self.put(Object::Replica(replica));
-        self.table_stale = true;
+        self.table.touch();
         self.touch(&id.workload);
         Ok(until)
     }
@@ -52,47 +52,25 @@ impl Cluster {
     ///
     /// # Errors
     /// When there is none, or it is not aside.
-    pub fn end_aside(&mut self, id: &ReplicaId, by: &str, now: Timestamp) -> Result<(), Refusal> {
+    pub fn end_aside(&mut self, id: &ReplicaId) -> Result<(), Refusal> {
         if self.replica(id)?.aside.is_none() {
             return Refusal::new(RefusalKind::Conflict, format!("{id} is not set aside"));
         }
-        self.cause = Origin::new(by, "ended", now);
-        self.let_go(id, now);
+        self.act("ended");
+        self.let_go(id);
         Ok(())
     }
 
     /// Those whose time is over end.
-    pub(super) fn end_asides(&mut self, now: Timestamp) {
+    pub(super) fn end_asides(&mut self) {
+        let now = self.now;
         let over = |replica: &&Replica| {
             replica.state == ReplicaState::SetAside
                 && replica.aside.as_ref().is_some_and(|aside| aside.until <= now)
         };
         let over: Vec<ReplicaId> = self.asides().filter(over).map(|replica| replica.id.clone()).collect();
         for id in over {
-            self.let_go(&id, now);
+            self.let_go(&id);
         }
-    }
-
-    /// Replicas that are aside.
-    pub(super) fn asides(&self) -> impl Iterator<Item = &Replica> {
-        self.state.replicas.values().filter(|replica| replica.aside.is_some())
-    }
-
-    fn replica(&self, id: &ReplicaId) -> Result<&Replica, Refusal> {
-        self.workload(&id.workload)?;
-        self.state.replicas.get(id).ok_or_else(|| {
-            let here: Vec<&str> =
-                all_of(&self.state.replicas, &id.workload).map(|it| it.id.short.as_str()).collect();
-            let hint = did_you_mean(&id.short, here.iter().copied());
-            let there = if here.is_empty() {
-                "it has none".to_owned()
-            } else {
-                format!("there are: {}", here.join(", "))
-            };
-            Refusal {
-                kind: RefusalKind::NotFound,
-                message: format!("there is no replica {id}{hint} ({there})"),
-            }
-        })
     }
 }

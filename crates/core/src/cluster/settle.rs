@@ -1,37 +1,20 @@
-//! Deciding all that follows from what was changed and heard.
+//! Deciding all that follows from what was changed and reported.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::Ipv4Addr;
 
 use jiff::{SignedDuration, Timestamp};
 
-use super::{Cluster, platform};
-use crate::address;
-use crate::drain::{Leaving, may_stop};
+use super::node_orders::{NodeOrders, run_order};
+use super::{Cluster, Transaction};
 use crate::link::RunOrder;
-use crate::model::{
-    Name, Once, Reason, ReasonCode, ReleaseId, ReleaseNumber, Replica, ReplicaId, ReplicaState, RolloutState,
-    Target, replica_short_name,
-};
-use crate::placement::{Occupied, place};
+use crate::model::{Name, ReleaseId, ReleaseNumber, Replica, ReplicaId, RolloutState, Target};
 use crate::record::{Change, Kind, Object, indexed};
-use crate::rollouts::{Act, Decision, View, decide};
-use crate::routing::{TableChange, hosts_file, replicas_of, runs_of};
-use crate::suggestions::near;
+use crate::routing::{TableChange, hosts_file};
 
-/// Workloads that did not come to rest are decided about again after this time, so that they do not keep the leader busy.
+/// Workloads that did not settle are decided about again after this time, so that they do not keep the leader busy.
 const UNSETTLED_AGAIN: SignedDuration = SignedDuration::from_secs(1);
 
-/// What one node is told.
-#[derive(Debug, Clone, PartialEq, Default)]
-pub struct NodeOrders {
-    /// Replicas to run.
-    pub run: Vec<RunOrder>,
-    /// Replicas to stop.
-    pub stop: Vec<ReplicaId>,
-}
-
-/// What came out: to be written first, then ordered and served.
+/// Everything that follows: to be written first, then ordered and served.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Settled {
     /// For the record, in one transaction.
@@ -60,312 +43,6 @@ impl Settled {
 }
 
 impl Cluster {
-    /// Decides until nothing follows any more.
-    pub fn settle(&mut self, now: Timestamp) -> Settled {
-        self.cause = platform(now);
-        let due: Vec<Target> =
-            self.wake.iter().filter(|(_, at)| **at <= now).map(|(target, _)| target.clone()).collect();
-        self.dirty.extend(due);
-        self.end_asides(now);
-        // A decision may call for another, and each round gets closer. The bounds guard against rules that call for each
-        // other without end; what is left then is told as `unsettled`.
-        for _ in 0..4 {
-            for _ in 0..8 {
-                let dirty = std::mem::take(&mut self.dirty);
-                if dirty.is_empty() {
-                    break;
-                }
-                for target in dirty {
-                    self.decide_one(&target, now);
-                }
-            }
-            self.place_waiting(now);
-            self.follow(now);
-            if self.dirty.is_empty() {
-                break;
-            }
-        }
-        let unsettled = self.dirty.clone();
-        self.release_stand_ins();
-        let table = self.make_table();
-        self.begin_leaving(now);
-        self.stop_idle(now);
-        let orders = self.take_orders();
-        let hosts = std::mem::take(&mut self.hosts_stale)
-            .into_iter()
-            .filter_map(|name| {
-                Some((name.clone(), hosts_file(self.state.environments.get(&name)?, &self.state.services)))
-            })
-            .collect();
-        let changes = std::mem::take(&mut self.pending).into_values().collect();
-        let again = (!unsettled.is_empty()).then(|| now + UNSETTLED_AGAIN);
-        let wake = self.next_wake(now).into_iter().chain(again).min();
-        Settled { changes, orders, table, hosts, unsettled, wake }
-    }
-
-    fn decide_one(&mut self, target: &Target, now: Timestamp) {
-        self.wake.remove(target);
-        let Some(workload) = self.state.workloads.get(target) else { return };
-        let replicas: Vec<Replica> = replicas_of(&self.state.replicas, target).cloned().collect();
-        let runs: Vec<Replica> = runs_of(&self.state.replicas, target).cloned().collect();
-        let rollout = self.state.newest_rollout(target);
-        let Decision { acts, state, reason, unanswered_since, rollout: moved, look_again } =
-            decide(View { workload, replicas: &replicas, runs: &runs, rollout }, now);
-        let mut workload = workload.clone();
-        let acted = !acts.is_empty();
-        for act in acts {
-            match act {
-                Act::Start(release, count) => {
-                    for _ in 0..count {
-                        let short = replica_short_name(workload.next_replica);
-                        workload.next_replica += 1;
-                        self.put(Object::Replica(new_replica(
-                            ReplicaId::new(target.clone(), short),
-                            release,
-                            now,
-                        )));
-                    }
-                }
-                Act::RunFirst(release) => {
-                    let id = ReplicaId::new(target.clone(), format!("first{release}"));
-                    let run = Replica { once: Some(Once::default()), ..new_replica(id, release, now) };
-                    self.put(Object::Replica(run));
-                }
-                Act::LetGo(id) => self.let_go(&id, now),
-            }
-        }
-        if let Some(moved) = moved {
-            match (moved.state, moved.from) {
-                (RolloutState::Done, _) => workload.settled = Some(moved.to),
-                // The release before is the wanted one again.
-                (RolloutState::GoingBack, Some(from)) => workload.release = from,
-                _ => {}
-            }
-            self.table_stale = true;
-            self.put(Object::Rollout(moved));
-            self.dirty.insert(target.clone());
-        }
-        workload.unanswered_since = unanswered_since;
-        if workload.state != state || workload.reason != reason {
-            if workload.state != state {
-                workload.since = now;
-            }
-            workload.state = state;
-            workload.reason = reason;
-            self.table_stale = true;
-        }
-        if self.state.workloads.get(target) != Some(&workload) {
-            self.put(Object::Workload(workload));
-        }
-        if acted {
-            self.dirty.insert(target.clone());
-            self.table_stale = true;
-        }
-        if let Some(at) = look_again {
-            self.wake.insert(target.clone(), at);
-        }
-    }
-
-    pub(super) fn let_go(&mut self, id: &ReplicaId, now: Timestamp) {
-        let Some(mut replica) = self.state.replicas.get(id).cloned() else { return };
-        if replica.node.is_none() {
-            self.remove(Kind::Replica, id.to_string());
-            return;
-        }
-        replica.state = ReplicaState::Draining;
-        replica.since = now;
-        self.put(Object::Replica(replica));
-    }
-
-    /// Gives waiting replicas a node and an address, where the image is there and a node has room.
-    fn place_waiting(&mut self, now: Timestamp) {
-        let waiting: Vec<Replica> =
-            self.state.replicas.values().filter(|r| r.node.is_none()).cloned().collect();
-        if waiting.is_empty() {
-            return;
-        }
-        let mut rooms = self.rooms();
-        let mut taken: BTreeSet<(Name, Ipv4Addr)> =
-            self.state.replicas.values().filter_map(|r| Some((r.node.clone()?, r.address?))).collect();
-        // Addresses go round, so that one that was given up is not another's for a long time.
-        let mut from = self.next_address;
-        for mut replica in waiting {
-            let target = replica.id.workload.clone();
-            let Some(release) = self.state.releases.get(&(target.clone(), replica.release)) else { continue };
-            let Some(index) = self.state.environments.get(&target.environment).map(|e| e.index) else {
-                continue;
-            };
-            let placed = if release.digest.is_none() {
-                Err(self.image_missing(&release.spec.image.to_string()))
-            } else {
-                place(release.spec.reserve, &mut rooms)
-            };
-            let reason = match placed {
-                Ok(node) => {
-                    // Only an agent whose life is known can be asked later whether it began.
-                    let life = self.lives.get(&format!("node {node}")).map(|(life, _)| *life);
-                    match &mut replica.once {
-                        Some(_) if life.is_none() => continue,
-                        Some(once) => once.life = life,
-                        None => {}
-                    }
-                    let range = self.state.nodes.get(&node).map(|node| node.range).unwrap_or_default();
-                    let all = (from..address::REPLICAS_PER_NODE).chain(0..from);
-                    let free = all.filter_map(|n| Some((n, range.place(address::replica(index, n)?))));
-                    let mut free = free.filter(|(_, address)| !taken.contains(&(node.clone(), *address)));
-                    match free.next() {
-                        Some((number, address)) => {
-                            from = (number + 1) % address::REPLICAS_PER_NODE;
-                            taken.insert((node.clone(), address));
-                            (replica.node, replica.address, replica.reason) =
-                                (Some(node), Some(address), None);
-                            self.to_run.insert(replica.id.clone());
-                            self.put(Object::Replica(replica));
-                            self.dirty.insert(target);
-                            continue;
-                        }
-                        None => Reason::new(
-                            ReasonCode::NoRoom,
-                            format!("{node} has no address left for {}", target.environment),
-                        ),
-                    }
-                }
-                Err(reason) => reason,
-            };
-            if replica.reason.as_ref() != Some(&reason) {
-                replica.reason = Some(reason);
-                self.put(Object::Replica(replica));
-                self.dirty.insert(target);
-            }
-        }
-        self.next_address = from;
-        // Faults found here are judged in this same settling.
-        let dirty = std::mem::take(&mut self.dirty);
-        dirty.iter().for_each(|target| self.decide_one(target, now));
-    }
-
-    fn image_missing(&self, image: &str) -> Reason {
-        let near = near(image, self.state.images.keys().map(String::as_str)).join(", ");
-        let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
-        Reason::new(ReasonCode::ImageNotFound, format!("the store has no {image}{near}"))
-    }
-
-    fn rooms(&self) -> Vec<Occupied> {
-        let rooms = self.state.nodes.values().map(|node| {
-            let here =
-                self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(&node.name));
-            let kept = here.filter_map(|replica| {
-                Some(self.state.releases.get(&(replica.id.workload.clone(), replica.release))?.spec.reserve)
-            });
-            Occupied::of(node, kept)
-        });
-        rooms.collect()
-    }
-
-    /// Everything that drains is out of the table just made, and of every later one.
-    fn begin_leaving(&mut self, now: Timestamp) {
-        let draining = self
-            .state
-            .replicas
-            .values()
-            .filter(|replica| replica.state == ReplicaState::Draining && !replica.stopping);
-        for replica in draining {
-            let limit = self.state.releases.get(&(replica.id.workload.clone(), replica.release));
-            let limit = limit.map_or(crate::model::Stop::default().drain, |release| release.spec.stop.drain);
-            let leaving = Leaving { left_at: self.version, since: now, limit };
-            self.leaving.entry(replica.id.clone()).or_insert(leaving);
-        }
-    }
-
-    fn stop_idle(&mut self, now: Timestamp) {
-        let gateways = || self.gateways.values().map(|(view, heard)| (view, *heard));
-        let idle: Vec<ReplicaId> = self
-            .leaving
-            .iter()
-            .filter(|(id, leaving)| may_stop(id, leaving, gateways(), now))
-            .map(|(id, _)| id.clone())
-            .collect();
-        for id in idle {
-            self.leaving.remove(&id);
-            self.note_outlived(&id);
-            let Some(mut replica) = self.state.replicas.get(&id).cloned() else { continue };
-            let Some(node) = replica.node.clone() else { continue };
-            replica.stopping = true;
-            self.to_stop.insert((node, id.clone()));
-            self.put(Object::Replica(replica));
-        }
-    }
-
-    /// Requests that are still open when the replica is stopped, by its drain limit, are told in the evidence.
-    fn note_outlived(&mut self, id: &ReplicaId) {
-        let open: u32 = self.gateways.values().filter_map(|(view, _)| view.open.get(id)).sum();
-        let Some(rollout) = self.state.newest_rollout(&id.workload).filter(|_| open > 0) else { return };
-        let mut rollout = rollout.clone();
-        rollout.evidence.outlived.insert(id.short.clone(), open);
-        self.put(Object::Rollout(rollout));
-    }
-
-    fn take_orders(&mut self) -> BTreeMap<Name, NodeOrders> {
-        let mut orders: BTreeMap<Name, NodeOrders> = BTreeMap::new();
-        for id in std::mem::take(&mut self.to_run) {
-            if let Some((node, order)) = self.run_order(&id) {
-                orders.entry(node).or_default().run.push(order);
-            }
-        }
-        for (node, id) in std::mem::take(&mut self.to_stop) {
-            orders.entry(node).or_default().stop.push(id);
-        }
-        orders
-    }
-
-    fn run_order(&self, id: &ReplicaId) -> Option<(Name, RunOrder)> {
-        let replica = self.state.replicas.get(id).filter(|replica| !replica.stopping)?;
-        let release = self.state.releases.get(&(id.workload.clone(), replica.release))?;
-        let order = RunOrder {
-            id: id.clone(),
-            release: replica.release,
-            environment: self.state.environments.get(&id.workload.environment)?.index,
-            spec: release.spec.clone(),
-            digest: release.digest.clone()?,
-            address: replica.address?,
-            once: replica.once,
-            secrets: release.secrets.clone(),
-            values: Vec::new(),
-        };
-        Some((replica.node.clone()?, order))
-    }
-
-    /// Everything a node should run, for one that has just called.
-    pub fn whole_orders(&self, node: &Name) -> Vec<RunOrder> {
-        let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
-        here.filter_map(|replica| self.run_order(&replica.id)).map(|(_, order)| order).collect()
-    }
-
-    /// Everything a node was asked to stop and has not told the end of.
-    pub fn stopping_on(&self, node: &Name) -> Vec<ReplicaId> {
-        let here = self.state.replicas.values().filter(|replica| replica.node.as_ref() == Some(node));
-        here.filter(|replica| replica.stopping).map(|replica| replica.id.clone()).collect()
-    }
-
-    /// Those of these replicas whose log outlives them: what runs once, and replicas of releases that did not come through.
-    pub fn whose_logs_stay(&self, stopped: &[ReplicaId]) -> Vec<ReplicaId> {
-        let stays = |id: &&ReplicaId| {
-            let Some(replica) = self.state.replicas.get(id) else { return false };
-            let rollout = self.state.rollouts.get(&(id.workload.clone(), replica.release));
-            let failed = rollout.is_some_and(|rollout| {
-                matches!(
-                    rollout.state,
-                    RolloutState::GoingBack
-                        | RolloutState::WentBack
-                        | RolloutState::Cancelled
-                        | RolloutState::Superseded
-                )
-            });
-            replica.once.is_some() || failed
-        };
-        stopped.iter().filter(stays).cloned().collect()
-    }
-
     /// Every release in the record.
     pub fn recorded_releases(&self) -> BTreeSet<ReleaseId> {
         let keys = self.state.releases.keys().cloned();
@@ -381,30 +58,120 @@ impl Cluster {
     }
 
     fn next_wake(&self, now: Timestamp) -> Option<Timestamp> {
-        let drain = self.leaving.values().flat_map(|leaving| {
-            [leaving.since + leaving.limit.signed(), now + jiff::SignedDuration::from_secs(1)]
-        });
         let asides = self.asides().filter_map(|replica| replica.aside.as_ref()).map(|aside| aside.until);
-        self.wake.values().copied().chain(drain).chain(asides).filter(|at| *at > now).min()
+        let times = self.work.times().chain(self.draining.times(now)).chain(asides);
+        times.filter(|at| *at > now).min()
+    }
+
+    /// Everything a node should run, for one that has just called.
+    pub fn whole_orders(&self, node: &Name) -> Vec<RunOrder> {
+        let orders = self.replicas_on(node).filter_map(|replica| run_order(&self.state, &replica.id));
+        orders.map(|(_, order)| order).collect()
+    }
+
+    /// Everything a node was asked to stop and has not reported the end of.
+    pub fn stopping_on(&self, node: &Name) -> Vec<ReplicaId> {
+        let stopping = self.replicas_on(node).filter(|replica| replica.stopping);
+        stopping.map(|replica| replica.id.clone()).collect()
+    }
+
+    /// The replicas of these whose log outlives them: what runs once, and replicas of releases that failed.
+    pub fn whose_logs_stay(&self, stopped: &[ReplicaId]) -> Vec<ReplicaId> {
+        use RolloutState::{Cancelled, GoingBack, Superseded, WentBack};
+        let stays = |id: &&ReplicaId| {
+            let Some(replica) = self.state.replicas.get(id) else { return false };
+            let rollout = self.state.rollouts.get(&(id.workload.clone(), replica.release));
+            let failed =
+                rollout.is_some_and(|it| matches!(it.state, GoingBack | WentBack | Cancelled | Superseded));
+            replica.once.is_some() || failed
+        };
+        stopped.iter().filter(stays).cloned().collect()
+    }
+
+    pub(super) fn replicas_on<'a>(&'a self, node: &'a Name) -> impl Iterator<Item = &'a Replica> {
+        self.state.replicas.values().filter(move |replica| replica.node.as_ref() == Some(node))
     }
 }
 
-fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica {
-    Replica {
-        id,
-        release,
-        node: None,
-        address: None,
-        state: ReplicaState::Waiting,
-        reason: None,
-        since: now,
-        created: now,
-        first_ready: None,
-        ready_after: None,
-        restarts: 0,
-        started: None,
-        once: None,
-        aside: None,
-        stopping: false,
+impl Transaction<'_> {
+    /// Decides until nothing follows any more.
+    pub fn settle(&mut self) -> Settled {
+        let now = self.now;
+        self.act_by_itself();
+        self.work.add_due(now);
+        self.end_asides();
+        // A decision may call for another, and each round gets closer. The bounds guard against rules that call for each
+        // other without end; the workloads that are left then are `unsettled`.
+        for _ in 0..4 {
+            self.decide_all();
+            self.place_waiting();
+            self.follow();
+            if self.work.due().is_empty() {
+                break;
+            }
+        }
+        let unsettled = self.work.due().clone();
+        self.release_stand_ins();
+        // Replicas that drain are out of this table, so it has to be made before any of them can be waited for.
+        let Cluster { state, table, draining, .. } = &mut **self;
+        let change = table.advance(state);
+        draining.begin(state, table.version(), now);
+        self.stop_idle();
+        let Cluster { state, orders, .. } = &mut **self;
+        let orders = orders.take(state);
+        let stale = std::mem::take(&mut self.stale_hosts);
+        let environments = stale.iter().filter_map(|name| self.state.environments.get(name));
+        let hosts = environments.map(|it| (it.name.clone(), hosts_file(it, &self.state.services))).collect();
+        let changes = self.changes.take();
+        let again = (!unsettled.is_empty()).then(|| now + UNSETTLED_AGAIN);
+        let wake = self.next_wake(now).into_iter().chain(again).min();
+        Settled { changes, orders, table: change, hosts, unsettled, wake }
+    }
+
+    fn decide_all(&mut self) {
+        for _ in 0..8 {
+            let due = self.work.take();
+            if due.is_empty() {
+                return;
+            }
+            due.iter().for_each(|target| self.decide(target));
+        }
+    }
+
+    /// Gives waiting replicas a node and an address, where the image is there and a node has room.
+    fn place_waiting(&mut self) {
+        let Cluster { state, placement, incarnations, .. } = &mut **self;
+        for replica in placement.place_waiting(state, incarnations) {
+            self.work.add(&replica.id.workload);
+            if replica.node.is_some() {
+                self.orders.run(replica.id.clone());
+            }
+            self.put(Object::Replica(replica));
+        }
+        // A reason that was found here is part of this same settling.
+        let due = self.work.take();
+        due.iter().for_each(|target| self.decide(target));
+    }
+
+    /// Orders the stop of replicas to which no gateway sends any more.
+    fn stop_idle(&mut self) {
+        let now = self.now;
+        for id in self.draining.take_idle(now) {
+            self.note_outlived(&id);
+            let Some(mut replica) = self.state.replicas.get(&id).cloned() else { continue };
+            let Some(node) = replica.node.clone() else { continue };
+            replica.stopping = true;
+            self.orders.stop(&node, id);
+            self.put(Object::Replica(replica));
+        }
+    }
+
+    /// Requests that are still open when the replica is stopped, by its drain limit, are counted in the evidence.
+    fn note_outlived(&mut self, id: &ReplicaId) {
+        let open = self.draining.open_requests(id);
+        let Some(rollout) = self.state.newest_rollout(&id.workload).filter(|_| open > 0) else { return };
+        let mut rollout = rollout.clone();
+        rollout.evidence.outlived.insert(id.short.clone(), open);
+        self.put(Object::Rollout(rollout));
     }
 }

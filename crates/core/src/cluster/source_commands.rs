@@ -1,19 +1,18 @@
-//! What people do with sources: add and change them, catch up, hold, resume, and touch by hand what they follow.
+//! Commands about sources: add and change them, catch up, hold, resume, and change by hand what they follow.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::source_sync::told;
-use super::{Cluster, Refusal, RefusalKind};
+use super::{Cluster, Refusal, RefusalKind, Transaction};
 use crate::declare::ChangeLine;
 use crate::git_plan::Ahead;
 use crate::manifest::Declared;
 use crate::model::{
-    CatchingUp, Commit, FollowRule, GitNewer, LetIn, Name, Origin, SetBack, Source, SourceState, Target,
-    Touched, Yield,
+    CatchingUp, Commit, FollowRule, GitNewer, Name, SetBack, Source, SourceCredential, SourceState, Target,
 };
 use crate::record::Kind;
 use crate::suggestions::did_you_mean;
@@ -35,7 +34,7 @@ pub struct NewSource {
     pub named: Option<Name>,
     /// By what Git lets the platform in.
     #[serde(default)]
-    pub let_in: Option<LetIn>,
+    pub let_in: Option<SourceCredential>,
     /// The certificate that says which authority the server's own is checked against.
     #[serde(default)]
     pub authority: Option<Name>,
@@ -49,7 +48,7 @@ pub struct NewSource {
 
 /// How a repository is reached.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Reach {
+pub enum Transport {
     /// Over HTTP with TLS.
     Https,
     /// Over SSH.
@@ -62,17 +61,17 @@ pub enum Reach {
 ///
 /// # Errors
 /// In words, what is expected.
-pub fn reach(url: &str) -> Result<Reach, String> {
-    let known = [("https://", Reach::Https), ("ssh://", Reach::Ssh), ("file:///", Reach::File)];
+pub fn reach(url: &str) -> Result<Transport, String> {
+    let known = [("https://", Transport::Https), ("ssh://", Transport::Ssh), ("file:///", Transport::File)];
     let found = known.iter().find(|(scheme, _)| url.starts_with(scheme));
     let plain = url.chars().all(|c| c.is_ascii_graphic());
     let rest = found.map_or("", |(scheme, _)| &url[scheme.len()..]);
     let who = rest.split('/').next().and_then(|place| place.split_once('@')).map(|(who, _)| who);
     match found {
-        Some((_, Reach::Https)) if who.is_some() => {
+        Some((_, Transport::Https)) if who.is_some() => {
             Err("a URL without a name in it: give a token as a secret, with --token and --user".to_owned())
         }
-        Some((_, Reach::Ssh)) if who.is_some_and(|who| who.contains(':')) => {
+        Some((_, Transport::Ssh)) if who.is_some_and(|who| who.contains(':')) => {
             Err("a URL without a password in it: give a key as a secret, with --key".to_owned())
         }
         Some((_, reach)) if plain && !rest.is_empty() && !rest.starts_with('-') => Ok(*reach),
@@ -92,28 +91,47 @@ impl Cluster {
         self.state.sources.values().find(waits).map(|source| &source.target)
     }
 
-    /// The source of this name.
-    pub fn source(&self, target: &Target) -> Result<&Source, Refusal> {
-        self.environment(&target.environment)?;
-        self.state.sources.get(target).ok_or_else(|| {
-            let known: Vec<String> = self.state.sources.keys().map(Target::to_string).collect();
-            let hint = did_you_mean(&target.to_string(), known.iter().map(String::as_str));
-            let message = format!("there is no source {target}{hint}");
-            Refusal { kind: RefusalKind::NotFound, message }
-        })
+    fn check_reach(&self, url: &str, let_in: Option<&SourceCredential>) -> Result<(), Refusal> {
+        let invalid = |message: String| Err(Refusal { kind: RefusalKind::Invalid, message });
+        let reach = match reach(url) {
+            Ok(reach) => reach,
+            Err(expected) => return invalid(format!("{url:?} is not {expected}")),
+        };
+        match (reach, let_in) {
+            (Transport::Ssh, None) => invalid(format!("{url} needs a key: --key SECRET --known-hosts FILE")),
+            (Transport::Ssh, Some(SourceCredential::Token { .. })) => {
+                invalid("a token is for https; over ssh give a key: --key SECRET --known-hosts FILE".into())
+            }
+            (Transport::Https | Transport::File, Some(SourceCredential::Key { .. })) => {
+                invalid("a key is for ssh; over https give a token: --token SECRET".into())
+            }
+            (Transport::File, Some(_)) => invalid("a folder of this machine needs no token".into()),
+            _ => Ok(()),
+        }
     }
 
+    fn known_secret(&self, secret: &Target) -> Result<(), Refusal> {
+        if self.state.secrets.contains_key(secret) {
+            return Ok(());
+        }
+        let known: Vec<String> = self.state.secrets.keys().map(Target::to_string).collect();
+        let hint = did_you_mean(&secret.to_string(), known.iter().map(String::as_str));
+        Refusal::new(
+            RefusalKind::NotFound,
+            format!(
+                "secret-missing: there is no secret {secret}{hint}; add it with: mainyard secret add {secret}"
+            ),
+        )
+    }
+}
+
+impl Transaction<'_> {
     /// Follows a folder of a repository from now on.
     ///
     /// # Errors
     /// When the name is taken, or something is not valid or not there.
-    pub fn add_source(
-        &mut self,
-        target: &Target,
-        new: NewSource,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<(), Refusal> {
+    pub fn add_source(&mut self, target: &Target, new: NewSource) -> Result<(), Refusal> {
+        let now = self.now;
         self.environment(&target.environment)?;
         if self.state.sources.contains_key(target) {
             let message = format!("there is a source {target} already; remove it first, or change it");
@@ -123,7 +141,7 @@ impl Cluster {
         let (at, folder) = (at.unwrap_or_else(|| "main".to_owned()), folder.unwrap_or_default());
         let folder = folder.trim_matches('/').to_owned();
         self.check_reach(&url, let_in.as_ref())?;
-        for secret in let_in.iter().map(LetIn::secret).chain(&pushes) {
+        for secret in let_in.iter().map(SourceCredential::secret).chain(&pushes) {
             self.known_secret(&Target::new(&target.environment, secret))?;
         }
         if let Some(authority) = &authority {
@@ -150,7 +168,7 @@ impl Cluster {
             let message = format!("the source {} follows the very same already", twin.target);
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        self.cause = Origin::new(by, "added", now);
+        self.act("added");
         let origin = self.cause.clone();
         self.put_source(Source {
             target: target.clone(),
@@ -181,55 +199,16 @@ impl Cluster {
         Ok(())
     }
 
-    fn check_reach(&self, url: &str, let_in: Option<&LetIn>) -> Result<(), Refusal> {
-        let invalid = |message: String| Err(Refusal { kind: RefusalKind::Invalid, message });
-        let reach = match reach(url) {
-            Ok(reach) => reach,
-            Err(expected) => return invalid(format!("{url:?} is not {expected}")),
-        };
-        match (reach, let_in) {
-            (Reach::Ssh, None) => invalid(format!("{url} needs a key: --key SECRET --known-hosts FILE")),
-            (Reach::Ssh, Some(LetIn::Token { .. })) => {
-                invalid("a token is for https; over ssh give a key: --key SECRET --known-hosts FILE".into())
-            }
-            (Reach::Https | Reach::File, Some(LetIn::Key { .. })) => {
-                invalid("a key is for ssh; over https give a token: --token SECRET".into())
-            }
-            (Reach::File, Some(_)) => invalid("a folder of this machine needs no token".into()),
-            _ => Ok(()),
-        }
-    }
-
-    fn known_secret(&self, secret: &Target) -> Result<(), Refusal> {
-        if self.state.secrets.contains_key(secret) {
-            return Ok(());
-        }
-        let known: Vec<String> = self.state.secrets.keys().map(Target::to_string).collect();
-        let hint = did_you_mean(&secret.to_string(), known.iter().map(String::as_str));
-        Refusal::new(
-            RefusalKind::NotFound,
-            format!(
-                "secret-missing: there is no secret {secret}{hint}; add it with: mainyard secret add {secret}"
-            ),
-        )
-    }
-
     /// Changes how a source is followed.
     ///
     /// # Errors
     /// When there is no such source, or the rule is not valid.
-    pub fn change_source(
-        &mut self,
-        target: &Target,
-        rule: FollowRule,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<(), Refusal> {
+    pub fn change_source(&mut self, target: &Target, rule: FollowRule) -> Result<(), Refusal> {
         let mut source = self.source(target)?.clone();
         check_rule(&rule)?;
-        self.cause = Origin::new(by, "changed", now);
+        self.act("changed");
         source.rule = rule;
-        self.to_follow.insert(target.clone());
+        self.observations.follow(target);
         self.put_source(source);
         Ok(())
     }
@@ -238,16 +217,11 @@ impl Cluster {
     ///
     /// # Errors
     /// When there is no such source.
-    pub fn remove_source(
-        &mut self,
-        target: &Target,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Vec<String>, Refusal> {
+    pub fn remove_source(&mut self, target: &Target) -> Result<Vec<String>, Refusal> {
         let source = self.source(target)?.clone();
-        self.cause = Origin::new(by, "removed", now);
+        self.act("removed");
         self.remove(Kind::Source, target.to_string());
-        self.declared.retain(|(of, _), _| of != target);
+        self.observations.keep_only(target, &BTreeSet::new());
         let own = self.state.workloads.values().filter(|workload| {
             workload.target.environment == target.environment
                 && source.application.as_ref() == Some(&workload.application)
@@ -259,17 +233,11 @@ impl Cluster {
     ///
     /// # Errors
     /// When it is held already, or no reason is given.
-    pub fn hold_source(
-        &mut self,
-        target: &Target,
-        because: &str,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<String, Refusal> {
+    pub fn hold_source(&mut self, target: &Target, because: &str) -> Result<String, Refusal> {
         let mut source = self.source(target)?.clone();
-        source.held = Some(self.mark_held(target, source.held.as_ref(), because, by, now)?);
+        source.held = Some(self.mark_held(target, source.held.as_ref(), because)?);
         let words = match &source.catching_up {
-            Some(on) => format!("the catching up with {} stands still", on.commit.short()),
+            Some(on) => format!("catching up with {} is paused", on.commit.short()),
             None => "it follows no commit".to_owned(),
         };
         self.put_source(source);
@@ -281,12 +249,9 @@ impl Cluster {
     ///
     /// # Errors
     /// When nothing was held.
-    pub fn resume_source(
-        &mut self,
-        target: &Target,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<Vec<String>, Refusal> {
+    pub fn resume_source(&mut self, target: &Target) -> Result<Vec<String>, Refusal> {
+        let by = self.by.clone();
+        let now = self.now;
         let mut source = self.source(target)?.clone();
         let (held, set_back) = (source.held.take(), source.set_back.take());
         if held.is_none() && set_back.is_none() && source.yields.is_empty() {
@@ -295,17 +260,17 @@ impl Cluster {
                 format!("{target} is not held, and leaves nothing alone"),
             );
         }
-        self.cause = Origin::new(by, "resumed", now);
+        self.act("resumed");
         let mut words: Vec<String> =
             source.yields.drain(..).map(|it| format!("{} follows Git again", it.what)).collect();
         if let Some(set_back) = set_back {
             words.push(format!("{} is tried again", crate::model::short_commit(&set_back.commit)));
         }
         let ahead = source.seen.as_ref().and_then(|seen| self.ahead(&source, seen, false).ok());
-        words.extend(ahead.iter().flat_map(Ahead::lines).map(told));
-        take_again(&mut source, by, now);
+        words.extend(ahead.iter().flat_map(Ahead::lines).map(ToString::to_string));
+        take_again(&mut source, &by, now);
         self.put_source(source);
-        self.to_follow.insert(target.clone());
+        self.observations.follow(target);
         Ok(words)
     }
 
@@ -318,9 +283,9 @@ impl Cluster {
         target: &Target,
         to: Option<(Commit, Arc<Declared>)>,
         remove: bool,
-        by: &str,
-        now: Timestamp,
     ) -> Result<Vec<ChangeLine>, Refusal> {
+        let by = self.by.clone();
+        let now = self.now;
         let mut source = self.source(target)?.clone();
         if let Some(held) = &source.held {
             let message = format!(
@@ -331,7 +296,7 @@ impl Cluster {
         }
         let commit = match to {
             Some((commit, declared)) => {
-                self.declared.insert((target.clone(), commit.id.clone()), declared);
+                self.observations.note(target, &commit.id, declared);
                 commit
             }
             None => {
@@ -360,75 +325,17 @@ impl Cluster {
             because: format!("{by} went to {} instead", commit.short()),
             not_done: Vec::new(),
         });
-        let on = CatchingUp::begin(commit, by, remove, now);
+        let on = CatchingUp::begin(commit, &by, remove, now);
         self.cause = on.origin.clone();
         source.catching_up = Some(on);
         self.put_source(source);
-        self.to_follow.insert(target.clone());
+        self.observations.follow(target);
         Ok(lines)
-    }
-
-    /// A person touched something by hand: a source that would undo it leaves exactly that alone.
-    pub(super) fn yield_to_person(
-        &mut self,
-        environment: &Name,
-        application: &Name,
-        touched: impl IntoIterator<Item = Touched>,
-    ) {
-        let takes = |source: &&Source| {
-            source.target.environment == *environment
-                && source.application.as_ref() == Some(application)
-                && source.rule.git_newer == GitNewer::Take
-        };
-        let Some(mut source) = self.state.sources.values().find(takes).cloned() else { return };
-        for what in touched {
-            let origin = self.cause.clone();
-            match source.yields.iter_mut().find(|it| it.what == what) {
-                Some(known) => known.origin = origin,
-                None => source.yields.push(Yield { what, origin }),
-            }
-        }
-        self.to_follow.insert(source.target.clone());
-        self.put_source(source);
-    }
-
-    /// A source takes into its hands again what it left alone. Gives what that was, and what it does now, in words.
-    pub fn lift(
-        &mut self,
-        environment: &Name,
-        which: impl Fn(&Touched) -> bool,
-        by: &str,
-        now: Timestamp,
-    ) -> Vec<String> {
-        let lifts = |source: &&Source| {
-            source.target.environment == *environment && source.yields.iter().any(|it| which(&it.what))
-        };
-        let sources: Vec<Source> = self.state.sources.values().filter(lifts).cloned().collect();
-        let mut words = Vec::new();
-        for mut source in sources {
-            self.cause = Origin::new(by, "resumed", now);
-            let commit = source.seen.clone();
-            let lines = |cluster: &Cluster, source: &Source| -> Vec<String> {
-                let ahead = commit.as_ref().and_then(|commit| cluster.ahead(source, commit, false).ok());
-                ahead.iter().flat_map(Ahead::lines).map(told).collect()
-            };
-            let before = lines(self, &source);
-            source.yields.retain(|it| !which(&it.what));
-            let new: Vec<String> =
-                lines(self, &source).into_iter().filter(|line| !before.contains(line)).collect();
-            let follows =
-                if new.is_empty() { "which changes nothing now".to_owned() } else { new.join("; ") };
-            words.push(format!("the source {} follows Git there again: {follows}", source.target));
-            take_again(&mut source, by, now);
-            self.to_follow.insert(source.target.clone());
-            self.put_source(source);
-        }
-        words
     }
 }
 
-/// What a source that takes what is newer left alone, it takes when it is resumed.
-fn take_again(source: &mut Source, by: &str, now: Timestamp) {
+/// A resumed source that takes newer commits catches up with those it left alone.
+pub(super) fn take_again(source: &mut Source, by: &str, now: Timestamp) {
     let valid = source.seen.clone().filter(|_| source.problems.is_empty());
     let takes = source.rule.git_newer == GitNewer::Take && source.catching_up.is_none();
     if let Some(commit) = valid.filter(|_| takes) {

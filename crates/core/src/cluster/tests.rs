@@ -1,10 +1,9 @@
-//! A whole platform in memory: a node that does as it is told, and a gateway that confirms.
+//! A whole platform in memory: a node that obeys, and a gateway that confirms.
 
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 
-use super::platform;
 use super::*;
 use crate::address::Range;
 use crate::drain::GatewayView;
@@ -48,7 +47,7 @@ fn api() -> Target {
 
 fn hello() -> NodeHello {
     let (cpu, memory, range) = (Cpu::from_milli(2000), Bytes::mib(4096), Range::PRIVATE);
-    NodeHello { node: name("node-1"), life: 1, cpu, memory, range }
+    NodeHello { node: name("node-1"), incarnation: 1, cpu, memory, range }
 }
 
 struct Yard {
@@ -59,7 +58,7 @@ struct Yard {
     record: State,
     confirms: bool,
     reports: u64,
-    /// What the node says it started.
+    /// The process that the node reports.
     started: Option<String>,
     /// Replicas of images whose digests begin so do not get ready.
     fails: Option<String>,
@@ -81,9 +80,12 @@ impl Yard {
             fails: None,
             epoch: 1,
         };
-        yard.cluster.hear_gateway_hello("gateway-1", 1, now);
-        yard.cluster.add_environment(&name("staging"), None, "mira", now).expect("a new environment");
-        yard.cluster.hear_hello(hello(), now);
+        yard.cluster.at(now).gateway_called("gateway-1", 1);
+        yard.cluster
+            .transaction("mira", now)
+            .add_environment(&name("staging"), None)
+            .expect("a new environment");
+        yard.cluster.at(now).node_called(hello());
         for tag in ["1.4.0", "1.5.0"] {
             yard.add_image(tag);
         }
@@ -91,27 +93,30 @@ impl Yard {
     }
 
     fn add_image(&mut self, tag: &str) {
-        self.cluster.add_image(ImageRecord {
+        self.cluster.at(self.now).add_image(ImageRecord {
             image: format!("lockers/locker-api:{tag}").parse().expect("an image"),
             digest: format!("sha256:{tag}"),
             size: 1,
             layers: 1,
-            origin: platform(self.now),
+            origin: crate::model::Origin::new("platform", "settled", self.now),
         });
     }
 
     fn declare(&mut self, text: &str, exact: bool) -> Vec<String> {
         let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
         let declared = read(&files, Some(&name("staging"))).expect("valid");
-        let lines =
-            self.cluster.declare(&declared, &name("staging"), exact, "mira", self.now).expect("taken");
+        let lines = self
+            .cluster
+            .transaction("mira", self.now)
+            .declare(&declared, &name("staging"), exact)
+            .expect("taken");
         lines.lines.into_iter().map(|line| format!("{}: {}", line.object, line.words)).collect()
     }
 
     /// One round: settle, write, let node and gateway do their part.
     fn round(&mut self) {
         self.now += jiff::SignedDuration::from_millis(300);
-        let settled = self.cluster.settle(self.now);
+        let settled = self.cluster.at(self.now).settle();
         for change in settled.changes {
             match change.object {
                 Some(object) => self.record.put(object),
@@ -120,11 +125,11 @@ impl Yard {
         }
         self.reports += 1;
         let whole = self.reports == 1;
-        let mut report = NodeReport { life: 1, number: self.reports, whole, ..NodeReport::default() };
+        let mut report = NodeReport { incarnation: 1, number: self.reports, whole, ..NodeReport::default() };
         if whole {
             let running = self.running.keys().cloned();
             report.replicas = running.map(|id| ReplicaReport::of(id, ReplicaState::Ready)).collect();
-            // What an earlier control heard and did not write is told again.
+            // What an earlier control heard and did not write is reported again.
             let gone = self.record.replicas.values().filter(|replica| replica.stopping);
             report.gone = gone.map(|replica| replica.id.clone()).collect();
             report.gone.retain(|id| !self.running.contains_key(id));
@@ -157,8 +162,8 @@ impl Yard {
             }
         }
         let view = GatewayView { confirmed: self.table.version, open: BTreeMap::new() };
-        self.cluster.hear_gateway("gateway-1", 1, view, self.now);
-        self.cluster.hear_node(&name("node-1"), report, self.now);
+        self.cluster.at(self.now).gateway_confirmed("gateway-1", 1, view);
+        self.cluster.at(self.now).node_reported(&name("node-1"), report);
     }
 
     fn settle_down(&mut self) {
@@ -193,11 +198,11 @@ fn a_declaration_names_whom_it_overrules() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
-    yard.cluster.scale(&api(), 9, "jon", yard.now).expect("scaled");
+    yard.cluster.transaction("jon", yard.now).scale(&api(), 9).expect("scaled");
     let words = yard.declare(MANIFEST, false);
     assert_eq!(words, ["workload locker-api: replicas 9 → 3 (scaled by jon at 1970-01-12T13:46:58Z)"]);
     let silent = MANIFEST.replace("replicas = 3\n", "");
-    yard.cluster.scale(&api(), 5, "jon", yard.now).expect("scaled");
+    yard.cluster.transaction("jon", yard.now).scale(&api(), 5).expect("scaled");
     assert_eq!(
         yard.declare(&silent, false),
         Vec::<String>::new(),
@@ -213,32 +218,34 @@ fn a_rollout_moves_and_goes_back() {
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     let request = DeployRequest { image, ..DeployRequest::default() };
     let (number, words) =
-        yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken").expect("differs");
+        yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken").expect("differs");
     assert_eq!((number, words), (ReleaseNumber(2), vec!["image 1.4.0 → 1.5.0".to_owned()]));
     yard.settle_down();
     assert_eq!(yard.state(), WorkloadState::Steady);
     assert!(yard.running.values().all(|order| order.release == ReleaseNumber(2)));
     assert_eq!(
-        yard.cluster.deploy(&api(), &request, "mira", yard.now),
+        yard.cluster.transaction("mira", yard.now).deploy(&api(), &request),
         Ok(None),
         "the same again is no release"
     );
-    let done = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    let done = yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("taken");
     assert_eq!((done.number, done.same_as), (ReleaseNumber(3), ReleaseNumber(1)));
     yard.settle_down();
     let spec = |number| &yard.cluster.state.releases[&(api(), ReleaseNumber(number))];
     assert_eq!(spec(3).spec, spec(1).spec);
     assert_eq!(spec(3).digest, spec(1).digest);
-    let refused = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect_err("it was left");
+    let refused =
+        yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect_err("it was left");
     assert!(refused.message.contains("release 2 was left: rolled back by mira"), "{refused:?}");
     // A third one is left as well; then the first is the one that was good, not the second.
     yard.add_image("1.6.0");
     let image = "lockers/locker-api:1.6.0".parse().ok();
     yard.cluster
-        .deploy(&api(), &DeployRequest { image, ..DeployRequest::default() }, "mira", yard.now)
+        .transaction("mira", yard.now)
+        .deploy(&api(), &DeployRequest { image, ..DeployRequest::default() })
         .expect("taken");
     yard.settle_down();
-    let done = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    let done = yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("taken");
     assert_eq!(done.same_as, ReleaseNumber(1));
 }
 
@@ -250,19 +257,19 @@ fn the_one_before_is_the_last_good_one_that_runs_something_else() {
     let deploy = |yard: &mut Yard, version: &str| {
         let image = format!("lockers/locker-api:{version}").parse().ok();
         let request = DeployRequest { image, ..DeployRequest::default() };
-        yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+        yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     };
     deploy(&mut yard, "1.5.0");
     yard.settle_down();
     // Not done yet when the one after it comes.
     deploy(&mut yard, "1.4.0");
     deploy(&mut yard, "1.5.0");
-    let done = yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    let done = yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("taken");
     assert_eq!(done.same_as, ReleaseNumber(1), "release 2 runs what release 4 runs");
 }
 
 #[test]
-fn what_was_never_good_is_nothing_to_go_back_to() {
+fn a_release_that_was_never_good_is_no_rollback_target() {
     let mut yard = Yard::new();
     yard.fails = Some("sha256:".to_owned());
     yard.declare(MANIFEST, false);
@@ -272,7 +279,7 @@ fn what_was_never_good_is_nothing_to_go_back_to() {
     yard.settle_down();
     let image = "lockers/locker-api:1.5.0".parse().ok();
     let request = DeployRequest { image, ..DeployRequest::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     yard.settle_down();
     yard.now += past_the_deadline;
     yard.round();
@@ -288,18 +295,18 @@ fn without_a_confirmation_nothing_is_stopped() {
     yard.declare(MANIFEST, false);
     yard.settle_down();
     yard.confirms = false;
-    yard.cluster.scale(&api(), 1, "jon", yard.now).expect("scaled");
+    yard.cluster.transaction("jon", yard.now).scale(&api(), 1).expect("scaled");
     yard.settle_down();
     assert_eq!(yard.running.len(), 3);
     yard.confirms = true;
-    yard.cluster.touch(&api());
+    yard.cluster.at(yard.now).touch(&api());
     yard.settle_down();
     assert_eq!(yard.running.len(), 1);
     assert_eq!(yard.state(), WorkloadState::Steady);
 }
 
 #[test]
-fn a_missing_image_is_told_with_near_names_and_mends_itself() {
+fn a_missing_image_is_reported_with_near_names_and_recovers() {
     let mut yard = Yard::new();
     yard.declare(&MANIFEST.replace("1.4.0", "1.4.1"), false);
     yard.settle_down();
@@ -316,7 +323,8 @@ fn a_missing_image_is_told_with_near_names_and_mends_itself() {
         image: Some("lockers/locker-api:1.5".parse().expect("an image")),
         ..Default::default()
     };
-    let refused = yard.cluster.deploy(&api(), &request, "mira", yard.now).expect_err("not in the store");
+    let refused =
+        yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect_err("not in the store");
     assert_eq!(refused.kind, RefusalKind::NotFound);
 }
 
@@ -325,7 +333,7 @@ fn no_room_says_what_is_asked_and_what_is_free_and_is_used_when_it_comes() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
-    yard.cluster.scale(&api(), 200, "jon", yard.now).expect("scaled");
+    yard.cluster.transaction("jon", yard.now).scale(&api(), 200).expect("scaled");
     yard.settle_down();
     let reason = yard.cluster.state.workloads[&api()].reason.clone().expect("a reason");
     assert_eq!(
@@ -333,7 +341,7 @@ fn no_room_says_what_is_asked_and_what_is_free_and_is_used_when_it_comes() {
         "no-room: a replica asks for 0.01 cpu and 32 MiB; free: node-1 has 0.72 cpu and 0 B"
     );
     assert_eq!(yard.running.len(), 128);
-    yard.cluster.scale(&api(), 100, "jon", yard.now).expect("scaled");
+    yard.cluster.transaction("jon", yard.now).scale(&api(), 100).expect("scaled");
     yard.settle_down();
     assert_eq!((yard.running.len(), yard.state()), (100, WorkloadState::Steady));
 }
@@ -369,7 +377,7 @@ fn old_releases_go_and_the_last_good_one_stays() {
     for round in 0..80 {
         let settings = [("ROUND".to_owned(), Setting::Text(round.to_string()))].into();
         let request = DeployRequest { settings, ..Default::default() };
-        yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("deployed");
+        yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("deployed");
     }
     let kept: Vec<u32> = yard.cluster.state.releases.keys().map(|(_, number)| number.0).collect();
     assert_eq!((kept.len(), kept[0], kept[1], kept[kept.len() - 1]), (51, 1, 32, 81));
@@ -385,20 +393,20 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
     yard.settle_down();
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     yard.cluster
-        .deploy(&api(), &DeployRequest { image, ..Default::default() }, "mira", yard.now)
+        .transaction("mira", yard.now)
+        .deploy(&api(), &DeployRequest { image, ..Default::default() })
         .expect("taken");
     (0..7).for_each(|_| yard.round());
     let open = yard.record.rollouts[&(api(), ReleaseNumber(2))].state;
     assert!(open.is_open() && open != RolloutState::Starting, "{open}");
     yard.cluster = Cluster::new(yard.record.clone(), 2, yard.now);
-    yard.cluster.hear_gateway_hello("gateway-1", 1, yard.now);
-    yard.cluster.hear_hello(hello(), yard.now);
+    yard.cluster.at(yard.now).gateway_called("gateway-1", 1);
+    yard.cluster.at(yard.now).node_called(hello());
     let known: Vec<ReplicaReport> =
         yard.running.keys().map(|id| ReplicaReport::of(id.clone(), ReplicaState::Ready)).collect();
-    yard.cluster.hear_node(
+    yard.cluster.at(yard.now).node_reported(
         &name("node-1"),
-        NodeReport { life: 1, number: 1, whole: true, replicas: known, gone: vec![] },
-        yard.now,
+        NodeReport { incarnation: 1, number: 1, whole: true, replicas: known, gone: vec![] },
     );
     yard.settle_down();
     assert_eq!(yard.state(), WorkloadState::Steady);
@@ -407,11 +415,11 @@ fn a_new_control_takes_over_in_the_middle_of_a_rollout() {
 }
 
 #[test]
-fn what_is_removed_leaves_nothing() {
+fn a_removed_workload_leaves_nothing() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
-    let gone = yard.cluster.remove_target(&api(), "mira", yard.now).expect("removed");
+    let gone = yard.cluster.transaction("mira", yard.now).remove_target(&api()).expect("removed");
     assert_eq!(gone.len(), 3, "{gone:?}");
     yard.settle_down();
     let state = &yard.cluster.state;
@@ -445,7 +453,7 @@ fn what_a_node_started_otherwise_does_not_count_and_goes_back() {
     assert_eq!(yard.state(), WorkloadState::Steady, "as it was asked for");
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     let request = DeployRequest { image, ..Default::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     // The node goes on starting what it started before.
     yard.settle_down();
     let rollout = yard.cluster.state.newest_rollout(&api()).expect("a rollout").clone();
@@ -459,7 +467,7 @@ fn what_a_node_started_otherwise_does_not_count_and_goes_back() {
 }
 
 #[test]
-fn what_is_still_there_of_an_equal_release_is_taken_over_as_it_is() {
+fn a_rollback_adopts_replicas_of_the_equal_release() {
     let mut yard = Yard::new();
     let manner = "[workload.locker-api.rollout]\nstyle = \"swap\"\nkeep_old = \"1h\"\n[route.api]";
     yard.declare(&MANIFEST.replace("[route.api]", manner), false);
@@ -467,15 +475,15 @@ fn what_is_still_there_of_an_equal_release_is_taken_over_as_it_is() {
     let first: Vec<ReplicaId> = yard.running.keys().cloned().collect();
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     let request = DeployRequest { image, ..Default::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     yard.settle_down();
     assert_eq!(
         (yard.running.len(), yard.state()),
         (6, WorkloadState::Steady),
         "both sets, one beside the other"
     );
-    yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
-    let settled = yard.cluster.settle(yard.now);
+    yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("taken");
+    let settled = yard.cluster.at(yard.now).settle();
     assert!(settled.orders.values().all(|orders| orders.run.is_empty()), "nothing is started");
     let state = &yard.cluster.state;
     assert_eq!(state.newest_rollout(&api()).map(|rollout| rollout.state), Some(RolloutState::Done));
@@ -514,28 +522,28 @@ fn figure(yard: &Yard, release: u32, requests: u64, failed: u64, shadow: bool) -
 }
 
 #[test]
-fn copies_are_no_visitors_and_a_person_may_go_on_in_spite_of_errors() {
+fn shadow_copies_are_not_visitors_and_a_person_may_advance_despite_errors() {
     let mut yard = Yard::new();
     let manner = "[workload.locker-api.rollout]\non_failure = \"hold\"\nwatch = \"1h\"\n[route.api]";
     yard.declare(&MANIFEST.replace("[route.api]", manner), false);
     yard.settle_down();
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     let request = DeployRequest { image, ..Default::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     yard.settle_down();
     let rollout = |yard: &Yard| yard.cluster.state.newest_rollout(&api()).expect("a rollout").clone();
     let copies = [figure(&yard, 2, 400, 200, true), figure(&yard, 1, 400, 0, true)];
-    yard.cluster.hear_figures(&copies, yard.now);
+    yard.cluster.at(yard.now).figures_reported(&copies);
     yard.settle_down();
     let evidence = rollout(&yard).evidence;
     assert_eq!((evidence.served, evidence.copies.requests, evidence.copied.requests), (0, 400, 400));
     assert!(rollout(&yard).state != RolloutState::Awaiting, "without a shadow step nobody judges copies");
     let visits = [figure(&yard, 2, 400, 200, false), figure(&yard, 1, 400, 0, false)];
-    yard.cluster.hear_figures(&visits, yard.now);
+    yard.cluster.at(yard.now).figures_reported(&visits);
     yard.settle_down();
     assert_eq!(rollout(&yard).state, RolloutState::Awaiting);
-    yard.cluster.advance(&api(), "mira", yard.now).expect("a person says so");
-    yard.cluster.hear_figures(&visits, yard.now);
+    yard.cluster.transaction("mira", yard.now).advance(&api()).expect("a person says so");
+    yard.cluster.at(yard.now).figures_reported(&visits);
     yard.settle_down();
     assert_ne!(rollout(&yard).state, RolloutState::Awaiting);
 }

@@ -3,12 +3,11 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CommandKind, Removed, changed_workloads, outcome_of};
-use crate::cluster::{Cluster, Refusal};
+use crate::cluster::{Refusal, Transaction};
 use crate::declare::{ChangeLine, Plan};
 use crate::manifest::Declared;
 use crate::model::{Name, Target};
@@ -18,7 +17,7 @@ use crate::model::{Name, Target};
 pub struct AddEnvironment {
     /// Its name.
     pub name: Name,
-    /// What hosts of routes are under that are not named in full.
+    /// The domain of routes that name no host in full.
     pub domain: Option<String>,
 }
 
@@ -32,8 +31,8 @@ pub struct EnvironmentAdded {
 impl CommandKind for AddEnvironment {
     type Outcome = EnvironmentAdded;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<EnvironmentAdded, Refusal> {
-        cluster.add_environment(&self.name, self.domain.clone(), by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<EnvironmentAdded, Refusal> {
+        transaction.add_environment(&self.name, self.domain.clone())?;
         Ok(EnvironmentAdded { name: self.name.clone() })
     }
 
@@ -50,8 +49,8 @@ pub struct RemoveEnvironment {
 impl CommandKind for RemoveEnvironment {
     type Outcome = Removed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Removed, Refusal> {
-        cluster.remove_environment(&self.name, by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Removed, Refusal> {
+        transaction.remove_environment(&self.name)?;
         Ok(Removed { gone: vec![format!("environment {}", self.name)] })
     }
 
@@ -68,8 +67,8 @@ pub struct RemoveApplication {
 impl CommandKind for RemoveApplication {
     type Outcome = Removed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Removed, Refusal> {
-        Ok(Removed { gone: cluster.remove_application(&self.application, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Removed, Refusal> {
+        Ok(Removed { gone: transaction.remove_application(&self.application)? })
     }
 
     outcome_of!(RemoveApplication);
@@ -80,18 +79,18 @@ impl CommandKind for RemoveApplication {
 pub struct Declare {
     /// The environment.
     pub environment: Name,
-    /// What should be there.
+    /// The declared objects.
     pub declared: Arc<Declared>,
     /// Also remove what the application no longer declares.
     pub exact: bool,
 }
 
-/// What a declaration changed.
+/// The changes of a declaration.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct DeclareOutcome {
-    /// What changed, or would.
+    /// The changes that were made, or would be.
     pub changes: Vec<ChangeLine>,
-    /// What is as declared and still worth knowing: tags that stand for another image by now.
+    /// Notes about objects that are as declared already: tags that stand for another image by now.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
 }
@@ -99,9 +98,8 @@ pub struct DeclareOutcome {
 impl CommandKind for Declare {
     type Outcome = DeclareOutcome;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<DeclareOutcome, Refusal> {
-        let Plan { lines, notes, .. } =
-            cluster.declare(&self.declared, &self.environment, self.exact, by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<DeclareOutcome, Refusal> {
+        let Plan { lines, notes, .. } = transaction.declare(&self.declared, &self.environment, self.exact)?;
         Ok(DeclareOutcome { changes: lines, notes })
     }
 

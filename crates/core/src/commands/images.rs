@@ -2,12 +2,11 @@
 
 use std::collections::BTreeSet;
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CommandKind, Removed, outcome_of, released};
-use crate::cluster::{AddedImage, Cluster, Refusal};
+use crate::cluster::{AddedImage, Refusal, Transaction};
 use crate::model::{ImageRecord, ImageRef, Target};
 
 /// Records images whose content is in the store.
@@ -22,15 +21,15 @@ pub struct AddImages {
 pub struct ImagesAdded {
     /// The images.
     pub images: Vec<ImageRecord>,
-    /// What became of each, in the same order.
+    /// The result for each, in the same order.
     pub outcomes: Vec<AddedImage>,
 }
 
 impl CommandKind for AddImages {
     type Outcome = ImagesAdded;
 
-    fn run(&self, cluster: &mut Cluster, _: &str, _: Timestamp) -> Result<ImagesAdded, Refusal> {
-        let outcomes = self.images.iter().cloned().map(|record| cluster.add_image(record)).collect();
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<ImagesAdded, Refusal> {
+        let outcomes = self.images.iter().cloned().map(|record| transaction.add_image(record)).collect();
         Ok(ImagesAdded { images: self.images.clone(), outcomes })
     }
 
@@ -51,8 +50,8 @@ pub struct RemoveImage {
 impl CommandKind for RemoveImage {
     type Outcome = Removed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Removed, Refusal> {
-        Ok(Removed { gone: cluster.remove_image(&self.image, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Removed, Refusal> {
+        Ok(Removed { gone: transaction.remove_image(&self.image)? })
     }
 
     outcome_of!(RemoveImage);

@@ -1,4 +1,4 @@
-//! What may be asked of the cluster, as data: each command with its outcome.
+//! The commands of the cluster, as data, each with its outcome.
 //!
 //! A [`Command`] can be logged, sent and carried out again on another copy of the cluster. [`Cluster::carry_out`] is the
 //! one place where it meets the cluster; a command is done whole, or refused whole with a [`Refusal`]. To add one, write
@@ -17,7 +17,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::cluster::{Cluster, MadeRelease, Refusal};
+use crate::cluster::{Cluster, MadeRelease, Refusal, Transaction};
 use crate::declare::ChangeLine;
 use crate::model::Target;
 
@@ -26,8 +26,8 @@ pub use environments::{
 };
 pub use images::{AddImages, ImagesAdded, RemoveImage};
 pub use releases::{
-    Cancel, Cancelled, Deploy, Deployed, KeepRelease, Kept, Promote, PromoteOutcome, Restart, Restarted,
-    Rollback, RolledBack,
+    Cancel, Cancelled, Deploy, Deployed, KeepRelease, Promote, PromoteOutcome, ReleaseKept, Restart,
+    Restarted, Rollback, RolledBack,
 };
 pub use secrets::{
     AddCertificate, AddSecret, AddSecrets, CertificateAdded, RemoveCertificate, RemoveSecret, SecretsAdded,
@@ -43,14 +43,14 @@ pub use workloads::{
 
 /// One kind of command: what it takes, what it does, and what it answers.
 pub trait CommandKind: Into<Command> {
-    /// What came of it.
+    /// Its outcome.
     type Outcome;
 
     /// Changes the cluster, or refuses without a change.
     ///
     /// # Errors
     /// Why it cannot be done, in words that help.
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Self::Outcome, Refusal>;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Self::Outcome, Refusal>;
 
     /// The workloads that move because of it: a forecast watches them.
     fn moved(&self, _: &Self::Outcome) -> BTreeSet<Target> {
@@ -59,6 +59,16 @@ pub trait CommandKind: Into<Command> {
 
     /// This kind's part of an [`Outcome`]; `None` for the outcome of another kind.
     fn outcome_of(outcome: Outcome) -> Option<Self::Outcome>;
+}
+
+impl Cluster {
+    /// Does what a command says, or refuses it without a change.
+    ///
+    /// # Errors
+    /// Why it cannot be done, in words that help.
+    pub fn carry_out(&mut self, command: &Command, by: &str, now: Timestamp) -> Result<Outcome, Refusal> {
+        self.attempt(by, now, |transaction| command.run_in(transaction))
+    }
 }
 
 macro_rules! commands {
@@ -71,7 +81,7 @@ macro_rules! commands {
             $(#[doc = concat!("See [`", stringify!($kind), "`].")] $kind($kind),)*
         }
 
-        /// What came of a command.
+        /// The outcome of a command.
         #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
         #[serde(tag = "command", content = "came-to", rename_all = "kebab-case")]
         pub enum Outcome {
@@ -79,21 +89,17 @@ macro_rules! commands {
         }
 
         impl Command {
-            /// What it is called in logs.
+            /// Its name in logs.
             pub fn word(&self) -> &'static str {
                 match self { $(Command::$kind(_) => $word,)* }
             }
-        }
 
-        impl Cluster {
-            /// Does what a command says, or refuses it without a change.
-            ///
-            /// # Errors
-            /// Why it cannot be done, in words that help.
-            pub fn carry_out(&mut self, command: &Command, by: &str, now: Timestamp) -> Result<Outcome, Refusal> {
-                match command { $(Command::$kind(it) => it.run(self, by, now).map(Outcome::$kind),)* }
+            /// Does what it says in a transaction, or refuses it.
+            fn run_in(&self, transaction: &mut Transaction<'_>) -> Result<Outcome, Refusal> {
+                match self { $(Command::$kind(it) => it.run(transaction).map(Outcome::$kind),)* }
             }
         }
+
 
         $(
             impl From<$kind> for Command {
@@ -134,7 +140,7 @@ commands! {
     Rollback(RolledBack) = "rollback"
     Restart(Restarted) = "restart"
     Cancel(Cancelled) = "cancel"
-    KeepRelease(Kept) = "keep-release"
+    KeepRelease(ReleaseKept) = "keep-release"
     AddImages(ImagesAdded) = "add-images"
     RemoveImage(Removed) = "remove-image"
     AddSecret(SecretsAdded) = "add-secret"
@@ -152,7 +158,7 @@ commands! {
     NoteDeclared(UnknownCommits) = "note-declared"
 }
 
-/// What went.
+/// The removed objects.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Removed {
     /// Each thing that went, with what that means, in words.

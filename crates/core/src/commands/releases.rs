@@ -2,12 +2,11 @@
 
 use std::collections::BTreeSet;
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CommandKind, outcome_of};
-use crate::cluster::{Cluster, DeployRequest, Goal, Refusal, WentTo};
+use crate::cluster::{Cluster, DeployRequest, Goal, Refusal, Transaction, WentTo};
 use crate::model::{Name, ReleaseNumber, Target};
 
 /// The releases that a workload has.
@@ -26,18 +25,18 @@ fn freed(before: BTreeSet<ReleaseNumber>, cluster: &Cluster, workload: &Target) 
 pub struct Deploy {
     /// Of which workload.
     pub workload: Target,
-    /// What is to differ.
+    /// The changes to make.
     pub request: DeployRequest,
 }
 
-/// What a deploy made.
+/// The result of a deploy.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Deployed {
     /// The new release; absent when nothing would differ.
     pub release: Option<ReleaseNumber>,
-    /// What differs, in words.
+    /// The differences, in words.
     pub differences: Vec<String>,
-    /// The rollout that this one takes the place of, in words.
+    /// The rollout that this one replaces, in words.
     pub instead_of: Option<String>,
     /// Old releases that went, as nothing needs them any more.
     pub freed: Vec<ReleaseNumber>,
@@ -46,11 +45,11 @@ pub struct Deployed {
 impl CommandKind for Deploy {
     type Outcome = Deployed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Deployed, Refusal> {
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Deployed, Refusal> {
         let workload = &self.workload;
-        let (instead_of, before) = (cluster.under_way(workload), numbers(cluster, workload));
-        let made = cluster.deploy(workload, &self.request, by, now)?;
-        let freed = freed(before, cluster, workload);
+        let (instead_of, before) = (transaction.under_way(workload), numbers(transaction, workload));
+        let made = transaction.deploy(workload, &self.request)?;
+        let freed = freed(before, transaction, workload);
         let (release, differences) = made.unzip();
         let instead_of = instead_of.filter(|_| release.is_some());
         Ok(Deployed { release, differences: differences.unwrap_or_default(), instead_of, freed })
@@ -72,7 +71,7 @@ pub struct Promote {
     pub to: Name,
 }
 
-/// What a promotion made.
+/// The result of a promotion.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PromoteOutcome {
     /// The workload that it went to, as `environment/name`.
@@ -81,7 +80,7 @@ pub struct PromoteOutcome {
     pub tested: ReleaseNumber,
     /// The release that it became; absent where that runs already.
     pub release: Option<ReleaseNumber>,
-    /// What differs from what was there, in words.
+    /// The differences to what was there, in words.
     pub differences: Vec<String>,
 }
 
@@ -94,8 +93,8 @@ impl Promote {
 impl CommandKind for Promote {
     type Outcome = PromoteOutcome;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<PromoteOutcome, Refusal> {
-        let made = cluster.promote(&self.from, &self.to, by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<PromoteOutcome, Refusal> {
+        let made = transaction.promote(&self.from, &self.to)?;
         let (target, differences) = (self.target().to_string(), made.words);
         Ok(PromoteOutcome { target, tested: made.tested, release: made.release, differences })
     }
@@ -116,7 +115,7 @@ pub struct Rollback {
     pub goal: Goal,
 }
 
-/// What a rollback made.
+/// The result of a rollback.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RolledBack {
     /// The new release.
@@ -125,7 +124,7 @@ pub struct RolledBack {
     pub same_as: ReleaseNumber,
     /// Releases in between that it does not go back to, each with the reason.
     pub passed_over: Vec<String>,
-    /// The rollout that this one takes the place of, in words.
+    /// The rollout that this one replaces, in words.
     pub instead_of: Option<String>,
     /// Old releases that went, as nothing needs them any more.
     pub freed: Vec<ReleaseNumber>,
@@ -134,11 +133,11 @@ pub struct RolledBack {
 impl CommandKind for Rollback {
     type Outcome = RolledBack;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<RolledBack, Refusal> {
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<RolledBack, Refusal> {
         let workload = &self.workload;
-        let (instead_of, before) = (cluster.under_way(workload), numbers(cluster, workload));
-        let WentTo { number, same_as, passed_over } = cluster.rollback(workload, self.goal, by, now)?;
-        let freed = freed(before, cluster, workload);
+        let (instead_of, before) = (transaction.under_way(workload), numbers(transaction, workload));
+        let WentTo { number, same_as, passed_over } = transaction.rollback(workload, self.goal)?;
+        let freed = freed(before, transaction, workload);
         Ok(RolledBack { release: number, same_as, passed_over, instead_of, freed })
     }
 
@@ -156,7 +155,7 @@ pub struct Restart {
     pub workload: Target,
 }
 
-/// What a restart made.
+/// The result of a restart.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Restarted {
     /// The new release.
@@ -168,8 +167,8 @@ pub struct Restarted {
 impl CommandKind for Restart {
     type Outcome = Restarted;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Restarted, Refusal> {
-        let (release, same_as) = cluster.restart(&self.workload, by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Restarted, Refusal> {
+        let (release, same_as) = transaction.restart(&self.workload)?;
         Ok(Restarted { release, same_as })
     }
 
@@ -199,8 +198,8 @@ pub struct Cancelled {
 impl CommandKind for Cancel {
     type Outcome = Cancelled;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Cancelled, Refusal> {
-        let (release, back_to) = cluster.cancel(&self.workload, by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Cancelled, Refusal> {
+        let (release, back_to) = transaction.cancel(&self.workload)?;
         Ok(Cancelled { release, back_to })
     }
 
@@ -224,7 +223,7 @@ pub struct KeepRelease {
 
 /// A release is kept, or no longer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Kept {
+pub struct ReleaseKept {
     /// Which release.
     pub release: ReleaseNumber,
     /// Whether it is kept now.
@@ -234,11 +233,11 @@ pub struct Kept {
 }
 
 impl CommandKind for KeepRelease {
-    type Outcome = Kept;
+    type Outcome = ReleaseKept;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Kept, Refusal> {
-        let changed = cluster.keep_release(&self.workload, self.release, self.keep, by, now)?;
-        Ok(Kept { release: self.release, kept: self.keep, changed })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<ReleaseKept, Refusal> {
+        let changed = transaction.keep_release(&self.workload, self.release, self.keep)?;
+        Ok(ReleaseKept { release: self.release, kept: self.keep, changed })
     }
 
     outcome_of!(KeepRelease);

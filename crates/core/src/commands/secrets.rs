@@ -2,12 +2,11 @@
 
 use std::collections::BTreeSet;
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CommandKind, Removed, outcome_of, released};
-use crate::cluster::{Cluster, MadeRelease, Refusal, SealedValue};
+use crate::cluster::{MadeRelease, Refusal, SealedValue, Transaction};
 use crate::model::{Certificate, CertificateView, Target};
 
 /// Adds a secret, or a version of one.
@@ -38,14 +37,12 @@ pub struct SecretsAdded {
 }
 
 fn add(
-    cluster: &mut Cluster,
+    transaction: &mut Transaction<'_>,
     secrets: &[(Target, SealedValue)],
-    by: &str,
-    now: Timestamp,
 ) -> Result<SecretsAdded, Refusal> {
     let mut all = SecretsAdded { version: 0, releases: Vec::new(), held: Vec::new() };
     for (secret, value) in secrets {
-        let added = cluster.add_secret(secret, value.clone(), by, now)?;
+        let added = transaction.add_secret(secret, value.clone())?;
         all.version = added.version;
         all.releases.extend(added.releases);
         all.held.extend(added.held);
@@ -56,8 +53,8 @@ fn add(
 impl CommandKind for AddSecret {
     type Outcome = SecretsAdded;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SecretsAdded, Refusal> {
-        add(cluster, &[(self.secret.clone(), self.value.clone())], by, now)
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SecretsAdded, Refusal> {
+        add(transaction, &[(self.secret.clone(), self.value.clone())])
     }
 
     fn moved(&self, outcome: &SecretsAdded) -> BTreeSet<Target> {
@@ -70,8 +67,8 @@ impl CommandKind for AddSecret {
 impl CommandKind for AddSecrets {
     type Outcome = SecretsAdded;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SecretsAdded, Refusal> {
-        add(cluster, &self.secrets, by, now)
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SecretsAdded, Refusal> {
+        add(transaction, &self.secrets)
     }
 
     fn moved(&self, outcome: &SecretsAdded) -> BTreeSet<Target> {
@@ -91,8 +88,8 @@ pub struct RemoveSecret {
 impl CommandKind for RemoveSecret {
     type Outcome = Removed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Removed, Refusal> {
-        Ok(Removed { gone: cluster.remove_secret(&self.secret, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Removed, Refusal> {
+        Ok(Removed { gone: transaction.remove_secret(&self.secret)? })
     }
 
     outcome_of!(RemoveSecret);
@@ -110,16 +107,16 @@ pub struct AddCertificate {
 pub struct CertificateAdded {
     /// The certificate, without its chain.
     pub certificate: CertificateView,
-    /// What it is used for from now on, in words.
+    /// Its uses from now on, in words.
     pub serves: Vec<String>,
 }
 
 impl CommandKind for AddCertificate {
     type Outcome = CertificateAdded;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<CertificateAdded, Refusal> {
-        let serves = cluster.add_certificate(self.certificate.clone(), by, now)?;
-        Ok(CertificateAdded { certificate: self.certificate.view(now), serves })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<CertificateAdded, Refusal> {
+        let serves = transaction.add_certificate(self.certificate.clone())?;
+        Ok(CertificateAdded { certificate: self.certificate.view(transaction.now()), serves })
     }
 
     outcome_of!(AddCertificate);
@@ -135,8 +132,8 @@ pub struct RemoveCertificate {
 impl CommandKind for RemoveCertificate {
     type Outcome = Removed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Removed, Refusal> {
-        Ok(Removed { gone: cluster.remove_certificate(&self.certificate, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Removed, Refusal> {
+        Ok(Removed { gone: transaction.remove_certificate(&self.certificate)? })
     }
 
     outcome_of!(RemoveCertificate);

@@ -3,12 +3,11 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CommandKind, changed_workloads, outcome_of};
-use crate::cluster::{Cluster, Looked, NewSource, Refusal};
+use crate::cluster::{Looked, NewSource, Refusal, Transaction};
 use crate::declare::ChangeLine;
 use crate::manifest::Declared;
 use crate::model::{Commit, FollowRule, Target};
@@ -16,9 +15,9 @@ use crate::model::{Commit, FollowRule, Target};
 /// Follows a folder of a repository.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct AddSource {
-    /// What it is called here.
+    /// Its name here.
     pub source: Target,
-    /// What it follows.
+    /// The repository and branch it follows.
     pub new: NewSource,
 }
 
@@ -32,8 +31,8 @@ pub struct SourceAdded {
 impl CommandKind for AddSource {
     type Outcome = SourceAdded;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceAdded, Refusal> {
-        cluster.add_source(&self.source, self.new.clone(), by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SourceAdded, Refusal> {
+        transaction.add_source(&self.source, self.new.clone())?;
         Ok(SourceAdded { source: self.source.to_string() })
     }
 
@@ -59,8 +58,8 @@ pub struct SourceChanged {
 impl CommandKind for ChangeSource {
     type Outcome = SourceChanged;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceChanged, Refusal> {
-        cluster.change_source(&self.source, self.rule.clone(), by, now)?;
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SourceChanged, Refusal> {
+        transaction.change_source(&self.source, self.rule.clone())?;
         Ok(SourceChanged { rule: self.rule.clone() })
     }
 
@@ -74,18 +73,18 @@ pub struct RemoveSource {
     pub source: Target,
 }
 
-/// A source is followed no longer.
+/// A source is no longer followed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceRemoved {
-    /// What it declared and is still there, in words.
+    /// The objects that it declared and that are still there, in words.
     pub stays: Vec<String>,
 }
 
 impl CommandKind for RemoveSource {
     type Outcome = SourceRemoved;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceRemoved, Refusal> {
-        Ok(SourceRemoved { stays: cluster.remove_source(&self.source, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SourceRemoved, Refusal> {
+        Ok(SourceRemoved { stays: transaction.remove_source(&self.source)? })
     }
 
     outcome_of!(RemoveSource);
@@ -98,27 +97,27 @@ pub struct CatchUp {
     pub source: Target,
     /// The commit.
     pub commit: Commit,
-    /// What it declares.
+    /// Its declaration.
     pub declared: Arc<Declared>,
     /// Also remove what Git no longer declares.
     pub remove: bool,
 }
 
-/// What a commit changed.
+/// The changes of a commit.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct CaughtUp {
     /// The commit.
     pub commit: Commit,
-    /// What changed, or would.
+    /// The changes that were made, or would be.
     pub changes: Vec<ChangeLine>,
 }
 
 impl CommandKind for CatchUp {
     type Outcome = CaughtUp;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<CaughtUp, Refusal> {
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<CaughtUp, Refusal> {
         let given = Some((self.commit.clone(), Arc::clone(&self.declared)));
-        let changes = cluster.catch_up(&self.source, given, self.remove, by, now)?;
+        let changes = transaction.catch_up(&self.source, given, self.remove)?;
         Ok(CaughtUp { commit: self.commit.clone(), changes })
     }
 
@@ -141,15 +140,15 @@ pub struct HoldSource {
 /// A source is held.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceHeld {
-    /// What that means, in words.
+    /// The effect, in words.
     pub words: String,
 }
 
 impl CommandKind for HoldSource {
     type Outcome = SourceHeld;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceHeld, Refusal> {
-        Ok(SourceHeld { words: cluster.hold_source(&self.source, &self.because, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SourceHeld, Refusal> {
+        Ok(SourceHeld { words: transaction.hold_source(&self.source, &self.because)? })
     }
 
     outcome_of!(HoldSource);
@@ -165,15 +164,15 @@ pub struct ResumeSource {
 /// A source goes on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceResumed {
-    /// What goes on, in words.
+    /// The work that continues, in words.
     pub words: Vec<String>,
 }
 
 impl CommandKind for ResumeSource {
     type Outcome = SourceResumed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SourceResumed, Refusal> {
-        Ok(SourceResumed { words: cluster.resume_source(&self.source, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SourceResumed, Refusal> {
+        Ok(SourceResumed { words: transaction.resume_source(&self.source)? })
     }
 
     outcome_of!(ResumeSource);
@@ -184,7 +183,7 @@ impl CommandKind for ResumeSource {
 pub struct NoteLook {
     /// Of which source.
     pub source: Target,
-    /// What was found.
+    /// The result of the look.
     pub looked: Looked,
 }
 
@@ -198,9 +197,9 @@ pub struct UnknownCommits {
 impl CommandKind for NoteLook {
     type Outcome = UnknownCommits;
 
-    fn run(&self, cluster: &mut Cluster, _: &str, now: Timestamp) -> Result<UnknownCommits, Refusal> {
-        cluster.hear_source(&self.source, self.looked.clone(), now);
-        Ok(UnknownCommits { commits: cluster.unknown_commits(&self.source) })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<UnknownCommits, Refusal> {
+        transaction.repository_read(&self.source, self.looked.clone());
+        Ok(UnknownCommits { commits: transaction.unknown_commits(&self.source) })
     }
 
     outcome_of!(NoteLook);
@@ -213,16 +212,16 @@ pub struct NoteDeclared {
     pub source: Target,
     /// The commit's id.
     pub commit: String,
-    /// What it declares.
+    /// Its declaration.
     pub declared: Arc<Declared>,
 }
 
 impl CommandKind for NoteDeclared {
     type Outcome = UnknownCommits;
 
-    fn run(&self, cluster: &mut Cluster, _: &str, _: Timestamp) -> Result<UnknownCommits, Refusal> {
-        cluster.hear_declared(&self.source, &self.commit, Arc::clone(&self.declared));
-        Ok(UnknownCommits { commits: cluster.unknown_commits(&self.source) })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<UnknownCommits, Refusal> {
+        transaction.declaration_read(&self.source, &self.commit, Arc::clone(&self.declared));
+        Ok(UnknownCommits { commits: transaction.unknown_commits(&self.source) })
     }
 
     outcome_of!(NoteDeclared);

@@ -1,4 +1,5 @@
 use super::*;
+
 use crate::model::Name;
 use crate::record::State;
 

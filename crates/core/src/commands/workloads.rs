@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CommandKind, Removed, outcome_of};
-use crate::cluster::{Cluster, LimitChange, Refusal, Resized};
+use crate::cluster::{LimitChange, Refusal, Resized, Transaction};
 use crate::model::{Origin, ReleaseNumber, ReplicaId, Span, Target};
 
 /// Sets how many replicas a workload has, how much each may use, or both.
@@ -21,32 +21,32 @@ pub struct Scale {
     pub limits: LimitChange,
 }
 
-/// What a workload's size is now.
+/// The new size of a workload.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Scaled {
     /// How many replicas were wanted before.
     pub before: u32,
     /// How many are wanted now.
     pub replicas: u32,
-    /// Who had set the number before, where it was somebody else.
+    /// The member who had set the previous number, if it was another one.
     pub set_by: Option<Origin>,
     /// The new release, where limits differ.
     pub release: Option<ReleaseNumber>,
-    /// What differs of the limits, in words.
+    /// The differences of the limits, in words.
     pub differences: Vec<String>,
 }
 
 impl CommandKind for Scale {
     type Outcome = Scaled;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Scaled, Refusal> {
-        let set_by = Some(cluster.workload(&self.workload)?.wanted_origin.clone());
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Scaled, Refusal> {
+        let set_by = Some(transaction.workload(&self.workload)?.wanted_origin.clone());
         let Resized { before, release, differences } =
-            cluster.resize(&self.workload, self.replicas, self.limits, by, now)?;
+            transaction.resize(&self.workload, self.replicas, self.limits)?;
         Ok(Scaled {
             before,
             replicas: self.replicas.unwrap_or(before),
-            set_by: set_by.filter(|origin| origin.by != by),
+            set_by: set_by.filter(|origin| origin.by != transaction.by()),
             release,
             differences,
         })
@@ -84,13 +84,13 @@ pub struct SetAsideOutcome {
 impl CommandKind for SetAside {
     type Outcome = SetAsideOutcome;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<SetAsideOutcome, Refusal> {
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SetAsideOutcome, Refusal> {
         let replica = self.replica.clone();
         if self.lasts.millis() == 0 {
-            cluster.end_aside(&replica, by, now)?;
+            transaction.end_aside(&replica)?;
             return Ok(SetAsideOutcome { replica, until: None, ended: true });
         }
-        let until = Some(cluster.set_aside(&replica, self.lasts, by, now)?);
+        let until = Some(transaction.set_aside(&replica, self.lasts)?);
         Ok(SetAsideOutcome { replica, until, ended: false })
     }
 
@@ -113,15 +113,15 @@ pub struct Hold {
 /// A workload is held.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HoldOutcome {
-    /// What stands still, in words.
+    /// The paused work, in words.
     pub stands: String,
 }
 
 impl CommandKind for Hold {
     type Outcome = HoldOutcome;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<HoldOutcome, Refusal> {
-        Ok(HoldOutcome { stands: cluster.hold(&self.workload, &self.because, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<HoldOutcome, Refusal> {
+        Ok(HoldOutcome { stands: transaction.hold(&self.workload, &self.because)? })
     }
 
     fn moved(&self, _: &HoldOutcome) -> BTreeSet<Target> {
@@ -141,7 +141,7 @@ pub struct Resume {
 /// A workload goes on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Resumed {
-    /// What goes on, in words.
+    /// The work that continues, in words.
     pub goes_on: String,
     /// The release that is being rolled out.
     pub release: Option<ReleaseNumber>,
@@ -152,10 +152,10 @@ pub struct Resumed {
 impl CommandKind for Resume {
     type Outcome = Resumed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Resumed, Refusal> {
-        let goes_on = cluster.resume(&self.workload, by, now)?;
-        let release = cluster.state.open_rollout(&self.workload).map(|rollout| rollout.to);
-        let source = cluster.catching_up_with(&self.workload).map(Target::to_string);
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Resumed, Refusal> {
+        let goes_on = transaction.resume(&self.workload)?;
+        let release = transaction.state.open_rollout(&self.workload).map(|rollout| rollout.to);
+        let source = transaction.catching_up_with(&self.workload).map(Target::to_string);
         Ok(Resumed { goes_on, release, source })
     }
 
@@ -166,7 +166,7 @@ impl CommandKind for Resume {
     outcome_of!(Resume);
 }
 
-/// Lets a rollout go to its next step, or on in spite of what was found.
+/// Lets a rollout go to its next step, or goes on despite what was found.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Advance {
     /// Of which workload.
@@ -176,7 +176,7 @@ pub struct Advance {
 /// A rollout goes on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Advanced {
-    /// What it does now, in words.
+    /// The next step, in words.
     pub goes_on: String,
     /// The release that is being rolled out.
     pub release: Option<ReleaseNumber>,
@@ -185,9 +185,9 @@ pub struct Advanced {
 impl CommandKind for Advance {
     type Outcome = Advanced;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Advanced, Refusal> {
-        let goes_on = cluster.advance(&self.workload, by, now)?;
-        let release = cluster.state.open_rollout(&self.workload).map(|rollout| rollout.to);
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Advanced, Refusal> {
+        let goes_on = transaction.advance(&self.workload)?;
+        let release = transaction.state.open_rollout(&self.workload).map(|rollout| rollout.to);
         Ok(Advanced { goes_on, release })
     }
 
@@ -208,8 +208,8 @@ pub struct RemoveWorkload {
 impl CommandKind for RemoveWorkload {
     type Outcome = Removed;
 
-    fn run(&self, cluster: &mut Cluster, by: &str, now: Timestamp) -> Result<Removed, Refusal> {
-        Ok(Removed { gone: cluster.remove_target(&self.workload, by, now)? })
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<Removed, Refusal> {
+        Ok(Removed { gone: transaction.remove_target(&self.workload)? })
     }
 
     outcome_of!(RemoveWorkload);

@@ -1,4 +1,4 @@
-//! What stands in the way of a declaration.
+//! Conflicts between a declaration and what exists.
 
 use std::collections::BTreeMap;
 
@@ -6,7 +6,7 @@ use super::{Conflict, Present, ports};
 use crate::manifest::Declared;
 use crate::model::{Leg, Name, Release, Route, RouteSpec, Touched, Workload};
 use crate::suggestions::did_you_mean;
-use crate::unanswered::{Coming, why_unanswered};
+use crate::unanswered::{ComingWorkload, why_unanswered};
 
 pub(super) fn conflicts(
     declared: &Declared,
@@ -78,8 +78,9 @@ pub(super) fn conflicts(
             !present.secrets.contains_key(*secret) && !declared.secrets.contains_key(*secret)
         }) {
             let hint = did_you_mean(secret.as_str(), present.secrets.keys().map(Name::as_str));
-            let message =
-                format!("secret-missing: it lets in by the secret {secret}, which is not there{hint}");
+            let message = format!(
+                "secret-missing: it checks passwords against the secret {secret}, which is not there{hint}"
+            );
             list.push(Conflict { object: object(), message });
         }
         list.extend(uncovered(route, present).map(|message| Conflict { object: object(), message }));
@@ -105,7 +106,7 @@ fn unanswered(declared: &Declared, present: &Present, exact: bool) -> Vec<Confli
     });
     let now: Vec<(&Workload, &Release)> =
         stays.map(|(_, (workload, release, _))| (workload, release)).collect();
-    let mut then: Vec<Coming<'_>> = Vec::new();
+    let mut then: Vec<ComingWorkload<'_>> = Vec::new();
     for (workload, release) in &now {
         let name = &workload.target.name;
         let of_git = !present.leaves(Touched::Workload(name.clone()))
@@ -113,12 +114,12 @@ fn unanswered(declared: &Declared, present: &Present, exact: bool) -> Vec<Confli
         let new = declared.workloads.get(name).map(|declared| &declared.spec).filter(|_| of_git);
         let new = new.filter(|spec| **spec != release.spec);
         then.push(match new {
-            Some(spec) => Coming { name, spec, stays: None },
-            None => Coming { name, spec: &release.spec, stays: Some(release) },
+            Some(spec) => ComingWorkload { name, spec, stays: None },
+            None => ComingWorkload { name, spec: &release.spec, stays: Some(release) },
         });
     }
     let fresh = declared.workloads.iter().filter(|(name, _)| !present.workloads.contains_key(*name));
-    then.extend(fresh.map(|(name, declared)| Coming { name, spec: &declared.spec, stays: None }));
+    then.extend(fresh.map(|(name, declared)| ComingWorkload { name, spec: &declared.spec, stays: None }));
     let mut list = Vec::new();
     for (name, service) in &present.services {
         let removed = exact

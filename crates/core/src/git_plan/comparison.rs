@@ -19,11 +19,11 @@ pub struct Row {
     pub object: String,
     /// Such as `image`.
     pub field: String,
-    /// What Git says; `None` where it says nothing of it.
+    /// The value in Git; `None` if it has none.
     pub git: Option<String>,
-    /// What is declared here.
+    /// The value declared here.
     pub here: Option<String>,
-    /// What runs; `None` also where that is no question, as of a route.
+    /// The running value; `None` too for objects that do not run, such as a route.
     pub running: Option<String>,
     /// Whether replicas run by it.
     #[serde(default)]

@@ -1,4 +1,4 @@
-//! What would make Git agree with what is declared here.
+//! The change that would make Git agree with the state declared here.
 
 use serde_json::{Value, json};
 
@@ -7,7 +7,7 @@ use crate::manifest::{Change, Declared, as_in_files};
 use crate::model::{Name, Release, Source, Target, Touched};
 use crate::record::State;
 
-/// What differs between what a commit declares and what is declared here, object by object; and what cannot be put into
+/// The differences between a commit's declaration and the state declared here, object by object; and what cannot be put into
 /// files by itself, in words.
 pub fn changes(declared: &Declared, source: &Source, state: &State) -> (Vec<Change>, Vec<String>) {
     let environment = &source.target.environment;
@@ -64,7 +64,7 @@ pub fn changes(declared: &Declared, source: &Source, state: &State) -> (Vec<Chan
     (found, left)
 }
 
-/// What a commit has to change so that Git declares what was tested; `None` where it does already.
+/// The change to a commit so that Git declares what was tested; `None` if it does already.
 pub fn promotion(declared: &Declared, name: &Name, tested: &Release) -> Option<Change> {
     let git = declared.workloads.get(name)?;
     let (before, is) = (json!(git.spec), json!(promoted(tested, &git.spec)));

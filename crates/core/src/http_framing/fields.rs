@@ -4,7 +4,7 @@
 use super::head::{Framed, check_method, check_same, check_target, framing, is_authority, too_many};
 use super::{Violation, is_text};
 
-/// What a request's own fields say, beside its headers (RFC 9113, section 8.3.1).
+/// A request's pseudo-headers (RFC 9113, section 8.3.1).
 #[derive(Debug, Clone, Copy)]
 pub struct Fields<'a> {
     /// `:method`.
@@ -39,11 +39,11 @@ pub fn read_fields<'a>(
         framing(&mut found, name.as_bytes(), value.trim_ascii())?;
     }
     if found.chunked {
-        return Err(Violation::bad("HTTP/2 knows no Transfer-Encoding"));
+        return Err(Violation::bad("HTTP/2 has no Transfer-Encoding"));
     }
     let named = fields.authority.map(|authority| {
         let fits = is_authority(authority);
-        fits.then_some(authority).ok_or_else(|| Violation::bad("the authority is no host"))
+        fits.then_some(authority).ok_or_else(|| Violation::bad("the authority is not a host"))
     });
     match (named.transpose()?, found.host) {
         (Some(named), Some(host)) => check_same(named, host).map(|()| named),

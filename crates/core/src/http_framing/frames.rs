@@ -122,7 +122,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn frames_are_counted_however_the_bytes_come(
+        fn frames_are_counted_in_any_chunking(
             frames in proptest::collection::vec((0u8..12, 0usize..40), 0..40),
             pieces in proptest::collection::vec(1usize..20, 1..200),
         ) {

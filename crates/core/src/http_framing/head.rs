@@ -7,7 +7,7 @@ const TARGET: usize = 8 * 1024;
 /// Most headers.
 const HEADERS: usize = 100;
 
-/// What follows a head.
+/// The kind of body after a head.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Body {
     /// The next head.
@@ -32,7 +32,7 @@ const TELLING: [&str; 10] = [
     "authorization",
 ];
 
-/// What headers say of a message's host and length.
+/// A message's host and length, as its headers give them.
 #[derive(Default)]
 pub(super) struct Framed<'a> {
     /// `Host`.
@@ -63,7 +63,7 @@ pub(super) fn read_head(bytes: &[u8]) -> Result<Body, Violation> {
     }
     match (found.length, found.chunked) {
         (Some(_), true) => Err(Violation::bad("there is a Content-Length beside Transfer-Encoding: chunked")),
-        (None, true) if !newer => Err(Violation::bad("HTTP/1.0 knows no Transfer-Encoding")),
+        (None, true) if !newer => Err(Violation::bad("HTTP/1.0 has no Transfer-Encoding")),
         (None, true) => Ok(Body::Chunked),
         (Some(0) | None, false) => Ok(Body::None),
         (Some(length), false) => Ok(Body::Length(length)),
@@ -98,7 +98,7 @@ fn request_line(line: &[u8]) -> Result<(Option<&str>, bool), Violation> {
     let authority = rest.map(|rest| rest.split(['/', '?']).next().unwrap_or(rest));
     match authority {
         Some(authority) if is_authority(authority) => Ok((Some(authority), newer)),
-        Some(_) => Err(Violation::bad("the target's host is none")),
+        Some(_) => Err(Violation::bad("the target's host is not valid")),
         None => Err(Violation::bad("the target is neither a path nor a URL")),
     }
 }
@@ -115,7 +115,7 @@ pub(super) fn check_method(method: &str) -> Result<(), Violation> {
     Ok(())
 }
 
-/// What every target is held to; whether it is a path, or the `*` of `OPTIONS`.
+/// Checks the rules for every target; whether it is a path, or the `*` of `OPTIONS`.
 pub(super) fn check_target(method: &str, target: &str) -> Result<bool, Violation> {
     if target.len() > TARGET {
         return Err(Violation::new(414, format!("the target is longer than {TARGET} bytes")));
@@ -163,14 +163,14 @@ pub(super) fn framing<'a>(found: &mut Framed<'a>, name: &[u8], value: &'a [u8]) 
             name.iter().map(|byte| if *byte == b'_' { b'-' } else { byte.to_ascii_lowercase() }).collect();
         if TELLING.iter().any(|telling| telling.as_bytes() == hyphens) {
             let (name, telling) = (String::from_utf8_lossy(name), String::from_utf8_lossy(&hyphens));
-            return Err(Violation::bad(format!("{name} is taken for {telling} by some programs")));
+            return Err(Violation::bad(format!("{name} is read as {telling} by some programs")));
         }
         return Ok(());
     }
     let is = |known: &str| name.eq_ignore_ascii_case(known.as_bytes());
     if is("host") {
         let host = std::str::from_utf8(value).ok().filter(|host| is_authority(host));
-        let host = host.ok_or_else(|| Violation::bad("the Host header is no host"))?;
+        let host = host.ok_or_else(|| Violation::bad("the Host header is not a host"))?;
         if found.host.replace(host).is_some() {
             return Err(Violation::bad("there is more than one Host header"));
         }

@@ -2,16 +2,16 @@ use proptest::prelude::*;
 
 use super::*;
 
-/// What passes of a connection whose bytes come in pieces of this size, and why nothing more does.
+/// Checks which part of a connection passes if its bytes come in pieces of this size, and why nothing more does.
 fn read(bytes: &[u8], piece: usize) -> (Vec<u8>, Option<Violation>) {
     let (mut framing, mut inbox, mut passed) = (Framing::default(), Vec::new(), Vec::new());
     for piece in bytes.chunks(piece) {
         inbox.extend_from_slice(piece);
         loop {
             match framing.look(&inbox) {
-                Ok(Step::More) => break,
-                Ok(Step::Pass(count)) => passed.extend(inbox.drain(..count)),
-                Ok(Step::Drop(count)) => drop(inbox.drain(..count)),
+                Ok(FramerAction::More) => break,
+                Ok(FramerAction::Pass(count)) => passed.extend(inbox.drain(..count)),
+                Ok(FramerAction::Drop(count)) => drop(inbox.drain(..count)),
                 Err(violation) => return (passed, Some(violation)),
             }
         }
@@ -27,7 +27,7 @@ fn sentence(head: &str) -> String {
 }
 
 #[test]
-fn what_is_taken_and_what_is_not() {
+fn accepted_and_refused_names() {
     let host = "Host: a.test\r\n";
     let chunked = format!("POST / HTTP/1.1\r\n{host}Transfer-Encoding: chunked\r\n\r\n");
     let cases = [
@@ -107,7 +107,7 @@ fn piece() -> impl Strategy<Value = &'static str> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(3000))]
     #[test]
-    fn how_bytes_are_cut_into_pieces_changes_nothing(
+    fn chunking_does_not_change_the_outcome(
         pieces in proptest::collection::vec(piece(), 1..14), cut in 1usize..9,
     ) {
         let bytes = pieces.concat().into_bytes();
@@ -115,7 +115,7 @@ proptest! {
     }
 
     #[test]
-    fn whatever_comes_nothing_but_a_prefix_passes(bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
+    fn only_a_valid_prefix_passes(bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
         let (passed, refused) = read(&bytes, 16);
         let end = bytes.strip_prefix(b"\r\n".as_slice()).unwrap_or(&bytes);
         prop_assert!(refused.is_some() || end.starts_with(&passed) || bytes.starts_with(b"\r\n\r\n"));

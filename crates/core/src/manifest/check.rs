@@ -16,7 +16,7 @@ pub(super) struct Checker<'a> {
     pub file: &'a str,
     /// Its text.
     pub text: &'a str,
-    /// What was found.
+    /// The result.
     pub problems: Vec<Problem>,
 }
 
@@ -86,7 +86,7 @@ impl Checker<'_> {
             }
         }
         for key in keys.iter().filter(|key| whole && key.required && !table.contains_key(key.name)) {
-            self.say(item.span(), format!("`{path}` lacks `{}`: {}", key.name, lower_first(key.about)));
+            self.say(item.span(), format!("`{path}` has no `{}`: {}", key.name, lower_first(key.about)));
         }
     }
 
@@ -121,7 +121,7 @@ impl Checker<'_> {
     }
 }
 
-/// What was expected of a plain value that is not so.
+/// The type that was expected instead of a plain value.
 fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
     let text = item.as_str();
     let unless = |fits: bool, expected: String| (!fits).then_some(expected);
@@ -221,7 +221,7 @@ fn wrong_key(kind: MapKey, name: &str) -> Option<&'static str> {
     }
 }
 
-/// What is wrong with the path of a file that is put into a replica.
+/// The error in the path of a file that is put into a replica.
 fn wrong_file(path: &str) -> Option<&'static str> {
     let parts = || path.split('/').skip(1);
     let plain = path.starts_with('/') && path.len() <= 200 && !path.contains(|c: char| c.is_control());
@@ -230,7 +230,7 @@ fn wrong_file(path: &str) -> Option<&'static str> {
     }
     let kernels = ["proc", "sys", "dev"];
     let taken = parts().next().is_some_and(|first| kernels.contains(&first)) || path == "/etc/hosts";
-    taken.then_some("a path that is free: /proc, /sys, /dev and /etc/hosts are the platform's")
+    taken.then_some("another path: /proc, /sys, /dev and /etc/hosts belong to the platform")
 }
 
 /// Whether the text is a host name in lower case (RFC 1123 labels).

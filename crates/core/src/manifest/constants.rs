@@ -17,7 +17,7 @@ use crate::model::Name;
 use crate::suggestions::did_you_mean;
 
 /// A constant as it is given somewhere.
-struct Given {
+struct ConstantValue {
     value: Json,
     place: Place,
     environment: Option<String>,
@@ -33,7 +33,7 @@ pub(super) fn fill<'a>(
     named: Option<&Name>,
 ) -> Result<Cow<'a, [SourceFile]>, Vec<Problem>> {
     let parsed: Vec<_> = files.iter().map(|file| (file, Document::parse(file.text.as_str()).ok())).collect();
-    let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
+    let mut given: BTreeMap<String, Vec<ConstantValue>> = BTreeMap::new();
     for (file, document) in parsed.iter().filter_map(|(file, document)| Some((file, document.as_ref()?))) {
         gather(file, document, &["constants"], None, &mut given);
         let inner = reach(document.as_item(), &["in"]).and_then(Item::as_table_like);
@@ -85,19 +85,23 @@ fn gather(
     document: &Document<&str>,
     path: &[&str],
     environment: Option<&str>,
-    given: &mut BTreeMap<String, Vec<Given>>,
+    given: &mut BTreeMap<String, Vec<ConstantValue>>,
 ) {
     let table = reach(document.as_item(), path).and_then(Item::as_table_like);
     for (name, item) in table.into_iter().flat_map(TableLike::iter) {
         let place = Place::of(&file.name, &file.text, item.span());
         let environment = environment.map(str::to_owned);
-        given.entry(name.to_owned()).or_default().push(Given { value: json(item), place, environment });
+        given.entry(name.to_owned()).or_default().push(ConstantValue {
+            value: json(item),
+            place,
+            environment,
+        });
     }
 }
 
 struct Filler<'a> {
-    given: &'a BTreeMap<String, Vec<Given>>,
-    /// What is always there: the application's name and the environment's.
+    given: &'a BTreeMap<String, Vec<ConstantValue>>,
+    /// Constants that always exist: the application's name and the environment's.
     of_itself: &'a BTreeMap<&'static str, Json>,
     used: BTreeSet<String>,
     problems: Vec<Problem>,
@@ -246,7 +250,7 @@ settings = { ONLY = "${square}" }
     }
 
     #[test]
-    fn a_constant_stands_for_its_value_in_each_environment() {
+    fn a_constant_has_its_value_in_each_environment() {
         let staging = ["Some(2)", "HOME_DIR = ${HOME}", "SQUARE = at yard, 2 doors"];
         assert_eq!(told(TEXT, "staging"), Ok(staging.map(str::to_owned).to_vec()));
         let production = ["Some(2)", "HOME_DIR = ${HOME}", "ONLY = market", "SQUARE = at market, 2 doors"];

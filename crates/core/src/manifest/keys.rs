@@ -4,7 +4,7 @@ mod ways;
 
 pub use ways::{ROUTE, SERVICE};
 
-/// What a value may be.
+/// The type of a value.
 #[derive(Debug)]
 pub enum Shape {
     /// Any text.
@@ -49,7 +49,7 @@ pub enum Shape {
     Table(&'static [Key]),
 }
 
-/// What the free keys of a table may be.
+/// The type of a table's free keys.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MapKey {
     /// Names.
@@ -71,9 +71,9 @@ pub enum MapKey {
 pub struct Key {
     /// As it is written.
     pub name: &'static str,
-    /// What its value may be.
+    /// The type of its value.
     pub shape: &'static Shape,
-    /// What it is for, in a sentence.
+    /// Its purpose, in a sentence.
     pub about: &'static str,
     /// Whether it must be there.
     pub required: bool,
@@ -89,23 +89,31 @@ const fn required(name: &'static str, shape: &'static Shape, about: &'static str
 
 /// A whole file.
 pub static FILE: Shape = Shape::Table(&[
-    key("application", &Shape::Name, "What everything in this file is declared, upgraded and removed with."),
+    key(
+        "application",
+        &Shape::Name,
+        "The application: everything in this file is declared, upgraded and removed with it.",
+    ),
     key(
         "constants",
         &Shape::Map(MapKey::Name, &Shape::Constant),
-        "Values with a name, which stand in texts as ${name}; $${name} is meant as it is written.",
+        "Named values. ${name} in a text is replaced by the value; $${name} is the text ${name} itself.",
     ),
     key("secret", &Shape::Map(MapKey::Name, &SECRET), "Values that only the platform can read."),
     key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "What should run."),
     key("service", &Shape::Map(MapKey::Name, &SERVICE), "A stable name and address in front of replicas."),
-    key("route", &Shape::Map(MapKey::Name, &ROUTE), "A host that lets the outside in."),
-    key("in", &Shape::Map(MapKey::Name, &OVERLAY), "What differs in one environment."),
+    key(
+        "route",
+        &Shape::Map(MapKey::Name, &ROUTE),
+        "A way in from outside: a host, or a port of the gateway.",
+    ),
+    key("in", &Shape::Map(MapKey::Name, &OVERLAY), "Differences in one environment."),
 ]);
 
-/// What may differ in an environment.
+/// Keys that may differ in an environment.
 pub static OVERLAY: Shape = Shape::Table(&[
-    key("constants", &Shape::Map(MapKey::Name, &Shape::Constant), "Constants that are others here."),
-    key("secret", &Shape::Map(MapKey::Name, &SECRET), "Secrets that are others here."),
+    key("constants", &Shape::Map(MapKey::Name, &Shape::Constant), "Constants with other values here."),
+    key("secret", &Shape::Map(MapKey::Name, &SECRET), "Secrets with other values here."),
     key("workload", &Shape::Map(MapKey::Name, &WORKLOAD), "Keys of workloads that differ here."),
     key("service", &Shape::Map(MapKey::Name, &SERVICE), "Keys of services that differ here."),
     key("route", &Shape::Map(MapKey::Name, &ROUTE), "Keys of routes that differ here."),
@@ -121,19 +129,19 @@ pub static SECRET: Shape = Shape::Table(&[required(
 /// A workload.
 pub static WORKLOAD: Shape = Shape::Table(&[
     required("image", &Shape::Image, "The image, by name and tag."),
-    key("digest", &Shape::Digest, "This very image, whatever its name stands for by now."),
+    key("digest", &Shape::Digest, "Exactly this image, even if its tag names another one by now."),
     key(
         "replicas",
         &Shape::Integer(0, 10_000),
-        "How many copies; left out, it belongs to anyone who scales.",
+        "The number of replicas; if it is left out, people scale by hand.",
     ),
     key("ports", &Shape::Map(MapKey::Name, &PORT), "Ports the process listens on, by name."),
-    key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "What selectors look at."),
+    key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "Labels, for selectors."),
     key("settings", &Shape::Map(MapKey::Setting, &SETTING), "Environment variables of the process."),
     key("files", &Shape::Map(MapKey::File, &FILE_CONTENT), "Files put into the replica, by absolute path."),
-    key("limits", &LIMITS, "What a replica may use at most."),
-    key("reserve", &RESERVE, "Room kept for a replica on its node."),
-    key("command", &Shape::List(&Shape::Text), "Program and arguments instead of the image's own."),
+    key("limits", &LIMITS, "The most that a replica may use."),
+    key("reserve", &RESERVE, "Resources reserved for a replica on its node."),
+    key("command", &Shape::List(&Shape::Text), "Program and arguments, instead of the image's own."),
     key(
         "run_first",
         &Shape::List(&Shape::Text),
@@ -147,10 +155,10 @@ pub static WORKLOAD: Shape = Shape::Table(&[
     key(
         "after",
         &Shape::List(&Shape::Name),
-        "Workloads of the same application that are steady first, where a source brings them.",
+        "Workloads of the same application that must be steady first, if a source declares them.",
     ),
     key("stop", &STOP, "How a replica is stopped."),
-    key("checks", &CHECKS, "How a replica's health is told."),
+    key("checks", &CHECKS, "How a replica's health is checked."),
     key("rollout", &ROLLOUT, "How the workload moves to a new release."),
 ]);
 
@@ -174,13 +182,13 @@ static LIMITS: Shape = Shape::Table(&[
     key(
         "memory",
         &Shape::Size,
-        "Memory, what is written to the root file system included; 256 MiB by default.",
+        "Memory, including files written to the root file system; 256 MiB by default.",
     ),
     key("processes", &Shape::Integer(4, 100_000), "Processes and threads; 128 by default."),
     key(
         "log_lines",
         &Shape::Integer(1, 1_000_000),
-        "Lines of its log in a second; what is more is dropped and counted. 1000 by default.",
+        "Lines of its log in a second; more are dropped and counted. 1000 by default.",
     ),
 ]);
 
@@ -190,17 +198,21 @@ static RESERVE: Shape = Shape::Table(&[
 ]);
 
 static STOP: Shape = Shape::Table(&[
-    key("drain", &Shape::Time, "How long open requests may take to end; 30s by default."),
-    key("grace", &Shape::Time, "How long the process may take to end when asked; 10s by default."),
+    key("drain", &Shape::Time, "The time for open requests to end; 30s by default."),
+    key("grace", &Shape::Time, "The time for the process to end after its stop signal; 10s by default."),
 ]);
 
 static CHECKS: Shape = Shape::Table(&[
-    key("ready", &CHECK, "May it take requests? By default: does it take connections on its first port?"),
-    key("alive", &CHECK, "Should it be replaced? By default only when it ends."),
+    key(
+        "ready",
+        &CHECK,
+        "Whether it takes requests; by default, whether it accepts connections on its first port.",
+    ),
+    key("alive", &CHECK, "Whether it must be replaced; by default only when it ends."),
     key(
         "start_within",
         &Shape::Time,
-        "How long the process may take until it listens; by default until the rollout's deadline.",
+        "The time for the process to start listening; by default until the rollout's deadline.",
     ),
 ]);
 
@@ -209,42 +221,46 @@ static CHECK: Shape = Shape::Table(&[
     key("port", &Shape::Name, "The port for `path`, by name; the first one by default."),
     key("connect", &Shape::Name, "A port to connect to, by name, instead of a path."),
     key("every", &Shape::Time, "How often; 1s by default."),
-    key("within", &Shape::Time, "How long one try may take; 1s by default."),
+    key("within", &Shape::Time, "The time limit of one try; 1s by default."),
 ]);
 
 static ROLLOUT: Shape = Shape::Table(&[
     key(
         "style",
         &Shape::Word(&["rolling", "stepped", "swap"]),
-        "One after the other, by watched shares of the requests, or all at once beside the old set; rolling by default.",
+        "rolling: one replica after the other; stepped: by watched shares of the requests; swap: all at once, beside the old set. rolling by default.",
     ),
     key(
         "may_exceed",
         &Shape::Integer(0, 10_000),
-        "Replicas above the wanted number while moving; 1 by default.",
+        "Replicas above the wanted number during a rollout; 1 by default.",
     ),
     key(
         "may_lack",
         &Shape::Integer(0, 10_000),
-        "Replicas below the wanted number while moving; 0 by default.",
+        "Replicas below the wanted number during a rollout; 0 by default.",
     ),
     key("settle", &Shape::Time, "How long a replica stays ready before it counts; 1s by default."),
     key(
         "deadline",
         &Shape::Time,
-        "How long the replicas of a rollout, or of one step, may take until they count; 2m by default.",
+        "The time for the replicas of a rollout, or of one step, until they count; 2m by default.",
     ),
     key(
         "on_failure",
         &Shape::Word(&["go-back", "hold"]),
-        "Whether a release that fails is taken back or left for a person; go-back by default.",
+        "go-back: a release that fails is rolled back; hold: it waits for a person. go-back by default.",
     ),
     key(
         "shadow",
         &SHADOW,
         "Before any visitor: copies of requests that may be repeated go to the new release, and its answers are compared.",
     ),
-    key("steps", &Shape::List(&STEP), "Of a stepped rollout: what comes before all requests move over."),
+    key(
+        "steps",
+        &Shape::List(&STEP),
+        "The steps of a stepped rollout, before all requests go to the new release.",
+    ),
     key(
         "watch",
         &Shape::Time,
@@ -261,14 +277,18 @@ static SHADOW: Shape = Shape::Table(&[
     key(
         "copies",
         &Shape::Integer(20, 1_000_000),
-        "After so many copies the first visitors come; 200 by default.",
+        "The number of copies before the first visitors come; 200 by default.",
     ),
-    key("within", &Shape::Time, "Or after this time, however few there were to copy; 30s by default."),
+    key(
+        "within",
+        &Shape::Time,
+        "Or the longest time before they come, however few copies there were; 30s by default.",
+    ),
 ]);
 
 static STEP: Shape = Shape::Table(&[
-    key("share", &Shape::Integer(1, 99), "Of 100 requests so many go to the new release."),
-    key("count", &Shape::Integer(1, 10_000), "Or so many replicas, with the requests that fall to them."),
-    key("watch", &Shape::Time, "The next step comes after this time, when nothing was found."),
-    key("then", &Shape::Word(&["ask"]), "Or when a person says `advance`."),
+    key("share", &Shape::Integer(1, 99), "The share of requests for the new release, in percent."),
+    key("count", &Shape::Integer(1, 10_000), "Or a number of replicas, with their share of the requests."),
+    key("watch", &Shape::Time, "The time until the next step, if nothing is wrong."),
+    key("then", &Shape::Word(&["ask"]), "Or `ask`: the next step comes when a person says `advance`."),
 ]);

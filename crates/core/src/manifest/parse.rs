@@ -116,11 +116,11 @@ pub(super) fn json_value(value: &Value) -> Json {
 }
 
 /// Tables are merged key by key; anything else is replaced.
-pub(super) fn lay_over(base: &mut Json, over: Json) {
+pub(super) fn merge(base: &mut Json, over: Json) {
     match (base, over) {
         (Json::Object(base), Json::Object(over)) => {
             for (key, value) in over {
-                lay_over(base.entry(key).or_insert(Json::Null), value);
+                merge(base.entry(key).or_insert(Json::Null), value);
             }
         }
         (base, over) => *base = over,

@@ -6,7 +6,7 @@ use toml_edit::{DocumentMut, Item, Table, TableLike};
 use super::problem::SourceFile;
 use super::write::written;
 
-/// What an object is declared as, and what it is.
+/// An object's declaration beside its present value.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Change {
     /// `workload`, `service` or `route`.
@@ -22,7 +22,7 @@ pub struct Change {
 /// Gives the files that differ then, whole.
 ///
 /// # Errors
-/// What cannot be said in these files for one environment alone, in words.
+/// Settings that files can't give to one environment alone, in words.
 pub fn write_back(
     files: &[SourceFile],
     environment: &str,

@@ -1,4 +1,4 @@
-//! What is wrong with a file, and where.
+//! Errors in a file, and their place.
 
 use std::ops::Range;
 

@@ -1,4 +1,4 @@
-//! What checked files declare in one environment.
+//! The declarations of checked files in one environment.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -7,12 +7,12 @@ use serde_json::{Map, Value as Json};
 
 use toml_edit::Document;
 
-use super::parse::{Parsed, json, lay_over, parse, reach, sorted, table_at};
+use super::parse::{Parsed, json, merge, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
 use crate::model::{Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Style};
 use crate::suggestions::did_you_mean;
 
-/// What should be there, in one environment.
+/// The declared objects of one environment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Declared {
     /// The application all of it belongs to.
@@ -25,9 +25,9 @@ pub struct Declared {
     pub services: BTreeMap<Name, ServiceSpec>,
     /// Routes by name.
     pub routes: BTreeMap<Name, RouteSpec>,
-    /// Where it was given a name of its own: what the files call each of these names.
+    /// The names in the files, if the application was given a name of its own.
     pub called: BTreeMap<Name, Name>,
-    /// What is valid and most likely not meant.
+    /// Valid input that is most likely not meant.
     pub warnings: Vec<Problem>,
 }
 
@@ -38,7 +38,7 @@ pub struct DeclaredSecret {
     pub age: String,
     /// Whether it is text, once it was opened; nobody but the platform can tell before.
     pub text: bool,
-    /// Where it is declared.
+    /// The place of its declaration.
     pub place: Place,
 }
 
@@ -137,7 +137,7 @@ fn application(parsed: &[Parsed<'_>], problems: &mut Vec<Problem>) -> Option<Nam
     let Some((_, first)) = named.first() else {
         let place =
             parsed.first().map_or_else(|| Place::of("mainyard.toml", "", None), |file| file.place(&[]));
-        let message = "the file lacks `application`: what everything in it is declared and removed with, \
+        let message = "`application` is missing: everything in the file is declared and removed under this name, \
                        such as application = \"lockers\"";
         problems.push(Problem { place, message: message.to_owned() });
         return None;
@@ -179,7 +179,7 @@ impl Reader<'_> {
         if let Some(environment) = self.environment {
             for file in self.parsed {
                 for (name, item) in table_at(&file.document, &["in", environment.as_str(), kind]) {
-                    lay_over(merged.entry(name.to_owned()).or_insert(Json::Object(Map::new())), json(item));
+                    merge(merged.entry(name.to_owned()).or_insert(Json::Object(Map::new())), json(item));
                 }
             }
         }
@@ -216,7 +216,7 @@ impl Reader<'_> {
         let missing: Vec<&str> = keys.iter().copied().filter(|key| value.get(key).is_none()).collect();
         for key in &missing {
             let place = self.environment.map_or(String::new(), |environment| format!(" in {environment}"));
-            self.say(&[kind, name.as_str()], format!("{kind} `{name}` lacks `{key}`{place}"));
+            self.say(&[kind, name.as_str()], format!("{kind} `{name}` has no `{key}`{place}"));
         }
         !missing.is_empty()
     }
@@ -341,7 +341,7 @@ impl Reader<'_> {
                 |now: Option<u32>, next: Option<u32>| now.zip(next).is_some_and(|(now, next)| next <= now);
             if falls(pair[0].share, pair[1].share) || falls(pair[0].count, pair[1].count) {
                 let message = format!(
-                    "step {} of `{name}` ({}) is not more than the one before ({})",
+                    "step {} of `{name}` ({}) is not more than the previous one ({})",
                     number + 2,
                     pair[1],
                     pair[0]

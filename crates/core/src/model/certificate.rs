@@ -12,7 +12,7 @@ pub const WARN_DAYS: i64 = 30;
 /// A chain, and where its key is kept.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Certificate {
-    /// Where and under which name.
+    /// Its environment and name.
     pub target: Target,
     /// The names that it covers, in lower case; `*.` in front stands for one label.
     pub names: Vec<String>,
@@ -20,7 +20,7 @@ pub struct Certificate {
     pub from: Timestamp,
     /// Until when.
     pub until: Timestamp,
-    /// Who issued it.
+    /// Its issuer.
     pub issuer: String,
     /// SHA-256 of it, as hexadecimal digits.
     pub fingerprint: String,
@@ -29,7 +29,7 @@ pub struct Certificate {
     /// The name that its key is kept under, sealed; of one that only says whom to trust there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sealed: Option<String>,
-    /// Who gave it.
+    /// The member who added it.
     pub origin: Origin,
 }
 
@@ -89,18 +89,18 @@ pub struct CertificateView {
     pub signal: Signal,
     /// How long it lasts, in words.
     pub lasts: String,
-    /// Who issued it.
+    /// Its issuer.
     pub issuer: String,
     /// SHA-256 of it, as hexadecimal digits.
     pub fingerprint: String,
     /// Whether hosts are served with it; otherwise it only says which authority is trusted.
     pub serves: bool,
-    /// Who gave it.
+    /// The member who added it.
     pub origin: Origin,
 }
 
 impl Certificate {
-    /// What may be shown of it at this moment.
+    /// The part that may be shown, as of this moment.
     pub fn view(&self, now: Timestamp) -> CertificateView {
         CertificateView {
             certificate: self.target.to_string(),
@@ -129,7 +129,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_star_stands_for_one_label() {
+    fn a_wildcard_covers_one_label() {
         let names = vec!["api.lockers.localhost".to_owned(), "*.yard.localhost".to_owned()];
         for (host, covered) in [
             ("api.lockers.localhost", true),

@@ -24,8 +24,8 @@ pub use names::{
 pub use quantities::{Bytes, Cpu, Span};
 pub use reason::{Reason, ReasonCode};
 pub use record::{
-    Aside, Environment, Gateway, Held, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
-    Spent, Workload,
+    Aside, Environment, Gateway, HoldMark, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
+    SpentNumbers, Workload,
 };
 pub use rollout::{Answered, Evidence, Purpose, Rollout, Shadowing, Suspicion};
 pub use route::{
@@ -40,8 +40,8 @@ pub use secret::{
 };
 pub use service::{ServicePort, ServiceSpec, Speaks};
 pub use source::{
-    CatchingUp, Commit, FollowRule, GitNewer, GoneFromGit, LetIn, LiveChanged, RuleChange, SetBack, Source,
-    Touched, Yield, short_commit,
+    CatchingUp, Commit, FollowRule, GitNewer, GoneFromGit, LiveChanged, RuleChange, SetBack, Source,
+    SourceCredential, Touched, Yield, short_commit,
 };
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, SourceState, WorkloadState};

@@ -10,9 +10,9 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{given:?} is not {expected}")]
 pub struct NameError {
-    /// What was given.
+    /// The rejected text.
     pub given: String,
-    /// What is expected, as in "a name: …".
+    /// The expected form, as in "a name: …".
     pub expected: &'static str,
 }
 
@@ -21,7 +21,7 @@ pub struct NameError {
 #[serde(try_from = "String", into = "String")]
 pub struct Name(String);
 
-/// What a name may be.
+/// The rules for a name.
 pub(super) const NAME_RULE: &str =
     "a name: a letter, then letters, digits and single hyphens, all lower case, at most 40";
 
@@ -95,9 +95,9 @@ impl fmt::Display for ReleaseNumber {
 /// `environment/name`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 pub struct Target {
-    /// Where it is.
+    /// Its environment.
     pub environment: Name,
-    /// What it is called there.
+    /// Its name there.
     pub name: Name,
 }
 
@@ -246,7 +246,7 @@ pub fn replica_short_name(number: u64) -> String {
 pub struct ImageRef {
     /// Path segments joined by `/`.
     pub repository: String,
-    /// What follows the colon.
+    /// The name after the colon.
     pub tag: String,
 }
 

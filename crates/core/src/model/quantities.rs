@@ -185,7 +185,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_span_is_read_back_as_it_was_shown(millis in 0u64..1_000_000_000) {
+        fn a_span_round_trips_through_its_text(millis in 0u64..1_000_000_000) {
             prop_assert_eq!(Span::from_millis(millis).to_string().parse(), Ok(Span::from_millis(millis)));
         }
         #[test]

@@ -40,7 +40,7 @@ codes! {
     ProcessLimit = "process-limit",
     /// The process ended once and is started again.
     EndedOnce = "ended-once",
-    /// A secret has no such version, or its value cannot be had.
+    /// A secret has no such version, or its value can't be read.
     SecretMissing = "secret-missing",
     /// No node has the room that is asked for.
     NoRoom = "no-room",
@@ -52,9 +52,9 @@ codes! {
     CheckFails = "check-fails",
     /// The new release was not ready by its deadline.
     NotReadyInTime = "not-ready-in-time",
-    /// The new release fails more requests than the one before.
+    /// The new release fails more requests than the previous one.
     MoreErrors = "more-errors",
-    /// The new release answers more slowly than the one before.
+    /// The new release answers more slowly than the previous one.
     Slower = "slower",
     /// A step is done, and a person is asked before the next.
     AsksFirst = "asks-first",
@@ -68,11 +68,11 @@ codes! {
     RemovalAsks = "removal-asks",
     /// A rollout of the commit went back, or a person stopped it: it is not tried again by itself.
     SetBack = "set-back",
-    /// What Git declares was changed here.
+    /// An object that Git declares was changed here.
     LiveChanged = "live-changed",
-    /// What the commit holds is not a valid declaration.
+    /// The commit does not hold a valid declaration.
     FilesInvalid = "files-invalid",
-    /// What the commit declares belongs to somebody else, or lacks something that must be there first.
+    /// The commit declares something that belongs to somebody else, or needs something that is not there yet.
     CannotBeTaken = "cannot-be-taken",
     /// The repository does not answer, or does not let the platform in.
     GitUnreachable = "git-unreachable",
@@ -100,7 +100,7 @@ codes! {
     PathNotMatched = "path-not-matched",
     /// The path has routes, and none takes the method.
     MethodNotTaken = "method-not-taken",
-    /// The path has routes, and each asks for a header that the request lacks.
+    /// The path has routes, and each asks for a header that the request does not have.
     HeaderNotMatched = "header-not-matched",
     /// The request's body is larger than the route takes.
     BodyTooLarge = "body-too-large",

@@ -1,4 +1,4 @@
-//! What is recorded: declared things, releases, replicas, nodes.
+//! The record: declared things, releases, replicas, nodes.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
@@ -14,7 +14,7 @@ use super::{
     ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Target, WorkloadState,
 };
 
-/// Who did something, when, and by what means.
+/// The author of an act, its time and its means.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Origin {
     /// A member, or `platform`.
@@ -50,20 +50,20 @@ pub struct Environment {
     pub name: Name,
     /// Its place among address ranges and id maps.
     pub index: EnvironmentIndex,
-    /// What hosts are under that are not named in full; `NAME.localhost` where nothing was said.
+    /// The domain of routes that name no host in full; `NAME.localhost` if none was given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub domain: Option<String>,
     /// Numbers that were given to what is gone: they never come again.
-    #[serde(default, skip_serializing_if = "Spent::is_empty")]
-    pub spent: Spent,
-    /// Who made it.
+    #[serde(default, skip_serializing_if = "SpentNumbers::is_empty")]
+    pub spent: SpentNumbers,
+    /// The member who made it.
     pub origin: Origin,
 }
 
 /// Numbers that were given in an environment to what is gone.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
-pub struct Spent {
+pub struct SpentNumbers {
     /// Replicas, by workload: the number that the next one gets.
     pub replicas: BTreeMap<Name, u64>,
     /// The last release, by workload.
@@ -72,39 +72,39 @@ pub struct Spent {
     pub versions: BTreeMap<Name, u32>,
 }
 
-impl Spent {
+impl SpentNumbers {
     fn is_empty(&self) -> bool {
         self.replicas.is_empty() && self.releases.is_empty() && self.versions.is_empty()
     }
 }
 
 impl Environment {
-    /// What hosts are under that are not named in full.
+    /// The domain of routes that name no host in full.
     pub fn domain(&self) -> String {
         self.domain.clone().unwrap_or_else(|| format!("{}.localhost", self.name))
     }
 }
 
-/// What should run.
+/// A declared workload: how many replicas of which release should run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Workload {
-    /// Where and under which name.
+    /// Its environment and name.
     pub target: Target,
-    /// What it is declared, upgraded and removed with.
+    /// The application it is declared, upgraded and removed with.
     pub application: Name,
     /// How many replicas are wanted.
     pub wanted: u32,
-    /// Who set that number.
+    /// The member who set that number.
     pub wanted_origin: Origin,
     /// How its rollouts move.
     pub rule: RolloutRule,
     /// The release that is wanted.
     pub release: ReleaseNumber,
-    /// The newest release that was done; what a rollback goes to is the one before it.
+    /// The newest release that was done; a rollback goes to the one before it.
     pub settled: Option<ReleaseNumber>,
     /// The next replica's number.
     pub next_replica: u64,
-    /// Who declared it.
+    /// The member or source that declared it.
     pub origin: Origin,
     /// The last thing that was done to it.
     pub last_change: Origin,
@@ -125,7 +125,7 @@ pub struct Workload {
     pub leaves: bool,
     /// A mark that nothing automatic touches it.
     #[serde(default)]
-    pub held: Option<Held>,
+    pub held: Option<HoldMark>,
     /// Releases that are kept however old they get, and who said so.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub kept: BTreeMap<ReleaseNumber, Origin>,
@@ -133,7 +133,7 @@ pub struct Workload {
 
 /// Why nothing automatic touches a thing, and who said so.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Held {
+pub struct HoldMark {
     /// The reason that was given.
     pub because: String,
     /// By whom and when.
@@ -159,7 +159,7 @@ pub struct Release {
     /// By service: the names of its own ports that the service's ports led to, until the service changed.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub bound: BTreeMap<Name, BTreeMap<u16, Name>>,
-    /// Who caused it.
+    /// The member or part that caused it.
     pub origin: Origin,
 }
 
@@ -185,9 +185,9 @@ impl Release {
 pub struct Replica {
     /// Its name.
     pub id: ReplicaId,
-    /// What it is a copy of.
+    /// The release that it runs.
     pub release: ReleaseNumber,
-    /// Where it runs.
+    /// The node it runs on.
     pub node: Option<Name>,
     /// Its address on that node.
     pub address: Option<Ipv4Addr>,
@@ -199,9 +199,6 @@ pub struct Replica {
     pub since: Timestamp,
     /// When it was made.
     pub created: Timestamp,
-    /// When it was ready for the first time.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub first_ready: Option<Timestamp>,
     /// How long its process took to be ready, as its node measured it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ready_after: Option<super::Span>,
@@ -229,22 +226,23 @@ pub struct Aside {
     pub origin: Origin,
 }
 
-/// What is run once.
+/// A command that runs once.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Once {
     /// The life of the agent that it was handed to. Another one begins it only where it finds the order and that it was
     /// not begun.
-    pub life: Option<u64>,
+    #[serde(rename = "life")]
+    pub incarnation: Option<u64>,
 }
 
 /// A stable name and address in front of replicas.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Service {
-    /// Where and under which name.
+    /// Its environment and name.
     pub target: Target,
-    /// What it is declared with.
+    /// The application it is declared with.
     pub application: Name,
-    /// What was declared.
+    /// The declaration.
     #[serde(flatten)]
     pub spec: ServiceSpec,
     /// Its address inside.
@@ -255,24 +253,24 @@ pub struct Service {
     /// It was taken out of the declaration, and goes once what takes its place answers.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub leaves: bool,
-    /// Who declared it.
+    /// The member or source that declared it.
     pub origin: Origin,
 }
 
-/// What lets the outside in: a host, or a port of the gateway.
+/// A way in from outside: a host, or a port of the gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Route {
-    /// Where and under which name.
+    /// Its environment and name.
     pub target: Target,
-    /// What it is declared with.
+    /// The application it is declared with.
     pub application: Name,
-    /// What was declared; its host is always there, unless it takes a port.
+    /// The declaration; its host is always there, unless it takes a port.
     #[serde(flatten)]
     pub spec: RouteSpec,
-    /// Where it led before it changed: that stands in until every service that it leads to now answers.
+    /// Its former target, which serves until every service of the new target answers.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub stand_in: Vec<Leg>,
-    /// Who declared it.
+    /// The member or source that declared it.
     pub origin: Origin,
 }
 
@@ -287,7 +285,7 @@ pub struct ImageRecord {
     pub size: u64,
     /// How many layers.
     pub layers: u32,
-    /// Who added it.
+    /// The member who added it.
     pub origin: Origin,
 }
 
@@ -300,10 +298,10 @@ pub struct Node {
     pub cpu: Cpu,
     /// Memory it has.
     pub memory: Bytes,
-    /// Where its replicas are reached.
+    /// The addresses of its replicas.
     #[serde(default)]
     pub range: Range,
-    /// When its agent was last heard.
+    /// When its agent last reported.
     pub heard: Timestamp,
 }
 

@@ -29,9 +29,9 @@ pub struct Rollout {
     pub reason: Option<Reason>,
     /// One sentence with numbers.
     pub verdict: Option<String>,
-    /// What was served while it moved.
+    /// Answers counted while it moved.
     pub evidence: Evidence,
-    /// What it is for.
+    /// Its purpose.
     #[serde(default)]
     pub purpose: Purpose,
     /// Of 1,000 requests to the workload so many go to the new release; by the number of ready replicas where none is set.
@@ -55,10 +55,10 @@ pub struct Rollout {
     /// The command that runs once before the release serves, where it has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first: Option<FirstRun>,
-    /// Who said that it go on in spite of what was found.
+    /// The member who continued it despite the findings.
     #[serde(default)]
     pub waived: Option<Origin>,
-    /// Who said that it go back.
+    /// The member who sent it back.
     #[serde(default)]
     pub cancelled: Option<Origin>,
 }
@@ -101,7 +101,7 @@ impl Rollout {
     }
 }
 
-/// What a rollout is for.
+/// The purpose of a rollout.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Purpose {
@@ -118,7 +118,7 @@ pub enum Purpose {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Shadowing {
-    /// Nothing is copied yet.
+    /// No request was copied yet.
     #[default]
     Before,
     /// Copies go to the new release.
@@ -127,7 +127,7 @@ pub enum Shadowing {
     Passed,
 }
 
-/// What the gateways saw while a rollout moved.
+/// The gateways' evidence while a rollout moved.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Evidence {
     /// Requests answered.
@@ -137,13 +137,13 @@ pub struct Evidence {
     /// Of those, what the new release answered.
     #[serde(default)]
     pub new: Answered,
-    /// What the release before answered, counted from when the new one first answered.
+    /// Answers of the previous release, counted from when the new one first answered.
     #[serde(default)]
     pub old: Answered,
-    /// What the new release answered to copies in the shadow step.
+    /// The new release's answers to copies in the shadow step.
     #[serde(default)]
     pub copies: Answered,
-    /// And what the one before answered to the same requests.
+    /// And what the previous one answered to the same requests.
     #[serde(default)]
     pub copied: Answered,
     /// How many of the copies' answers had another size.
@@ -152,7 +152,7 @@ pub struct Evidence {
     /// How often the two were compared.
     #[serde(default)]
     pub looks: u32,
-    /// What both had answered when the new release was first found slower; it is compared again from there.
+    /// The answers of both up to when the new release was first found slower; it is compared again from there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub suspected: Option<Box<Suspicion>>,
     /// Requests that were still open when the drain limit passed, by the short name of the replica that was stopped.
@@ -160,16 +160,16 @@ pub struct Evidence {
     pub outlived: BTreeMap<String, u32>,
 }
 
-/// What was answered up to the moment when a new release looked slower.
+/// The answers up to the moment when a new release looked slower.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Suspicion {
     /// By the new release.
     pub new: Answered,
-    /// By the one before.
+    /// By the previous one.
     pub old: Answered,
 }
 
-/// What one release answered.
+/// The answers of one release.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(from = "StoredAnswered")]
 pub struct Answered {
@@ -224,7 +224,7 @@ impl Evidence {
 }
 
 impl Answered {
-    /// What was answered after `earlier`, which is an earlier count of the same release.
+    /// The answers after `earlier`, which is an earlier count of the same release.
     pub fn since(&self, earlier: &Answered) -> Answered {
         Answered {
             requests: self.requests.saturating_sub(earlier.requests),

@@ -1,4 +1,4 @@
-//! What a route asks of a request, and what becomes of it; and the ports of a service.
+//! Matching and rewriting rules of a route, and the ports of a service.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
@@ -36,16 +36,16 @@ pub struct RouteSpec {
     /// Instead of services: where the visitor is sent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub redirect: Option<Redirect>,
-    /// What the replica sees in place of `path`.
+    /// The prefix that the replica sees instead of `path`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rewrite: Option<String>,
     /// How long and how large.
     #[serde(default, skip_serializing_if = "is_default")]
     pub limits: RouteLimits,
-    /// Headers that are changed on the way.
+    /// Headers to change on the way.
     #[serde(default, skip_serializing_if = "is_default")]
     pub change: Changes,
-    /// What is asked again of another replica.
+    /// Which requests are retried on another replica.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repeat: Option<Repeat>,
     /// How many requests one visitor may make.
@@ -57,7 +57,7 @@ pub struct RouteSpec {
     /// Whether answers are compressed for visitors who take that.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub compress: bool,
-    /// Who may enter.
+    /// The callers that are let in.
     #[serde(default, skip_serializing_if = "is_default")]
     pub enter: Enter,
     /// How it is reached over TLS.
@@ -112,7 +112,7 @@ impl Leg {
     }
 }
 
-/// Where visitors are sent instead (RFC 9110, section 15.4).
+/// The redirect for visitors (RFC 9110, section 15.4).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Redirect {
     /// A URL, or a path on the same host. What the request's path has below the route's is added to it.
@@ -128,7 +128,7 @@ impl Redirect {
     }
 }
 
-/// How long and how large a request may be.
+/// Limits on a request's time and size.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct RouteLimits {
@@ -147,7 +147,7 @@ impl Default for RouteLimits {
     }
 }
 
-/// Headers that are changed on the way.
+/// Headers to change on the way.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Changes {
@@ -199,7 +199,7 @@ pub enum RepeatOn {
     Unavailable,
 }
 
-/// How many requests one visitor, told by address, may make.
+/// How many requests one visitor may make. Visitors are reported apart by their address.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Rate {
     /// So many…
@@ -235,16 +235,16 @@ impl Sticky {
     }
 }
 
-/// Who may enter.
+/// The callers that are let in.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(from = "WrittenEnter", into = "WrittenEnter")]
 pub enum Enter {
     /// Everybody.
     #[default]
     Open,
-    /// Who brings the value of this secret as a bearer token (RFC 6750).
+    /// Callers with the value of this secret as a bearer token (RFC 6750).
     Token(Name),
-    /// Who is named with a password in this secret, a line `name:password` each (RFC 7617).
+    /// Callers named with their password in this secret, one line `name:password` each (RFC 7617).
     Basic(Name),
     /// Whom this address answers for with 200 to 299.
     Ask(AskUrl),
@@ -325,7 +325,7 @@ pub struct RouteTls {
     /// The certificate; by default the one that covers the host, or one of the local authority's.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub certificate: Option<Name>,
-    /// What becomes of requests without TLS.
+    /// The answer to requests without TLS.
     pub http: PlainHttp,
     /// How the gateway speaks to the replica.
     pub onward: Onward,
@@ -337,7 +337,7 @@ pub struct RouteTls {
     pub untouched: bool,
 }
 
-/// What becomes of requests without TLS.
+/// The answer to requests without TLS.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PlainHttp {
@@ -395,7 +395,7 @@ impl RouteSpec {
         }
     }
 
-    /// What it takes, as a person writes it: `api.lockers.localhost/v1`, or `port 5432`.
+    /// The requests it matches, as a person writes them: `api.lockers.localhost/v1`, or `port 5432`.
     pub fn at(&self) -> String {
         match (&self.host, self.port) {
             (_, Some(port)) => format!("port {port}"),

@@ -1,4 +1,4 @@
-//! What steers a workload's rollouts. Not part of a release: it steers the change and is not changed by it.
+//! The rules of a workload's rollouts. They are not part of a release: they control the change and are not changed by it.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -19,12 +19,12 @@ pub struct RolloutRule {
     pub settle: Span,
     /// How long the whole rollout, or one step of a stepped one, may take until its replicas count.
     pub deadline: Span,
-    /// What becomes of a release that fails.
+    /// The rule for a release that fails.
     pub on_failure: OnFailure,
     /// Before any visitor: copies of requests go to the new release, and its answers are compared.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shadow: Option<Shadow>,
-    /// Of a stepped rollout: what comes before all requests move over.
+    /// The steps of a stepped rollout, before all requests go to the new release.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,
     /// How long the whole new set is watched with all requests before it is done. Where left out, not at all; of a swap
@@ -48,7 +48,7 @@ pub enum Style {
     Swap,
 }
 
-/// What becomes of a release that fails.
+/// The rule for a release that fails.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnFailure {
@@ -84,7 +84,7 @@ pub struct Step {
     /// Or so many replicas, with the part of the requests that falls to them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub count: Option<u32>,
-    /// The next step comes after this time, when nothing was found.
+    /// The time until the next step, if nothing is wrong.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch: Option<Span>,
     /// Or when a person says so.
@@ -92,7 +92,7 @@ pub struct Step {
     pub then: Option<Then>,
 }
 
-/// What follows a step.
+/// The action after a step.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Then {

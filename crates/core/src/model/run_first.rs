@@ -17,13 +17,13 @@ pub struct FirstRun {
     /// When its end was told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ended: Option<Timestamp>,
-    /// Where it ran.
+    /// The node it ran on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub node: Option<Name>,
     /// How it ended, such as `exit code 3`.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub how: String,
-    /// Who said that the release go on without it.
+    /// The member who continued the release without it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waived: Option<Origin>,
 }
@@ -40,13 +40,13 @@ pub enum FirstState {
     Passed,
     /// It ended otherwise, or could not be begun.
     Failed,
-    /// It may have run, and nobody knows how it ended.
+    /// It may have run; its outcome is unknown.
     Unknown,
     /// A person said that the release go on without it.
     Waived,
 }
 
-/// What a node tells of its end.
+/// A node's report about its end.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct FirstOutcome {
     /// Passed, failed or unknown.
@@ -86,14 +86,14 @@ impl FirstRun {
         });
         let by = self.waived.as_ref().map_or(String::new(), |origin| format!(" by {}", origin.by));
         match self.state {
-            FirstState::Due if self.how.is_empty() => "is to be begun".to_owned(),
-            FirstState::Due => format!("is to be begun: it {}", self.how),
+            FirstState::Due if self.how.is_empty() => "waits to start".to_owned(),
+            FirstState::Due => format!("waits to start: it {}", self.how),
             FirstState::Running if self.began.is_none() => format!("is being begun{node}"),
             FirstState::Running => format!("runs{node}"),
             FirstState::Passed => format!("ended well{node}{took}"),
             FirstState::Failed => format!("failed{node}{took}: {}", self.how),
-            FirstState::Unknown => format!("may have run{node}, and its end is not known: {}", self.how),
-            FirstState::Waived => format!("was gone past{by}, although it {}", self.how),
+            FirstState::Unknown => format!("may have run{node}, and its outcome is unknown: {}", self.how),
+            FirstState::Waived => format!("was skipped{by}, although it {}", self.how),
         }
     }
 }

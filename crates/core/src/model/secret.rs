@@ -16,18 +16,18 @@ pub const SECRET_LIMIT: usize = 64 << 10;
 /// A secret of an environment. Its values are kept sealed and apart; here is only which there are.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Secret {
-    /// Where and under which name.
+    /// Its environment and name.
     pub target: Target,
     /// Its versions by number; the newest is the last.
     pub versions: BTreeMap<u32, SecretVersion>,
     /// The application that declares it; `None` where people add its versions.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub application: Option<Name>,
-    /// Who added it.
+    /// The member who added it.
     pub origin: Origin,
 }
 
-/// What a value in the age format begins with, as text.
+/// The prefix of a value in the age format, as text.
 pub const ENCRYPTED_HEAD: &str = "-----BEGIN AGE ENCRYPTED FILE-----";
 
 /// A value that is encrypted to an environment's key, as a version of a secret has it.
@@ -47,7 +47,7 @@ pub struct SecretVersion {
     pub sealed: String,
     /// Whether the value is text, which can be a setting; anything else can only be a file.
     pub text: bool,
-    /// Who added it.
+    /// The member who added it.
     pub origin: Origin,
 }
 
@@ -156,10 +156,7 @@ impl Serialize for SecretValue {
 impl<'de> Deserialize<'de> for SecretValue {
     fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<SecretValue, D::Error> {
         let text = String::deserialize(from)?;
-        STANDARD
-            .decode(text)
-            .map(SecretValue)
-            .map_err(|_| serde::de::Error::custom("a value that is not base64"))
+        STANDARD.decode(text).map(SecretValue).map_err(|_| serde::de::Error::custom("valid base64"))
     }
 }
 

@@ -1,4 +1,4 @@
-//! What a service declares: which workloads stand behind it, at which ports, and who may call it.
+//! The declaration of a service: which workloads stand behind it, at which ports, and who may call it.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
@@ -14,11 +14,11 @@ use super::Name;
 pub struct ServicePort {
     /// The port's name on the workload.
     pub port: Name,
-    /// What is spoken there.
+    /// The protocol there.
     pub speaks: Speaks,
 }
 
-/// What is spoken at a port.
+/// The protocol of a port.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Speaks {

@@ -14,7 +14,7 @@ use crate::manifest::Problem;
 pub struct Commit {
     /// Its whole id, as hexadecimal digits.
     pub id: String,
-    /// Who wrote it.
+    /// Its author.
     pub by: String,
     /// When it was committed.
     pub at: Timestamp,
@@ -34,7 +34,7 @@ pub fn short_commit(id: &str) -> &str {
     id.get(..9).unwrap_or(id)
 }
 
-/// What is done when Git has something newer.
+/// The rule for newer commits in Git.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum GitNewer {
@@ -45,7 +45,7 @@ pub enum GitNewer {
     Take,
 }
 
-/// What is done when something that Git declares was changed here.
+/// The rule for objects that Git declares and a person changed here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum LiveChanged {
@@ -56,7 +56,7 @@ pub enum LiveChanged {
     Restore,
 }
 
-/// What is done with what Git declares no longer.
+/// The rule for objects that Git no longer declares.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum GoneFromGit {
@@ -85,7 +85,7 @@ pub struct FollowRule {
     pub remove_at_most: u32,
 }
 
-/// What is to change of a rule: the keys that are given.
+/// Changes to a rule: the keys that are given.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RuleChange {
@@ -134,7 +134,7 @@ impl Default for FollowRule {
 /// By what Git lets it in. The value is a secret of the environment.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum LetIn {
+pub enum SourceCredential {
     /// A token, over https.
     Token {
         /// The secret.
@@ -151,11 +151,11 @@ pub enum LetIn {
     },
 }
 
-impl LetIn {
+impl SourceCredential {
     /// The secret that holds the value.
     pub fn secret(&self) -> &Name {
         match self {
-            LetIn::Token { secret, .. } | LetIn::Key { secret, .. } => secret,
+            SourceCredential::Token { secret, .. } | SourceCredential::Key { secret, .. } => secret,
         }
     }
 }
@@ -164,7 +164,7 @@ impl LetIn {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Touched {
-    /// What a workload's release says.
+    /// The image and number of a workload's release.
     Release(Name),
     /// How many replicas a workload has.
     Replicas(Name),
@@ -201,7 +201,7 @@ impl std::fmt::Display for Touched {
     }
 }
 
-/// What a source leaves alone, and why.
+/// An object that a source leaves alone, and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Yield {
     /// What.
@@ -215,13 +215,16 @@ pub struct Yield {
 pub struct CatchingUp {
     /// Which one.
     pub commit: Commit,
-    /// Who said so; `platform` where the source does it by itself.
+    /// The member who decided it; `platform` if the source did it by itself.
     pub origin: Origin,
     /// Whether what Git declares no longer is removed.
     pub remove: bool,
+    /// Whether the source began it by its rule; nobody asked for it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub by_itself: bool,
     /// Workloads that it changed, and the release that each one got, where it got one.
     pub made: BTreeMap<Name, Option<ReleaseNumber>>,
-    /// What it waits for.
+    /// The reason for waiting.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waits_for: Option<String>,
 }
@@ -231,7 +234,7 @@ impl CatchingUp {
     pub fn begin(commit: Commit, by: &str, remove: bool, now: Timestamp) -> CatchingUp {
         let mut origin = Origin::new(by, "declared", now);
         origin.commit = Some(commit.id.clone());
-        CatchingUp { commit, origin, remove, made: BTreeMap::new(), waits_for: None }
+        CatchingUp { commit, origin, remove, by_itself: false, made: BTreeMap::new(), waits_for: None }
     }
 }
 
@@ -242,7 +245,7 @@ pub struct SetBack {
     pub commit: String,
     /// Why.
     pub because: String,
-    /// What of it was not done.
+    /// The part of it that was not done.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub not_done: Vec<String>,
 }
@@ -264,7 +267,7 @@ pub struct Source {
     pub named: Option<Name>,
     /// By what Git lets it in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub let_in: Option<LetIn>,
+    pub let_in: Option<SourceCredential>,
     /// The certificate that says which authority the server's own is checked against, over https; the machine's by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub authority: Option<Name>,
@@ -293,7 +296,7 @@ pub struct Source {
     pub reason: Option<Reason>,
     /// Since when.
     pub since: Timestamp,
-    /// What differs between the newest commit and what is declared here, in words.
+    /// The differences between the newest commit and the declared state, in words.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub differs: Vec<String>,
     /// Why the repository could not be read when it was last looked at.
@@ -308,13 +311,13 @@ pub struct Source {
     /// The commit that is not tried again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub set_back: Option<SetBack>,
-    /// What it leaves alone.
+    /// Objects that it leaves alone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub yields: Vec<Yield>,
     /// A mark that it does nothing at all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub held: Option<super::Held>,
-    /// Who added it.
+    pub held: Option<super::HoldMark>,
+    /// The member who added it.
     pub origin: Origin,
 }
 

@@ -1,4 +1,4 @@
-//! What a release freezes.
+//! The specification that a release freezes.
 
 use std::collections::BTreeMap;
 
@@ -18,7 +18,7 @@ pub struct ReleaseSpec {
     /// Ports the process listens on, by name.
     #[serde(default)]
     pub ports: BTreeMap<Name, u16>,
-    /// What selectors look at.
+    /// Labels for selectors.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
     /// Values given to the process as environment variables.
@@ -27,10 +27,10 @@ pub struct ReleaseSpec {
     /// Files put into the replica, by absolute path; each holds the value of a secret.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub files: BTreeMap<String, SecretUse>,
-    /// What a replica may use at most.
+    /// The most that a replica may use.
     #[serde(default)]
     pub limits: Limits,
-    /// Room kept for a replica on its node.
+    /// Resources reserved for a replica on its node.
     #[serde(default)]
     pub reserve: Reserve,
     /// Instead of the image's own command.
@@ -45,12 +45,12 @@ pub struct ReleaseSpec {
     /// How a replica is stopped.
     #[serde(default)]
     pub stop: Stop,
-    /// How a replica's health is told.
+    /// How a replica's health is checked.
     #[serde(default)]
     pub checks: Checks,
 }
 
-/// What the kernel holds a replica to.
+/// The limits that the kernel enforces on a replica.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Limits {
@@ -154,7 +154,7 @@ pub struct Check {
     pub within: Span,
 }
 
-/// What a check does, resolved to a port number.
+/// The request that a check makes, resolved to a port number.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum CheckKind {
     /// A GET of this path on this port.

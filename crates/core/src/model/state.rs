@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// What a state means at a glance: the same colour and shape wherever it is shown.
+/// A state's meaning at a glance: the same colour and shape wherever it is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Signal {
@@ -59,7 +59,7 @@ states! {
         Moving = "moving" => Moving,
         /// Fewer ready than wanted.
         TooFew = "too-few" => Caution,
-        /// It does not get there, or keeps falling over.
+        /// It does not become ready, or keeps crashing.
         Failing = "failing" => Fault,
         /// No replica, on purpose.
         Off = "off" => Rest,

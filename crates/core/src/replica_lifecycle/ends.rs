@@ -1,4 +1,4 @@
-//! Ends of a replica's process: what is told of them, and when it is started again.
+//! Ends of a replica's process: what is reported of them, and when it is started again.
 
 use super::{
     Do, Ended, FIRST_PAUSE, LONGEST_PAUSE, MANY_KEEPERS_LOST, Phase, ReplicaRun, TROUBLE_FORGOTTEN_AFTER,
@@ -100,7 +100,7 @@ impl ReplicaRun {
         self.pause(now)
     }
 
-    /// What is run once is not begun again, however it ended.
+    /// A command that runs once is not started again, however it ended.
     fn ended_once(&mut self, ended: Ended) -> Vec<Do> {
         self.kills_now = self.kills_now.max(ended.memory_kills);
         let (state, words) = match () {
@@ -109,7 +109,7 @@ impl ReplicaRun {
                 (FirstState::Failed, format!("did not end within {limit}, and was ended"))
             }
             () if !ended.told => {
-                (FirstState::Unknown, "its keeper was ended from outside, and told nothing".to_owned())
+                (FirstState::Unknown, "its keeper was killed from outside, and reported nothing".to_owned())
             }
             () if self.kills_now > 0 => (FirstState::Failed, self.out_of_memory().sentence),
             () if ended.code == Some(0) => (FirstState::Passed, how(&ended)),

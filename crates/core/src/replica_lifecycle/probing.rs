@@ -1,4 +1,4 @@
-//! What probes say of a replica: whether it is ready, and why not.
+//! Evaluates probes of a replica: whether it is ready, and why not.
 
 use super::{
     A_RUN_LASTS_AFTER, Do, FAILURES_IN_A_ROW, FLAPS, FLAPS_WITHIN, LOOK_AT_PORTS_AFTER, Phase, ProbeFault,

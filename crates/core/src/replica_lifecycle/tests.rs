@@ -37,7 +37,7 @@ fn shown(run: &ReplicaRun) -> String {
 }
 
 #[test]
-fn how_long_starting_took_is_told_of_a_run_that_was_seen_from_its_beginning() {
+fn the_start_time_is_reported_only_of_runs_seen_from_their_beginning() {
     let mut run = running(PORT);
     assert_eq!(run.report().ready_after, None);
     run.handle(Event::Probed(run.run_number(), Ok(())), 402);
@@ -52,7 +52,7 @@ fn how_long_starting_took_is_told_of_a_run_that_was_seen_from_its_beginning() {
 }
 
 #[test]
-fn a_replica_that_was_found_running_is_not_spoken_of_before_it_was_probed() {
+fn an_adopted_replica_is_reported_only_after_a_probe() {
     let mut run = running(PORT);
     assert!(!run.is_unsure());
     run.handle(Event::Found, 0);
@@ -80,7 +80,7 @@ fn it_is_probed_at_once_and_then_often_until_it_is_ready() {
 }
 
 #[test]
-fn another_port_is_told_by_number_and_is_a_fault_once_the_time_is_over() {
+fn listening_on_another_port_is_reported_and_becomes_a_fault_at_the_deadline() {
     let mut run = running(PORT);
     run.handle(Event::Probed(1, Err(ProbeFault::Refused)), 1600);
     run.handle(Event::Listening(vec![9090], vec![]), 60_000);
@@ -102,7 +102,7 @@ fn another_port_is_told_by_number_and_is_a_fault_once_the_time_is_over() {
 }
 
 #[test]
-fn loopback_and_no_port_at_all_are_told_apart() {
+fn loopback_only_and_no_listener_have_different_reasons() {
     let mut run = running(PORT);
     run.handle(Event::Listening(vec![], vec![8080]), 2000);
     assert!(shown(&run).contains("open on loopback only"));
@@ -138,7 +138,7 @@ fn pauses_grow_and_the_reason_names_code_and_last_lines() {
 }
 
 #[test]
-fn a_kill_for_memory_is_told_by_the_kernels_count() {
+fn a_memory_kill_is_reported_from_the_kernels_count() {
     let mut run = running(r#","limits":{"memory":"64 MiB"}"#);
     let killed = Event::Ended(Ended { signal: Some(9), memory_kills: 1, told: true, ..Ended::default() });
     run.handle(killed, 100);
@@ -167,7 +167,7 @@ fn a_ready_replica_is_unready_after_three_failures_and_comes_back() {
 }
 
 #[test]
-fn once_told_to_stop_it_never_starts_again() {
+fn a_stopping_replica_never_restarts() {
     let mut run = running(PORT);
     assert_eq!(run.handle(Event::Stop, 10), [Do::AskToStop]);
     assert_eq!(run.handle(Event::Wake, 11), []);
@@ -182,7 +182,7 @@ fn once_told_to_stop_it_never_starts_again() {
 }
 
 #[test]
-fn what_an_earlier_run_answered_is_not_taken_for_this_one() {
+fn probe_results_of_an_earlier_run_are_ignored() {
     let mut run = running(PORT);
     run.handle(end(1), 10);
     run.handle(Event::Wake, 1010);
@@ -194,7 +194,7 @@ fn what_an_earlier_run_answered_is_not_taken_for_this_one() {
 }
 
 #[test]
-fn a_lost_keeper_is_an_accident_and_many_are_a_fault() {
+fn one_lost_keeper_is_not_a_fault_of_the_release_and_many_are() {
     let mut run = running(PORT);
     let mut now = 0;
     for lost in 1..=5 {
@@ -226,10 +226,10 @@ fn without_the_value_of_a_secret_it_waits_and_begins_when_the_value_comes() {
 }
 
 #[test]
-fn what_runs_once_is_begun_once_and_its_end_is_told_with_its_words() {
+fn a_run_first_runs_once_and_its_outcome_is_reported() {
     let once = || {
         let mut order = order(PORT);
-        order.once = Some(crate::model::Once { life: Some(7) });
+        order.once = Some(crate::model::Once { incarnation: Some(7) });
         let mut run = ReplicaRun::new(order);
         assert_eq!(run.handle(Event::Begin, 0), [Do::Fetch]);
         assert_eq!(run.handle(Event::Fetched, 1), [Do::Start]);
@@ -308,7 +308,7 @@ fn ready_and_not_ready_in_turns_is_a_reason_of_its_own_until_it_has_been_well_fo
 }
 
 #[test]
-fn an_answer_that_comes_too_late_is_told_with_its_time_and_what_was_allowed() {
+fn a_late_answer_is_reported_with_its_time_and_the_limit() {
     let mut run = running(&format!(r#"{PORT},"checks":{{"ready":{{"path":"/up","within":"1s"}}}}"#));
     let late = |run: &mut ReplicaRun, now| {
         run.handle(Event::Probed(1, Err(ProbeFault::Late)), now);
@@ -325,7 +325,7 @@ GET /up on 8080 is answered after 2300ms; the check allows 1s");
 }
 
 #[test]
-fn a_process_limit_is_told_as_long_as_it_is_met_and_each_time_that_it_is_much_more() {
+fn a_process_limit_is_reported_while_it_is_hit_and_when_the_count_grows() {
     let mut run = running(&format!(r#"{PORT},"limits":{{"processes":16}}"#));
     run.handle(Event::Probed(1, Ok(())), 100);
     let sentence = |run: &ReplicaRun| run.report().reason.map(|reason| reason.sentence).unwrap_or_default();

@@ -10,7 +10,7 @@ use crate::model::{
     Rollout, RolloutState, Shadow, Shadowing, Span, Style, Then,
 };
 
-/// What is wanted of both sets at this point of the move.
+/// The goals for both sets at this point of the rollout.
 struct Aim {
     /// Replicas of the new release.
     new: usize,
@@ -116,7 +116,7 @@ fn start_new(
     if start == 0 { Vec::new() } else { vec![Act::Start(view.workload.release, start as u32)] }
 }
 
-/// How many of the release before are to be started: faults, or a stop of the whole platform, may have taken some, or more
+/// How many replicas of the previous release are to be started: faults, or a stop of the whole platform, may have taken some, or more
 /// are wanted by now. What served before serves until the new ones count.
 fn start_old(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, aim: &Aim) -> usize {
     match style(view, rollout) {
@@ -351,11 +351,11 @@ fn awaiting(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Option<Mo
     if well && !judged {
         return None;
     }
-    let acts = super::stand_still(view, rollout.from, counts);
+    let acts = super::while_held(view, rollout.from, counts);
     Some(Moved { acts, rollout: None, look_again: counts.settled_at })
 }
 
-/// What is against the new release.
+/// The evidence against the new release.
 fn trouble(view: View<'_>, rollout: &mut Rollout, counts: &Counts<'_>, now: Timestamp) -> Option<Reason> {
     if let Some(reason) = counts.fault() {
         return Some(reason.clone());

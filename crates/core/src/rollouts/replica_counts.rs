@@ -1,4 +1,4 @@
-//! A workload's replicas, told apart by what the present move makes of them.
+//! A workload's replicas, distinguished by what the present move makes of them.
 
 use jiff::Timestamp;
 
@@ -47,7 +47,7 @@ impl<'a> Counts<'a> {
         ready(&self.old)
     }
 
-    /// What keeps a new one from ever being ready.
+    /// The reason why a new replica would never be ready.
     pub(super) fn fault(&self) -> Option<&'a Reason> {
         self.new.iter().filter_map(|replica| replica.reason.as_ref()).find(|reason| is_fault(reason))
     }
@@ -58,7 +58,7 @@ pub(super) fn ready(list: &[&Replica]) -> usize {
     list.iter().filter(|replica| replica.state == ReplicaState::Ready).count()
 }
 
-/// In the order in which they are let go: those that take no requests first, then the youngest.
+/// In the order in which they are drained: those that take no requests first, then the youngest.
 pub(super) fn first_to_go<'a>(list: &[&'a Replica]) -> impl Iterator<Item = &'a Replica> + use<'a> {
     let mut sorted: Vec<&Replica> = list.to_vec();
     sorted.sort_by_key(|replica| (replica.state == ReplicaState::Ready, std::cmp::Reverse(replica.created)));

@@ -1,4 +1,4 @@
-//! A rollout on its way back: the release before is the wanted one again, and the other one leaves.
+//! A rollout on its way back: the previous release is wanted again, and the other one leaves.
 
 use jiff::Timestamp;
 
@@ -11,7 +11,7 @@ fn share(counts: &Counts<'_>, wanted: usize) -> Option<u32> {
     (counts.new_ready() * 2 >= wanted && counts.new_ready() > 0).then_some(0)
 }
 
-/// What is missing of the release before starts at once, whatever the limits say; of the other those that take no
+/// Missing replicas of the previous release start at once, whatever the limits say; of the other those that take no
 /// requests go at once, and the rest as it is replaced.
 pub(super) fn back(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now: Timestamp) -> Moved {
     let workload = view.workload;

@@ -16,7 +16,7 @@ pub(super) fn awaited(rollout: &Rollout) -> Option<&FirstRun> {
     rollout.first.as_ref().filter(|first| due && first.holds_back())
 }
 
-/// What is wanted of the release before, and nothing of the new one.
+/// The goal for the previous release, and none for the new one.
 fn keep_before(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>) -> Vec<Act> {
     let wanted = view.workload.wanted as usize;
     let mut acts: Vec<Act> = let_go(counts.new.iter().copied()).collect();
@@ -72,7 +72,7 @@ pub(super) fn before(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, now
             }
         },
         FirstState::Unknown => {
-            let sentence = format!("{command} may have run, and nobody knows how it ended ({})", first.how);
+            let sentence = format!("{command} may have run; its outcome is unknown ({})", first.how);
             let still = rollout.from.map_or(String::new(), |from| format!("; release {from} still answers"));
             next.verdict = Some(format!(
                 "release {} waits for a person: {sentence}{still}; look what it has done, then `advance` or `cancel`",
@@ -119,7 +119,7 @@ fn after_another(
     Moved { acts, rollout: (next != *rollout).then_some(next), look_again: Some(until) }
 }
 
-/// The command as it is told.
+/// The command as it is shown.
 fn run_first(view: View<'_>, rollout: &Rollout) -> String {
     let run = view.runs.iter().find(|run| run.release == rollout.to);
     run.map_or("run_first".to_owned(), |run| format!("run_first ({})", run.id.short))

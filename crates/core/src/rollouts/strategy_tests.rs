@@ -43,7 +43,7 @@ fn a_stepped_rollout_gives_exact_shares_and_never_has_too_few() {
 }
 
 #[test]
-fn a_step_that_asks_waits_for_a_person_and_is_watched_meanwhile() {
+fn a_step_that_asks_waits_for_approval_and_is_still_analysed() {
     let ask = Step { then: Some(Then::Ask), watch: None, ..step(25, 0) };
     let mut world = moving(4, stepped(&[ask]));
     assert!(world.run_until(RolloutState::Awaiting, &DICE, |_| {}));
@@ -113,7 +113,7 @@ fn a_swap_gives_all_requests_at_once_and_keeps_the_old_set_for_a_while() {
 }
 
 #[test]
-fn a_swap_that_fails_its_visitors_is_back_at_once() {
+fn a_swap_that_fails_visitors_goes_back_at_once() {
     let mut world = moving(3, swap(Span::from_secs(60)));
     while share(&world) != Some(1000) {
         world.step();
@@ -127,10 +127,10 @@ fn a_swap_that_fails_its_visitors_is_back_at_once() {
 }
 
 #[test]
-fn what_is_held_stands_still_and_is_kept_at_its_number() {
+fn a_held_workload_keeps_its_release_and_its_number() {
     let mut world = moving(3, rule(1, 0));
     assert!(world.run_until(RolloutState::Shifting, &DICE, |_| {}));
-    let held = crate::model::Held { because: "a look at it".into(), origin: origin() };
+    let held = crate::model::HoldMark { because: "a look at it".into(), origin: origin() };
     world.workload.held = Some(held);
     let before = world.rollout.clone();
     for round in 0..200 {
@@ -151,7 +151,7 @@ fn what_is_held_stands_still_and_is_kept_at_its_number() {
 }
 
 #[test]
-fn in_spite_of_errors_where_a_person_says_so() {
+fn a_rollout_goes_on_despite_errors_when_a_person_says_so() {
     let mut world = moving(3, RolloutRule { on_failure: OnFailure::Hold, ..rule(1, 0) });
     assert!(world.run_until(RolloutState::Shifting, &DICE, |_| {}));
     answer(&mut world, (40, 10), (200, 0));
@@ -165,7 +165,7 @@ fn in_spite_of_errors_where_a_person_says_so() {
 }
 
 #[test]
-fn what_is_brought_back_starts_at_once_and_without_steps() {
+fn a_rollback_has_no_steps() {
     let mut world = moving(6, stepped(&[step(10, 100_000)]));
     world.rollout.as_mut().expect("a rollout").purpose = Purpose::Back;
     assert_eq!(world.step().acts, vec![Act::Start(ReleaseNumber(2), 6)]);
@@ -189,7 +189,7 @@ fn shadowed(rule: RolloutRule) -> RolloutRule {
 }
 
 #[test]
-fn what_fails_copies_goes_back_before_any_visitor_was_touched() {
+fn a_release_that_fails_shadow_copies_goes_back_before_any_visitor() {
     for rule in [rule(1, 0), stepped(&[step(10, 1000)]), swap(Span::from_secs(60))] {
         let mut world = moving(3, shadowed(rule));
         while world.rollout.as_ref().is_some_and(|rollout| rollout.shadow == Shadowing::Before) {
@@ -243,7 +243,7 @@ fn a_watch_ends_at_its_time_and_not_before() {
 }
 
 #[test]
-fn what_is_brought_back_and_fails_waits_and_is_not_taken_for_the_other_again() {
+fn a_rollback_that_fails_waits_instead_of_going_forward() {
     let mut world = moving(3, rule(1, 0));
     world.rollout.as_mut().expect("a rollout").purpose = Purpose::Back;
     world.step();

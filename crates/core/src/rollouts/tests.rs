@@ -91,7 +91,6 @@ impl World {
             reason: None,
             since: at(self.now),
             created: at(self.now),
-            first_ready: None,
             ready_after: None,
             restarts: 0,
             started: None,
@@ -237,7 +236,7 @@ proptest! {
     }
 
     #[test]
-    fn deciding_twice_changes_nothing_more(wanted in 0u32..20, dice in prop::collection::vec(0usize..1000, 5..20)) {
+    fn deciding_is_idempotent(wanted in 0u32..20, dice in prop::collection::vec(0usize..1000, 5..20)) {
         let mut world = World::new(wanted, rule(1, 0));
         for die in dice {
             world.step();
@@ -303,7 +302,7 @@ fn a_new_release_with_a_fault_waits_where_it_is_to_be_held() {
 }
 
 #[test]
-fn what_is_ready_and_keeps_ending_waits_and_is_not_decided_about_without_end() {
+fn an_awaiting_rollout_with_a_crashing_replica_settles() {
     let mut world = World::new(2, rule(1, 0));
     assert!(world.run_until(RolloutState::Shifting, &DICE, |_| {}));
     let keeps_ending = Reason::new(ReasonCode::KeepsEnding, "ended 2 times, the last with signal 9");
@@ -334,7 +333,7 @@ fn a_rollout_that_is_never_ready_goes_back_at_its_deadline() {
 }
 
 #[test]
-fn what_takes_no_requests_goes_first() {
+fn replicas_that_are_not_ready_go_first() {
     let mut world = World::new(3, rule(1, 0));
     assert!(world.run_until_done(&DICE, |_| {}));
     let oldest = world.replicas[0].id.clone();

@@ -1,4 +1,4 @@
-//! What differs between two tables: what a gateway is told, so that the work grows with what changed.
+//! The difference between two tables: it is sent to gateways, so that the work grows with what changed.
 
 use std::collections::BTreeMap;
 
@@ -23,7 +23,7 @@ pub struct TableChange {
 }
 
 impl Table {
-    /// What must be changed of `before` to get this one.
+    /// The changes that turn `before` into this table.
     pub fn change_from(&self, before: &Table) -> TableChange {
         TableChange {
             base: before.version,

@@ -10,7 +10,7 @@ use std::collections::{BTreeSet, HashMap};
 use crate::model::RouteSpec;
 
 /// A request as far as routes look at it.
-pub struct Asked<'a, F> {
+pub struct MatchInput<'a, F> {
     /// In lower case, without port.
     pub host: &'a str,
     /// In its [`plain_path`] form, without query.
@@ -83,7 +83,10 @@ impl<T> Finder<T> {
     ///
     /// # Errors
     /// Why there is none.
-    pub fn find<'v, F: Fn(&str) -> Option<&'v [u8]>>(&self, asked: &Asked<'_, F>) -> Result<&T, NoRoute> {
+    pub fn find<'v, F: Fn(&str) -> Option<&'v [u8]>>(
+        &self,
+        asked: &MatchInput<'_, F>,
+    ) -> Result<&T, NoRoute> {
         let host = self.host(asked.host).ok_or(NoRoute::Host)?;
         let mut missed = Missed::default();
         if let Some(rules) = host.exact.get(asked.path)
@@ -125,7 +128,7 @@ impl<T> Finder<T> {
     }
 }
 
-/// What the routes asked for that have the path.
+/// The conditions of the routes that have the path.
 #[derive(Default)]
 struct Missed {
     methods: BTreeSet<String>,
@@ -136,7 +139,7 @@ impl Missed {
     fn first<'r, 'v, T, F: Fn(&str) -> Option<&'v [u8]>>(
         &mut self,
         rules: &'r [Rule<T>],
-        asked: &Asked<'_, F>,
+        asked: &MatchInput<'_, F>,
     ) -> Option<&'r T> {
         for rule in rules {
             let lacking = rule
@@ -253,7 +256,7 @@ mod tests {
     fn find(routes: &[RouteSpec], method: &str, host: &str, path: &str) -> Result<usize, NoRoute> {
         let finder = Finder::new(routes.iter().enumerate().map(|(place, spec)| (spec, place)));
         let header = |name: &str| (name == "x-ring").then_some(b"early".as_slice());
-        finder.find(&Asked { host, path, method, header }).copied()
+        finder.find(&MatchInput { host, path, method, header }).copied()
     }
 
     #[test]

@@ -27,7 +27,7 @@ pub struct Split {
 pub struct Lane<'a> {
     /// In proportion to the other lanes'.
     pub share: u32,
-    /// Who takes turns.
+    /// The replicas that take turns.
     pub backends: Vec<&'a Backend>,
 }
 
@@ -62,7 +62,7 @@ impl ServiceEntry {
 }
 
 impl ServiceEntry {
-    /// Who gets copies of a port's requests: replicas of a release that no visitor reaches yet.
+    /// The replicas that get copies of a port's requests: those of a release that no visitor reaches yet.
     pub fn shadows(&self, port: u16) -> Vec<&Backend> {
         let backends = self.ports.get(&port).map(Vec::as_slice).unwrap_or_default();
         let splits = || self.splits.iter().filter(|split| split.shadow && split.per_mille == 0);
@@ -224,7 +224,7 @@ mod tests {
     }
 
     #[test]
-    fn a_share_that_nobody_could_take_goes_to_the_others() {
+    fn a_share_without_a_ready_replica_goes_to_the_others() {
         assert_eq!(shares(&entry(&[("api", 2, 100)], &[("api", 2)])), [(1000, 1)]);
         assert_eq!(shares(&entry(&[("api", 2, 900)], &[("api", 1)])), [(1000, 1)]);
         assert_eq!(shares(&entry(&[("api", 2, 0)], &[("api", 2)])), [(1000, 1)], "better than nobody");
@@ -233,7 +233,7 @@ mod tests {
     }
 
     #[test]
-    fn beside_another_workload_the_split_is_of_its_own_part() {
+    fn shares_split_within_the_workloads_part_of_a_service() {
         let all = [("api", 1), ("api", 1), ("api", 2), ("map", 7)];
         assert_eq!(shares(&entry(&[("api", 2, 200)], &all)), [(250, 1), (600, 2), (150, 1)]);
     }

@@ -1,4 +1,4 @@
-//! What a workload's replicas used in the last days, by release, and whether its memory limit would do.
+//! Usage of a workload's replicas in the last days, by release, and whether its memory limit would fit.
 
 use std::collections::BTreeMap;
 
@@ -9,7 +9,7 @@ use super::{Fit, Usage, tells};
 use crate::model::{Bytes, ReleaseNumber, Target};
 use crate::record::State;
 
-/// What a workload used in the last days.
+/// Usage of a workload in the last days.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct WorkloadUsage {
     /// Which workload.
@@ -24,7 +24,7 @@ pub struct WorkloadUsage {
     pub measured: bool,
 }
 
-/// What the replicas of one release used.
+/// Usage of the replicas of one release.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ReleaseUsage {
     /// Its number.
@@ -51,7 +51,7 @@ fn counts(state: &State, workload: &Target, release: u32) -> bool {
     state.rollouts.get(&(workload.clone(), ReleaseNumber(release))).is_some_and(tells)
 }
 
-/// What was measured of a workload, against a memory limit or its own.
+/// Measurements of a workload, against a memory limit or its own.
 pub fn usage_of(
     state: &State,
     workload: &Target,

@@ -25,7 +25,7 @@ pub struct Board {
     pub nodes: u32,
     /// Those of them whose replicas are ordinary processes.
     pub not_isolated: Vec<Name>,
-    /// What needs a person, the worst first.
+    /// The list of things that need a person, the worst first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<Need>,
     /// A row for each workload.
@@ -64,7 +64,7 @@ pub struct Row {
     pub services: Vec<Name>,
     /// The last change that was made to it.
     pub last_change: Origin,
-    /// Whether it was removed, and stays only until what takes its place has all its replicas ready.
+    /// Whether it was removed, and stays only until all replicas of its replacement are ready.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub leaves: bool,
 }

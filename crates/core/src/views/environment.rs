@@ -16,10 +16,10 @@ use crate::model::{CertificateView, Name, Replica, ReplicaState, Route, Service}
 use crate::record::State;
 use crate::routing::{candidates, leads_to};
 
-/// What is shown of an environment beside the objects themselves.
+/// The view of an environment, beside the objects themselves.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct EnvironmentView {
-    /// What needs a person, the worst first.
+    /// The list of things that need a person, the worst first.
     pub needs: Vec<Need>,
     /// Of each workload.
     pub workloads: BTreeMap<Name, WorkloadView>,
@@ -33,10 +33,10 @@ pub struct EnvironmentView {
     pub certificates: BTreeMap<Name, CertificateView>,
 }
 
-/// What is shown of a service beside its own fields.
+/// The view of a service, beside its own fields.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ServiceView {
-    /// Where replicas reach it.
+    /// Its address for replicas.
     pub inside_address: Ipv4Addr,
     /// The workloads that it leads to.
     pub workloads: Vec<Name>,
@@ -46,10 +46,10 @@ pub struct ServiceView {
     pub ready: u32,
 }
 
-/// What is shown of a route beside its own fields.
+/// The view of a route, beside its own fields.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RouteView {
-    /// What it takes, as a person writes it: a host, with its path where that is not everything, or a port.
+    /// The requests it matches, as a person writes them: a host, with its path unless it takes all paths, or a port.
     pub at: String,
     /// How a person gets there; `null` where it takes a port.
     pub url: Option<String>,

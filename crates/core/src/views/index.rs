@@ -6,8 +6,10 @@ use crate::model::{Leg, Name, Release, Replica, Rollout, Route, Service};
 use crate::record::State;
 use crate::routing::selects;
 
-/// What belongs together in one environment.
+/// A group of connected objects in one environment.
 pub(super) struct Index<'a> {
+    /// The whole record.
+    pub(super) state: &'a State,
     /// Services that name the workload that they select.
     services_by_workload: BTreeMap<&'a str, Vec<&'a Service>>,
     /// Services that select by labels only.
@@ -25,6 +27,7 @@ pub(super) struct Index<'a> {
 impl<'a> Index<'a> {
     pub(super) fn of(state: &'a State, environment: &Name) -> Index<'a> {
         let mut index = Index {
+            state,
             services_by_workload: BTreeMap::new(),
             services_by_labels: Vec::new(),
             routes: BTreeMap::new(),

@@ -1,4 +1,4 @@
-//! What client and console show of the cluster, computed once from the record.
+//! The views of the cluster that client and console share, computed once from the record.
 //!
 //! The record holds objects; a person asks questions that span several: which services lead to this workload, which
 //! replicas take requests, what may be done now, who has to act. The answers are here, so that the client and the
@@ -28,7 +28,7 @@ pub use workload::{Act, Lane, LeftAlone, ReleaseRow, WorkloadView};
 use crate::model::Name;
 use crate::record::State;
 
-/// Where visitors reach the gateway.
+/// The gateway's addresses for visitors.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct GatewayPorts {
     /// The port for plain HTTP.
@@ -46,7 +46,7 @@ pub struct Views {
     pub environments: BTreeMap<Name, EnvironmentView>,
 }
 
-/// What is shown of a node beside its own fields.
+/// The view of a node, beside its own fields.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct NodeView {
     /// Whether the kernel keeps its replicas apart; otherwise they are ordinary processes.

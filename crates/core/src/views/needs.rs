@@ -1,17 +1,17 @@
-//! What needs a person: workloads that are not well, what waits to be decided, ports that are taken, sources that stand
+//! The list of things that need a person: workloads that are not well, decisions that wait, ports that are taken, sources that stand
 //! still, certificates that end.
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Held, Name, ReasonCode, RolloutState, Signal, Source, Target, Workload};
+use crate::model::{HoldMark, Name, ReasonCode, RolloutState, Signal, Source, Target, Workload};
 use crate::record::State;
 
 /// Something that needs a person.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Need {
-    /// What kind of thing it is.
+    /// The kind of object.
     pub kind: NeedKind,
     /// Its name.
     pub name: Name,
@@ -54,7 +54,7 @@ impl std::fmt::Display for Need {
     }
 }
 
-/// What needs a person in an environment, the worst first.
+/// The things that need a person in an environment, the worst first.
 pub fn needs(state: &State, environment: &Name, now: Timestamp) -> Vec<Need> {
     let here = |target: &Target| target.environment == *environment;
     let workloads = state.workloads.values().filter(|it| here(&it.target));
@@ -161,12 +161,12 @@ fn ending_certificates(state: &State, environment: &Name, now: Timestamp) -> Vec
     ending.map(need).collect()
 }
 
-/// Who holds something, and why.
-fn words(held: &Held) -> String {
+/// The member who holds something, and the reason.
+fn words(held: &HoldMark) -> String {
     format!("{}, held by {} since {:.0}", held.because, held.origin.by, held.origin.at)
 }
 
-/// What a reason comes to, in a few words that follow the workload's name.
+/// A reason in a few words that follow the workload's name.
 fn headline(code: Option<ReasonCode>) -> &'static str {
     match code {
         Some(ReasonCode::OutOfMemory) => "is killed for memory",

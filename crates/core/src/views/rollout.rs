@@ -1,16 +1,16 @@
-//! What both releases of a rollout answered, in figures that a person compares.
+//! The answers of both releases of a rollout, in figures that a person compares.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{Answered, ReleaseNumber, Rollout};
 
-/// What one release answered while a rollout moved.
+/// The answers of one release while a rollout moved.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct EvidenceRow {
     /// Which release.
     pub release: ReleaseNumber,
-    /// Whether these are the copies of the shadow step, or for the release before the requests that were copied.
+    /// Whether these are the copies of the shadow step, or for the previous release the requests that were copied.
     pub copies: bool,
     /// Requests that ended.
     pub requests: u64,

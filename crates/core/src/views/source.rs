@@ -12,16 +12,16 @@ use crate::record::State;
 /// How many commits are shown; the newest ones.
 const COMMITS_SHOWN: usize = 8;
 
-/// What is shown of a source beside its own fields.
+/// The view of a source, beside its own fields.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceView {
     /// How its state is shown.
     pub signal: Signal,
     /// Its newest commits, the newest first.
     pub commits: Vec<CommitView>,
-    /// What it leaves alone, because a person changed it here.
+    /// The objects it leaves alone, because a person changed them here.
     pub left_alone: Vec<LeftAlone>,
-    /// What may be done to it now.
+    /// The acts that are possible now.
     pub acts: BTreeSet<SourceAct>,
 }
 

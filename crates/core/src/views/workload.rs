@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::index::Index;
 use super::rollout::{EvidenceRow, evidence};
+use crate::cluster::{History, SecretUses};
 use crate::model::{
     Name, Origin, ReleaseNumber, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal, Touched,
     Workload,
@@ -17,7 +18,7 @@ use crate::record::State;
 /// How many releases are shown; the newest ones.
 const RELEASES_SHOWN: usize = 10;
 
-/// What is shown of a workload beside its own fields.
+/// The view of a workload, beside its own fields.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct WorkloadView {
     /// How its state is shown.
@@ -44,7 +45,7 @@ pub struct WorkloadView {
     pub moves: Option<[ReleaseNumber; 2]>,
     /// How long the last rollout before that took that came to its end, in milliseconds.
     pub last_took_ms: Option<u64>,
-    /// What both releases of the newest rollout answered.
+    /// The answers of both releases of the newest rollout.
     pub evidence: Vec<EvidenceRow>,
     /// Its releases that have replicas, the newest first.
     pub lanes: Vec<Lane>,
@@ -52,9 +53,9 @@ pub struct WorkloadView {
     pub releases: Vec<ReleaseRow>,
     /// How many releases the record has of it.
     pub releases_in_all: u32,
-    /// What may be done to it now.
+    /// The acts that are possible now.
     pub acts: BTreeSet<Act>,
-    /// What sources leave alone of it, because a person changed it here.
+    /// The objects that sources leave alone, because a person changed them here.
     pub left_alone: Vec<LeftAlone>,
 }
 
@@ -108,14 +109,14 @@ pub enum Act {
     Rollback,
 }
 
-/// What a source leaves alone.
+/// An object that a source leaves alone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct LeftAlone {
     /// Which source.
     pub source: Name,
     /// What, in words: `the release of locker-api`.
     pub what: String,
-    /// Who changed it here.
+    /// The member who changed it here.
     pub origin: Origin,
 }
 
@@ -159,7 +160,7 @@ impl WorkloadView {
             lanes,
             releases: release_rows(workload, index),
             releases_in_all: releases.len() as u32,
-            acts: acts(workload, open, left.iter().any(|(_, what, _)| is_of(what))),
+            acts: acts(workload, index, open, left.iter().any(|(_, what, _)| is_of(what))),
             left_alone: left
                 .iter()
                 .filter(|(_, what, _)| is_of(what))
@@ -243,8 +244,8 @@ fn release_rows(workload: &Workload, index: &Index<'_>) -> Vec<ReleaseRow> {
     releases.iter().rev().take(RELEASES_SHOWN).map(|release| row(release.number)).collect()
 }
 
-/// What may be done now. A held workload only waits to be resumed; while a rollout is open nothing else is begun.
-fn acts(workload: &Workload, open: Option<&Rollout>, left_alone: bool) -> BTreeSet<Act> {
+/// The acts that are possible now. A held workload only waits to be resumed; while a rollout is open nothing else is begun.
+fn acts(workload: &Workload, index: &Index<'_>, open: Option<&Rollout>, left_alone: bool) -> BTreeSet<Act> {
     let mut acts = BTreeSet::new();
     if left_alone {
         acts.insert(Act::Resume);
@@ -265,7 +266,7 @@ fn acts(workload: &Workload, open: Option<&Rollout>, left_alone: bool) -> BTreeS
         }
         None => {
             acts.insert(Act::Restart);
-            if workload.settled.is_some() && workload.release > ReleaseNumber(1) {
+            if can_roll_back(workload, index) {
                 acts.insert(Act::Rollback);
             }
         }
@@ -273,7 +274,16 @@ fn acts(workload: &Workload, open: Option<&Rollout>, left_alone: bool) -> BTreeS
     acts
 }
 
-/// What the sources of an environment leave alone, with the source and who changed it.
+/// Whether there is a release to go back to whose secrets are all still there.
+fn can_roll_back(workload: &Workload, index: &Index<'_>) -> bool {
+    let name = &workload.target.name;
+    let history = History { releases: index.releases(name), rollouts: index.rollouts(name) };
+    let (Some(goal), _) = history.rollback_target(workload.release) else { return false };
+    let release = index.releases(name).iter().find(|release| release.number == goal);
+    release.is_some_and(|release| SecretUses::of(index.state).check_versions(release).is_ok())
+}
+
+/// The objects that the sources of an environment leave alone, with the source and who changed them.
 pub(super) fn left_alone<'a>(
     state: &'a State,
     environment: &Name,

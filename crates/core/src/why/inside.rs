@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Cause, Facts, Found, OutputOf, Part, Walk};
+use super::{Cause, Facts, Found, OutputOf, Part, WhyPath};
 use crate::declare::selector;
 use crate::model::{
     Name, Reason, ReasonCode, Release, ReleaseId, Replica, ReplicaId, ReplicaState, RolloutState, Service,
@@ -14,7 +14,7 @@ use crate::routing::{Lane, replicas_of, selects, service_entry};
 use crate::suggestions::near;
 
 /// For each label that a service asks for and that no workload carries with all the others: what comes near it, in words.
-pub fn nearly(state: &State, service: &Service) -> Vec<String> {
+pub fn near_misses(state: &State, service: &Service) -> Vec<String> {
     let here: Vec<(&Name, BTreeMap<String, String>)> = state
         .workloads
         .values()
@@ -56,7 +56,7 @@ fn labels(state: &State, workload: &Workload) -> BTreeMap<String, String> {
 }
 
 impl Facts<'_> {
-    pub(super) fn service(&self, walk: &mut Walk, service: &Service, port: u16) -> Found {
+    pub(super) fn service(&self, walk: &mut WhyPath, service: &Service, port: u16) -> Found {
         let state = self.state;
         let target = &service.target;
         let Some(index) = state.environments.get(&target.environment).map(|it| it.index) else {
@@ -102,7 +102,7 @@ impl Facts<'_> {
                 format!("there are: {}", ports.into_iter().collect::<Vec<_>>().join(", "))
             };
             let sentence =
-                format!("port {port} leads to `{leads}`, which {} lacks; {there}", names.join(", "));
+                format!("port {port} leads to `{leads}`, which {} does not have; {there}", names.join(", "));
             let fix = "correct the name in the service's `ports`, or declare the port on the workload";
             return Err(walk.cut(Part::Selector, target, ReasonCode::PortMissing, sentence, fix));
         }
@@ -115,10 +115,10 @@ impl Facts<'_> {
         Ok(())
     }
 
-    fn selects_nothing(&self, walk: &mut Walk, service: &Service) -> Cause {
+    fn selects_nothing(&self, walk: &mut WhyPath, service: &Service) -> Cause {
         let target = &service.target;
         let asks = selector(&service.spec.select);
-        let near = nearly(self.state, service);
+        let near = near_misses(self.state, service);
         let here = self.state.workloads.keys().any(|workload| workload.environment == target.environment);
         let more = match (here, near.is_empty()) {
             (false, _) => format!("; {} has no workload at all", target.environment),
@@ -136,7 +136,7 @@ impl Facts<'_> {
     }
 
     /// A workload, as itself or on the way of a service.
-    pub(super) fn workload(&self, walk: &mut Walk, target: &Target, via: Option<&Target>) -> Found {
+    pub(super) fn workload(&self, walk: &mut WhyPath, target: &Target, via: Option<&Target>) -> Found {
         let state = self.state;
         let Some(workload) = state.workloads.get(target) else { return Ok(()) };
         let replicas: Vec<&Replica> = replicas_of(&state.replicas, target).collect();
@@ -159,7 +159,7 @@ impl Facts<'_> {
             walk.step(Part::Release, format!("{target}@{number}"), Signal::Good, release_words(release));
         }
         let short = ready < workload.wanted as usize;
-        // What keeps falling over may be ready at this moment.
+        // A workload that keeps crashing may be ready at this moment.
         let ails = short || workload.reason.is_some();
         if ready == 0 || (via.is_none() && ails) {
             return Err(self.not_ready(walk, workload, &replicas, ready));
@@ -186,7 +186,13 @@ impl Facts<'_> {
     }
 
     /// Why fewer are ready than wanted: the workload's own reason, or that of a replica, or how far it is.
-    fn not_ready(&self, walk: &mut Walk, workload: &Workload, replicas: &[&Replica], ready: usize) -> Cause {
+    fn not_ready(
+        &self,
+        walk: &mut WhyPath,
+        workload: &Workload,
+        replicas: &[&Replica],
+        ready: usize,
+    ) -> Cause {
         let target = &workload.target;
         let state = self.state;
         let mut reasons: BTreeMap<ReasonCode, (&Reason, Vec<&str>)> = BTreeMap::new();
@@ -244,7 +250,7 @@ impl Facts<'_> {
     }
 
     /// The ways in that lead to a workload.
-    pub(super) fn ways_to(&self, walk: &mut Walk, target: &Target) {
+    pub(super) fn entry_points_of(&self, walk: &mut WhyPath, target: &Target) {
         let Some(workload) = self.state.workloads.get(target) else { return };
         let labels = labels(self.state, workload);
         let services: Vec<&Service> = self
@@ -252,7 +258,7 @@ impl Facts<'_> {
             .filter(|service| selects(&service.spec.select, &target.name, &labels))
             .collect();
         if services.is_empty() {
-            walk.also.push("no service selects it, so nobody calls it".to_owned());
+            walk.also.push("no service selects it, so it gets no requests".to_owned());
         }
         for service in services {
             walk.also.push(format!("inside it is called {}", service.target.name));
@@ -284,7 +290,7 @@ fn release_words(release: &Release) -> String {
     format!("{} ({digest}), {}", release.spec.image, release.origin)
 }
 
-/// Who takes requests, and by what they are chosen.
+/// The replicas that take requests, and how they are chosen.
 fn lane_words(lanes: &[Lane<'_>]) -> String {
     let words = lanes.iter().map(|lane| {
         let names: Vec<&str> =

@@ -1,19 +1,19 @@
 //! The outer half of the way: gateway, host, route, door, share.
 
-use super::{Cause, Facts, Found, Part, Question, Walk};
+use super::{Cause, Facts, Found, Part, Question, WhyPath};
 use crate::declare::leads_to;
 use crate::model::{Certificate, Enter, Leg, ReasonCode, Route, Signal, Target};
-use crate::routing::{Asked, Finder, NoRoute, first_port, plain_path};
+use crate::routing::{Finder, MatchInput, NoRoute, first_port, plain_path};
 use crate::suggestions::near;
 
 impl Facts<'_> {
-    pub(super) fn outside_in(&self, walk: &mut Walk, question: &Question) -> Found {
+    pub(super) fn outside_in(&self, walk: &mut WhyPath, question: &Question) -> Found {
         self.gateway(walk, question)?;
         let route = self.find(walk, question)?;
         self.route(walk, route, Some(question))
     }
 
-    fn gateway(&self, walk: &mut Walk, question: &Question) -> Found {
+    fn gateway(&self, walk: &mut WhyPath, question: &Question) -> Found {
         let Facts { http, https, .. } = *self;
         let takes = format!("takes http at port {http} and https at port {https}");
         let by_port = self
@@ -53,7 +53,7 @@ impl Facts<'_> {
         Ok(())
     }
 
-    fn find(&self, walk: &mut Walk, question: &Question) -> Result<&Route, Cause> {
+    fn find(&self, walk: &mut WhyPath, question: &Question) -> Result<&Route, Cause> {
         let Question { host, path, method, .. } = question;
         let finder = Finder::new(self.state.routes.values().map(|route| (&route.spec, route)));
         let plain = plain_path(path).map_err(|why| {
@@ -61,7 +61,7 @@ impl Facts<'_> {
             walk.cut(Part::Route, path, ReasonCode::BadRequest, why, fix)
         })?;
         let header = |name: &str| question.header(name).map(str::as_bytes);
-        let asked = Asked { host, path: &plain.compared, method, header };
+        let asked = MatchInput { host, path: &plain.compared, method, header };
         match finder.find(&asked) {
             Ok(route) => {
                 walk.step(Part::Host, host, Signal::Good, format!("belongs to {}", route.target.environment));
@@ -91,7 +91,7 @@ impl Facts<'_> {
         }
     }
 
-    pub(super) fn route(&self, walk: &mut Walk, route: &Route, question: Option<&Question>) -> Found {
+    pub(super) fn route(&self, walk: &mut WhyPath, route: &Route, question: Option<&Question>) -> Found {
         let spec = &route.spec;
         walk.step(
             Part::Route,
@@ -137,8 +137,8 @@ impl Facts<'_> {
         self.state.certificate_of(&route.target.environment, &question.host, named)
     }
 
-    /// What a visitor is shown over TLS.
-    fn certificate(&self, walk: &mut Walk, route: &Route, question: &Question) -> Found {
+    /// The certificate that a visitor gets.
+    fn certificate(&self, walk: &mut WhyPath, route: &Route, question: &Question) -> Found {
         if question.secure != Some(true) || route.spec.is_untouched() {
             return Ok(());
         }
@@ -149,7 +149,7 @@ impl Facts<'_> {
                 Signal::Good,
                 "the platform's local authority signs one",
             );
-            walk.also.push("whom to trust for it: mainyard certificate show-authority".to_owned());
+            walk.also.push("to see the authority to trust: mainyard certificate show-authority".to_owned());
             return Ok(());
         };
         let fix = format!("mainyard certificate add {} --chain FILE --key FILE", found.target);
@@ -183,7 +183,7 @@ impl Facts<'_> {
         Ok(())
     }
 
-    fn door(&self, walk: &mut Walk, route: &Route, question: &Question) -> Found {
+    fn door(&self, walk: &mut WhyPath, route: &Route, question: &Question) -> Found {
         let spec = &route.spec;
         if let Some(rate) = &spec.rate {
             walk.also.push(format!("one visitor may make {} requests in {}", rate.requests, rate.every));
@@ -191,7 +191,7 @@ impl Facts<'_> {
         if let Some(secret) = spec.enter.secret() {
             let key = Target::new(&route.target.environment, secret);
             if !self.state.secrets.contains_key(&key) {
-                let sentence = format!("it lets in by the secret {key}, which is not there");
+                let sentence = format!("it checks passwords against the secret {key}, which is not there");
                 let fix = format!("mainyard secret add {key} < FILE");
                 return Err(walk.cut(Part::Door, &route.target, ReasonCode::SecretMissing, sentence, fix));
             }
@@ -216,7 +216,7 @@ impl Facts<'_> {
                 Part::Door,
                 &route.target,
                 Signal::Good,
-                format!("asks for {asks}; whether this one opens is not told"),
+                format!("asks for {asks}; this request's password was not checked"),
             );
             return Ok(());
         }
@@ -225,7 +225,7 @@ impl Facts<'_> {
         Err(walk.cut(Part::Door, &route.target, ReasonCode::NotAllowed, sentence, fix))
     }
 
-    fn share(&self, walk: &mut Walk, route: &Route) -> Found {
+    fn share(&self, walk: &mut WhyPath, route: &Route) -> Found {
         let legs = &route.spec.to;
         let sum: u64 = legs.iter().map(|leg| u64::from(leg.share)).sum();
         if sum == 0 {
@@ -281,7 +281,7 @@ fn add_route(host: &str) -> String {
     format!("mainyard add route NAME --host {host} --to SERVICE")
 }
 
-/// What is said where the host has routes and none takes the request.
+/// The answer if the host has routes and none takes the request.
 fn missed(question: &Question, none: NoRoute) -> (ReasonCode, String, String) {
     let Question { host, path, method, .. } = question;
     match none {

@@ -1,6 +1,6 @@
 //! Why one request that was served, or refused, went as it did.
 
-use super::{Cause, Facts, Part, Walk, Why};
+use super::{Cause, Facts, Part, Why, WhyPath};
 use crate::link::Served;
 use crate::model::{Reason, ReasonCode, Signal};
 use crate::reasons;
@@ -8,7 +8,7 @@ use crate::reasons;
 impl Facts<'_> {
     /// Of a request that a gateway remembers.
     pub fn request(&self, served: &Served) -> Why {
-        let mut walk = Walk::default();
+        let mut walk = WhyPath::default();
         let Served { method, path, status, .. } = served;
         let host = served.host.as_deref().unwrap_or("");
         let of = format!("request {} ({method} {host}{path})", served.id);
@@ -35,7 +35,7 @@ impl Facts<'_> {
             (None, None) => {}
         }
         if served.tried > 0 {
-            walk.also.push(format!("{} were tried in vain before", served.tried));
+            walk.also.push(format!("{} were tried before without success", served.tried));
         }
         walk.also.push(format!("{} bytes came with it, {} went back", served.received, served.sent));
         let found = match (&served.reason, &served.replica) {

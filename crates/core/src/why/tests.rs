@@ -74,7 +74,7 @@ fn a_certificate_that_is_over_or_for_another_host_is_the_cause_over_https_only()
 }
 
 #[test]
-fn a_workload_that_keeps_falling_is_not_well_because_it_is_ready_just_now() {
+fn a_flapping_workload_is_not_well_while_it_is_briefly_ready() {
     let now: jiff::Timestamp = "2026-11-23T12:00:00Z".parse().expect("a time");
     let origin = Origin::new("mira", "declared", now);
     let target: Target = "staging/label-printer".parse().expect("a target");

@@ -1,4 +1,4 @@
-//! What benches of the gateway are made of: a program that answers, the gateway, and what is measured of either.
+//! Shared parts of the gateway's benches: a server that answers, the gateway, and the measurements of both.
 
 use std::collections::BTreeMap;
 use std::convert::Infallible;
@@ -109,7 +109,7 @@ pub(crate) fn table(to: SocketAddr) -> Table {
 /// A process of its own.
 pub(crate) struct Part {
     child: Child,
-    /// Where it answers.
+    /// Its address.
     pub address: SocketAddr,
 }
 
@@ -144,7 +144,7 @@ impl Drop for Part {
     }
 }
 
-/// What was measured, round by round.
+/// Measurements, round by round.
 #[derive(Default)]
 pub(crate) struct Measured {
     cpu: Vec<f64>,
@@ -176,7 +176,7 @@ impl Measured {
     }
 }
 
-/// What every visitor measured, and how long all of them took.
+/// Measurements of all visitors, and how long the whole round took.
 pub(crate) async fn gather(
     visitors: Vec<tokio::task::JoinHandle<Vec<f64>>>,
     begun: std::time::Instant,
@@ -194,7 +194,7 @@ pub(crate) fn median(list: &mut [f64]) -> f64 {
     list.get(list.len() / 2).copied().unwrap_or(0.0)
 }
 
-/// What was stolen from the machine, in hundredths of a second over all cores.
+/// CPU time stolen from the machine, in hundredths of a second over all cores.
 pub(crate) fn steal() -> u64 {
     let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
     stat.lines().next().and_then(|line| line.split_whitespace().nth(8)?.parse().ok()).unwrap_or(0)

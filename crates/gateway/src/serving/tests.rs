@@ -1,4 +1,4 @@
-//! What tables do to requests.
+//! How tables change requests.
 
 use std::net::Ipv4Addr;
 
@@ -50,7 +50,7 @@ fn an_older_table_is_refused() {
 }
 
 #[test]
-fn a_replica_that_left_is_entered_no_more_and_its_open_requests_are_told() {
+fn a_retired_replica_gets_no_new_requests_and_its_open_ones_are_counted() {
     let serving = Serving::new(1, None);
     serving.take(&table(1, &["a0", "a1"]));
     let first = replicas(&serving).into_iter().find(|r| r.backend.replica.short == "a0").expect("a0");
@@ -63,7 +63,7 @@ fn a_replica_that_left_is_entered_no_more_and_its_open_requests_are_told() {
 }
 
 #[test]
-fn a_request_that_was_led_by_an_old_table_finds_the_service_in_the_new_one() {
+fn a_request_from_an_old_table_finds_its_service_in_the_new_one() {
     let serving = Serving::new(1, None);
     serving.take(&table(1, &["a0"]));
     let old = service(&serving);
@@ -79,21 +79,21 @@ fn a_service_that_goes_is_there_until_the_new_routing_is_in_place() {
     let (before, after) =
         (table(1, &["a0"]), Table { version: TableVersion { epoch: 1, counter: 2 }, ..Table::default() });
     serving.take(&before);
-    let cell = serving.held().cell("staging/locker-api").expect("a service");
+    let cell = serving.lock().cell("staging/locker-api").expect("a service");
     let change = after.change_from(&before);
     let routing = serving.routing();
-    serving.held().change(&change, 1, &routing);
+    serving.lock().change(&change, 1, &routing);
     assert!(cell.now().is_some(), "requests that found the route before are led on");
-    serving.held().retire(|_| {});
+    serving.lock().retire(|_| {});
     assert!(cell.now().is_none());
 }
 
 #[test]
-fn what_was_served_is_told_once_also_of_replicas_that_left() {
+fn figures_are_reported_once_also_of_retired_replicas() {
     let serving = Serving::new(1, None);
     serving.take(&table(1, &["a0"]));
     let replica = replicas(&serving)[0].clone();
-    let way = Way { name: "api.lockers.localhost".into(), inside: false };
+    let way = EntryPoint { name: "api.lockers.localhost".into(), inside: false };
     let service: Target = "staging/locker-api".parse().expect("a target");
     for failed in [false, true, false] {
         serving.count(&way, &service, Some(&replica), Ended { failed, micros: 900, received: 1, sent: 2 });
@@ -107,11 +107,11 @@ fn what_was_served_is_told_once_also_of_replicas_that_left() {
 }
 
 #[test]
-fn what_is_open_is_told_for_as_long_as_it_is_by_the_way_it_came() {
+fn open_requests_are_reported_by_their_entry_point() {
     let serving = Serving::new(1, None);
     serving.take(&table(1, &["a0"]));
     let (replica, service) = (replicas(&serving)[0].clone(), service(&serving));
-    let way = |name: &str| Way { name: name.into(), inside: false };
+    let way = |name: &str| EntryPoint { name: name.into(), inside: false };
     let (api, www) = (way("api.lockers.localhost"), way("www.lockers.localhost"));
     let first = serving.enter(&replica, Some((&api, &service))).expect("it is in the table");
     let second = serving.enter(&replica, Some((&api, &service))).expect("it is in the table");
@@ -165,7 +165,7 @@ fn of_a_thousand_requests_a_release_gets_its_share_and_another_replica_is_tried_
 }
 
 #[test]
-fn the_turn_goes_on_across_tables() {
+fn round_robin_continues_across_tables() {
     let serving = Serving::new(1, None);
     serving.take(&table(1, &["a0", "a1", "a2"]));
     let mut seen = BTreeMap::new();

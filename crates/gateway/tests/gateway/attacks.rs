@@ -12,11 +12,11 @@ use serde_json::json;
 use crate::frames::Visitor;
 use crate::place::{Place, answer, read_request, replica, telling};
 
-/// What no answer of the gateway's own may hold.
+/// Strings that no answer of the gateway's own may contain.
 const SECRET: &str = "open-sesame";
 
 #[test]
-fn an_answer_of_the_gateways_own_tells_a_code_and_an_id_and_nothing_from_inside() {
+fn error_pages_show_a_code_and_an_id_and_nothing_internal() {
     let reason = json!({"reason": {"code": "keeps-ending",
         "sentence": format!("ended with exit code 1: password={SECRET} at 10.118.16.2 in staging/locker-api/a0")}});
     let gateway = Place::default().service_with("api", &[], reason).api(json!({})).open();
@@ -51,7 +51,7 @@ fn the_consoles_session_reaches_no_replica_and_no_replica_sets_one() {
 }
 
 #[test]
-fn who_is_asked_sees_what_the_replica_sees() {
+fn the_authorization_service_sees_what_the_replica_sees() {
     let (api, read) = telling("api");
     let (to, asked) = mpsc::channel();
     let door = replica(move |mut stream| {
@@ -96,7 +96,7 @@ fn only_services_that_are_open_to_the_route_are_asked() {
 }
 
 #[test]
-fn endless_interim_answers_slow_nobody_else() {
+fn endless_interim_responses_slow_nobody_else() {
     let (good, _read) = telling("good");
     let sent = Arc::new(AtomicUsize::new(0));
     let counted = Arc::clone(&sent);
@@ -121,7 +121,7 @@ fn endless_interim_answers_slow_nobody_else() {
 }
 
 #[test]
-fn a_protocol_that_nobody_asked_for_is_not_changed_to() {
+fn an_unrequested_protocol_upgrade_is_refused() {
     let switching = replica(|mut stream| {
         let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
         while read_request(&mut reader).is_some() {
@@ -167,7 +167,7 @@ fn what_a_visitor_no_longer_waits_for_ends_at_the_replica() {
 }
 
 #[test]
-fn who_has_sent_all_of_its_side_still_gets_its_answer() {
+fn a_half_closed_visitor_still_gets_its_answer() {
     let (api, _read) = telling("api");
     let gateway = Place::default().service("api", &[&api]).api(json!({})).open();
     let mut visitor = gateway.connect();
@@ -223,7 +223,7 @@ fn floods_of_control_frames_end_the_connection() {
 }
 
 #[test]
-fn a_visitor_that_makes_no_room_for_its_answer_is_sent_away() {
+fn a_visitor_with_a_zero_window_is_disconnected() {
     let ended = Arc::new(AtomicUsize::new(0));
     let counted = Arc::clone(&ended);
     let large = replica(move |mut stream| {

@@ -1,4 +1,4 @@
-//! Who may enter.
+//! The callers that are let in.
 
 use std::io::{BufReader, Write};
 
@@ -8,7 +8,7 @@ use serde_json::json;
 use crate::place::{Place, read_request, replica, telling};
 
 #[test]
-fn a_token_opens_and_nothing_else_does() {
+fn only_a_valid_token_authenticates() {
     let (api, _read) = telling("api");
     let gateway = Place::default()
         .service("api", &[&api])
@@ -46,7 +46,7 @@ fn names_and_passwords_open_line_by_line() {
 }
 
 #[test]
-fn a_secret_that_is_not_here_lets_nobody_in() {
+fn a_missing_password_secret_refuses_everyone() {
     let (api, _read) = telling("api");
     let gateway = Place::default().service("api", &[&api]).api(json!({"enter": {"token": "door"}})).open();
     let refused = gateway.get("/", "Authorization: Bearer \r\n");
@@ -86,7 +86,7 @@ fn whoever_is_asked_decides() {
 }
 
 #[test]
-fn where_nobody_answers_for_a_visitor_it_stays_out() {
+fn a_visitor_is_refused_when_the_authorization_service_is_silent() {
     let (api, _read) = telling("api");
     let enter = json!({"enter": {"ask_url": "http://doorman/may"}});
     let gateway = Place::default().service("api", &[&api]).api(enter).open();

@@ -27,7 +27,7 @@ const FRAME: usize = 16 * 1024;
 /// A field of a request, or of its trailers.
 pub(crate) type Field = (&'static str, String);
 
-/// What a request ends in.
+/// How a request ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum End {
     /// An answer with this status and body.

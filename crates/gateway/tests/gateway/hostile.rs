@@ -65,7 +65,7 @@ fn a_replica_that_answers_nonsense_harms_its_own_visitors_only() {
 }
 
 #[test]
-fn a_replica_that_never_ends_its_headers_is_given_up() {
+fn a_replica_with_endless_headers_is_given_up() {
     let bad = replica(|mut stream| {
         let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
         read_request(&mut reader);
@@ -79,7 +79,7 @@ fn a_replica_that_never_ends_its_headers_is_given_up() {
 }
 
 #[test]
-fn visitors_that_dawdle_keep_nobody_waiting() {
+fn slow_visitors_keep_nobody_waiting() {
     let bad = replica(|mut stream| drop(stream.read(&mut [0; 1])));
     let gateway = with_bad(&bad);
     let slow: Vec<TcpStream> = (0..200)
@@ -106,7 +106,7 @@ fn is_ended(mut stream: TcpStream) -> bool {
 }
 
 #[test]
-fn a_visitor_that_never_ends_what_it_began_is_sent_away() {
+fn a_visitor_that_never_finishes_its_request_is_disconnected() {
     let bad = replica(|mut stream| drop(stream.read(&mut [0; 1])));
     let gateway = with_bad(&bad);
     let begun: [&[u8]; 5] = [
@@ -131,7 +131,7 @@ fn a_visitor_that_never_ends_what_it_began_is_sent_away() {
 }
 
 #[test]
-fn a_visitor_that_takes_nothing_of_its_answer_is_sent_away() {
+fn a_visitor_that_does_not_read_is_disconnected() {
     let large = replica(|mut stream| {
         let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
         read_request(&mut reader);
@@ -148,7 +148,7 @@ fn a_visitor_that_takes_nothing_of_its_answer_is_sent_away() {
 }
 
 #[test]
-fn a_visitor_that_takes_back_what_it_asks_is_sent_away() {
+fn a_visitor_that_resets_its_streams_rapidly_is_disconnected() {
     let asked = Arc::new(AtomicUsize::new(0));
     let count = Arc::clone(&asked);
     let bad = replica(move |mut stream| {

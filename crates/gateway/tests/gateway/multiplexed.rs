@@ -9,14 +9,14 @@ use crate::frames::{End, Field, Visitor};
 use crate::place::{Place, telling};
 use crate::reading::{Written, hold_docs, is_read_as, open};
 
-/// What happens to a request.
+/// The expected outcome of a request.
 #[derive(Debug)]
 enum Outcome {
     /// The gateway answers with this status, and no replica hears of it.
     Refused(u16),
     /// The stream or the connection ends without an answer, and no replica hears of it.
     Ended,
-    /// What was begun at the replica is broken off: it never reads a whole request.
+    /// The request to the replica is broken off: the replica never reads a whole request.
     BrokenOff,
     /// The replica reads exactly these lines of head, among the gateway's own, and this body.
     Passes(&'static [&'static str], &'static str),
@@ -187,7 +187,7 @@ fn many_requests_share_a_connection_and_one_that_is_refused_ends_alone() {
 }
 
 #[test]
-fn a_host_whose_tls_is_passed_through_is_sent_to_a_connection_of_its_own() {
+fn http_2_for_a_tls_passthrough_host_gets_a_new_connection() {
     let (api, read) = telling("api");
     let gateway = Place::default()
         .service("api", &[&api])

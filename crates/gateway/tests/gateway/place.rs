@@ -18,7 +18,7 @@ pub(crate) struct Replica {
     pub address: SocketAddrV4,
 }
 
-/// What a replica read of one request: its head, line by line, and its body.
+/// One request as a replica read it: its head, line by line, and its body.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Request {
     pub head: Vec<String>,
@@ -104,7 +104,7 @@ pub(crate) fn telling(name: &'static str) -> (Replica, Receiver<Request>) {
     (answering, from)
 }
 
-/// What a table holds, in a few words.
+/// A table, in short form.
 #[derive(Default)]
 pub(crate) struct Place {
     services: Vec<(String, Value)>,

@@ -8,7 +8,7 @@ use serde_json::json;
 
 use crate::place::{Gateway, Place, Request, answer, telling};
 
-/// What happens to a request.
+/// The expected outcome of a request.
 #[derive(Debug)]
 enum Outcome {
     /// The gateway answers with this status, and no replica hears of it.
@@ -25,7 +25,7 @@ struct Row {
     outcome: Outcome,
 }
 
-/// Holds what a replica read against these lines of head, among the gateway's own, and this body; it is framed once.
+/// Checks what a replica read against these lines of head, among the gateway's own, and this body; it is framed once.
 pub(crate) fn is_read_as(got: &Request, lines: &[&str], body: &str) {
     for line in lines {
         assert!(got.head.iter().any(|read| read == line), "{line} is not in {:#?}", got.head);
@@ -153,7 +153,7 @@ rows! {
         "GET http://a.test/x?y=1 HTTP/1.1\r\nHost: a.test\r\n\r\n", Passes(&["GET /x?y=1 HTTP/1.1", "host: a.test"], "");
     target_other: "a URL as target, of another host than `Host`", "refused, 400",
         "GET http://b.test/ HTTP/1.1\r\nHost: a.test\r\n\r\n", Refused(400);
-    target_words: "a target that is no path and no URL", "refused, 400", "GET x HTTP/1.1\r\nHost: a.test\r\n\r\n", Refused(400);
+    target_words: "a target that is neither a path nor a URL", "refused, 400", "GET x HTTP/1.1\r\nHost: a.test\r\n\r\n", Refused(400);
     target_connect: "`CONNECT`", "refused, 501", "CONNECT a.test:80 HTTP/1.1\r\nHost: a.test\r\n\r\n", Refused(501);
     target_fragment: "a `#` or a backslash in the target", "refused, 400",
         "GET /a\\..\\b HTTP/1.1\r\nHost: a.test\r\n\r\n", Refused(400);
@@ -201,13 +201,13 @@ fn the_table_in_the_docs_is_this_one() {
     hold_docs("| shape |", &all());
 }
 
-/// What the docs say of a row.
+/// The outcome that the docs give for a row.
 pub(crate) struct Written {
     pub shape: &'static str,
     pub happens: &'static str,
 }
 
-/// Holds the table of the docs that begins with this against its rows, or writes it again.
+/// Checks the table of the docs that begins with this against its rows, or writes it again.
 pub(crate) fn hold_docs(head: &str, rows: &[Written]) {
     static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
     let _turn = ONE_AT_A_TIME.lock();

@@ -135,7 +135,7 @@ fn each_host_is_shown_its_own_certificate() {
 }
 
 #[test]
-fn plain_requests_are_sent_to_tls_and_plain_talk_at_its_port_is_told_so() {
+fn http_redirects_to_https_and_plain_text_on_the_tls_port_is_explained() {
     let (api, _read) = telling("api");
     let (chain, key) = issued(&authority(), "given.test");
     let to = json!([{"service": "api"}]);

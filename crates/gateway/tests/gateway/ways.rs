@@ -1,4 +1,4 @@
-//! What routes do to requests and answers.
+//! How routes change requests and answers.
 
 use std::collections::BTreeMap;
 use std::io::{BufReader, Read, Write};
@@ -48,7 +48,7 @@ fn host_path_method_and_header_lead_to_services() {
 }
 
 #[test]
-fn a_method_that_is_not_taken_is_told_with_those_that_are() {
+fn a_wrong_method_is_refused_with_the_allowed_ones() {
     let (api, _read) = telling("api");
     let gateway = Place::default().service("api", &[&api]).api(json!({"methods": ["GET", "HEAD"]})).open();
     let refused = gateway.send(b"DELETE / HTTP/1.1\r\nHost: a.test\r\n\r\n");
@@ -56,7 +56,7 @@ fn a_method_that_is_not_taken_is_told_with_those_that_are() {
 }
 
 #[test]
-fn shares_are_exact_and_zero_silences() {
+fn shares_are_exact_and_zero_gets_nothing() {
     let (one, _read_one) = telling("one");
     let (two, _read_two) = telling("two");
     let (none, _read_none) = telling("none");
@@ -102,7 +102,7 @@ fn a_rewrite_a_redirect_and_changed_headers() {
 }
 
 #[test]
-fn where_a_request_comes_from_is_told_by_the_gateway_alone() {
+fn forwarding_headers_come_from_the_gateway_alone() {
     let (api, read) = telling("api");
     let gateway = Place::default().service("api", &[&api]).api(json!({})).open();
     let trace = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01";
@@ -122,7 +122,7 @@ fn where_a_request_comes_from_is_told_by_the_gateway_alone() {
 }
 
 #[test]
-fn a_body_larger_than_the_route_takes_is_refused_whether_its_length_is_told_or_not() {
+fn a_body_over_the_routes_limit_is_refused_with_or_without_a_length() {
     let (api, _read) = telling("api");
     let gateway = Place::default().service("api", &[&api]).api(json!({"limits": {"body": "8 B"}})).open();
     let post = "POST / HTTP/1.1\r\nHost: a.test\r\n";
@@ -148,7 +148,7 @@ fn one_visitor_is_held_to_its_rate() {
 }
 
 #[test]
-fn a_visitor_with_a_seat_stays_with_its_replica() {
+fn a_visitor_with_an_affinity_cookie_stays_with_its_replica() {
     let names = ["one", "two", "three"].map(telling);
     let all: Vec<_> = names.iter().map(|(replica, _)| replica).collect();
     let gateway = Place::default().service("api", &all).api(json!({"sticky": {}})).open();
@@ -164,7 +164,7 @@ fn a_visitor_with_a_seat_stays_with_its_replica() {
 }
 
 #[test]
-fn text_is_compressed_for_who_takes_that() {
+fn text_is_compressed_for_visitors_that_accept_gzip() {
     let page = "lockers ".repeat(1000);
     let text = page.clone();
     let api = replica(move |mut stream| {
@@ -188,7 +188,7 @@ fn text_is_compressed_for_who_takes_that() {
 }
 
 #[test]
-fn a_get_is_asked_again_where_the_route_says_so_and_a_post_never() {
+fn a_get_is_retried_where_the_route_says_so_and_a_post_never() {
     let (good, _read) = telling("good");
     let broken = replica(|stream| {
         let mut reader = BufReader::new(stream);

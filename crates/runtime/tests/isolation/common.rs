@@ -98,6 +98,8 @@ impl Bench {
             env: vec!["PATH=/app".into()],
             cwd: "/".into(),
             user: (1000, 1000),
+            groups: Vec::new(),
+            stop_signal: libc::SIGTERM,
             limits: Limits {
                 cpu: Cpu::from_milli(1000),
                 memory: Bytes::mib(48),

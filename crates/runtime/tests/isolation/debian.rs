@@ -38,7 +38,7 @@ const PROGRAMS: [&str; 26] = [
     "/usr/sbin/chroot",
 ];
 
-/// What is tried: a name, and a line of shell that succeeds when the act does.
+/// An attempt: a name, and a line of shell that succeeds if the attempt does.
 const ACTS: &[(&str, &str)] = &[
     ("list the root directory", "ls /"),
     ("write a file of its own", "echo x > /tmp/x"),
@@ -151,7 +151,7 @@ fn script() -> String {
         "try() { if eval \"$2\" >/dev/null 2>&1; then echo \"$1 | done\"; else echo \"$1 | refused\"; fi; }"
             .to_owned(),
     ];
-    // What is refused is the act, not a program that lacks a library.
+    // What is refused is the act, not a program that does not have a library.
     let starting = PROGRAMS.iter().filter(|program| **program != "/usr/bin/dash");
     lines.extend(
         starting
@@ -176,7 +176,7 @@ fn libraries(program: &str) -> BTreeSet<String> {
 }
 
 /// An image with these programs, as they lie on this machine, and the script as its command.
-fn image() -> ImageContent {
+fn image(script: String) -> ImageContent {
     let mut files: BTreeSet<String> = PROGRAMS.iter().flat_map(|program| libraries(program)).collect();
     files.extend(PROGRAMS.map(str::to_owned));
     let read = |path: &str| std::fs::read(path).unwrap_or_else(|error| panic!("{path}: {error}"));
@@ -190,14 +190,84 @@ fn image() -> ImageContent {
         folders.iter().map(|dir| FileEntry::Dir(format!("{dir}/"), mode(dir))).collect();
     layer.extend(files.iter().map(|file| FileEntry::File(file[1..].to_owned(), read(file), 0o755)));
     layer.push(FileEntry::File("app/set-uid".into(), read("/usr/bin/dash"), 0o4755));
-    layer.push(FileEntry::File("app/acts.sh".into(), script().into_bytes(), 0o755));
+    layer.push(FileEntry::File("app/acts.sh".into(), script.into_bytes(), 0o755));
     let entrypoint = ["/usr/bin/dash", "/app/acts.sh"].map(str::to_owned).to_vec();
     ImageContent { layers: vec![layer], entrypoint, ..ImageContent::default() }
 }
 
+/// Everyday acts that must succeed: a name, and a line of shell. Its output is the replica's own.
+const EVERYDAY: &[(&str, &str)] = &[
+    ("write to /dev/stdout", "echo line 1 > /dev/stdout"),
+    ("write to /dev/stderr", "echo line 2 > /dev/stderr"),
+    ("write to /proc/self/fd/1", "echo line 3 > /proc/self/fd/1"),
+    ("write to a log that is a link", "ln -s /dev/stdout /tmp/access.log && echo line 4 > /tmp/access.log"),
+    ("find its host name in a file", "[ \"$(cat /etc/hostname)\" = \"$(cat /proc/sys/kernel/hostname)\" ]"),
+    ("be in its working directory", "[ \"$(pwd)\" = /srv/made/here ]"),
+    ("be a member of a further group", "id -G | grep -qw 2000"),
+    ("share memory", "echo x > /dev/shm/x"),
+    ("have the usual devices", "[ -c /dev/tty ] && [ -c /dev/full ] && [ -d /dev/fd ] && [ -d /run ]"),
+    ("ask whether an address answers", "perl -e 'socket(S, 2, 2, 1) or exit 1'"),
+    (
+        "listen at a low port",
+        "perl -e 'use Socket; socket(S, 2, 1, 0); bind(S, sockaddr_in(80, INADDR_ANY)) or exit 1'",
+    ),
+];
+
+/// The same, only for root: a server that opens its logs again after it has changed to another account.
+const AS_ROOT: &[(&str, &str)] = &[
+    (
+        "write to /dev/stdout as another account",
+        "setpriv --reuid 65534 --regid 65534 --clear-groups bash -c 'echo line 5 > /dev/stdout'",
+    ),
+    (
+        "write to /dev/stdout after a change of account",
+        "perl -e '$) = $( = 65534; $> = $< = 65534; open(F, \">\", \"/dev/stdout\") or exit 1; print F \"line 6\\n\"'",
+    ),
+    ("write its process id", "echo $$ > /run/server.pid"),
+];
+
+fn everyday(name: &str, user: (u32, u32), acts: &[(&str, &str)], lines: usize) {
+    let bench = Bench::new(name);
+    let quoted = |text: &str| format!("'{}'", text.replace('\'', "'\\''"));
+    let mut script =
+        "try() { if eval \"$2\"; then echo \"$1 | done\"; else echo \"$1 | failed\"; fi; }\n".to_owned();
+    for (act, line) in acts {
+        script.push_str(&format!("try {} {}\n", quoted(act), quoted(line)));
+    }
+    script.push_str(
+        "trap 'echo asked by SIGQUIT; exit 0' QUIT\nmknod /tmp/p p; echo end of acts; cat /tmp/p & wait\n",
+    );
+    let mut replica = bench.start(&image(script), 0, |run| {
+        run.user = user;
+        run.groups = vec![2000];
+        run.env = vec!["PATH=/usr/sbin:/usr/bin".into()];
+        run.cwd = "/srv/made/here".into();
+        run.stop_signal = libc::SIGQUIT;
+    });
+    until("the acts are through", || replica.log().contains("end of acts").then_some(()));
+    replica.stop();
+    let log = replica.log();
+    for (act, _) in acts {
+        assert!(log.contains(&format!("{act} | done")), "{act}: {log}");
+    }
+    let arrived = (1..=lines).filter(|number| log.contains(&format!("line {number}"))).count();
+    assert_eq!(arrived, lines, "each line is in the log: {log}");
+    assert!(log.contains("asked by SIGQUIT"), "the image's own stop signal: {log}");
+}
+
+#[test]
+fn debians_programs_do_what_they_do_every_day_as_root() {
+    everyday("everyday-root", (0, 0), &[EVERYDAY, AS_ROOT].concat(), 6);
+}
+
+#[test]
+fn debians_programs_do_what_they_do_every_day_as_another_user() {
+    everyday("everyday-user", (1000, 1000), EVERYDAY, 4);
+}
+
 fn tried_by(name: &str, user: (u32, u32)) -> String {
     let bench = Bench::new(name);
-    let mut replica = bench.start(&image(), 0, |run| {
+    let mut replica = bench.start(&image(script()), 0, |run| {
         run.user = user;
         run.env = vec!["PATH=/usr/sbin:/usr/bin".into()];
     });

@@ -126,17 +126,17 @@ fn replicas_are_reached_from_the_node_and_not_from_each_other() {
 }
 
 #[test]
-fn a_stop_is_passed_on_and_the_end_is_told() {
+fn a_stop_signal_is_forwarded_and_the_exit_reported() {
     let bench = Bench::new("stop");
     let mut replica = bench.start_api("1.4.0", 0, |_| {});
-    // Running is told before the program has written its first line.
+    // Running is reported before the program has written its first line.
     until("its first line", || replica.log().contains("locker-api 1.4.0 starts").then_some(()));
     let ending = replica.stop();
     assert_eq!((ending.code, ending.signal), (None, Some(libc::SIGTERM)));
 }
 
 #[test]
-fn a_file_is_put_there_for_the_program_alone_and_never_on_disk() {
+fn a_secret_file_is_readable_by_the_program_alone_and_never_on_disk() {
     let bench = Bench::new("file");
     let path = "/app/keys/kiosk.key";
     let replica = bench.start_api("1.4.0", 0, |run| {
@@ -209,7 +209,7 @@ fn a_killed_keeper_takes_its_replica_along_and_nothing_stays() {
 }
 
 #[test]
-fn a_replica_that_fell_over_is_started_at_its_old_address_at_once() {
+fn a_crashed_replica_restarts_at_once_at_its_address() {
     let bench = Bench::new("again");
     for _ in 0..20 {
         // The kernel may not have cleared away the link of the one before.
@@ -221,7 +221,7 @@ fn a_replica_that_fell_over_is_started_at_its_old_address_at_once() {
 }
 
 #[test]
-fn what_cannot_be_started_says_why() {
+fn a_failed_start_says_why() {
     let bench = Bench::new("start");
     let progress =
         bench.try_start(&testing::probe_image(&[]), 0, |run| run.argv = vec!["/app/nothing".into()]);
@@ -233,7 +233,7 @@ fn what_cannot_be_started_says_why() {
 }
 
 #[test]
-fn a_hundred_start_and_end_without_a_trace() {
+fn a_hundred_replicas_start_and_stop_and_leave_nothing() {
     let bench = Bench::new("hundred");
     let mut replicas: Vec<_> = (0..100).map(|number| bench.start_api("1.4.0", number, |_| {})).collect();
     for replica in &replicas {

@@ -17,18 +17,24 @@ fn api() -> Target {
     "staging/locker-api".parse().expect("a target")
 }
 
-/// A cluster that has come to rest with three replicas, on nodes with so much memory each.
+/// A cluster that has settled with three replicas, on nodes with so much memory each.
 fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
     let mut cluster = Cluster::new(State::default(), 1, now());
-    cluster.hear_gateway_hello("gateway-1", 1, now());
-    cluster.add_environment(&name("staging"), None, "mira", now()).expect("added");
+    cluster.at(now()).gateway_called("gateway-1", 1);
+    cluster.transaction("mira", now()).add_environment(&name("staging"), None).expect("added");
     for (number, memory) in nodes.iter().enumerate() {
         let node = name(&format!("node-{}", number + 1));
         let (cpu, memory) = (Cpu::from_milli(8000), Bytes::mib(*memory));
-        cluster.hear_hello(NodeHello { node, life: 1, cpu, memory, range: Default::default() }, now());
+        cluster.at(now()).node_called(NodeHello {
+            node,
+            incarnation: 1,
+            cpu,
+            memory,
+            range: Default::default(),
+        });
     }
     for tag in ["1.4.0", "1.5.0"] {
-        cluster.add_image(ImageRecord {
+        cluster.at(now()).add_image(ImageRecord {
             image: format!("lockers/locker-api:{tag}").parse().expect("an image"),
             digest: format!("sha256:{tag}"),
             size: 1,
@@ -43,7 +49,7 @@ fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
     );
     let files = [SourceFile { name: "mainyard.toml".into(), text }];
     let declared = read(&files, Some(&name("staging"))).expect("valid");
-    cluster.declare(&declared, &name("staging"), false, "mira", now()).expect("declared");
+    cluster.transaction("mira", now()).declare(&declared, &name("staging"), false).expect("declared");
     let watched = BTreeSet::from([api()]);
     let empty = Table::default();
     let mut stage = Stage {
@@ -75,7 +81,7 @@ fn deploy(cluster: &mut Cluster) -> Table {
     let before = cluster.table();
     let image = "lockers/locker-api:1.5.0".parse().ok();
     let request = DeployRequest { image, ..DeployRequest::default() };
-    cluster.deploy(&api(), &request, "mira", later()).expect("taken");
+    cluster.transaction("mira", later()).deploy(&api(), &request).expect("taken");
     before
 }
 
@@ -108,7 +114,7 @@ fn a_rolling_move_is_rehearsed_with_its_time_and_its_lowest_number() {
 }
 
 #[test]
-fn a_step_that_asks_is_told_and_gone_past() {
+fn a_forecast_reports_a_step_that_waits_for_approval_and_goes_on() {
     let mut yard = cluster("style = \"stepped\"\nsteps = [{ share = 50, then = \"ask\" }]", &[4096]);
     let before = deploy(&mut yard);
     let shown = look(&yard, &before, None);
@@ -116,7 +122,7 @@ fn a_step_that_asks_is_told_and_gone_past() {
 }
 
 #[test]
-fn what_does_not_fit_is_told_before_it_is_tried() {
+fn an_image_that_does_not_fit_is_reported_before_it_starts() {
     let mut yard = cluster("style = \"swap\"", &[160]);
     let before = deploy(&mut yard);
     let shown = look(&yard, &before, None);
@@ -124,14 +130,14 @@ fn what_does_not_fit_is_told_before_it_is_tried() {
     assert!(words.starts_with("no-room: "), "it would go back by itself: {shown:?}");
     let mut yard = cluster("", &[160]);
     let before = yard.table();
-    yard.scale(&api(), 9, "mira", later()).expect("scaled");
+    yard.transaction("mira", later()).scale(&api(), 9).expect("scaled");
     let shown = look(&yard, &before, None);
     let words = shown.workloads[0].reason.as_ref().map(ToString::to_string).unwrap_or_default();
     assert!(words.starts_with("no-room: "), "{words}");
 }
 
 #[test]
-fn a_node_that_is_lost_half_way_is_made_up_for_where_there_is_another() {
+fn a_lost_node_is_replaced_by_another_during_a_rollout() {
     let mut yard = cluster("", &[4096, 4096]);
     let before = deploy(&mut yard);
     let shown = look(&yard, &before, Some("node-1"));
@@ -148,8 +154,9 @@ fn a_node_that_is_lost_half_way_is_made_up_for_where_there_is_another() {
 fn what_goes_dark_is_named() {
     let mut yard = cluster("", &[4096]);
     let before = yard.table();
-    yard.scale(&api(), 0, "mira", later()).expect("scaled");
+    yard.transaction("mira", later()).scale(&api(), 0).expect("scaled");
     assert_eq!(look(&yard, &before, None).dark, ["api.localhost"]);
     let mut yard = cluster("", &[4096]);
-    yard.rollback(&api(), Goal::Before, "mira", later()).expect_err("there is nothing to go back to");
+    let refused = yard.transaction("mira", later()).rollback(&api(), Goal::Before);
+    refused.expect_err("there is nothing to go back to");
 }

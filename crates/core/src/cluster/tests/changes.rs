@@ -1,4 +1,4 @@
-//! Changes of less usual kinds: a service that answered goes on answering, or the change is refused, or it is told.
+//! Changes of less usual kinds: a service that answered goes on answering, or the change is refused, or it is reported.
 
 use super::*;
 use crate::model::{RolloutState, Signal};
@@ -17,7 +17,11 @@ fn labelled(port: &str, tier: &str, image: &str) -> String {
 fn refused(yard: &mut Yard, text: &str) -> String {
     let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
     let declared = read(&files, Some(&name("staging"))).expect("valid");
-    yard.cluster.declare(&declared, &name("staging"), false, "mira", yard.now).expect_err("refused").message
+    yard.cluster
+        .transaction("mira", yard.now)
+        .declare(&declared, &name("staging"), false)
+        .expect_err("refused")
+        .message
 }
 
 /// So many rounds, in each of which the service answers.
@@ -41,13 +45,13 @@ fn a_renamed_port_and_label_are_followed_forward_and_back() {
     answers_throughout(&mut yard, 60);
     assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::Done, 2));
     // Back by hand: the release from before has the old names, and the service still leads to it.
-    yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("taken");
     answers_throughout(&mut yard, 60);
     assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::Done, 2));
     // What is deployed from there has those names as well.
     let image = "lockers/locker-api:1.5.0".parse().ok();
     let request = DeployRequest { image, ..DeployRequest::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     answers_throughout(&mut yard, 60);
     assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::Done, 2));
 }
@@ -64,7 +68,7 @@ fn a_renamed_port_whose_release_fails_goes_back_and_answers() {
 }
 
 #[test]
-fn a_rename_in_one_place_only_is_refused_with_both_names() {
+fn a_rename_on_one_side_only_is_refused_with_both_names() {
     let mut yard = Yard::new();
     yard.declare(&labelled("http", "a", "1.4.0"), false);
     yard.settle_down();
@@ -102,11 +106,14 @@ fn a_service_that_is_led_to_another_workload_waits_until_that_one_answers() {
     assert!(yard.backends().iter().all(|short| short.starts_with('a')), "the first one stands in");
     let second: Target = "staging/second".parse().expect("a target");
     yard.fails = None;
-    yard.cluster.restart(&second, "mira", yard.now).unwrap_or((ReleaseNumber(1), ReleaseNumber(1)));
-    yard.cluster.cancel(&second, "mira", yard.now).ok();
+    yard.cluster
+        .transaction("mira", yard.now)
+        .restart(&second)
+        .unwrap_or((ReleaseNumber(1), ReleaseNumber(1)));
+    yard.cluster.transaction("mira", yard.now).cancel(&second).ok();
     let image = "lockers/locker-api:1.4.0".parse().ok();
     let request = DeployRequest { image, ..DeployRequest::default() };
-    yard.cluster.deploy(&second, &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&second, &request).expect("taken");
     answers_throughout(&mut yard, 60);
     let entry = &yard.table.services["staging/locker-api"].ports[&80];
     assert!(entry.iter().all(|backend| backend.replica.workload == second), "{entry:?}");
@@ -119,7 +126,7 @@ fn numbers_of_replicas_and_versions_of_secrets_never_come_again() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
-    yard.cluster.remove_target(&api(), "mira", yard.now).expect("removed");
+    yard.cluster.transaction("mira", yard.now).remove_target(&api()).expect("removed");
     yard.round();
     yard.declare(MANIFEST, false);
     (0..6).for_each(|_| yard.round());
@@ -127,11 +134,12 @@ fn numbers_of_replicas_and_versions_of_secrets_never_come_again() {
     let key: Target = "staging/key".parse().expect("a target");
     let value = |name: &str| SealedValue { name: name.to_owned(), text: true };
     for (sealed, version) in [("first", 1), ("second", 2)] {
-        let added = yard.cluster.add_secret(&key, value(sealed), "mira", yard.now).expect("added");
+        let added =
+            yard.cluster.transaction("mira", yard.now).add_secret(&key, value(sealed)).expect("added");
         assert_eq!(added.version, version);
     }
-    yard.cluster.remove_secret(&key, "mira", yard.now).expect("removed");
-    let added = yard.cluster.add_secret(&key, value("third"), "mira", yard.now).expect("added");
+    yard.cluster.transaction("mira", yard.now).remove_secret(&key).expect("removed");
+    let added = yard.cluster.transaction("mira", yard.now).add_secret(&key, value("third")).expect("added");
     assert_eq!(added.version, 3, "a release that names version 1 never means this value");
 }
 
@@ -141,31 +149,35 @@ fn what_was_deployed_at_zero_is_untried_and_is_rolled_out_once_replicas_are_want
     let manifest = MANIFEST.replace("[route", "[workload.locker-api.rollout]\ndeadline = \"5s\"\n[route");
     yard.declare(&manifest, false);
     yard.settle_down();
-    yard.cluster.scale(&api(), 0, "mira", yard.now).expect("scaled");
+    yard.cluster.transaction("mira", yard.now).scale(&api(), 0).expect("scaled");
     yard.settle_down();
     yard.fails = Some("sha256:1.5.0".to_owned());
     let image = "lockers/locker-api:1.5.0".parse().ok();
     let request = DeployRequest { image, ..DeployRequest::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     yard.settle_down();
     assert_eq!(newest(&yard), RolloutState::Untried);
     let promoted = yard.cluster.promotes(&api(), &name("staging")).expect_err("nobody tried it");
     assert!(promoted.message.contains("is untried"), "{promoted:?}");
-    yard.cluster.scale(&api(), 1, "mira", yard.now).expect("scaled");
+    yard.cluster.transaction("mira", yard.now).scale(&api(), 1).expect("scaled");
     yard.settle_down();
-    assert_eq!((newest(&yard), yard.backends().len()), (RolloutState::WentBack, 1), "the one before answers");
+    assert_eq!(
+        (newest(&yard), yard.backends().len()),
+        (RolloutState::WentBack, 1),
+        "the previous one answers"
+    );
 }
 
 #[test]
-fn a_workload_without_anybody_ready_says_so_at_once() {
+fn a_workload_without_a_ready_replica_says_so_at_once() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
-    yard.cluster.scale(&api(), 0, "mira", yard.now).expect("scaled");
+    yard.cluster.transaction("mira", yard.now).scale(&api(), 0).expect("scaled");
     yard.settle_down();
     // The same image no longer gets ready: no rollout watches it.
     yard.fails = Some("sha256:1.4.0".to_owned());
-    yard.cluster.scale(&api(), 1, "mira", yard.now).expect("scaled");
+    yard.cluster.transaction("mira", yard.now).scale(&api(), 1).expect("scaled");
     (0..8).for_each(|_| yard.round());
     let workload = &yard.cluster.state.workloads[&api()];
     assert_eq!(workload.state, WorkloadState::TooFew);
@@ -183,13 +195,13 @@ fn after_a_stop_in_the_middle_of_a_rollout_what_served_before_serves_first() {
     yard.fails = Some("sha256:1.5.0".to_owned());
     let image = "lockers/locker-api:1.5.0".parse().ok();
     let request = DeployRequest { image, ..DeployRequest::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
     (0..4).for_each(|_| yard.round());
     // Every replica is gone at once, as after a loss of power.
     yard.reports += 1;
     let gone: Vec<ReplicaId> = std::mem::take(&mut yard.running).into_keys().collect();
-    let report = NodeReport { life: 1, number: yard.reports, gone, ..NodeReport::default() };
-    yard.cluster.hear_node(&name("node-1"), report, yard.now);
+    let report = NodeReport { incarnation: 1, number: yard.reports, gone, ..NodeReport::default() };
+    yard.cluster.at(yard.now).node_reported(&name("node-1"), report);
     (0..10).for_each(|_| yard.round());
     let releases: Vec<u32> =
         yard.table.services["staging/locker-api"].ports[&80].iter().map(|it| it.release.0).collect();
@@ -263,9 +275,9 @@ fn a_service_changes_over_to_another_workload_only_once_that_one_has_all_its_rep
 }
 
 #[test]
-fn a_port_that_is_taken_is_refused_or_told() {
+fn a_port_in_use_is_refused_or_reported() {
     let mut yard = Yard::new();
-    yard.cluster.reserved_ports.insert(8780, "the gateway itself".to_owned());
+    yard.cluster.reserved.ports.insert(8780, "the gateway itself".to_owned());
     let with_port =
         |port: u16| format!("{MANIFEST}[route.db]\nport = {port}\nto = [{{ service = \"locker-api\" }}]\n");
     let said = refused(&mut yard, &with_port(8780));
@@ -273,7 +285,7 @@ fn a_port_that_is_taken_is_refused_or_told() {
     yard.declare(&with_port(5432), false);
     yard.settle_down();
     let closed = BTreeMap::from([(5432, "another program has it".to_owned())]);
-    yard.cluster.hear_closed_ports("gateway-1", closed, yard.now);
+    yard.cluster.at(yard.now).closed_ports_reported("gateway-1", closed);
     let board = crate::views::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
     assert!(
         board
@@ -281,24 +293,24 @@ fn a_port_that_is_taken_is_refused_or_told() {
             .iter()
             .any(|it| (it.kind, it.name.as_str(), it.signal) == (NeedKind::Route, "db", Signal::Fault))
     );
-    yard.cluster.hear_closed_ports("gateway-1", BTreeMap::new(), yard.now);
+    yard.cluster.at(yard.now).closed_ports_reported("gateway-1", BTreeMap::new());
     let board = crate::views::board::board(&yard.cluster.state, &name("staging"), &BTreeMap::new(), yard.now);
     assert!(board.needs.is_empty(), "{:?}", board.needs);
 }
 
 #[test]
-fn a_tag_that_stands_for_another_image_is_told_and_moves_nothing() {
+fn a_moved_tag_is_reported_and_changes_nothing() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
     let mut record = yard.cluster.state.images["lockers/locker-api:1.4.0"].clone();
     record.digest = "sha256:another".to_owned();
-    yard.cluster.add_image(record);
+    yard.cluster.at(yard.now).add_image(record);
     let files = [SourceFile { name: "mainyard.toml".into(), text: MANIFEST.into() }];
     let declared = read(&files, Some(&name("staging"))).expect("valid");
     let plan = yard.cluster.plan(&declared, &name("staging"), false).expect("taken");
     assert!(plan.lines.is_empty() && plan.steps.is_empty(), "{plan:?}");
-    assert!(plan.notes[0].contains("stands for sha256:another now"), "{:?}", plan.notes);
+    assert!(plan.notes[0].contains("sha256:another"), "{:?}", plan.notes);
 }
 
 #[test]
@@ -306,11 +318,13 @@ fn what_is_held_is_named_before_it_goes() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
-    yard.cluster.hold(&api(), "parcels are counted", "jon", yard.now).expect("held");
-    let gone = yard.cluster.clone().remove_target(&api(), "mira", yard.now).expect("removed").join("\n");
+    yard.cluster.transaction("jon", yard.now).hold(&api(), "parcels are counted").expect("held");
+    let gone =
+        yard.cluster.clone().transaction("mira", yard.now).remove_target(&api()).expect("removed").join("\n");
     assert!(gone.contains("because parcels are counted"), "{gone}");
     let lockers = "staging/lockers".parse().expect("a target");
-    let gone = yard.cluster.clone().remove_application(&lockers, "mira", yard.now).expect("removed");
+    let gone =
+        yard.cluster.clone().transaction("mira", yard.now).remove_application(&lockers).expect("removed");
     assert!(gone.join("\n").contains("because parcels are counted"), "{gone:?}");
     let exact = yard.declare("application = \"lockers\"\n", true).join("\n");
     assert!(exact.contains("because parcels are counted"), "{exact}");
@@ -322,31 +336,39 @@ fn an_environment_goes_when_it_holds_nothing_and_an_image_leaves_what_was_made_w
     yard.declare(MANIFEST, false);
     yard.settle_down();
     let staging = name("staging");
-    let said = yard.cluster.remove_environment(&staging, "mira", yard.now).expect_err("it holds something");
+    let said = yard
+        .cluster
+        .transaction("mira", yard.now)
+        .remove_environment(&staging)
+        .expect_err("it holds something");
     assert!(said.message.contains("staging holds 1 workload, 1 service"), "{}", said.message);
     let image = "lockers/locker-api:1.4.0".parse().expect("an image");
-    let gone = yard.cluster.remove_image(&image, "mira", yard.now).expect("removed");
-    assert!(gone[0].contains("staging/locker-api@1 keep what it stood for"), "{gone:?}");
+    let gone = yard.cluster.transaction("mira", yard.now).remove_image(&image).expect("removed");
+    assert!(gone[0].contains("staging/locker-api@1 keep its content"), "{gone:?}");
     let lockers = "staging/lockers".parse().expect("a target");
-    yard.cluster.remove_application(&lockers, "mira", yard.now).expect("removed");
-    let said = yard.cluster.remove_environment(&staging, "mira", yard.now).expect_err("replicas still end");
+    yard.cluster.transaction("mira", yard.now).remove_application(&lockers).expect("removed");
+    let said = yard
+        .cluster
+        .transaction("mira", yard.now)
+        .remove_environment(&staging)
+        .expect_err("replicas still end");
     assert!(said.message.contains("still end"), "{}", said.message);
     yard.settle_down();
-    yard.cluster.remove_environment(&staging, "mira", yard.now).expect("removed");
+    yard.cluster.transaction("mira", yard.now).remove_environment(&staging).expect("removed");
     assert!(yard.cluster.state.environments.is_empty());
 }
 
 #[test]
 fn a_route_takes_no_host_of_the_platform_itself() {
     let mut yard = Yard::new();
-    yard.cluster.reserved_hosts.insert("yard.example".to_owned());
+    yard.cluster.reserved.hosts.insert("yard.example".to_owned());
     for host in ["localhost", "127.0.0.1", "[::1]", "yard.example", "YARD.example."] {
         let text =
             format!("{MANIFEST}[route.own]\nhost = \"{host}\"\nto = [{{ service = \"locker-api\" }}]\n");
         let files = [SourceFile { name: "mainyard.toml".into(), text }];
         // Some are no host of a route at all.
         let Ok(declared) = read(&files, Some(&name("staging"))) else { continue };
-        let refused = yard.cluster.declare(&declared, &name("staging"), false, "mira", yard.now);
+        let refused = yard.cluster.transaction("mira", yard.now).declare(&declared, &name("staging"), false);
         let said = refused.expect_err(host).message;
         assert!(said.contains("is a host of the platform itself"), "{host}: {said}");
     }
@@ -364,7 +386,7 @@ fn number_and_limits_are_set_together_or_not_at_all() {
     yard.declare(MANIFEST, false);
     yard.settle_down();
     let memory = |mib| LimitChange { memory: Some(Bytes::mib(mib)), cpu: None };
-    let done = yard.cluster.resize(&api(), Some(2), memory(96), "mira", yard.now).expect("taken");
+    let done = yard.cluster.transaction("mira", yard.now).resize(&api(), Some(2), memory(96)).expect("taken");
     assert_eq!((done.before, done.release), (3, Some(ReleaseNumber(2))));
     assert!(done.differences.iter().any(|words| words.ends_with("→ 96 MiB")), "{:?}", done.differences);
     yard.settle_down();
@@ -373,9 +395,9 @@ fn number_and_limits_are_set_together_or_not_at_all() {
     for (wanted, limits) in
         [(Some(20_000), memory(128)), (Some(4), LimitChange { cpu: Some(Cpu::from_milli(1)), memory: None })]
     {
-        yard.cluster.resize(&api(), wanted, limits, "mira", yard.now).expect_err("refused");
+        yard.cluster.transaction("mira", yard.now).resize(&api(), wanted, limits).expect_err("refused");
     }
     assert_eq!(yard.cluster.state, before);
-    let same = yard.cluster.resize(&api(), None, memory(96), "mira", yard.now).expect("taken");
+    let same = yard.cluster.transaction("mira", yard.now).resize(&api(), None, memory(96)).expect("taken");
     assert_eq!(same.release, None, "nothing differs");
 }

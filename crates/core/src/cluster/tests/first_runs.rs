@@ -18,8 +18,9 @@ fn tell(yard: &mut Yard, release: u32, state: FirstState, how: &str) {
     let outcome = FirstOutcome { state, how: how.to_owned() };
     yard.reports += 1;
     let told = ReplicaReport { outcome: Some(outcome), ..ReplicaReport::of(id, ReplicaState::Ended) };
-    let report = NodeReport { life: 1, number: yard.reports, replicas: vec![told], ..NodeReport::default() };
-    yard.cluster.hear_node(&name("node-1"), report, yard.now);
+    let report =
+        NodeReport { incarnation: 1, number: yard.reports, replicas: vec![told], ..NodeReport::default() };
+    yard.cluster.at(yard.now).node_reported(&name("node-1"), report);
 }
 
 fn first_of(yard: &Yard, release: u32) -> FirstState {
@@ -29,7 +30,7 @@ fn first_of(yard: &Yard, release: u32) -> FirstState {
 fn deploy(yard: &mut Yard, round: u32) {
     let settings = [("ROUND".to_owned(), Setting::Text(round.to_string()))].into();
     let request = DeployRequest { settings, ..Default::default() };
-    yard.cluster.deploy(&api(), &request, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).deploy(&api(), &request).expect("taken");
 }
 
 /// Release 1 serves with three replicas.
@@ -39,7 +40,7 @@ fn serving() -> Yard {
     yard.settle_down();
     assert!(yard.running.len() == 1 && yard.table.services["staging/locker-api"].ports[&80].is_empty());
     let order = &yard.running[&run_of(&yard, 1).expect("the run alone")];
-    assert_eq!(order.once.and_then(|once| once.life), Some(1));
+    assert_eq!(order.once.and_then(|once| once.incarnation), Some(1));
     tell(&mut yard, 1, FirstState::Passed, "exit code 0");
     yard.settle_down();
     assert_eq!((yard.running.len(), run_of(&yard, 1), yard.state()), (3, None, WorkloadState::Steady));
@@ -64,17 +65,20 @@ fn it_runs_before_any_replica_and_however_long_it_takes() {
     yard.settle_down();
     assert_eq!((newest(&yard).0, yard.state()), (RolloutState::Done, WorkloadState::Steady));
     // The same again is known to have run.
-    yard.cluster.restart(&api(), "mira", yard.now).expect("taken");
-    yard.cluster.settle(yard.now);
+    yard.cluster.transaction("mira", yard.now).restart(&api()).expect("taken");
+    yard.cluster.at(yard.now).settle();
     yard.settle_down();
-    yard.cluster.rollback(&api(), Goal::Release(ReleaseNumber(1)), "mira", yard.now).expect("taken");
+    yard.cluster
+        .transaction("mira", yard.now)
+        .rollback(&api(), Goal::Release(ReleaseNumber(1)))
+        .expect("taken");
     yard.settle_down();
     assert_eq!((newest(&yard).0, yard.cluster.state.rollouts.len()), (RolloutState::Done, 4));
     assert!(yard.cluster.state.rollouts.values().skip(2).all(|rollout| rollout.first.is_none()));
 }
 
 #[test]
-fn one_that_fails_goes_back_with_its_last_words_and_leaves_the_old_as_it_was() {
+fn a_failed_run_first_goes_back_with_its_last_log_lines() {
     let mut yard = serving();
     deploy(&mut yard, 1);
     yard.settle_down();
@@ -84,13 +88,16 @@ fn one_that_fails_goes_back_with_its_last_words_and_leaves_the_old_as_it_was() {
     assert_eq!(newest(&yard), (RolloutState::WentBack, told));
     assert_eq!((yard.running.len(), yard.state()), (3, WorkloadState::Steady));
     // Going back to what failed there is to try it again.
-    yard.cluster.rollback(&api(), Goal::Release(ReleaseNumber(2)), "mira", yard.now).expect("taken");
+    yard.cluster
+        .transaction("mira", yard.now)
+        .rollback(&api(), Goal::Release(ReleaseNumber(2)))
+        .expect("taken");
     yard.settle_down();
     assert!(run_of(&yard, 3).is_some());
 }
 
 #[test]
-fn one_of_unknown_end_waits_for_a_person_and_never_runs_again() {
+fn a_run_first_of_unknown_outcome_waits_for_a_person() {
     let mut yard = serving();
     deploy(&mut yard, 1);
     yard.settle_down();
@@ -100,11 +107,8 @@ fn one_of_unknown_end_waits_for_a_person_and_never_runs_again() {
     yard.settle_down();
     let (state, reason) = newest(&yard);
     assert_eq!((state, yard.running.len(), run_of(&yard, 2)), (RolloutState::Awaiting, 3, None));
-    assert!(
-        reason.starts_with("run-first-unknown: ") && reason.contains("nobody knows how it ended"),
-        "{reason}"
-    );
-    let words = yard.cluster.advance(&api(), "jon", yard.now).expect("taken");
+    assert!(reason.starts_with("run-first-unknown: "), "{reason}");
+    let words = yard.cluster.transaction("jon", yard.now).advance(&api()).expect("taken");
     assert_eq!(words, "the rollout to 2 goes on although its run_first may have run");
     yard.settle_down();
     assert_eq!((newest(&yard).0, first_of(&yard, 2)), (RolloutState::Done, FirstState::Waived));
@@ -119,8 +123,8 @@ fn a_run_that_vanishes_without_a_word_is_not_started_again() {
     let id = run_of(&yard, 2).expect("it runs");
     yard.running.remove(&id);
     yard.reports += 1;
-    let report = NodeReport { life: 1, number: yard.reports, gone: vec![id], ..NodeReport::default() };
-    yard.cluster.hear_node(&name("node-1"), report, yard.now);
+    let report = NodeReport { incarnation: 1, number: yard.reports, gone: vec![id], ..NodeReport::default() };
+    yard.cluster.at(yard.now).node_reported(&name("node-1"), report);
     yard.settle_down();
     assert_eq!((newest(&yard).0, first_of(&yard, 2)), (RolloutState::Awaiting, FirstState::Unknown));
     assert_eq!(run_of(&yard, 2), None);
@@ -135,7 +139,7 @@ fn cancelling_stops_it_and_the_next_release_waits_for_its_end() {
     yard.settle_down();
     assert_eq!(first_of(&yard, 2), FirstState::Unknown, "what was superseded is ended");
     assert!(run_of(&yard, 2).is_none() && run_of(&yard, 3).is_some(), "and then the next begins");
-    yard.cluster.cancel(&api(), "jon", yard.now).expect("taken");
+    yard.cluster.transaction("jon", yard.now).cancel(&api()).expect("taken");
     yard.settle_down();
     assert_eq!((run_of(&yard, 3), yard.running.len(), newest(&yard).0), (None, 3, RolloutState::Cancelled));
     assert_eq!(first_of(&yard, 3), FirstState::Unknown);
@@ -154,7 +158,7 @@ fn what_never_served_is_not_gone_back_to() {
     tell(&mut yard, 2, FirstState::Failed, "ended with exit code 3");
     yard.settle_down();
     assert_eq!((newest(&yard).0, yard.running.len()), (RolloutState::Awaiting, 0));
-    yard.cluster.advance(&api(), "jon", yard.now).expect("taken");
+    yard.cluster.transaction("jon", yard.now).advance(&api()).expect("taken");
     yard.settle_down();
     assert_eq!((newest(&yard).0, yard.running.len()), (RolloutState::Done, 3));
 }
@@ -165,7 +169,7 @@ fn removing_the_workload_ends_a_run_as_well() {
     deploy(&mut yard, 1);
     yard.settle_down();
     assert_eq!(yard.running.len(), 4);
-    yard.cluster.remove_target(&api(), "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).remove_target(&api()).expect("taken");
     yard.settle_down();
     assert!(yard.running.is_empty() && yard.cluster.state.releases.is_empty());
 }

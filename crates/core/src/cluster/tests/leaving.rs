@@ -1,4 +1,4 @@
-//! What is exported is declared again, and gives the same.
+//! An export can be declared again, and gives the same.
 
 use proptest::prelude::*;
 
@@ -12,21 +12,28 @@ fn there_and_back(text: &str) -> Result<(), TestCaseError> {
     let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
     let declared = read(&files, Some(&name("staging"))).map_err(|problems| fail(&format!("{problems:?}")))?;
     let environment = name("staging");
-    yard.cluster.declare(&declared, &environment, false, "mira", yard.now).map_err(|it| fail(&it.message))?;
+    yard.cluster
+        .transaction("mira", yard.now)
+        .declare(&declared, &environment, false)
+        .map_err(|it| fail(&it.message))?;
     let written = export(&yard.cluster.state, &environment, None);
     let again =
         read(&written, Some(&environment)).map_err(|it| fail(&format!("{it:?}\n{}", written[0].text)))?;
     let plan = yard.cluster.plan(&again, &environment, true).map_err(|it| fail(&it.message))?;
     prop_assert!(plan.lines.is_empty(), "{:?}\n{}", plan.lines, written[0].text);
     let mut other = Yard::new();
-    other.cluster.declare(&again, &environment, true, "mira", other.now).map_err(|it| fail(&it.message))?;
+    other
+        .cluster
+        .transaction("mira", other.now)
+        .declare(&again, &environment, true)
+        .map_err(|it| fail(&it.message))?;
     prop_assert_eq!(export(&other.cluster.state, &environment, None), written);
     Ok(())
 }
 
 proptest! {
     #[test]
-    fn whatever_is_declared_comes_back(
+    fn any_declaration_round_trips(
         replicas in 0u32..9,
         style in prop_oneof![Just(""), Just("style = \"swap\"\nkeep_old = \"1m\""), Just("style = \"stepped\"\nsteps = [{ share = 10, watch = \"2m\" }, { share = 50, then = \"ask\" }]")],
         lack in 0u32..3,
@@ -87,13 +94,17 @@ fn an_application_is_removed_as_one_and_others_stay() {
     );
     yard.settle_down();
     let application = |text: &str| -> Target { text.parse().expect("a target") };
-    let unknown = yard.cluster.remove_application(&application("staging/locker"), "mira", yard.now);
+    let unknown =
+        yard.cluster.transaction("mira", yard.now).remove_application(&application("staging/locker"));
     assert_eq!(
         unknown.expect_err("unknown").message,
         "there is no application staging/locker; did you mean `lockers`?"
     );
-    let gone =
-        yard.cluster.remove_application(&application("staging/lockers"), "mira", yard.now).expect("gone");
+    let gone = yard
+        .cluster
+        .transaction("mira", yard.now)
+        .remove_application(&application("staging/lockers"))
+        .expect("gone");
     assert_eq!(
         gone,
         [

@@ -1,4 +1,4 @@
-//! What was tested in one environment runs in another.
+//! A release that was tested in one environment runs in another.
 
 use super::*;
 
@@ -8,42 +8,46 @@ fn production() -> Target {
 
 fn two_environments() -> Yard {
     let mut yard = Yard::new();
-    yard.cluster.add_environment(&name("production"), None, "mira", yard.now).expect("new");
+    yard.cluster.transaction("mira", yard.now).add_environment(&name("production"), None).expect("new");
     yard.declare(MANIFEST, false);
     let text = MANIFEST
         .replace("api.lockers", "www.lockers")
         .replace("replicas = 3", "replicas = 2\nlimits = { memory = \"512 MiB\" }");
     let files = [SourceFile { name: "mainyard.toml".into(), text }];
     let declared = read(&files, Some(&name("production"))).expect("valid");
-    yard.cluster.declare(&declared, &name("production"), false, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).declare(&declared, &name("production"), false).expect("taken");
     yard.settle_down();
     yard
 }
 
 #[test]
-fn the_very_image_and_settings_go_over_and_limits_stay() {
+fn promotion_takes_image_and_settings_and_keeps_limits() {
     let mut yard = two_environments();
     let image = Some("lockers/locker-api:1.5.0".parse().expect("an image"));
     let settings = BTreeMap::from([("LEVEL".to_owned(), Setting::Text("debug".into()))]);
     yard.cluster
-        .deploy(&api(), &DeployRequest { image, settings, ..DeployRequest::default() }, "mira", yard.now)
+        .transaction("mira", yard.now)
+        .deploy(&api(), &DeployRequest { image, settings, ..DeployRequest::default() })
         .expect("taken");
-    let early = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect_err("not done");
-    assert!(
-        early
-            .message
-            .starts_with("release 2 of staging/locker-api is starting; what is promoted was done first")
-    );
+    let early = yard
+        .cluster
+        .transaction("mira", yard.now)
+        .promote(&api(), &name("production"))
+        .expect_err("not done");
+    assert!(early.message.starts_with(
+        "release 2 of staging/locker-api is starting; only a release that is done can be promoted"
+    ));
     yard.settle_down();
     // The tag moves meanwhile: what was tested goes over all the same.
-    yard.cluster.add_image(ImageRecord {
+    yard.cluster.at(yard.now).add_image(ImageRecord {
         image: "lockers/locker-api:1.5.0".parse().expect("an image"),
         digest: "sha256:another".into(),
         size: 1,
         layers: 1,
-        origin: platform(yard.now),
+        origin: crate::model::Origin::new("platform", "settled", yard.now),
     });
-    let done = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect("promoted");
+    let done =
+        yard.cluster.transaction("mira", yard.now).promote(&api(), &name("production")).expect("promoted");
     assert_eq!((done.tested, done.release), (ReleaseNumber(2), Some(ReleaseNumber(2))));
     assert_eq!(
         done.words,
@@ -68,17 +72,18 @@ fn the_very_image_and_settings_go_over_and_limits_stay() {
         (&"lockers/locker-api:1.5.0".into(), &"sha256:1.5.0".into())
     );
     assert_eq!(change.is["settings"]["LEVEL"], "debug");
-    let again = yard.cluster.promote(&api(), &name("production"), "mira", yard.now).expect("the same");
+    let again =
+        yard.cluster.transaction("mira", yard.now).promote(&api(), &name("production")).expect("the same");
     assert_eq!(again.release, None);
 }
 
 #[test]
-fn what_cannot_be_promoted_is_said() {
+fn a_refused_promotion_says_why() {
     let mut yard = Yard::new();
     yard.declare(MANIFEST, false);
     yard.settle_down();
     let mut told = |environment: &str| {
-        let done = yard.cluster.promote(&api(), &name(environment), "mira", yard.now);
+        let done = yard.cluster.transaction("mira", yard.now).promote(&api(), &name(environment));
         done.expect_err("refused").message
     };
     assert_eq!(

@@ -17,15 +17,18 @@ fn secret(name: &str) -> Target {
 
 fn add(yard: &mut Yard, name: &str, text: bool) -> Result<crate::cluster::Versioned, Refusal> {
     let value = SealedValue { name: format!("sealed {name}"), text };
-    yard.cluster.add_secret(&secret(name), value, "mira", yard.now)
+    yard.cluster.transaction("mira", yard.now).add_secret(&secret(name), value)
 }
 
 fn refusal(yard: &mut Yard, text: &str) -> String {
     let files = [SourceFile { name: "mainyard.toml".into(), text: text.into() }];
     let declared = read(&files, Some(&name("staging"))).expect("valid");
     let before = yard.cluster.state.clone();
-    let refusal =
-        yard.cluster.declare(&declared, &name("staging"), false, "mira", yard.now).expect_err("refused");
+    let refusal = yard
+        .cluster
+        .transaction("mira", yard.now)
+        .declare(&declared, &name("staging"), false)
+        .expect_err("refused");
     assert_eq!(yard.cluster.state, before, "nothing is half-done");
     refusal.message
 }
@@ -62,7 +65,7 @@ fn what_needs_a_secret_that_is_not_there_is_refused_with_the_way_out() {
 }
 
 #[test]
-fn a_new_version_makes_a_release_of_who_follows_it_and_of_nobody_else() {
+fn a_new_secret_version_makes_releases_of_its_followers_only() {
     let mut yard = with_both();
     assert_eq!(versions(&yard, 1), ["db-password version 1", "kiosk-key version 1"]);
     let made = add(&mut yard, "db-password", true).expect("added");
@@ -87,7 +90,7 @@ fn going_back_goes_back_to_the_versions_as_well() {
     let mut yard = with_both();
     add(&mut yard, "db-password", true).expect("added");
     (0..20).for_each(|_| yard.round());
-    yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("taken");
     assert_eq!(versions(&yard, 3)[0], "db-password version 1");
     (0..20).for_each(|_| yard.round());
     // Declared again, it is the newest again, and that is said.
@@ -98,32 +101,40 @@ fn going_back_goes_back_to_the_versions_as_well() {
 #[test]
 fn a_workload_on_hold_keeps_the_version_it_has_and_is_named() {
     let mut yard = with_both();
-    yard.cluster.hold(&api(), "stock-taking", "mira", yard.now).expect("held");
+    yard.cluster.transaction("mira", yard.now).hold(&api(), "stock-taking").expect("held");
     let made = add(&mut yard, "db-password", true).expect("added");
     assert_eq!((made.releases.len(), made.held), (0, vec![api()]));
-    let words = yard.cluster.resume(&api(), "mira", yard.now).expect("resumed");
+    let words = yard.cluster.transaction("mira", yard.now).resume(&api()).expect("resumed");
     assert!(words.contains("db-password version 1 → version 2"), "{words}");
     assert_eq!(versions(&yard, 2)[0], "db-password version 2");
     // What was changed before the hold is not taken up by its end: here a person went back to it.
     (0..20).for_each(|_| yard.round());
-    yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("taken");
+    yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("taken");
     (0..20).for_each(|_| yard.round());
     yard.now += jiff::SignedDuration::from_secs(1);
-    yard.cluster.hold(&api(), "stock-taking", "mira", yard.now).expect("held");
-    assert_eq!(yard.cluster.resume(&api(), "mira", yard.now).expect("resumed"), "nothing was waiting");
+    yard.cluster.transaction("mira", yard.now).hold(&api(), "stock-taking").expect("held");
+    assert_eq!(
+        yard.cluster.transaction("mira", yard.now).resume(&api()).expect("resumed"),
+        "nothing was waiting"
+    );
 }
 
 #[test]
 fn a_secret_in_use_is_not_removed_and_versions_go_when_no_release_needs_them() {
     let mut yard = with_both();
-    let refused = yard.cluster.remove_secret(&secret("kiosk-key"), "mira", yard.now).expect_err("in use");
+    let refused =
+        yard.cluster.transaction("mira", yard.now).remove_secret(&secret("kiosk-key")).expect_err("in use");
     assert!(refused.message.contains("is used by staging/locker-api"), "{}", refused.message);
     yard.declare(&WITH_SECRET.replace("files", "#"), false);
     (0..20).for_each(|_| yard.round());
-    let gone = yard.cluster.remove_secret(&secret("kiosk-key"), "mira", yard.now).expect("removed");
-    assert_eq!(gone[1], "release staging/locker-api@1 can no longer be gone back to");
-    let refused =
-        yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect_err("its secret is gone");
+    let gone =
+        yard.cluster.transaction("mira", yard.now).remove_secret(&secret("kiosk-key")).expect("removed");
+    assert_eq!(gone[1], "release staging/locker-api@1 can no longer be a rollback's target");
+    let refused = yard
+        .cluster
+        .transaction("mira", yard.now)
+        .rollback(&api(), Goal::Before)
+        .expect_err("its secret is gone");
     assert!(
         refused.message.contains("uses kiosk-key version 1, which is no longer there"),
         "{}",
@@ -177,7 +188,7 @@ fn a_value_that_is_declared_encrypted_is_a_version_and_the_same_again_is_none() 
     assert_eq!(yard.cluster.state.releases[&(api(), ReleaseNumber(2))].secrets[&name("word")], 2);
     // By hand there may be another; what is declared is then a version again.
     let value = SealedValue { name: "by hand".into(), text: true };
-    yard.cluster.add_secret(&secret, value, "mira", yard.now).expect("added");
+    yard.cluster.transaction("mira", yard.now).add_secret(&secret, value).expect("added");
     yard.settle_down();
     assert_eq!(newest(&yard), (3, None));
     assert_eq!(yard.declare(&with_secret("second"), false).len(), 2);

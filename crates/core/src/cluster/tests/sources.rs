@@ -41,7 +41,7 @@ impl Yard {
             pushes: None,
             rule,
         };
-        yard.cluster.add_source(&source(), new, "mira", yard.now).expect("added");
+        yard.cluster.transaction("mira", yard.now).add_source(&source(), new).expect("added");
         yard
     }
 
@@ -56,7 +56,7 @@ impl Yard {
         let commit = Yard::commit(number);
         let commits = vec![commit.clone()];
         let looked = Looked::Read { commit, commits, declared: declared.map(Arc::new) };
-        self.cluster.hear_source(&source(), looked, self.now);
+        self.cluster.at(self.now).repository_read(&source(), looked);
         self.round();
     }
 
@@ -81,17 +81,17 @@ impl Yard {
 
     /// The control ends here, and another goes on with the record and with what Git says.
     fn another_control(&mut self) {
-        let declared = std::mem::take(&mut self.cluster.declared);
+        let declared = self.cluster.observations.declarations().clone();
         self.epoch += 1;
         self.cluster = Cluster::new(self.record.clone(), self.epoch, self.now);
-        self.cluster.begin_to_decide(self.now);
-        self.cluster.hear_gateway_hello("gateway-1", 1, self.now);
-        self.cluster.hear_hello(hello(), self.now);
+        self.cluster.at(self.now).begin_to_decide();
+        self.cluster.at(self.now).gateway_called("gateway-1", 1);
+        self.cluster.at(self.now).node_called(hello());
         self.reports = 0;
         let unknown = self.cluster.unknown_commits(&source());
         for ((of, commit), declared) in declared {
             if unknown.contains(&commit) {
-                self.cluster.hear_declared(&of, &commit, declared);
+                self.cluster.declaration_read(&of, &commit, declared);
             }
         }
     }
@@ -153,22 +153,25 @@ fn what_is_newer_asks_first_and_what_was_changed_here_is_said_or_restored() {
     let mut yard = Yard::followed(FollowRule::default());
     yard.push(1, FIRST);
     assert_eq!(yard.told(), "behind (git-newer) 000000000 waits to be taken: change 1");
-    let lines = yard.cluster.catch_up(&source(), None, false, "mira", yard.now).expect("taken");
+    let lines = yard.cluster.transaction("mira", yard.now).catch_up(&source(), None, false).expect("taken");
     assert_eq!(lines.len(), 4);
     yard.settle_down();
     assert_eq!(yard.told(), "in-step");
-    yard.cluster.scale(&api(), 5, "jon", yard.now).expect("scaled");
+    yard.cluster.transaction("jon", yard.now).scale(&api(), 5).expect("scaled");
     yard.round();
     let drifted = "drifted (live-changed) changed here: workload locker-api: replicas 5 → 2 (scaled by jon";
     assert!(yard.told().starts_with(drifted), "{}", yard.told());
     let rule = FollowRule { live_changed: LiveChanged::Restore, ..FollowRule::default() };
-    yard.cluster.change_source(&source(), rule, "mira", yard.now).expect("changed");
+    yard.cluster.transaction("mira", yard.now).change_source(&source(), rule).expect("changed");
     yard.settle_down();
     assert_eq!((yard.told().as_str(), yard.cluster.state.workloads[&api()].wanted), ("in-step", 2));
     // What a person takes away is seen as well.
-    yard.cluster.change_source(&source(), FollowRule::default(), "mira", yard.now).expect("changed");
+    yard.cluster
+        .transaction("mira", yard.now)
+        .change_source(&source(), FollowRule::default())
+        .expect("changed");
     yard.settle_down();
-    yard.cluster.remove_target(&api(), "jon", yard.now).expect("gone");
+    yard.cluster.transaction("jon", yard.now).remove_target(&api()).expect("gone");
     yard.settle_down();
     let told = yard.told();
     assert!(told.starts_with("drifted (live-changed) changed here: service locker-api: "), "{told}");
@@ -183,7 +186,7 @@ fn what_a_person_touches_is_left_alone_and_the_rest_follows() {
     yard.push(2, &FIRST.replace("1.4.0", "1.5.0"));
     yard.settle_down();
     assert_eq!(yard.image("locker-api"), "lockers/locker-api:1.5.0");
-    yard.cluster.rollback(&api(), Goal::Before, "mira", yard.now).expect("back");
+    yard.cluster.transaction("mira", yard.now).rollback(&api(), Goal::Before).expect("back");
     yard.settle_down();
     assert_eq!(
         (yard.told().as_str(), yard.image("locker-api").as_str()),
@@ -196,12 +199,13 @@ fn what_a_person_touches_is_left_alone_and_the_rest_follows() {
     yard.settle_down();
     assert_eq!(yard.cluster.state.workloads[&api()].wanted, 3);
     assert_eq!(yard.image("locker-api"), "lockers/locker-api:1.4.0");
-    let words = yard.cluster.resume(&api(), "mira", yard.now).expect("resumed");
+    let words = yard.cluster.transaction("mira", yard.now).resume(&api()).expect("resumed");
     assert!(words.contains("follows Git there again: workload locker-api: image"), "{words}");
     yard.settle_down();
     assert_eq!(yard.image("locker-api"), "lockers/locker-api:1.5.0");
     yard.cluster
-        .remove_target(&"staging/lockers-db".parse().expect("a target"), "mira", yard.now)
+        .transaction("mira", yard.now)
+        .remove_target(&"staging/lockers-db".parse().expect("a target"))
         .expect("gone");
     yard.settle_down();
     assert!(!yard.cluster.state.workloads.contains_key(&"staging/lockers-db".parse().expect("a target")));
@@ -247,7 +251,7 @@ fn removals_ask_where_they_are_many_or_where_that_is_the_rule() {
         "behind (removal-asks) 000000000 no longer declares route api, service locker-api, workload locker-api"
     );
     assert!(yard.cluster.state.workloads.contains_key(&api()));
-    yard.cluster.catch_up(&source(), None, true, "mira", yard.now).expect("agreed");
+    yard.cluster.transaction("mira", yard.now).catch_up(&source(), None, true).expect("agreed");
     yard.settle_down();
     assert_eq!(yard.told(), "in-step");
     assert!(!yard.cluster.state.workloads.contains_key(&api()));
@@ -270,14 +274,14 @@ fn what_is_not_valid_or_belongs_to_others_is_refused_whole() {
     let commit = Yard::commit(2);
     let looked =
         Looked::Read { commit: commit.clone(), commits: vec![commit], declared: declared.map(Arc::new) };
-    yard.cluster.hear_source(&source(), looked, yard.now);
+    yard.cluster.at(yard.now).repository_read(&source(), looked);
     yard.round();
     assert_eq!(
         yard.told(),
         "refused (cannot-be-taken) 000000000 cannot be taken: workload locker-api: it belongs to the application lockers; declare it there, or remove it first"
     );
     assert_eq!(yard.cluster.state.workloads.len(), 1, "nothing of it was taken");
-    yard.cluster.hear_source(&source(), Looked::Failed("no route to host".into()), yard.now);
+    yard.cluster.at(yard.now).repository_read(&source(), Looked::Failed("no route to host".into()));
     yard.round();
     assert_eq!(yard.told(), "unreachable (git-unreachable) no route to host");
 }
@@ -293,7 +297,8 @@ fn a_person_who_goes_to_an_older_commit_stays_there_until_the_next() {
     let files = [SourceFile { name: "mainyard.toml".into(), text }];
     let declared = Arc::new(read(&files, Some(&name("staging"))).expect("valid"));
     yard.cluster
-        .catch_up(&source(), Some((Yard::commit(1), declared)), false, "mira", yard.now)
+        .transaction("mira", yard.now)
+        .catch_up(&source(), Some((Yard::commit(1), declared)), false)
         .expect("taken");
     yard.settle_down();
     assert_eq!(yard.cluster.state.workloads[&api()].wanted, 2);
@@ -318,7 +323,7 @@ fn what_stays_although_git_declares_it_no_longer_is_said() {
             .map(|object| format!("{object}: stays, though Git declares it no longer"))
     );
     let commit = yard.followed_as().seen.clone().expect("seen");
-    let declared = Arc::clone(&yard.cluster.declared[&(source(), commit.id)]);
+    let declared = Arc::clone(yard.cluster.observations.declared(&source(), &commit.id).expect("read"));
     let rows = crate::git_plan::comparison::compare(&declared, &name("staging"), &yard.cluster.state);
     let told: Vec<_> =
         rows.iter().map(|row| (row.object.as_str(), row.git.is_some(), row.here.is_some())).collect();

@@ -1,4 +1,4 @@
-//! What is shown of the cluster follows from the record, and agrees with what the gateway does.
+//! The views follow from the record, and agree with the gateway.
 
 use std::collections::BTreeSet;
 

@@ -8,10 +8,12 @@ fn refused(yard: &mut Yard, text: &str) -> String {
     let file = SourceFile { name: "mainyard.toml".into(), text };
     match read(&[file], Some(&name("staging"))) {
         Err(problems) => problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
-        Ok(declared) => match yard.cluster.declare(&declared, &name("staging"), false, "mira", yard.now) {
-            Err(refusal) => refusal.message,
-            Ok(_) => "taken".to_owned(),
-        },
+        Ok(declared) => {
+            match yard.cluster.transaction("mira", yard.now).declare(&declared, &name("staging"), false) {
+                Err(refusal) => refusal.message,
+                Ok(_) => "taken".to_owned(),
+            }
+        }
     }
 }
 
@@ -23,7 +25,7 @@ fn running() -> Yard {
 }
 
 #[test]
-fn a_host_that_is_left_out_is_under_the_environments_domain() {
+fn a_route_without_a_host_uses_the_environments_domain() {
     let mut yard = running();
     assert_eq!(refused(&mut yard, "[route.kiosk]\nto = [{ service = \"locker-api\" }]"), "taken");
     let key: Target = "staging/kiosk".parse().expect("a target");
@@ -88,19 +90,24 @@ fn a_certificate_must_cover_the_hosts_that_name_it() {
     };
     let (fits, other) = (certificate("*.staging.localhost"), certificate("else.test"));
     assert_eq!(fits.signal(yard.now), crate::model::Signal::Caution, "twenty days are left");
-    yard.cluster.add_certificate(fits.clone(), "mira", yard.now).expect("added");
+    yard.cluster.transaction("mira", yard.now).add_certificate(fits.clone()).expect("added");
     let route = "[route.shop]\ntls = { certificate = \"lockers\" }\nto = [{ service = \"locker-api\" }]";
     assert_eq!(refused(&mut yard, route), "taken");
-    let covered = yard.cluster.add_certificate(fits, "mira", yard.now).expect("changed");
+    let covered = yard.cluster.transaction("mira", yard.now).add_certificate(fits).expect("changed");
     assert_eq!(covered, ["shop.staging.localhost of route staging/shop"]);
-    let refusal = yard.cluster.add_certificate(other, "mira", yard.now).expect_err("it is for another host");
+    let refusal = yard
+        .cluster
+        .transaction("mira", yard.now)
+        .add_certificate(other)
+        .expect_err("it is for another host");
     assert!(
         refusal.message.starts_with("certificate-mismatch: the route staging/shop"),
         "{}",
         refusal.message
     );
     let target = "staging/lockers".parse().expect("a target");
-    let refusal = yard.cluster.remove_certificate(&target, "mira", yard.now).expect_err("it is in use");
+    let refusal =
+        yard.cluster.transaction("mira", yard.now).remove_certificate(&target).expect_err("it is in use");
     assert!(refusal.message.contains("used by the route staging/shop"), "{}", refusal.message);
 }
 
@@ -109,7 +116,7 @@ fn a_replica_that_is_set_aside_is_out_of_the_table_and_another_takes_its_place()
     let mut yard = running();
     let id = ReplicaId::new(api(), "a1".to_owned());
     let lasts = Span::from_secs(60);
-    yard.cluster.set_aside(&id, lasts, "mira", yard.now).expect("set aside");
+    yard.cluster.transaction("mira", yard.now).set_aside(&id, lasts).expect("set aside");
     yard.settle_down();
     assert_eq!(yard.backends(), ["a0", "a2", "a3"]);
     assert_eq!(yard.state(), WorkloadState::Steady);
@@ -120,14 +127,14 @@ fn a_replica_that_is_set_aside_is_out_of_the_table_and_another_takes_its_place()
     yard.settle_down();
     assert!(!yard.cluster.state.replicas.contains_key(&id), "its time is over");
     assert_eq!(yard.backends(), ["a0", "a2", "a3"]);
-    let gone = yard.cluster.set_aside(&id, lasts, "mira", yard.now).expect_err("it is gone");
+    let gone = yard.cluster.transaction("mira", yard.now).set_aside(&id, lasts).expect_err("it is gone");
     assert_eq!(
         gone.message,
         "there is no replica staging/locker-api/a1; did you mean `a0`? (there are: a0, a2, a3)"
     );
     let other = ReplicaId::new(api(), "a0".to_owned());
-    yard.cluster.set_aside(&other, lasts, "mira", yard.now).expect("set aside");
-    yard.cluster.end_aside(&other, "mira", yard.now).expect("ended");
+    yard.cluster.transaction("mira", yard.now).set_aside(&other, lasts).expect("set aside");
+    yard.cluster.transaction("mira", yard.now).end_aside(&other).expect("ended");
     yard.settle_down();
     assert!(!yard.cluster.state.replicas.contains_key(&other));
 }

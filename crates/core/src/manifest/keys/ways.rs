@@ -28,7 +28,7 @@ static SERVICE_PORT: Shape = Shape::Or(
         key(
             "speaks",
             &Shape::Word(&["http", "tcp"]),
-            "Whether requests are spread, or connections of any protocol; http by default.",
+            "http: requests are spread over replicas; tcp: connections of any protocol. http by default.",
         ),
     ],
     "{ port = \"db\", speaks = \"tcp\" }",
@@ -56,15 +56,15 @@ pub static ROUTE: Shape = Shape::Table(&[
     ),
     key("to", &Shape::List(&LEG), "Services by share."),
     key("redirect", &REDIRECT, "Instead of services: where visitors are sent."),
-    key("rewrite", &Shape::Path, "What the replica sees in place of `path`."),
-    key("limits", &LIMITS, "How long and how large a request may be."),
-    key("change", &CHANGE, "Headers that are changed on the way."),
-    key("repeat", &REPEAT, "A GET or HEAD without a body that is asked again of another replica."),
-    key("rate", &RATE, "How many requests one visitor, told by address, may make."),
-    key("sticky", &STICKY, "A visitor stays with a replica, by a cookie."),
+    key("rewrite", &Shape::Path, "The path that the replica sees instead of `path`."),
+    key("limits", &LIMITS, "Limits on a request's time and size."),
+    key("change", &CHANGE, "Headers to change on the way."),
+    key("repeat", &REPEAT, "Retries of a GET or HEAD without a body on another replica."),
+    key("rate", &RATE, "How many requests one visitor may make. Visitors are told apart by their address."),
+    key("sticky", &STICKY, "Sends a visitor to the same replica each time, by a cookie."),
     key("compress", &Shape::Bool, "Whether text is compressed for visitors who take that; false by default."),
     key("enter", &ENTER, "Who may enter; \"open\" by default."),
-    key("tls", &TLS, "How it is reached over TLS, and how the gateway goes on."),
+    key("tls", &TLS, "TLS towards visitors, and from the gateway to the replica."),
 ]);
 
 static PORT: Shape = Shape::Integer(1, 65_535);
@@ -74,7 +74,7 @@ static METHOD: Shape = Shape::Word(&["GET", "HEAD", "POST", "PUT", "PATCH", "DEL
 static LEG: Shape = Shape::Table(&[
     required("service", &Shape::Name, "The service."),
     key("port", &PORT, "Its port; 80 by default, or its lowest."),
-    key("share", &Shape::Integer(0, 1_000_000), "Its part of the requests; 100 by default, 0 silences it."),
+    key("share", &Shape::Integer(0, 1_000_000), "Its share of the requests; 100 by default, 0 for none."),
 ]);
 
 static REDIRECT: Shape = Shape::Table(&[
@@ -99,11 +99,11 @@ static CHANGE: Shape = Shape::Table(&[
 
 static HEADERS: Shape = Shape::Table(&[
     key("set", &Shape::Map(MapKey::Header, &Shape::Text), "Header to value."),
-    key("remove", &Shape::List(&Shape::Text), "Headers that go no further; removing comes before setting."),
+    key("remove", &Shape::List(&Shape::Text), "Headers to remove; this comes before setting."),
 ]);
 
 static REPEAT: Shape = Shape::Table(&[
-    required("times", &Shape::Integer(1, 5), "How often at most."),
+    required("times", &Shape::Integer(1, 5), "The most retries of one request."),
     key(
         "on",
         &Shape::List(&Shape::Word(&["broken", "late", "unavailable"])),
@@ -113,11 +113,11 @@ static REPEAT: Shape = Shape::Table(&[
 
 static RATE: Shape = Shape::Table(&[
     required("requests", &Shape::Integer(1, 1_000_000), "So many…"),
-    key("every", &Shape::Time, "…in this time; 1s by default."),
+    key("every", &Shape::Time, "The time that `requests` counts for; 1s by default."),
     key(
         "burst",
         &Shape::Integer(1, 1_000_000),
-        "So many at once before the rate holds; the same as `requests` by default.",
+        "The number of requests at once before the rate applies; the same as `requests` by default.",
     ),
 ]);
 
@@ -134,7 +134,7 @@ static ENTER: Shape = Shape::Or(
         key(
             "ask_url",
             &Shape::Text,
-            "A service that is asked about each request, as http://NAME/PATH; 200 to 299 lets it in.",
+            "A service that is asked about each request, as http://NAME/PATH; an answer of 200 to 299 allows the request.",
         ),
         key("within", &Shape::Time, "How long that address may take to answer; 1s by default."),
     ],
@@ -146,21 +146,21 @@ static TLS: Shape = Shape::Table(&[
     key(
         "http",
         &Shape::Word(&["redirect", "answer"]),
-        "What becomes of requests without TLS; they are sent to https by default.",
+        "The answer to requests without TLS; by default a redirect to https.",
     ),
     key(
         "onward",
         &Shape::Word(&["plain", "tls"]),
-        "How the gateway speaks to the replica; plain by default.",
+        "The protocol between the gateway and the replica; plain by default.",
     ),
     key(
         "authority",
         &Shape::Name,
-        "With onward = \"tls\": what the replica's certificate must lead to; by default the platform's own authority. It is for NAME.ENVIRONMENT.internal.",
+        "With onward = \"tls\": the authority that signs the replica's certificate; by default the platform's own. The certificate is for NAME.ENVIRONMENT.internal.",
     ),
     key(
         "untouched",
         &Shape::Bool,
-        "Whether the visitor's TLS is passed through as it is, by its name; false by default.",
+        "Whether the visitor's TLS is passed through unread, by its server name; false by default.",
     ),
 ]);

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::{Declared, Reader};
 use crate::model::{Name, RouteSpec, ServiceSpec};
 
-/// What an object of an application is called where that has another name: the application's own name gives way to it, and
+/// The name of an application's object if it differs: the application's own name gives way to it, and
 /// everywhere else it stands in front.
 fn renamed(own: &Name, application: &Name, named: &Name) -> String {
     let rest = match own.as_str().strip_prefix(application.as_str()) {
@@ -165,7 +165,7 @@ to = [{ service = "kiosk" }, { service = "any", share = 0 }]
     }
 
     #[test]
-    fn everything_has_the_name_and_leads_to_its_own() {
+    fn an_applications_other_name_is_used_throughout() {
         let declared = named("north").expect("valid");
         let names = |list: Vec<&Name>| list.into_iter().map(Name::to_string).collect::<Vec<_>>().join(" ");
         assert_eq!(declared.application.as_str(), "north");

@@ -1,4 +1,4 @@
-//! What looks like a secret and stands in the open.
+//! Finds settings that look like a secret in the open.
 
 use super::{Declared, Reader};
 use crate::manifest::problem::Problem;
@@ -14,7 +14,7 @@ impl Reader<'_> {
                 if let Some(why) = looks_secret(key, text) {
                     let place = self.place(&["workload", name.as_str(), "settings", key]);
                     let message = format!(
-                        "`{key}` of `{name}` {why} and stands in the open: keep it with `mainyard secret add`, and say {key} = {{ secret = \"…\" }}"
+                        "`{key}` of `{name}` {why} and is in plain text: store it with `mainyard secret add`, and write {key} = {{ secret = \"…\" }}"
                     );
                     self.warnings.push(Problem { place, message });
                 }
@@ -51,7 +51,7 @@ mod tests {
     use crate::manifest::{SourceFile, read};
 
     #[test]
-    fn what_looks_like_a_secret_is_warned_of_with_its_place() {
+    fn plain_text_secrets_are_warned_about_with_their_place() {
         let text = r#"application = "lockers"
 [workload.api]
 image = "lockers/api:1"
@@ -69,8 +69,8 @@ LEVEL = "info"
         assert_eq!(
             told,
             [
-                "mainyard.toml:5:15: `DB_PASSWORD` of `api` looks like a secret and stands in the open: keep it with `mainyard secret add`, and say DB_PASSWORD = { secret = \"…\" }",
-                "mainyard.toml:6:10: `DB_URL` of `api` is an address with a password in it and stands in the open: keep it with `mainyard secret add`, and say DB_URL = { secret = \"…\" }",
+                "mainyard.toml:5:15: `DB_PASSWORD` of `api` looks like a secret and is in plain text: store it with `mainyard secret add`, and write DB_PASSWORD = { secret = \"…\" }",
+                "mainyard.toml:6:10: `DB_URL` of `api` is an address with a password in it and is in plain text: store it with `mainyard secret add`, and write DB_URL = { secret = \"…\" }",
             ]
         );
     }

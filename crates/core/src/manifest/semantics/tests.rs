@@ -58,7 +58,7 @@ fn an_environment_changes_only_what_it_names() {
 }
 
 #[test]
-fn slips_are_told_with_place_expectation_and_suggestion() {
+fn mistakes_are_reported_with_place_expectation_and_suggestion() {
     insta::assert_snapshot!(problems(
         r#"
 application = "Lockers"
@@ -80,7 +80,7 @@ replica = 2
 }
 
 #[test]
-fn what_does_not_fit_together_is_told_where_it_stands() {
+fn contradictions_in_a_file_are_reported_with_their_place() {
     insta::assert_snapshot!(problems(
         r#"
 application = "lockers"
@@ -131,7 +131,7 @@ fn the_schema_names_every_key() {
 
 proptest! {
     #[test]
-    fn whatever_is_given_every_problem_has_a_place_in_the_text(text in "[a-z\\[\\]=\\.\"{}0-9 \n-]{0,200}") {
+    fn every_problem_has_a_place_in_the_text(text in "[a-z\\[\\]=\\.\"{}0-9 \n-]{0,200}") {
         if let Err(list) = read(&file(&text), None) {
             let lines = text.matches('\n').count() + 1;
             for problem in list {

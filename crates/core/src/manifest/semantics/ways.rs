@@ -1,4 +1,4 @@
-//! What services and routes declare, and what of it does not go together.
+//! Checks of services and routes, one by one and together.
 
 use std::collections::BTreeMap;
 
@@ -54,7 +54,7 @@ impl Reader<'_> {
                 self.check_paths(name, &route);
                 if !route.to.is_empty() && route.to.iter().all(|leg| leg.share == 0) {
                     let place = self.place(&["route", name.as_str(), "to"]);
-                    let message = format!("every share of route `{name}` is 0: nobody is let in");
+                    let message = format!("every share of route `{name}` is 0: every request is refused");
                     self.warnings.push(crate::manifest::Problem { place, message });
                 }
                 Some(route)
@@ -107,7 +107,7 @@ impl Reader<'_> {
         let keys = needs_http.iter().chain(more).filter(|key| value.get(**key).is_some());
         for key in keys {
             let message =
-                format!("route `{name}` {why}, so `{key}` cannot be had: the gateway does not look inside");
+                format!("route `{name}` {why}, so `{key}` is not possible: the gateway does not look inside");
             self.say(&["route", name.as_str(), key], message);
         }
     }
@@ -206,7 +206,7 @@ impl Reader<'_> {
                 let known: Vec<&str> = found.1.spec.ports.keys().map(Name::as_str).collect();
                 let meant = did_you_mean(port.port.as_str(), known.iter().copied());
                 let message = format!(
-                    "service `{name}` leads to port `{}`, which workload `{workload}` lacks{meant}",
+                    "service `{name}` leads to port `{}`, which workload `{workload}` does not have{meant}",
                     port.port
                 );
                 self.say(&["service", name.as_str(), "ports"], message);
@@ -220,7 +220,7 @@ impl Reader<'_> {
         for (name, route) in &declared.routes {
             for leg in &route.to {
                 let Some(service) = declared.services.get(&leg.service) else {
-                    // What is not declared here may be there already, and the record says; a slip is told at once.
+                    // What is not declared here may be there already, and the record says; a mistake is reported at once.
                     let known: Vec<&str> = declared.services.keys().map(Name::as_str).collect();
                     let meant = did_you_mean(leg.service.as_str(), known.iter().copied());
                     let is_slip = !meant.is_empty();

@@ -19,7 +19,7 @@ fn a_value_that_a_person_gave_is_left_alone_and_what_git_encrypts_next_is_not_ta
     yard.settle_down();
     assert_eq!(yard.told(), "in-step");
     let value = SealedValue { name: "by hand".into(), text: true };
-    yard.cluster.add_secret(&word(), value, "mira", yard.now).expect("added");
+    yard.cluster.transaction("mira", yard.now).add_secret(&word(), value).expect("added");
     yard.settle_down();
     let left: Vec<String> = yard.followed_as().yields.iter().map(|it| it.what.to_string()).collect();
     assert_eq!(left, ["the value of the secret word"]);
@@ -29,7 +29,7 @@ fn a_value_that_a_person_gave_is_left_alone_and_what_git_encrypts_next_is_not_ta
         yard.cluster.state.secrets[&word()].versions.values().next_back().expect("one").sealed,
         "by hand"
     );
-    yard.cluster.resume_source(&source(), "mira", yard.now).expect("resumed");
+    yard.cluster.transaction("mira", yard.now).resume_source(&source()).expect("resumed");
     yard.settle_down();
     let newest =
         yard.cluster.state.secrets[&word()].versions.values().next_back().expect("one").sealed.clone();
@@ -51,7 +51,7 @@ fn a_secret_goes_with_what_git_declares_no_longer_once_nothing_has_it() {
 }
 
 #[test]
-fn a_secret_that_stays_although_git_declares_it_no_longer_is_said() {
+fn a_secret_that_git_no_longer_declares_is_reported() {
     for (rule, told) in [
         (GoneFromGit::Ask, "behind (removal-asks) 000000000 no longer declares secret word"),
         (GoneFromGit::Keep, "in-step"),
@@ -64,7 +64,7 @@ fn a_secret_that_stays_although_git_declares_it_no_longer_is_said() {
         assert_eq!(yard.told(), told);
         assert!(yard.cluster.state.secrets.contains_key(&word()));
         if rule == GoneFromGit::Ask {
-            yard.cluster.catch_up(&source(), None, true, "mira", yard.now).expect("agreed");
+            yard.cluster.transaction("mira", yard.now).catch_up(&source(), None, true).expect("agreed");
             yard.settle_down();
             assert_eq!(yard.told(), "in-step");
             assert!(!yard.cluster.state.secrets.contains_key(&word()));
@@ -86,7 +86,7 @@ fn a_secret_that_is_still_used_stays_and_so_does_another_applications() {
     let other = "application = \"others\"\n[secret.word]\nage = \"-----BEGIN AGE ENCRYPTED FILE-----x\"\n";
     let files = [SourceFile { name: "mainyard.toml".into(), text: other.into() }];
     let declared = read(&files, Some(&name("staging"))).expect("valid");
-    let refused = yard.cluster.declare(&declared, &name("staging"), false, "noor", yard.now);
+    let refused = yard.cluster.transaction("noor", yard.now).declare(&declared, &name("staging"), false);
     let message = refused.expect_err("it is another's").message;
     assert!(message.contains("it belongs to the application lockers"), "{message}");
 }
@@ -97,12 +97,12 @@ fn a_secret_that_a_person_removed_stays_away_until_git_is_followed_again() {
     let unused = with("first").replace("\nsettings = { WORD = { secret = \"word\" } }", "");
     yard.push(1, &unused);
     yard.settle_down();
-    yard.cluster.remove_secret(&word(), "mira", yard.now).expect("nothing uses it");
+    yard.cluster.transaction("mira", yard.now).remove_secret(&word()).expect("nothing uses it");
     yard.settle_down();
     assert!(!yard.cluster.state.secrets.contains_key(&word()));
     let left: Vec<String> = yard.followed_as().yields.iter().map(|it| it.what.to_string()).collect();
     assert_eq!(left, ["the value of the secret word"]);
-    yard.cluster.resume_source(&source(), "mira", yard.now).expect("resumed");
+    yard.cluster.transaction("mira", yard.now).resume_source(&source()).expect("resumed");
     yard.settle_down();
     assert!(yard.cluster.state.secrets.contains_key(&word()));
 }
@@ -114,7 +114,7 @@ fn an_applications_secrets_go_with_it() {
     yard.declare(&text, false);
     yard.settle_down();
     let lockers: Target = "staging/lockers".parse().expect("a target");
-    let gone = yard.cluster.remove_application(&lockers, "mira", yard.now).expect("removed");
-    assert!(gone.contains(&"secret staging/word: nothing uses it any more".to_owned()), "{gone:?}");
+    let gone = yard.cluster.transaction("mira", yard.now).remove_application(&lockers).expect("removed");
+    assert!(gone.contains(&"secret staging/word: nothing uses it now".to_owned()), "{gone:?}");
     assert!(yard.cluster.state.secrets.is_empty());
 }
