@@ -14,7 +14,7 @@ export const signal = (view: View, kind: 'workload' | 'replica' | 'rollout' | 's
 export const isolates = (view: View, node: string | null) => node === null || (view.views.nodes[node]?.isolates ?? true)
 export const NOT_ISOLATED = 'not isolated'
 
-/** An environment of which nothing is told yet. */
+/** An environment that nothing is known about yet. */
 export const NOTHING: EnvironmentView = { needs: [], workloads: {}, services: {}, routes: {}, sources: {}, certificates: {} }
 const NONE_SERVED: TrafficSum = { rate: 0, failed: 0, p50: null, p95: null, p99: null }
 

@@ -1,4 +1,4 @@
-//! Rollouts by the hundred under visitors of every kind, with two gateways of which one is killed from time to time: what was
+//! Rollouts by the hundred under visitors of every kind, with two gateways, one of them killed from time to time: what was
 //! lost, and how long a rollback takes beside a deploy.
 //!
 //! `MAINYARD_ROLLOUTS` says how many (200). Rollouts take turns: a deploy of the other version, then a rollback.

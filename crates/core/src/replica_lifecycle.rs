@@ -172,7 +172,7 @@ pub struct ReplicaRun {
 }
 
 impl ReplicaRun {
-    /// A replica of which nothing is there yet.
+    /// A replica that has nothing on the node yet.
     pub fn new(order: RunOrder) -> ReplicaRun {
         ReplicaRun {
             order,

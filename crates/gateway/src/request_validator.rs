@@ -1,4 +1,4 @@
-//! A visitor's connection, of which only what can be read in one way comes through ([`mainyard_core::http_framing`]).
+//! A visitor's connection. Only what can be read in exactly one way comes through ([`mainyard_core::http_framing`]).
 //!
 //! Where a head is refused, a request of ours takes its place, so that the answer goes out in its turn; then the
 //! connection ends. Where a body is refused, reading fails, and what was begun at a replica is broken off.

@@ -7,6 +7,7 @@
 mod about;
 mod content;
 mod documents;
+mod extended;
 mod layout;
 mod pack;
 mod unpack;

@@ -1,9 +1,10 @@
 //! Unpacking a layer into a directory that overlayfs takes as a lower layer.
 //!
-//! Owners, modes and links are kept. A whiteout `.wh.NAME` becomes the character device 0:0 that overlayfs
+//! Owners, modes, links, times and a file's own attributes are kept; holes of sparse files stay holes. A whiteout `.wh.NAME` becomes the character device 0:0 that overlayfs
 //! reads as "not there"; `.wh..wh..opq` becomes the attribute that hides what lies below. Every entry is placed
 //! by a path walk that the kernel confines to the layer (`openat2` with `RESOLVE_BENEATH`), so no `..`, link or
-//! absolute path can lead outside. Device nodes are not taken, attributes are left behind.
+//! absolute path can lead outside. Device nodes are not taken. An owner past 65,535 becomes 65,534, which stands for
+//! nobody: an environment has 65,536 ids.
 //!
 //! Where there is no overlayfs available, [`merge_layer`] puts the layers of an image on top of each other in one
 //! directory: whiteouts remove what they hide, and everything belongs to the account that unpacks.
@@ -15,12 +16,15 @@ use std::io::{self, Read};
 use std::os::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
 use std::path::{Path, PathBuf};
 
+use crate::extended::{Extended, copy_with_holes};
 use crate::layout::decompressed;
 use crate::{Digest, Doing, Error, hash_reader};
 
 /// Most entries of a layer, and most bytes unpacked.
 const ENTRIES: usize = 300_000;
 const BYTES: u64 = 16 << 30;
+/// Stands for owners that an environment has no id for.
+const NOBODY: u32 = 65_534;
 
 /// Unpacks the layer into `dir`, which appears only when all of it was taken and its digest is `diff_id`.
 pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(), Error> {
@@ -32,7 +36,7 @@ pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(
         tempfile::Builder::new().prefix("unpacking-").tempdir_in(parent).doing("make a layer's directory")?;
     let root = partial.path().join("root");
     fs::create_dir(&root).doing("make a layer's directory")?;
-    unpack(packed, diff_id, Unpacker { root: open_dir(&root)?, bytes: 0, own: None })?;
+    unpack(packed, diff_id, Unpacker::new(open_dir(&root)?, false))?;
     match fs::rename(&root, dir) {
         Err(_) if dir.is_dir() => Ok(()), // someone else was quicker with the same content
         other => other.doing("keep the unpacked layer"),
@@ -42,7 +46,7 @@ pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(
 /// Puts the layer on top of what is in `root` already: the next one of an image, the lowest first. What is there
 /// after an error is of no use.
 pub fn merge_layer(packed: impl Read, diff_id: &Digest, root: &Path) -> Result<(), Error> {
-    unpack(packed, diff_id, Unpacker { root: open_dir(root)?, bytes: 0, own: Some(HashSet::new()) })
+    unpack(packed, diff_id, Unpacker::new(open_dir(root)?, true))
 }
 
 fn unpack(packed: impl Read, diff_id: &Digest, mut into: Unpacker) -> Result<(), Error> {
@@ -61,11 +65,19 @@ fn unpack(packed: impl Read, diff_id: &Digest, mut into: Unpacker) -> Result<(),
 struct Unpacker {
     root: OwnedFd,
     bytes: u64,
-    /// When layers are merged: this layer's entries so far, which its own whiteouts do not hide.
-    own: Option<HashSet<PathBuf>>,
+    /// Whether the layers of an image are put on top of each other here.
+    merged: bool,
+    /// This layer's entries so far, which its own whiteouts do not hide.
+    own: HashSet<PathBuf>,
+    /// What this layer's whiteouts have hidden so far: a directory that comes back here shows nothing from below.
+    hidden: HashSet<PathBuf>,
 }
 
 impl Unpacker {
+    fn new(root: OwnedFd, merged: bool) -> Unpacker {
+        Unpacker { root, bytes: 0, merged, own: HashSet::new(), hidden: HashSet::new() }
+    }
+
     fn all(&mut self, plain: &mut impl Read) -> Result<(), Error> {
         let mut archive = tar::Archive::new(plain);
         for (count, entry) in archive.entries().doing("read the layer")?.enumerate() {
@@ -73,8 +85,11 @@ impl Unpacker {
             if count >= ENTRIES {
                 return Err(Error::TooLarge(format!("the layer has more than {ENTRIES} entries")));
             }
-            let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
-            self.one(&mut entry, &name).map_err(|error| match error {
+            let extended = Extended::of(&mut entry)?;
+            let sparse_name = extended.sparse.as_ref().and_then(|sparse| sparse.name.clone());
+            let name =
+                sparse_name.unwrap_or_else(|| String::from_utf8_lossy(&entry.path_bytes()).into_owned());
+            self.one(&mut entry, &name, &extended).map_err(|error| match error {
                 Error::Io { doing, source } if source.raw_os_error() == Some(libc::EXDEV) => {
                     let problem = format!("would leave the image ({doing})");
                     Error::Escapes { entry: name.clone(), problem }
@@ -86,7 +101,12 @@ impl Unpacker {
         Ok(())
     }
 
-    fn one(&mut self, entry: &mut tar::Entry<'_, impl Read>, name: &str) -> Result<(), Error> {
+    fn one(
+        &mut self,
+        entry: &mut tar::Entry<'_, impl Read>,
+        name: &str,
+        extended: &Extended,
+    ) -> Result<(), Error> {
         let path = clean(name)?;
         let header = entry.header().clone();
         let kind = header.entry_type();
@@ -94,21 +114,14 @@ impl Unpacker {
             return Ok(());
         }
         let Some(file_name) = path.file_name().map(|part| part.to_string_lossy().into_owned()) else {
-            return self.own_attributes(&self.root, &header); // the root itself
+            return self.own_attributes(&self.root, &header, extended); // the root itself
         };
         let above = path.parent().unwrap_or(Path::new(""));
         let parent = self.parent(above)?;
         if let Some(hidden) = file_name.strip_prefix(".wh.") {
-            return match (&self.own, hidden) {
-                (Some(own), ".wh..opq") => clear(&parent, above, own),
-                (Some(_), hidden) => remove(&parent, &hidden_name(hidden, name)?),
-                (None, ".wh..opq") => opaque(&parent),
-                (None, hidden) => whiteout(&parent, &hidden_name(hidden, name)?),
-            };
+            return self.hide(&parent, above, hidden, name);
         }
-        if let Some(own) = &mut self.own {
-            own.extend(path.ancestors().map(Path::to_owned));
-        }
+        self.own.extend(path.ancestors().map(Path::to_owned));
         let leaf = c_text(&file_name);
         match kind {
             tar::EntryType::Directory => {
@@ -118,19 +131,26 @@ impl Unpacker {
                 ignore_existing(made).doing("make the directory")?;
                 let dir = open_beneath(&parent, &file_name, libc::O_RDONLY | libc::O_DIRECTORY)
                     .doing("open the directory")?;
-                self.own_attributes(&dir, &header)
+                if self.hidden.contains(&path) && !self.merged {
+                    opaque(&dir)?;
+                }
+                self.own_attributes(&dir, &header, extended)
             }
             tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
                 self.bytes += entry.size();
-                if self.bytes > BYTES {
+                let length = extended.sparse.as_ref().map_or(0, |sparse| sparse.length);
+                if self.bytes > BYTES || length > BYTES {
                     return Err(Error::TooLarge("the layer unpacks to more than 16 GiB".to_owned()));
                 }
                 remove(&parent, &leaf)?;
                 let flags = libc::O_WRONLY | libc::O_CREAT | libc::O_EXCL;
                 let file = open_beneath(&parent, &file_name, flags).doing("make the file")?;
                 let mut file = File::from(file);
-                io::copy(entry, &mut file).doing("write the file")?;
-                self.own_attributes(&OwnedFd::from(file), &header)
+                match &extended.sparse {
+                    Some(sparse) => sparse.write(entry, &mut file)?,
+                    None => copy_with_holes(entry, &mut file).doing("write the file")?,
+                }
+                self.own_attributes(&OwnedFd::from(file), &header, extended)
             }
             tar::EntryType::Symlink => {
                 let target = link_target(entry, name)?;
@@ -139,7 +159,7 @@ impl Unpacker {
                 let made =
                     unsafe { libc::symlinkat(c_text(&target).as_ptr(), parent.as_raw_fd(), leaf.as_ptr()) };
                 check(made).doing("make the link")?;
-                if self.own.is_some() {
+                if self.merged {
                     return Ok(());
                 }
                 let (uid, gid) = owner(&header)?;
@@ -158,10 +178,32 @@ impl Unpacker {
             // A root file system that was packed whole has some. Replicas have devices of their own, and make no others.
             tar::EntryType::Char | tar::EntryType::Block => remove(&parent, &leaf),
             other => {
-                let problem =
-                    format!("has the kind {other:?}; allowed are files, directories, links and pipes");
+                let kind = char::from(other.as_byte());
+                let problem = format!(
+                    "is of the kind {kind:?}; known are files, directories, links, pipes and devices"
+                );
                 Err(Error::Escapes { entry: name.to_owned(), problem })
             }
+        }
+    }
+
+    /// A whiteout: hides what lower layers have, and nothing of this layer, wherever in it that comes (OCI image
+    /// specification, "Whiteouts").
+    fn hide(&mut self, parent: &OwnedFd, above: &Path, hidden: &str, name: &str) -> Result<(), Error> {
+        if hidden == ".wh..opq" {
+            return if self.merged { clear(parent, above, &self.own) } else { opaque(parent) };
+        }
+        let leaf = hidden_name(hidden, name)?;
+        let path = above.join(hidden);
+        if !self.own.contains(&path) {
+            self.hidden.insert(path);
+            return if self.merged { remove(parent, &leaf) } else { whiteout(parent, &leaf) };
+        }
+        // This layer's own file takes the place of what lies below; its own directory would let that through.
+        match open_beneath(parent, hidden, libc::O_RDONLY | libc::O_DIRECTORY | libc::O_NOFOLLOW) {
+            Ok(dir) if self.merged => clear(&dir, &path, &self.own),
+            Ok(dir) => opaque(&dir),
+            Err(_) => Ok(()),
         }
     }
 
@@ -209,21 +251,25 @@ impl Unpacker {
         }
     }
 
-    fn own_attributes(&self, file: &OwnedFd, header: &tar::Header) -> Result<(), Error> {
+    fn own_attributes(&self, file: &OwnedFd, header: &tar::Header, extended: &Extended) -> Result<(), Error> {
         let (uid, gid) = owner(header)?;
         let mut mode = header.mode().doing("read the mode of")? & 0o7777;
-        if self.own.is_some() {
+        if self.merged {
             // It belongs to this account, which must be able to go on unpacking; nobody takes on its rights.
             mode = mode & 0o777 | if header.entry_type().is_dir() { 0o700 } else { 0o400 };
         }
-        let mtime = header.mtime().unwrap_or(0).min(i64::MAX as u64) as i64;
+        let mtime = || header.mtime().unwrap_or(0).min(i64::MAX as u64) as i64;
+        let mtime = extended.mtime.unwrap_or_else(mtime);
         let moment = libc::timespec { tv_sec: mtime, tv_nsec: 0 };
         let fd = file.as_raw_fd();
         // SAFETY: the descriptor is open, the times are two as the call expects. The owner comes first: changing
         // it clears set-id bits.
         unsafe {
-            if self.own.is_none() {
+            if !self.merged {
                 check(libc::fchown(fd, uid, gid)).doing("set the owner of")?;
+                for (name, value) in &extended.attributes {
+                    set_attribute(fd, name, value)?;
+                }
             }
             check(libc::fchmod(fd, mode)).doing("set the mode of")?;
             check(libc::futimens(fd, [moment, moment].as_ptr())).doing("set the time of")
@@ -231,13 +277,23 @@ impl Unpacker {
     }
 }
 
+/// Sets one attribute. A file system that has none, or a value that the kernel does not take, leaves the file without it.
+fn set_attribute(fd: RawFd, name: &str, value: &[u8]) -> Result<(), Error> {
+    let name = c_text(name);
+    // SAFETY: the descriptor is open; name and value live across the call, the length is the value's.
+    let set = unsafe { libc::fsetxattr(fd, name.as_ptr(), value.as_ptr().cast(), value.len(), 0) };
+    match check(set) {
+        Err(error) if matches!(error.raw_os_error(), Some(libc::EOPNOTSUPP | libc::EINVAL | libc::EPERM)) => {
+            Ok(())
+        }
+        other => other.doing("set an attribute of"),
+    }
+}
+
 fn owner(header: &tar::Header) -> Result<(u32, u32), Error> {
     let id = |id: io::Result<u64>| {
         let id = id.doing("read the owner of")?;
-        u32::try_from(id)
-            .ok()
-            .filter(|id| *id < 65_536)
-            .ok_or_else(|| Error::Invalid(format!("the owner {id} is past 65535")))
+        Ok(u32::try_from(id).ok().filter(|id| *id < 65_536).unwrap_or(NOBODY))
     };
     Ok((id(header.uid())?, id(header.gid())?))
 }

@@ -45,7 +45,7 @@ fn what_would_leave_the_image_is_refused() {
     let file = |name: &str| raw(EntryType::Regular, name, "", b"out");
     let link = |name: &str, to: &str| raw(EntryType::Symlink, name, to, b"");
     let hard = |name: &str, to: &str| raw(EntryType::Link, name, to, b"");
-    let cases: [(&str, Vec<Vec<u8>>); 12] = [
+    let cases: [(&str, Vec<Vec<u8>>); 11] = [
         ("a climbing name", vec![file("../outside")]),
         ("a name that climbs in the middle", vec![file("a/../../outside")]),
         ("an absolute name", vec![file("/outside")]),
@@ -60,7 +60,6 @@ fn what_would_leave_the_image_is_refused() {
         ("a further name by an absolute path", vec![hard("inside", "/etc/passwd")]),
         ("a further name through a link", vec![link("way", "/etc"), hard("inside", "way/passwd")]),
         ("a whiteout outside", vec![file("../.wh.outside")]),
-        ("a device", vec![raw(EntryType::Block, "disk", "", b"")]),
     ];
     let mut answers = Vec::new();
     for (what, entries) in cases {
@@ -190,4 +189,204 @@ fn an_image_is_the_same_after_a_journey_as_an_archive() {
     let ids = |user: &str| resolve_user(user, &layers).map(|user| (user.uid, user.gid)).expect("known");
     assert_eq!((ids("larkfield"), ids("7:8")), ((1000, 1002), (7, 8)));
     assert!(resolve_user("mallory", &layers).is_err());
+}
+
+/// An entry with PAX records in front of it (POSIX.1-2017, "pax Extended Header").
+fn with_records(records: &[(&str, &[u8])], entry: Vec<u8>) -> Vec<u8> {
+    let mut text = Vec::new();
+    for (key, value) in records {
+        // The length counts its own digits.
+        let rest = key.len() + value.len() + 3;
+        let length = (1..7).map(|digits| rest + digits).find(|length| {
+            let digits = length.to_string().len();
+            rest + digits == *length
+        });
+        text.extend(format!("{} {key}=", length.expect("a length")).as_bytes());
+        text.extend(*value);
+        text.push(b'\n');
+    }
+    [raw(EntryType::XHeader, "records", "", &text), entry].concat()
+}
+
+/// The value of an extended attribute; nothing if the file has none of that name.
+fn attribute(path: &Path, name: &str) -> Option<Vec<u8>> {
+    let mut value = vec![0; 256];
+    let length = rustix::fs::getxattr(path, name, &mut value).ok()?;
+    value.truncate(length);
+    Some(value)
+}
+
+#[test]
+fn a_file_keeps_the_attributes_and_the_time_that_its_records_say() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let target = dir.path().join("layer");
+    // A capability as the kernel stores it, version 2 (linux/capability.h): effective, CAP_NET_BIND_SERVICE.
+    let capability = [1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
+    let records: [(&str, &[u8]); 5] = [
+        ("SCHILY.xattr.user.origin", b"builder"),
+        ("SCHILY.xattr.security.capability", &capability),
+        ("SCHILY.xattr.trusted.overlay.opaque", b"y"),
+        ("mtime", b"2000000.25"),
+        ("uid", b"1200000"),
+    ];
+    unpack(&[with_records(&records, raw(EntryType::Regular, "app", "", b"x"))], &target).expect("unpacked");
+    let app = target.join("app");
+    assert_eq!(attribute(&app, "security.capability").as_deref(), Some(&capability[..]));
+    assert_eq!(attribute(&app, "user.origin").as_deref(), Some(&b"builder"[..]));
+    assert_eq!(attribute(&app, "trusted.overlay.opaque"), None, "an image does not change what overlays do");
+    let found = std::fs::metadata(&app).expect("the file");
+    assert_eq!((found.mtime(), found.uid()), (2_000_000, 65_534), "an owner past the map is nobody");
+}
+
+#[test]
+fn sparse_files_come_out_whole_with_their_holes() {
+    const MIB: u64 = 1 << 20;
+    let dir = tempfile::tempdir().expect("a directory");
+    let mut leading = format!("2\n0\n4\n{}\n3\n", 8 * MIB).into_bytes();
+    leading.resize(512, 0);
+    leading.extend(b"headend");
+    let size = (8 * MIB + 3).to_string();
+    let map = format!("0,4,{},3", 8 * MIB);
+    let forms: [(&str, Vec<Vec<u8>>); 3] = [
+        (
+            "1.0",
+            vec![with_records(
+                &[
+                    ("GNU.sparse.major", b"1"),
+                    ("GNU.sparse.minor", b"0"),
+                    ("GNU.sparse.name", b"disk"),
+                    ("GNU.sparse.realsize", size.as_bytes()),
+                ],
+                raw(EntryType::Regular, "GNUSparseFile.0/disk", "", &leading),
+            )],
+        ),
+        (
+            "0.1",
+            vec![with_records(
+                &[
+                    ("GNU.sparse.size", size.as_bytes()),
+                    ("GNU.sparse.map", map.as_bytes()),
+                    ("GNU.sparse.name", b"disk"),
+                ],
+                raw(EntryType::Regular, "GNUSparseFile.0/disk", "", b"headend"),
+            )],
+        ),
+        ("none", {
+            let mut content = b"head".to_vec();
+            content.resize(8 * MIB as usize, 0);
+            content.extend(b"end");
+            vec![raw(EntryType::Regular, "disk", "", &content)]
+        }),
+    ];
+    for (form, entries) in forms {
+        let target = dir.path().join(form);
+        unpack(&entries, &target).unwrap_or_else(|error| panic!("{form}: {error}"));
+        let content = std::fs::read(target.join("disk")).expect("the file");
+        assert_eq!(content.len() as u64, 8 * MIB + 3, "{form}");
+        assert!(content.starts_with(b"head\0") && content.ends_with(b"\0end"), "{form}");
+        let found = std::fs::metadata(target.join("disk")).expect("the file");
+        assert!(found.blocks() * 512 < MIB, "{form}: {} blocks", found.blocks());
+    }
+}
+
+#[test]
+fn damaged_sparse_files_are_refused_and_leave_nothing() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let sparse = |map: &str, size: &str, content: &[u8]| {
+        let records = [("GNU.sparse.size", size.as_bytes()), ("GNU.sparse.map", map.as_bytes())];
+        with_records(&records, raw(EntryType::Regular, "disk", "", content))
+    };
+    let leading = |list: &str| {
+        let mut content = list.as_bytes().to_vec();
+        content.resize(512, 0);
+        let records: [(&str, &[u8]); 2] = [("GNU.sparse.major", b"1"), ("GNU.sparse.realsize", b"9")];
+        with_records(&records, raw(EntryType::Regular, "disk", "", &content))
+    };
+    let cases = [
+        ("overlapping", sparse("0,4,2,4", "9", b"12345678")),
+        ("past the length", sparse("0,4,8,4", "9", b"12345678")),
+        ("past all numbers", sparse("18446744073709551615,2", "9", b"12")),
+        ("half a piece", sparse("0,4,5", "9", b"1234")),
+        ("too little content", sparse("0,8", "9", b"1234")),
+        ("no number", sparse("0,x", "9", b"1234")),
+        ("a length past all limits", sparse("0,4", "99999999999999", b"1234")),
+        ("a list without end", leading("")),
+        ("too many pieces", leading("100001\n")),
+        ("a long number", leading("123456789012345678901234567890\n")),
+    ];
+    let mut answers = Vec::new();
+    for (what, entry) in cases {
+        let target = dir.path().join("layer");
+        answers.push(format!("{what}: {}", unpack(&[entry], &target).expect_err(what)));
+        assert!(!target.exists(), "{what}");
+    }
+    insta::assert_snapshot!(answers.join("\n"));
+}
+
+#[test]
+fn a_whiteout_hides_what_lies_below_and_nothing_of_its_own_layer() {
+    let file = |name: &str| raw(EntryType::Regular, name, "", b"x");
+    let dir = |name: &str| raw(EntryType::Directory, name, "", b"");
+    let entries = [
+        file("before"),
+        file(".wh.before"),
+        file(".wh.after"),
+        file("after"),
+        dir("first"),
+        file("first/kept"),
+        file(".wh.first"),
+        file(".wh.second"),
+        dir("second"),
+    ];
+    let place = tempfile::tempdir().expect("a directory");
+    let target = place.path().join("layer");
+    unpack(&entries, &target).expect("unpacked");
+    for name in ["before", "after", "first/kept"] {
+        assert!(std::fs::symlink_metadata(target.join(name)).expect(name).is_file(), "{name}");
+    }
+    for name in ["first", "second"] {
+        let opaque = attribute(&target.join(name), "trusted.overlay.opaque");
+        assert_eq!(opaque.as_deref(), Some(&b"y"[..]), "{name} shows nothing from below");
+    }
+
+    let merged = place.path().join("merged");
+    std::fs::create_dir(&merged).expect("a directory");
+    let below = ["before", "after", "first/old", "second/old"].map(file);
+    for entries in [&below[..], &entries[..]] {
+        let bytes = layer(entries);
+        merge_layer(&bytes[..], &Digest::of(&bytes), &merged).expect("merged");
+    }
+    for (name, there) in
+        [("before", true), ("after", true), ("first/kept", true), ("first/old", false), ("second/old", false)]
+    {
+        assert_eq!(merged.join(name).exists(), there, "{name}");
+    }
+}
+
+#[test]
+fn long_names_and_long_link_targets_are_kept() {
+    let long = format!("{}/{}", "directory-".repeat(20), "n".repeat(200));
+    let target = format!("/{}", "t".repeat(300));
+    let mut builder = tar::Builder::new(Vec::new());
+    let mut header = tar::Header::new_gnu();
+    header.set_size(1);
+    header.set_mode(0o644);
+    builder.append_data(&mut header, &long, &b"x"[..]).expect("a file");
+    let mut header = tar::Header::new_gnu();
+    header.set_entry_type(EntryType::Symlink);
+    header.set_size(0);
+    builder.append_link(&mut header, "link", &target).expect("a link");
+    let by_records = with_records(
+        &[("path", b"by-records/\xc3\xa4"), ("size", b"3")],
+        raw(EntryType::Regular, "short", "", b"abc"),
+    );
+    let bytes = [&builder.into_inner().expect("an archive")[..], &[]].concat();
+    // The archive's end, two records of zeros, is cut off for another entry.
+    let bytes = layer(&[bytes[..bytes.len() - 1024].to_vec(), by_records]);
+    let place = tempfile::tempdir().expect("a directory");
+    let layer = place.path().join("layer");
+    unpack_layer(&bytes[..], &Digest::of(&bytes), &layer).expect("unpacked");
+    assert_eq!(std::fs::read(layer.join(&long)).expect("the file"), b"x");
+    assert_eq!(std::fs::read_link(layer.join("link")).expect("the link"), Path::new(&target));
+    assert_eq!(std::fs::read(layer.join("by-records/ä")).expect("the file"), b"abc");
 }

@@ -1,4 +1,4 @@
-//! Which parts run: one of each, but for gateways, of which there may be several.
+//! Which parts run: one of each, and one or several gateways.
 
 use crate::args::Part;
 

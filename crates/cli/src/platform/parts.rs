@@ -148,7 +148,7 @@ pub(super) fn spawn(
         .map(|(number, listener)| (listener.as_raw_fd(), FIRST_LISTENER + number as RawFd))
         .collect();
     handed.push((levels.as_raw_fd(), log_levels::DESCRIPTOR));
-    // SAFETY: only system calls on descriptors, none of which allocates.
+    // SAFETY: only system calls on descriptors; none of them allocates.
     unsafe {
         command.pre_exec(move || {
             libc::setsid();

@@ -214,7 +214,7 @@ async fn look(control: &Data<Control>, target: &Target) -> Outcome {
     outcome
 }
 
-/// Tells the leader; gives the commits of which it does not know what they declare.
+/// Tells the leader. Returns the commits whose declarations the leader has not read yet.
 async fn tell(control: &Data<Control>, target: &Target, looked: Looked) -> Result<BTreeSet<String>, String> {
     let note = NoteLook { source: target.clone(), looked };
     let noted = control.leader.carry_out(note, PLATFORM, "").await;

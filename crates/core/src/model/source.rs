@@ -160,7 +160,7 @@ impl SourceCredential {
     }
 }
 
-/// One thing of which a source leaves its hands: exactly what a person touched.
+/// One thing that a source leaves alone: exactly what a person touched.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Touched {
@@ -179,7 +179,7 @@ pub enum Touched {
 }
 
 impl Touched {
-    /// The workload of which it is.
+    /// The workload that it belongs to.
     pub fn workload(&self) -> Option<&Name> {
         match self {
             Touched::Release(name) | Touched::Replicas(name) | Touched::Workload(name) => Some(name),

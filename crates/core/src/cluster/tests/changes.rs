@@ -24,7 +24,7 @@ fn refused(yard: &mut Yard, text: &str) -> String {
         .message
 }
 
-/// So many rounds, in each of which the service answers.
+/// So many rounds; the service answers in each.
 fn answers_throughout(yard: &mut Yard, rounds: usize) {
     for round in 0..rounds {
         yard.round();
