@@ -1,5 +1,6 @@
 #!/bin/sh
-# Installs from Debian's packages what is missing: PostgreSQL, Git, an ssh client and a C compiler; for the tests Chromium, curl,
+# Installs from Debian's packages what is missing: PostgreSQL, Git, an ssh client and the
+# tools for scratch on disk and a C compiler; for the tests Chromium, curl,
 # OpenSSL, certutil and an ssh server too.
 # Says what it does; without the right to install it names the packages and ends.
 set -eu
@@ -12,6 +13,7 @@ need() { # package, test
 need gcc "command -v cc"
 need libc6-dev "ls /usr/lib/*/libc.a"
 need git "command -v git"
+need btrfs-progs "command -v mkfs.btrfs"
 need openssh-client "command -v ssh"
 need postgresql "ls /usr/lib/postgresql/*/bin/initdb && id postgres"
 if [ "${1:-}" = for-tests ]; then

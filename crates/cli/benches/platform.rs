@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 use mainyard_core::address;
 use mainyard_core::model::{Bytes, Cpu, EnvironmentIndex, Limits};
 use mainyard_images::ContentStore;
-use mainyard_runtime::{Isolation, Progress, Run, enter};
+use mainyard_runtime::{DiskScratch, Isolation, Progress, Run, enter};
 
 mod stage;
 
@@ -120,6 +120,9 @@ impl Bare {
                 processes: 64,
                 ..Limits::default()
             },
+            read_only: false,
+            volumes: Vec::new(),
+            ptrace: false,
             address: address_of(number),
             port: None,
             hosts: String::new(),
@@ -147,6 +150,7 @@ impl Drop for Bare {
     fn drop(&mut self) {
         let _ = self.isolation.groups().remove();
         let _ = self.isolation.network().remove();
+        DiskScratch::close(&self.dir);
     }
 }
 

@@ -17,23 +17,21 @@ use tokio_util::io::StreamReader;
 pub const SILENCE: Duration = Duration::from_secs(10);
 
 /// Why a call failed.
-#[derive(Debug)]
-pub struct Failed(String);
-
-impl Failed {
-    /// For a reason of the caller's own.
-    pub fn of(why: &str) -> Failed {
-        Failed(why.to_owned())
-    }
+#[derive(Debug, thiserror::Error)]
+pub enum Failed {
+    /// It does not answer, or its answer broke off.
+    #[error("{0}")]
+    Unreachable(String),
+    /// Another control decides; the next call goes to that one.
+    #[error("another control decides, at {0}")]
+    NotTheLeader(String),
+    /// It answered that it does not do this.
+    #[error("{0}")]
+    Refused(String),
+    /// Its answer is of no use to the caller.
+    #[error("{0}")]
+    Unusable(String),
 }
-
-impl std::fmt::Display for Failed {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(&self.0)
-    }
-}
-
-impl std::error::Error for Failed {}
 
 /// Control, as one part calls it.
 #[derive(Debug, Clone)]
@@ -81,16 +79,16 @@ impl Control {
             Ok(answer) => answer,
             Err(error) => {
                 self.present().clone_from(&self.known);
-                return Err(Failed(error.to_string()));
+                return Err(Failed::Unreachable(error.to_string()));
             }
         };
         if answer.status() == StatusCode::MISDIRECTED_REQUEST {
             let problem: serde_json::Value = answer.json().await.unwrap_or_default();
             let holder = problem["holder"].as_str().unwrap_or(&self.known).to_owned();
             self.present().clone_from(&holder);
-            return Err(Failed(format!("another control decides, at {holder}")));
+            return Err(Failed::NotTheLeader(holder));
         }
-        answer.error_for_status().map_err(|error| Failed(error.to_string()))
+        answer.error_for_status().map_err(|error| Failed::Refused(error.to_string()))
     }
 
     /// Opens a stream of orders.
@@ -136,11 +134,12 @@ impl Orders {
     /// # Errors
     /// When the link has ended, or nothing was heard for [`SILENCE`].
     pub async fn next<T: DeserializeOwned>(&mut self) -> Result<T, Failed> {
-        let silent = || Failed("control is silent".to_owned());
+        let silent = || Failed::Unreachable("control is silent".to_owned());
         let line = tokio::time::timeout(SILENCE, self.0.next_line()).await.map_err(|_| silent())?;
-        let line = line.map_err(|error| Failed(error.to_string()))?;
-        let line = line.ok_or_else(|| Failed("control closed the link".to_owned()))?;
-        serde_json::from_str(&line).map_err(|error| Failed(format!("an order cannot be read: {error}")))
+        let line = line.map_err(|error| Failed::Unreachable(error.to_string()))?;
+        let line = line.ok_or_else(|| Failed::Unreachable("control closed the link".to_owned()))?;
+        serde_json::from_str(&line)
+            .map_err(|error| Failed::Unusable(format!("an order cannot be read: {error}")))
     }
 }
 

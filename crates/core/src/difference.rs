@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::manifest::written;
-use crate::model::{Check, Name, Release, ReleaseSpec, RolloutRule};
+use crate::model::{Check, Limits, Name, Release, ReleaseSpec, RolloutRule};
 
 /// One field that differs.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -80,10 +80,21 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     list.map("file", &files(before), &files(after));
     list.field("cpu limit", before.limits.cpu.to_string(), after.limits.cpu.to_string());
     list.field("memory limit", before.limits.memory.to_string(), after.limits.memory.to_string());
+    list.field("disk limit", before.limits.disk.to_string(), after.limits.disk.to_string());
+    let (was, is) = (before.limits.shared_memory.to_string(), after.limits.shared_memory.to_string());
+    list.field("shared memory limit", was, is);
+    let size = |limits: &Limits| limits.tmp.map(|size| size.to_string());
+    list.maybe("/tmp in memory", size(&before.limits), size(&after.limits));
+    let (was, is) = (before.limits.open_files.to_string(), after.limits.open_files.to_string());
+    list.field("open files limit", was, is);
     list.field("process limit", before.limits.processes.to_string(), after.limits.processes.to_string());
     list.field("log lines a second", before.limits.log_lines.to_string(), after.limits.log_lines.to_string());
     list.field("cpu reserve", before.reserve.cpu.to_string(), after.reserve.cpu.to_string());
     list.field("memory reserve", before.reserve.memory.to_string(), after.reserve.memory.to_string());
+    let root = |spec: &ReleaseSpec| if spec.read_only { "read-only" } else { "writable" }.to_owned();
+    list.field("root file system", root(before), root(after));
+    let ptrace = |spec: &ReleaseSpec| if spec.ptrace { "allowed" } else { "refused" }.to_owned();
+    list.field("ptrace", ptrace(before), ptrace(after));
     list.field("drain", before.stop.drain.to_string(), after.stop.drain.to_string());
     list.field("grace", before.stop.grace.to_string(), after.stop.grace.to_string());
     let command = |spec: &ReleaseSpec| {

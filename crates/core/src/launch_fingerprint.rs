@@ -22,6 +22,16 @@ pub struct LaunchFingerprint<'a> {
     pub files: BTreeMap<&'a str, SecretUse>,
     /// The most that it may use.
     pub limits: &'a Limits,
+    /// Whether its root file system can only be read.
+    #[serde(skip_serializing_if = "is_false")]
+    pub read_only: bool,
+    /// Whether its processes may trace each other.
+    #[serde(skip_serializing_if = "is_false")]
+    pub ptrace: bool,
+}
+
+fn is_false(value: &bool) -> bool {
+    !value
 }
 
 impl<'a> LaunchFingerprint<'a> {
@@ -42,6 +52,8 @@ impl<'a> LaunchFingerprint<'a> {
             settings: spec.settings.iter().map(|(key, value)| (key.as_str(), fixed(value))).collect(),
             files: spec.files.iter().map(|(path, used)| (path.as_str(), version(used))).collect(),
             limits: &spec.limits,
+            read_only: spec.read_only,
+            ptrace: spec.ptrace,
         })
     }
 
@@ -71,6 +83,8 @@ mod tests {
             settings: level("info"),
             files,
             limits: &limits,
+            read_only: false,
+            ptrace: false,
         };
         let words = ["/app/api".to_owned()];
         let others = [
@@ -80,6 +94,8 @@ mod tests {
             LaunchFingerprint { settings: secret(1), ..one.clone() },
             LaunchFingerprint { files: BTreeMap::from([("/app/key", used(1))]), ..one.clone() },
             LaunchFingerprint { limits: &Limits { processes: 1, ..limits }, ..one.clone() },
+            LaunchFingerprint { read_only: true, ..one.clone() },
+            LaunchFingerprint { ptrace: true, ..one.clone() },
         ];
         assert_eq!(one.digest(), one.clone().digest());
         assert_eq!(one.digest().len(), 64);

@@ -70,6 +70,7 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
                 CheckFails,
                 Flapping,
                 ProcessLimit,
+                DiskFull,
                 OutOfMemory,
                 KeepsEnding,
                 EndedOnce,
@@ -155,6 +156,11 @@ pub fn about(code: ReasonCode) -> Entry {
             "The process wanted another process or thread and has as many as it may.",
             "by the node, from the kernel's count",
             "raise `limits.processes`, or let the program start fewer",
+        ),
+        DiskFull => entry(
+            "The replica has written as much to its root file system as it may.",
+            "by the node, which looks at what it has written",
+            "write less or remove what is old in the directory that the sentence names, or raise `limits.disk`",
         ),
         CheckFails => entry(
             "The ready check does not succeed.",

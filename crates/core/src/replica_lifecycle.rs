@@ -7,7 +7,7 @@ mod ends;
 mod probing;
 
 use crate::link::{ReplicaReport, RunOrder};
-use crate::model::{FirstOutcome, FirstState, Reason, ReplicaState, Span};
+use crate::model::{Bytes, FirstOutcome, FirstState, Reason, ReplicaState, Span};
 
 /// A replica that ran this long without ending is no longer held to have trouble.
 const TROUBLE_FORGOTTEN_AFTER: u64 = 60_000;
@@ -56,6 +56,23 @@ pub struct Ended {
     pub told: bool,
 }
 
+/// How much a replica has written, once it is as much as it may.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DiskFull {
+    /// Bytes in its root file system that are not the image's.
+    pub written: Bytes,
+    /// The directory that holds the most of it, where that was found.
+    pub most_in: Option<String>,
+}
+
+impl DiskFull {
+    /// Whether so much written counts as full. The file system keeps some of it for its own records, so that a
+    /// program is refused a little before the limit.
+    pub fn counts(written: Bytes, limit: Bytes) -> bool {
+        written.bytes() + Bytes::mib(4).bytes().min(limit.bytes() / 20) >= limit.bytes()
+    }
+}
+
 /// Something that happened.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Event {
@@ -85,6 +102,8 @@ pub enum Event {
     MemoryKills(u64),
     /// How often the kernel refused it another process or thread in this run, so far.
     ProcessesRefused(u64),
+    /// It has written as much to its root file system as it may.
+    DiskFull(DiskFull),
     /// It should stop.
     Stop,
     /// The time that was asked for has come.
@@ -157,6 +176,8 @@ pub struct ReplicaRun {
     /// How often this run was refused a process.
     refused_now: u64,
     refused_told: u64,
+    /// Whether this run has met its disk limit, in words.
+    full: Option<String>,
     /// When this run was ready and its check failed after all, the newest last.
     lapses: Vec<u64>,
     /// The result of its last failed check.
@@ -197,6 +218,7 @@ impl ReplicaRun {
             kills_now: 0,
             refused_now: 0,
             refused_told: 0,
+            full: None,
             lapses: Vec::new(),
             last_failure: String::new(),
             late_by: None,
@@ -310,6 +332,7 @@ impl ReplicaRun {
             Event::Listening(open, loopback) => self.judge_ports(&open, &loopback, now),
             Event::MemoryKills(count) => self.memory_kills(count, now),
             Event::ProcessesRefused(count) => self.processes_refused(count, now),
+            Event::DiskFull(full) => self.disk_full(full, now),
             Event::Stop => self.stop(),
             Event::Wake => self.wake(now),
         }
@@ -353,7 +376,7 @@ impl ReplicaRun {
         }
         (self.tries, self.failures, self.alive_failures, self.looked_at_ports) = (0, 0, 0, 0);
         (self.lasts, self.last_trouble) = (false, now);
-        (self.refused_now, self.refused_told, self.late_by) = (0, 0, None);
+        (self.refused_now, self.refused_told, self.late_by, self.full) = (0, 0, None, None);
         self.lapses.clear();
         let mut list = Vec::new();
         if self.order.spec.ready_check().is_some() {

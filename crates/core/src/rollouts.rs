@@ -265,7 +265,8 @@ fn state_of(
         return (WorkloadState::Moving, None);
     }
     // Ready just now says little where it is so in turns.
-    let in_turns = |code| matches!(code, ReasonCode::Flapping | ReasonCode::ProcessLimit);
+    let in_turns =
+        |code| matches!(code, ReasonCode::Flapping | ReasonCode::ProcessLimit | ReasonCode::DiskFull);
     let reasons = counts.new.iter().filter_map(|replica| replica.reason.as_ref());
     if let Some(reason) = reasons.into_iter().find(|reason| in_turns(reason.code)) {
         return (WorkloadState::Failing, Some(reason.clone()));

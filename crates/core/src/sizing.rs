@@ -17,6 +17,8 @@ pub use usage::{ReleaseUsage, WorkloadUsage, usage_of};
 pub const DAYS: i32 = 7;
 /// Limits are advised in steps of this.
 const STEP: Bytes = Bytes::mib(16);
+/// What is written is told again when it has grown by more than this, in bytes.
+const DISK_STEP: u64 = 1 << 20;
 
 /// Usage of one replica since the last report.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -39,6 +41,9 @@ pub struct Usage {
     pub watched: u64,
     /// The most processes and threads.
     pub processes: u64,
+    /// The most that it had written to its root file system, in bytes.
+    #[serde(default)]
+    pub disk: u64,
 }
 
 impl Usage {
@@ -51,6 +56,7 @@ impl Usage {
         self.held_back += later.held_back;
         self.watched += later.watched;
         self.processes = self.processes.max(later.processes);
+        self.disk = self.disk.max(later.disk);
     }
 
     /// Whether it tells anything that `told` does not: a new height, a kill, or time that it was held back.
@@ -58,6 +64,7 @@ impl Usage {
         self.needed > told.needed
             || self.peak > told.peak
             || self.processes > told.processes
+            || self.disk > told.disk + DISK_STEP
             || self.kills > 0
             || self.held_back > 0
     }
@@ -163,6 +170,7 @@ mod tests {
             held_back: 0,
             watched: 0,
             processes: 1,
+            disk: 0,
         }
     }
 

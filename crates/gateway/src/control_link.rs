@@ -99,7 +99,7 @@ fn take(
         }
         GatewayOrder::Change(change) if *begun && serving.is_newer(change.version) => {
             if serving.routing().version != change.base {
-                return Err(Failed::of("a change of another table came"));
+                return Err(Failed::Unusable("a change of another table came".to_owned()));
             }
             kept.change(&change);
             serving.take_change(&change);

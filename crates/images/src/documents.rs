@@ -96,6 +96,27 @@ pub struct RootFs {
     pub diff_ids: Vec<String>,
 }
 
+/// The image's own health check: a program that is run inside.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "PascalCase", default)]
+pub struct HealthCheck {
+    /// `["CMD", PROGRAM, …]`, `["CMD-SHELL", LINE]`, or `["NONE"]`.
+    #[serde(deserialize_with = "or_default")]
+    pub test: Vec<String>,
+}
+
+impl HealthCheck {
+    /// The command as one line; nothing where the image has none.
+    pub fn line(&self) -> Option<String> {
+        match self.test.split_first() {
+            Some((kind, words)) if (kind == "CMD" || kind == "CMD-SHELL") && !words.is_empty() => {
+                Some(words.join(" "))
+            }
+            _ => None,
+        }
+    }
+}
+
 /// What an image is run with, unless a workload says otherwise.
 #[derive(Debug, Clone, Default, PartialEq, Deserialize)]
 #[serde(rename_all = "PascalCase", default)]
@@ -118,6 +139,15 @@ pub struct RunDefaults {
     /// The working directory; empty for `/`.
     #[serde(deserialize_with = "or_default")]
     pub working_dir: String,
+    /// Directories that the program writes to; the values are empty.
+    #[serde(deserialize_with = "or_default")]
+    pub volumes: BTreeMap<String, serde::de::IgnoredAny>,
+    /// The image's own health check, which builders of images add to the specification.
+    #[serde(deserialize_with = "or_default")]
+    pub healthcheck: HealthCheck,
+    /// Free text by key.
+    #[serde(deserialize_with = "or_default")]
+    pub labels: BTreeMap<String, String>,
     /// The signal that asks the program to end, by name or number; empty for `SIGTERM`.
     #[serde(deserialize_with = "or_default")]
     pub stop_signal: String,
@@ -127,6 +157,13 @@ impl RunDefaults {
     /// Program and arguments.
     pub fn command(&self) -> Vec<String> {
         self.entrypoint.iter().chain(&self.cmd).cloned().collect()
+    }
+
+    /// Directories that the program writes to, as absolute paths without `..`.
+    pub fn volumes(&self) -> Vec<String> {
+        let is_plain = |path: &&String| path.starts_with('/') && !path.split('/').any(|part| part == "..");
+        let paths = self.volumes.keys().filter(is_plain).map(|path| path.trim_end_matches('/').to_owned());
+        paths.filter(|path| !path.is_empty()).collect()
     }
 
     /// The number of the signal that asks the program to end (signal(7)); `SIGTERM` unless the image names another one

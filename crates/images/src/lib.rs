@@ -16,7 +16,7 @@ mod users;
 pub use about::{About, about};
 pub use content::{ContentStore, Digest, hash_reader};
 pub use documents::{
-    Descriptor, ImageConfiguration, ImageIndex, ImageManifest, Platform, RootFs, RunDefaults,
+    Descriptor, HealthCheck, ImageConfiguration, ImageIndex, ImageManifest, Platform, RootFs, RunDefaults,
 };
 pub use layout::{Imported, import_archive, import_dir, write_archive};
 pub use pack::{FileEntry, ImageContent, Layer, pack};

@@ -135,6 +135,7 @@ fn prepare_plain(parent: &Parent) -> Result<(), Fault> {
 
 fn prepare(spec: &Spec, parent: &Parent, joins: Vec<File>) -> Result<(), Fault> {
     end_with_parent(Signal::KILL)?;
+    step("hide the keeper's words", syscalls::hide_words())?;
     for mut group in joins {
         step("join a control group", group.write_all(b"0"))?;
     }

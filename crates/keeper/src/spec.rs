@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// Changes whenever a field is added, removed or reordered.
-const MARK: &[u8; 8] = b"MYKEEP05";
+const MARK: &[u8; 8] = b"MYKEEP06";
 
 /// One control group that the replica joins.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -16,6 +16,8 @@ pub struct Group {
     pub settings: Vec<(String, String)>,
     /// File in `dir` with a line `oom_kill N`, where this group has one.
     pub kills: String,
+    /// Where its own files are shown inside, below `/sys/fs/cgroup`; empty for that directory itself.
+    pub shown_as: String,
     /// Whether the keeper joins it too: what it does for the replica's output is charged to the replica.
     pub keeper: bool,
 }
@@ -48,8 +50,21 @@ pub struct Spec {
     pub memory: u64,
     /// Unpacked layers, the lowest first; absolute paths.
     pub layers: Vec<String>,
-    /// Room for what the replica writes to its root file system, in bytes.
+    /// A directory on disk, bounded by the node, that takes what the replica writes to its root file system. Empty where
+    /// the node has none: then memory takes it.
+    pub scratch_dir: String,
+    /// Room for what the replica writes to its root file system, in bytes, where memory takes it.
     pub scratch: u64,
+    /// Room for files in `/dev/shm`, in bytes.
+    pub shared_memory: u64,
+    /// Room in a `/tmp` of its own in memory, in bytes; 0 for none.
+    pub tmp: u64,
+    /// The root file system can only be read, but for `/tmp`, `/run` and `volumes`.
+    pub read_only: bool,
+    /// Directories that can be written whatever else can be.
+    pub volumes: Vec<String>,
+    /// How many processors programs are told of.
+    pub processors: u32,
     /// Content of `/etc/hosts`.
     pub hosts: String,
     /// The whole `/etc/resolv.conf`.
@@ -122,6 +137,7 @@ mod tests {
                 join: "tasks".into(),
                 settings: vec![("memory.limit_in_bytes".into(), "1048576".into())],
                 kills: "memory.oom_control".into(),
+                shown_as: "memory".into(),
                 keeper: true,
             }],
             address: [10, 118, 16, 2],

@@ -75,6 +75,27 @@ pub(crate) fn start_time() -> u64 {
     after_name.split_whitespace().nth(19).and_then(|ticks| ticks.parse().ok()).unwrap_or(0)
 }
 
+/// Overwrites the words that this process was started with: programs inside can read them of the first process, and they
+/// hold a path of the machine.
+pub(crate) fn hide_words() -> io::Result<()> {
+    let stat = std::fs::read_to_string("/proc/self/stat")?;
+    let after_name = stat.rsplit_once(')').map_or("", |(_, rest)| rest);
+    // Fields 48 and 49 of proc(5), counted from the third: where the words begin and end in memory.
+    let mut fields = after_name.split_whitespace().skip(45).map(|field| field.parse::<usize>().ok());
+    let (Some(Some(begin)), Some(Some(end))) = (fields.next(), fields.next()) else {
+        return Err(io::ErrorKind::InvalidData.into());
+    };
+    let length = end.saturating_sub(begin);
+    let name = &b"init"[..length.min(4)];
+    // SAFETY: the kernel says that these bytes of this process's own stack are its words; nobody reads them after main began.
+    unsafe {
+        let words = begin as *mut u8;
+        words.write_bytes(0, length);
+        words.copy_from_nonoverlapping(name.as_ptr(), name.len());
+    }
+    Ok(())
+}
+
 /// Blocks the signals that the keeper acts on and gives a descriptor to read them from.
 pub(crate) fn take_signals() -> Result<OwnedFd, Fault> {
     // SAFETY: the set is initialised by sigemptyset before it is read.

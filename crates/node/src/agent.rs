@@ -9,7 +9,7 @@ use mainyard_control_client::Control;
 use mainyard_core::link::{NodeOrder, NodeReport, RunOrder};
 use mainyard_core::model::{Check, Name, ReleaseId, ReplicaId};
 use mainyard_core::node_state::{Action, Leftover, NodeState, Orders};
-use mainyard_core::replica_lifecycle::{Do, Ended, Event};
+use mainyard_core::replica_lifecycle::{DiskFull, Do, Ended, Event};
 use mainyard_core::routing::hosts_in;
 use mainyard_runtime::{Driver, Plain};
 use mainyard_sealing::KeyRing;
@@ -172,6 +172,9 @@ impl Agent {
             }
             self.carry_out(actions);
         }
+        if let Some(scratch) = self.driver.scratch() {
+            scratch.only(&self.node_state.replicas().map(|(id, _)| id.dotted()).collect::<Vec<_>>());
+        }
     }
 
     fn take(&mut self, message: Message, control: &Control) {
@@ -300,6 +303,9 @@ impl Agent {
             && let Err(error) = self.kept_logs.keep(&self.log_dir_of(id), &release, id)
         {
             tracing::warn!(replica = %id, %error, "its log cannot be kept");
+        }
+        if let Some(scratch) = self.driver.scratch() {
+            scratch.remove(&id.dotted());
         }
         for dir in [self.dir_of(id), self.log_dir_of(id)] {
             if let Err(error) = std::fs::remove_dir_all(&dir)
@@ -441,12 +447,24 @@ impl Agent {
         self.meter.send_when_due();
     }
 
+    /// Whether a replica has written as much as it may, and where most of it is.
+    fn full_disk(&self, id: &ReplicaId) -> Option<DiskFull> {
+        let limit = self.node_state.replica(id)?.order.spec.limits.disk;
+        let scratch = self.driver.scratch()?;
+        let written = scratch.written(&id.dotted())?;
+        let full = DiskFull::counts(written, limit);
+        full.then(|| DiskFull { written, most_in: scratch.most_in(&id.dotted()) })
+    }
+
     fn count_refusals(&mut self) {
         let running: Vec<ReplicaId> =
             self.held.iter().filter(|(_, held)| held.keeper.is_some()).map(|(id, _)| id.clone()).collect();
         for id in running {
             if let Some(count) = self.driver.memory_kills(&id.dotted()).filter(|count| *count > 0) {
                 self.handle(&id, Event::MemoryKills(count));
+            }
+            if let Some(full) = self.full_disk(&id) {
+                self.handle(&id, Event::DiskFull(full));
             }
             if let Some(count) = self.driver.processes_refused(&id.dotted()).filter(|count| *count > 0) {
                 self.handle(&id, Event::ProcessesRefused(count));

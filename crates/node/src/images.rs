@@ -2,10 +2,11 @@
 
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use futures_util::TryStreamExt;
-use mainyard_control_client::Control;
+use futures_util::{StreamExt, TryStreamExt, stream};
+use mainyard_control_client::{Control, Failed};
 use mainyard_core::model::{Reason, ReasonCode};
 use mainyard_images::{
     Digest, ImageConfiguration, ImageManifest, User, merge_layer, resolve_user, unpack_layer,
@@ -17,9 +18,34 @@ use crate::Config;
 /// How often a blob is asked for again where control does not answer, and how long is waited before each time.
 const TRIES: u32 = 40;
 const PAUSE: std::time::Duration = std::time::Duration::from_millis(250);
-/// Part of the error when control goes away before or while it sends a blob.
-const AWAY: [&str; 3] =
-    ["error sending request", "error decoding response body", "request or response body error"];
+/// Layers of an image that are fetched and unpacked at once.
+const AT_ONCE: usize = 4;
+
+/// Why an image could not be prepared.
+#[derive(Debug, thiserror::Error)]
+enum FetchError {
+    /// Control went away before or while it sent a blob, which says nothing of the image.
+    #[error("the blob {0} did not come: control is away")]
+    Away(String),
+    /// Control refused a blob.
+    #[error("the image's blob {0} can't be fetched: {1}")]
+    Refused(String, Failed),
+    /// What came is not what its digest says.
+    #[error("the blob {0} was changed on the way")]
+    Changed(String),
+    /// A document is none of the image specification.
+    #[error("the document {0} cannot be read: {1}")]
+    Document(String, serde_json::Error),
+    /// The image was refused.
+    #[error(transparent)]
+    Image(#[from] mainyard_images::Error),
+    /// The node's disk refused.
+    #[error("cannot keep the image: {0}")]
+    Disk(#[from] std::io::Error),
+    /// The thread that unpacked ended early.
+    #[error("cannot unpack the image: {0}")]
+    Thread(#[from] tokio::task::JoinError),
+}
 
 /// An image that is unpacked on this node, and what its configuration says.
 #[derive(Debug)]
@@ -36,6 +62,8 @@ pub(crate) struct Prepared {
     pub user: User,
     /// The signal that asks its program to end.
     pub stop_signal: i32,
+    /// Directories that it says are written to.
+    pub volumes: Vec<String>,
     /// Its documents on disk.
     documents: Vec<PathBuf>,
 }
@@ -110,13 +138,13 @@ impl Images {
         let mut got = self.get(digest).await;
         for _ in 0..TRIES {
             // Control may be away for a moment, which says nothing of the image.
-            if !got.as_ref().is_err_and(|message| AWAY.iter().any(|words| message.contains(words))) {
+            if !matches!(got, Err(FetchError::Away(_))) {
                 break;
             }
             tokio::time::sleep(PAUSE).await;
             got = self.get(digest).await;
         }
-        let image = Arc::new(got.map_err(|message| Reason::new(ReasonCode::ImageUnusable, message))?);
+        let image = Arc::new(got.map_err(|error| Reason::new(ReasonCode::ImageUnusable, error.to_string()))?);
         self.prepared
             .lock()
             .unwrap_or_else(PoisonError::into_inner)
@@ -124,7 +152,7 @@ impl Images {
         Ok(image)
     }
 
-    async fn get(&self, digest: &str) -> Result<Prepared, String> {
+    async fn get(&self, digest: &str) -> Result<Prepared, FetchError> {
         let manifest: ImageManifest = self.document(digest).await?;
         let documents = [digest, manifest.config.digest.as_str()]
             .into_iter()
@@ -132,88 +160,108 @@ impl Images {
             .collect::<Result<_, _>>()?;
         let config: ImageConfiguration = self.document(&manifest.config.digest).await?;
         let both = manifest.layers.iter().zip(&config.rootfs.diff_ids);
-        let parts: Vec<(&str, &str)> = both.map(|(layer, id)| (layer.digest.as_str(), id.as_str())).collect();
-        let mut layers = Vec::new();
-        if self.merged {
-            layers.push(self.tree(digest, &parts).await?);
+        let parts: Vec<(String, String)> =
+            both.map(|(layer, id)| (layer.digest.clone(), id.clone())).collect();
+        let layers = if self.merged {
+            vec![self.tree(digest, &parts).await?]
         } else {
-            for (packed, diff_id) in parts {
-                layers.push(self.layer(packed, diff_id).await?);
-            }
-        }
+            let fetched = parts.into_iter().map(|(packed, diff_id)| {
+                let images = self.clone();
+                async move { images.layer(&packed, &diff_id).await }
+            });
+            stream::iter(fetched).buffered(AT_ONCE).try_collect().await?
+        };
         let run = config.config;
-        let user = resolve_user(&run.user, &layers).map_err(|error| error.to_string())?;
-        let (command, stop_signal) = (run.command(), run.stop_signal());
-        Ok(Prepared { layers, command, stop_signal, env: run.env, cwd: run.working_dir, user, documents })
+        let user = resolve_user(&run.user, &layers)?;
+        Ok(Prepared {
+            layers,
+            command: run.command(),
+            stop_signal: run.stop_signal(),
+            volumes: run.volumes(),
+            env: run.env,
+            cwd: run.working_dir,
+            user,
+            documents,
+        })
     }
 
-    async fn blob(&self, digest: &str) -> Result<reqwest::Response, String> {
-        let answer = self.control.get(&format!("/link/blobs/{digest}")).await;
-        answer.map_err(|error| format!("the image's blob {digest} can't be fetched: {error}"))
+    async fn blob(&self, digest: &str) -> Result<reqwest::Response, FetchError> {
+        match self.control.get(&format!("/link/blobs/{digest}")).await {
+            Err(Failed::Unreachable(_) | Failed::NotTheLeader(_)) => Err(FetchError::Away(digest.to_owned())),
+            other => other.map_err(|error| FetchError::Refused(digest.to_owned(), error)),
+        }
     }
 
-    fn document_file(&self, digest: &str) -> Result<PathBuf, String> {
-        let id = Digest::parse(digest).map_err(|error| error.to_string())?;
-        Ok(self.dir.join(format!("{}.json", id.hex())))
+    /// Fetches a layer and has it unpacked as it comes, on a thread of its own.
+    async fn unpack_with(
+        &self,
+        packed: &str,
+        unpack: impl FnOnce(&mut dyn std::io::Read) -> Result<(), mainyard_images::Error> + Send + 'static,
+    ) -> Result<(), FetchError> {
+        let broken = Arc::new(AtomicBool::new(false));
+        let breaks = Arc::clone(&broken);
+        let body = self.blob(packed).await?.bytes_stream().map_err(move |error| {
+            breaks.store(true, Ordering::Relaxed);
+            std::io::Error::other(error)
+        });
+        let unpacked =
+            tokio::task::spawn_blocking(move || unpack(&mut SyncIoBridge::new(StreamReader::new(body))));
+        match unpacked.await? {
+            // The error is that of the stream, whatever it was wrapped in on the way.
+            Err(_) if broken.load(Ordering::Relaxed) => Err(FetchError::Away(packed.to_owned())),
+            other => Ok(other?),
+        }
+    }
+
+    fn document_file(&self, digest: &str) -> Result<PathBuf, FetchError> {
+        Ok(self.dir.join(format!("{}.json", Digest::parse(digest)?.hex())))
     }
 
     /// A manifest or configuration; kept on disk, so that a replica can be started while control is away.
-    async fn document<T: serde::de::DeserializeOwned>(&self, digest: &str) -> Result<T, String> {
-        let id = Digest::parse(digest).map_err(|error| error.to_string())?;
+    async fn document<T: serde::de::DeserializeOwned>(&self, digest: &str) -> Result<T, FetchError> {
+        let id = Digest::parse(digest)?;
         let kept = self.document_file(digest)?;
         let is_it = |bytes: &Vec<u8>| Digest::of(bytes) == id;
         let bytes = match std::fs::read(&kept).ok().filter(is_it) {
             Some(bytes) => bytes,
             None => {
-                let bytes =
-                    self.blob(digest).await?.bytes().await.map_err(|error| error.to_string())?.to_vec();
+                let answer = self.blob(digest).await?.bytes().await;
+                let bytes = answer.map_err(|_| FetchError::Away(digest.to_owned()))?.to_vec();
                 if !is_it(&bytes) {
-                    return Err(format!("the blob {digest} was changed on the way"));
+                    return Err(FetchError::Changed(digest.to_owned()));
                 }
-                std::fs::write(&kept, &bytes)
-                    .map_err(|error| format!("cannot keep the blob {digest}: {error}"))?;
+                std::fs::write(&kept, &bytes)?;
                 bytes
             }
         };
-        serde_json::from_slice(&bytes).map_err(|error| error.to_string())
+        serde_json::from_slice(&bytes).map_err(|error| FetchError::Document(digest.to_owned(), error))
     }
 
     /// All layers of an image in one directory, which appears only when it is whole.
-    async fn tree(&self, digest: &str, parts: &[(&str, &str)]) -> Result<PathBuf, String> {
-        let text = |error: std::io::Error| format!("cannot unpack the image: {error}");
-        let target = self.dir.join(Digest::parse(digest).map_err(|error| error.to_string())?.hex());
+    async fn tree(&self, digest: &str, parts: &[(String, String)]) -> Result<PathBuf, FetchError> {
+        let target = self.dir.join(Digest::parse(digest)?.hex());
         if target.is_dir() {
             return Ok(target);
         }
-        let partial = tempfile::Builder::new().prefix("unpacking-").tempdir_in(&self.dir).map_err(text)?;
+        let partial = tempfile::Builder::new().prefix("unpacking-").tempdir_in(&self.dir)?;
         let root = partial.path().join("root");
-        std::fs::create_dir(&root).map_err(text)?;
+        std::fs::create_dir(&root)?;
         for (packed, diff_id) in parts {
-            let id = Digest::parse(diff_id).map_err(|error| error.to_string())?;
-            let body = self.blob(packed).await?.bytes_stream().map_err(std::io::Error::other);
-            let root = root.clone();
-            let merged = tokio::task::spawn_blocking(move || {
-                merge_layer(SyncIoBridge::new(StreamReader::new(body)), &id, &root)
-            });
-            merged.await.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+            let (id, root) = (Digest::parse(diff_id)?, root.clone());
+            self.unpack_with(packed, move |layer| merge_layer(layer, &id, &root)).await?;
         }
-        std::fs::rename(&root, &target).map_err(text)?;
+        std::fs::rename(&root, &target)?;
         Ok(target)
     }
 
-    async fn layer(&self, packed: &str, diff_id: &str) -> Result<PathBuf, String> {
-        let id = Digest::parse(diff_id).map_err(|error| error.to_string())?;
+    async fn layer(&self, packed: &str, diff_id: &str) -> Result<PathBuf, FetchError> {
+        let id = Digest::parse(diff_id)?;
         let dir = self.dir.join(id.hex());
         if dir.is_dir() {
             return Ok(dir);
         }
-        let body = self.blob(packed).await?.bytes_stream().map_err(std::io::Error::other);
         let target = dir.clone();
-        let unpacked = tokio::task::spawn_blocking(move || {
-            let reader = SyncIoBridge::new(StreamReader::new(body));
-            unpack_layer(reader, &id, &target)
-        });
-        unpacked.await.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+        self.unpack_with(packed, move |layer| unpack_layer(layer, &id, &target)).await?;
         Ok(dir)
     }
 }

@@ -79,6 +79,9 @@ pub(crate) fn run_of(
         groups: image.user.groups.clone(),
         stop_signal: image.stop_signal,
         limits: order.spec.limits,
+        read_only: order.spec.read_only,
+        volumes: image.volumes.clone(),
+        ptrace: order.spec.ptrace,
         address: order.address,
         port: main_port(&order.spec),
         hosts,
@@ -120,6 +123,8 @@ pub(crate) fn started(order: &RunOrder, run: &Run) -> String {
         settings: settings.collect(),
         files: files.collect(),
         limits: &run.limits,
+        read_only: run.read_only,
+        ptrace: run.ptrace,
     };
     started.digest()
 }

@@ -47,6 +47,7 @@ fn nothing(id: &ReplicaId, order: &RunOrder) -> Usage {
         held_back: 0,
         watched: 0,
         processes: 0,
+        disk: 0,
     }
 }
 
@@ -85,6 +86,7 @@ impl Meter {
             held_back,
             watched,
             processes: reading.processes,
+            disk: reading.disk,
             ..nothing(id, order)
         });
     }
@@ -168,7 +170,7 @@ mod tests {
     }
 
     fn reading(needed: u64, kills: u64, held_back: u64) -> Reading {
-        Reading { needed, peak: needed + 10, kills, held_back, processes: 1 }
+        Reading { needed, peak: needed + 10, kills, held_back, processes: 1, disk: 0 }
     }
 
     #[test]

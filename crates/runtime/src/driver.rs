@@ -5,9 +5,10 @@ use std::path::Path;
 use std::process::Command;
 
 use mainyard_core::address::Range;
+use mainyard_core::model::Bytes;
 use serde::{Deserialize, Serialize};
 
-use crate::{Error, Isolation, Listening, Plain, Reading, Run, listening, listening_below};
+use crate::{DiskScratch, Error, Isolation, Listening, Plain, Reading, Run, listening, listening_below};
 
 /// The isolation that a node reports for its replicas.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -28,7 +29,7 @@ pub enum IsolationMode {
 /// A node's way to run replicas.
 pub enum Driver {
     /// In namespaces and control groups.
-    Isolated(Isolation),
+    Isolated(Box<Isolation>),
     /// As ordinary processes.
     Plain(Plain),
 }
@@ -40,7 +41,7 @@ impl Driver {
     /// When the machine does not have what is needed; the error says what was being done.
     pub fn open(dir: &Path, means: &IsolationMode) -> Result<Driver, Error> {
         Ok(match means {
-            IsolationMode::Isolated { groups } => Driver::Isolated(Isolation::open(dir, groups)?),
+            IsolationMode::Isolated { groups } => Driver::Isolated(Box::new(Isolation::open(dir, groups)?)),
             IsolationMode::Plain { range } => Driver::Plain(Plain::open(dir, *range)?),
         })
     }
@@ -77,7 +78,23 @@ impl Driver {
     /// The kernel's counters of the replica now; `None` if there are none.
     pub fn reading(&self, name: &str) -> Option<Reading> {
         match self {
-            Driver::Isolated(isolation) => isolation.groups().reading(name),
+            Driver::Isolated(isolation) => {
+                let written = self.written(name).map_or(0, Bytes::bytes);
+                Some(Reading { disk: written, ..isolation.groups().reading(name)? })
+            }
+            Driver::Plain(_) => None,
+        }
+    }
+
+    /// What the replica has written to its root file system; `None` where nothing counts it.
+    pub fn written(&self, name: &str) -> Option<Bytes> {
+        self.scratch()?.written(name)
+    }
+
+    /// The scratch on disk, where the node has one.
+    pub fn scratch(&self) -> Option<&DiskScratch> {
+        match self {
+            Driver::Isolated(isolation) => isolation.scratch(),
             Driver::Plain(_) => None,
         }
     }

@@ -114,6 +114,7 @@ impl Groups {
             keeper: false,
             dir: base.join(name).display().to_string(),
             join: self.members_file().to_owned(),
+            shown_as: self.shown_as(base),
             settings: settings.into_iter().map(|(file, value)| (file.to_owned(), value)).collect(),
             kills: kills.to_owned(),
         };
@@ -145,6 +146,17 @@ impl Groups {
                 let settings = vec![("memory.max", most), ("cpu.max", cpu), ("pids.max", processes)];
                 vec![group(all, settings, "memory.events")]
             }
+        }
+    }
+
+    /// Where programs inside look for a hierarchy: by the name that its mount has, or at the top for version 2.
+    fn shown_as(&self, base: &Path) -> String {
+        match self {
+            Groups::V1 { .. } => {
+                let mounted_at = base.parent().and_then(Path::file_name);
+                mounted_at.map(|name| name.to_string_lossy().into_owned()).unwrap_or_default()
+            }
+            Groups::V2 { .. } => String::new(),
         }
     }
 
@@ -224,7 +236,14 @@ impl Groups {
             .unwrap_or(0);
         let most = number(&processes.join("pids.peak")).or_else(|| number(&processes.join("pids.current")));
         let kills = self.memory_kills(name).unwrap_or(0);
-        Some(Reading { needed, peak: peak.max(needed), kills, held_back, processes: most.unwrap_or(0) })
+        Some(Reading {
+            needed,
+            peak: peak.max(needed),
+            kills,
+            held_back,
+            processes: most.unwrap_or(0),
+            disk: 0,
+        })
     }
 
     /// Process ids that are in a group of this node, whatever replica they belong to.
@@ -269,6 +288,8 @@ pub struct Reading {
     pub held_back: u64,
     /// The most processes and threads.
     pub processes: u64,
+    /// What it has written to its root file system on disk, in bytes; no control group counts it.
+    pub disk: u64,
 }
 
 fn number(file: &Path) -> Option<u64> {
@@ -346,7 +367,7 @@ mod tests {
         write("m/a/memory.oom_control", "oom_kill_disable 0\nunder_oom 0\noom_kill 2\n");
         write("c/a/cpu.stat", "nr_periods 9\nnr_throttled 3\nthrottled_time 7000000\n");
         write("p/a/pids.peak", "12\n");
-        let expected = Reading { needed: 120, peak: 500, kills: 2, held_back: 7000, processes: 12 };
+        let expected = Reading { needed: 120, peak: 500, kills: 2, held_back: 7000, processes: 12, disk: 0 };
         assert_eq!(v1.reading("a"), Some(expected));
         let reset = fs::read_to_string(dir.path().join("m/a/memory.max_usage_in_bytes"));
         assert_eq!(reset.expect("a file"), "0", "the next peak is that since this reading");

@@ -11,12 +11,12 @@ use std::sync::Mutex;
 use std::time::Duration;
 
 use mainyard_core::address::NODE_ADDRESS;
-use mainyard_core::model::{Bytes, EnvironmentIndex, Limits};
+use mainyard_core::model::{Bytes, Cpu, EnvironmentIndex, Limits};
 use mainyard_keeper::Spec;
 
 use crate::keepers::{keeper_command, write_keeper};
 use crate::network::link_index;
-use crate::{Doing, Error, Groups, NodeNetwork, users};
+use crate::{DiskScratch, Doing, Error, Groups, NodeNetwork, users};
 
 /// The first id of the first environment's map; the next environments follow, 65,536 apart.
 const FIRST_ID: u32 = 1_000_000;
@@ -26,8 +26,8 @@ pub fn first_id(environment: EnvironmentIndex) -> u32 {
     FIRST_ID + u32::from(environment.get()) * 65_536
 }
 
-/// The most that a replica may write to its root file system, unless half of its memory limit is less: written data is
-/// memory, and must run out of room before the process runs out of memory.
+/// The most that a replica may write to its root file system where that is memory, unless half of its memory limit is less:
+/// it must run out of room before the process runs out of memory.
 const SCRATCH: Bytes = Bytes::mib(64);
 
 /// How much of a replica's output is kept in each of the two log files.
@@ -58,6 +58,12 @@ pub struct Run {
     pub stop_signal: i32,
     /// The limits that the kernel enforces.
     pub limits: Limits,
+    /// Its root file system can only be read, but for `/tmp`, `/run` and `volumes`.
+    pub read_only: bool,
+    /// Directories that the image says are written to.
+    pub volumes: Vec<String>,
+    /// Its processes may trace each other.
+    pub ptrace: bool,
     /// Its address.
     pub address: Ipv4Addr,
     /// The port it is asked to listen on, where it has any.
@@ -82,7 +88,11 @@ pub struct Isolation {
     keeper: PathBuf,
     network: NodeNetwork,
     groups: Groups,
+    /// Scratch on disk; `None` where the machine has no means for it, and scratch is memory.
+    scratch: Option<DiskScratch>,
     filter: Vec<u8>,
+    tracing_filter: Vec<u8>,
+    processors: u32,
     id_maps: Mutex<BTreeMap<u32, File>>,
 }
 
@@ -95,13 +105,20 @@ impl Isolation {
     pub fn open(dir: &Path, name: &str) -> Result<Isolation, Error> {
         fs::create_dir_all(dir.join("stage")).doing(format!("make {}", dir.display()))?;
         let keeper = write_keeper(dir)?;
-        let filter = sandbox::filter::Filter::for_replicas().bytes();
+        let scratch = DiskScratch::open(dir).inspect_err(|error| {
+            tracing::warn!(%error, "replicas' files are kept in memory: there is no scratch on disk");
+        });
+        let filter = |ptrace| sandbox::filter::Filter::for_replicas(ptrace).bytes();
+        let processors = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
         Ok(Isolation {
             network: NodeNetwork::open(&Isolation::network_file(dir))?,
             groups: Groups::open(name)?,
             dir: dir.to_owned(),
             keeper,
-            filter,
+            scratch: scratch.ok(),
+            filter: filter(false),
+            tracing_filter: filter(true),
+            processors: u32::try_from(processors).unwrap_or(1),
             id_maps: Mutex::default(),
         })
     }
@@ -121,6 +138,11 @@ impl Isolation {
         &self.network
     }
 
+    /// The scratch on disk, where the node has one.
+    pub fn scratch(&self) -> Option<&DiskScratch> {
+        self.scratch.as_ref()
+    }
+
     /// The command that starts a keeper for this run: it reads its specification from standard input, which is
     /// set, and tells its [`crate::Progress`] on standard output, which the caller takes.
     pub fn command(&self, run: &Run) -> Result<Command, Error> {
@@ -130,7 +152,11 @@ impl Isolation {
     fn spec(&self, run: &Run) -> Result<Spec, Error> {
         let text = |path: &Path| path.display().to_string();
         let id_base = first_id(run.environment);
-        let scratch = SCRATCH.bytes().min(run.limits.memory.bytes() / 2);
+        let limits = &run.limits;
+        let scratch_dir = match &self.scratch {
+            Some(scratch) => text(&scratch.prepare(&run.name, limits.disk)?),
+            None => String::new(),
+        };
         Ok(Spec {
             hostname: run.hostname.clone(),
             run_dir: text(&run.run_dir),
@@ -144,7 +170,13 @@ impl Isolation {
             plain: false,
             memory: 0,
             layers: run.layers.iter().map(|layer| text(layer)).collect(),
-            scratch,
+            scratch_dir,
+            scratch: SCRATCH.bytes().min(limits.memory.bytes() / 2),
+            shared_memory: limits.shared_memory.bytes().min(limits.memory.bytes()),
+            tmp: limits.tmp.map_or(0, Bytes::bytes),
+            read_only: run.read_only,
+            volumes: run.volumes.clone(),
+            processors: processors(limits.cpu, self.processors),
             hosts: run.hosts.clone(),
             resolver: run.resolver.clone(),
             files: run.files.clone(),
@@ -154,19 +186,28 @@ impl Isolation {
             neighbour: NODE_ADDRESS.octets(),
             link: link_index(run.address),
             argv: run.argv.clone(),
-            env: run.env.clone(),
+            env: self.environment(run),
             cwd: run.cwd.clone(),
             uid: run.user.0,
             gid: run.user.1,
             member_of: run.groups.clone(),
             stop_signal: run.stop_signal,
             watches: 8192,
-            open_files: OPEN_FILES,
+            open_files: limits.open_files.into(),
             inodes: INODES,
             terminals: 64,
-            filter: self.filter.clone(),
+            filter: if run.ptrace { self.tracing_filter.clone() } else { self.filter.clone() },
             grace_ms: run.grace.as_millis() as u64,
         })
+    }
+
+    /// What the process is given, and how many threads are of use: libraries and `nproc` read it (OpenMP 5.2, section 21.1.2).
+    fn environment(&self, run: &Run) -> Vec<String> {
+        let mut env = run.env.clone();
+        if !env.iter().any(|pair| pair.starts_with("OMP_NUM_THREADS=")) {
+            env.push(format!("OMP_NUM_THREADS={}", processors(run.limits.cpu, self.processors)));
+        }
+        env
     }
 
     /// A path by which a keeper opens the environment's id map, through this process's open descriptor.
@@ -180,9 +221,12 @@ impl Isolation {
     }
 }
 
-/// Files that one process of a replica may have open.
-const OPEN_FILES: u64 = 65_536;
-/// Files and directories in a replica's scratch: each takes kernel memory, whatever is in it.
+/// How many processors a program is told of: as many as its limit fills, and no more than there are.
+pub(crate) fn processors(limit: Cpu, machine: u32) -> u32 {
+    u32::try_from(limit.milli().div_ceil(1000)).unwrap_or(u32::MAX).clamp(1, machine)
+}
+
+/// Files and directories in a replica's scratch in memory: each takes kernel memory, whatever is in it.
 const INODES: u64 = 65_536;
 
 /// The files that programs read to find their memory limit.

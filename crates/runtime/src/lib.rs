@@ -6,6 +6,7 @@
 //! has no threads: the node agent does the waiting.
 
 mod adopted_keepers;
+mod disk_scratch;
 mod driver;
 mod groups;
 mod isolation;
@@ -18,6 +19,7 @@ mod users;
 pub use adopted_keepers::{
     AdoptedKeeper, find_settled_survivor, find_survivor, last_ending, never_began, process_started_at,
 };
+pub use disk_scratch::DiskScratch;
 pub use driver::{Driver, IsolationMode};
 pub use groups::{Groups, Reading};
 pub use isolation::{Isolation, Run, first_id};

@@ -139,6 +139,11 @@ pub fn cover(dir: &Path) -> Result<(), Error> {
     }
 }
 
+/// Whether something is mounted at this path.
+pub(crate) fn is_mounted(path: &Path) -> bool {
+    NodeNetwork::at(path).exists()
+}
+
 /// Takes away what [`cover`] put there.
 pub fn uncover(dir: &Path) {
     let path = path_text(dir);

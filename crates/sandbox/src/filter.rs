@@ -55,8 +55,8 @@ fn unless_past(code: u16, k: u32) -> sock_filter {
 }
 
 impl Filter {
-    /// For a replica: what is not named is refused.
-    pub fn for_replicas() -> Filter {
+    /// For a replica: what is not named is refused. With `ptrace`, its processes may trace each other.
+    pub fn for_replicas(ptrace: bool) -> Filter {
         let clone = [
             instruction(LOAD, FIRST_ARGUMENT),
             unless_past(HAS_BITS, NEW_NAMESPACES),
@@ -72,7 +72,11 @@ impl Filter {
         let without = vec![instruction(ANSWER, refuse(libc::ENOSYS))];
         let special =
             [(libc::SYS_clone3, without), (libc::SYS_clone, clone.to_vec()), (libc::SYS_socket, socket)];
-        Filter::of(&special, &allowed(), ALLOW, refuse(libc::EPERM))
+        let mut listed = allowed();
+        if ptrace {
+            listed.extend([libc::SYS_ptrace, libc::SYS_process_vm_readv, libc::SYS_process_vm_writev]);
+        }
+        Filter::of(&special, &listed, ALLOW, refuse(libc::EPERM))
     }
 
     /// For a part that starts programs and builds namespaces.
@@ -205,7 +209,7 @@ mod tests {
 
     #[test]
     fn every_number_is_answered_by_the_list_alone() {
-        let filter = Filter::for_replicas();
+        let filter = Filter::for_replicas(false);
         let allowed: std::collections::BTreeSet<i64> = allowed().into_iter().collect();
         for number in 0..100_000 {
             let found = answer(&filter, THIS_ARCHITECTURE, number, 0);
@@ -227,6 +231,11 @@ mod tests {
         let socket = |family: i32| answer(&filter, THIS_ARCHITECTURE, libc::SYS_socket as u32, family as u32);
         assert_eq!((socket(libc::AF_INET), socket(libc::AF_PACKET)), (ALLOW, refuse(libc::EPERM)));
         assert!(filter.0.len() < 400, "{} instructions", filter.0.len());
+        let tracing = Filter::for_replicas(true);
+        for number in [libc::SYS_ptrace, libc::SYS_process_vm_readv, libc::SYS_process_vm_writev] {
+            assert_eq!(answer(&filter, THIS_ARCHITECTURE, number as u32, 0), refuse(libc::EPERM));
+            assert_eq!(answer(&tracing, THIS_ARCHITECTURE, number as u32, 0), ALLOW);
+        }
     }
 
     #[test]

@@ -17,6 +17,7 @@ const FILES: &[(&str, &str)] = migrations! {
     "0005_usage"
     "0006_any_moment"
     "0007_security"
+    "0008_disk"
 };
 
 /// Brings a record's tables up to date.

@@ -7,15 +7,15 @@ use sqlx::Row;
 use crate::{Error, Store};
 
 pub(crate) const ADD: &str = "INSERT INTO usage \
-    (workload, replica, release, needed, peak, memory, kills, held_back, watched, processes) \
-    SELECT * FROM UNNEST($1::text[], $2::text[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[]) \
+    (workload, replica, release, needed, peak, memory, kills, held_back, watched, processes, disk) \
+    SELECT * FROM UNNEST($1::text[], $2::text[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[]) \
     ON CONFLICT (day, replica, release) DO UPDATE SET \
     needed = GREATEST(usage.needed, EXCLUDED.needed), peak = GREATEST(usage.peak, EXCLUDED.peak), \
     memory = EXCLUDED.memory, kills = usage.kills + EXCLUDED.kills, \
     held_back = usage.held_back + EXCLUDED.held_back, watched = usage.watched + EXCLUDED.watched, \
-    processes = GREATEST(usage.processes, EXCLUDED.processes)";
+    processes = GREATEST(usage.processes, EXCLUDED.processes), disk = GREATEST(usage.disk, EXCLUDED.disk)";
 pub(crate) const READ: &str = "SELECT workload, replica, release, max(needed), max(peak), max(memory), \
-    sum(kills)::bigint, sum(held_back)::bigint, sum(watched)::bigint, max(processes) \
+    sum(kills)::bigint, sum(held_back)::bigint, sum(watched)::bigint, max(processes), max(disk) \
     FROM usage WHERE day > current_date - $1::int AND ($2 = '' OR workload = $2) \
     GROUP BY workload, replica, release ORDER BY workload, release, replica";
 pub(crate) const SWEEP: &str = "DELETE FROM usage WHERE day <= current_date - $1::int";
@@ -38,6 +38,7 @@ impl Store {
             .bind(column(|it| it.held_back))
             .bind(column(|it| it.watched))
             .bind(column(|it| it.processes))
+            .bind(column(|it| it.disk))
             .execute(self.pool())
             .await?;
         Ok(())
@@ -59,6 +60,7 @@ impl Store {
                 held_back: number(row, 7),
                 watched: number(row, 8),
                 processes: number(row, 9),
+                disk: number(row, 10),
             })
         });
         Ok(usage.collect())

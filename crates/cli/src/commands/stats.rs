@@ -53,6 +53,7 @@ pub(super) async fn of_one(
         "ENDED FOR MEMORY",
         "HELD BACK",
         "PROCESSES",
+        "WRITTEN",
     ]);
     for release in &stats.releases {
         rows.add_row(row(release));
@@ -149,7 +150,15 @@ fn row(release: &ReleaseUsage) -> Vec<Cell> {
         kills,
         Cell::new(format!("{:.1} % of the time", release.held_back * 100.0)),
         Cell::new(release.processes),
+        Cell::new(written(release)),
     ]
+}
+
+fn written(release: &ReleaseUsage) -> String {
+    match release.disk_limit {
+        0 => rounded(release.disk),
+        limit => format!("{} of {}", rounded(release.disk), Bytes::new(limit)),
+    }
 }
 
 /// With one decimal, in MiB.

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use mainyard_runtime::{Groups, HOSTS_VARIABLE, Isolation, IsolationMode, NodeNetwork};
+use mainyard_runtime::{DiskScratch, Groups, HOSTS_VARIABLE, Isolation, IsolationMode, NodeNetwork};
 use private_postgres::Postgres;
 
 use super::isolation_mode;
@@ -59,6 +59,7 @@ pub(super) fn clean(place: &DataDir) -> Result<(), Failure> {
             }
             groups.remove().map_err(|error| failed(&error))?;
             mainyard_runtime::uncover(&place.file("node/layers"));
+            DiskScratch::close(&place.file("node"));
             let network = NodeNetwork::at(&Isolation::network_file(&place.file("node")));
             network.remove().map_err(|error| failed(&error))?;
         }

@@ -140,6 +140,12 @@ pub static WORKLOAD: Shape = Shape::Table(&[
     key("settings", &Shape::Map(MapKey::Setting, &SETTING), "Environment variables of the process."),
     key("files", &Shape::Map(MapKey::File, &FILE_CONTENT), "Files put into the replica, by absolute path."),
     key("limits", &LIMITS, "The most that a replica may use."),
+    key(
+        "read_only",
+        &Shape::Bool,
+        "true: the root file system can only be read; /tmp, /run, /dev/shm and the image's volumes can be written.",
+    ),
+    key("ptrace", &Shape::Bool, "true: processes of a replica may trace each other, as debuggers do."),
     key("reserve", &RESERVE, "Resources reserved for a replica on its node."),
     key("command", &Shape::List(&Shape::Text), "Program and arguments, instead of the image's own."),
     key(
@@ -182,9 +188,25 @@ static LIMITS: Shape = Shape::Table(&[
     key(
         "memory",
         &Shape::Size,
-        "Memory, including files written to the root file system; 256 MiB by default.",
+        "Memory, including files in /dev/shm and in a /tmp in memory; 256 MiB by default.",
+    ),
+    key(
+        "disk",
+        &Shape::Size,
+        "What it writes to its root file system, on the node's disk; 1 GiB by default.",
+    ),
+    key("shared_memory", &Shape::Size, "Files in /dev/shm, which are memory; 64 MiB by default."),
+    key(
+        "tmp",
+        &Shape::Size,
+        "The size of a /tmp in memory; by default, /tmp is part of the root file system.",
     ),
     key("processes", &Shape::Integer(4, 100_000), "Processes and threads; 128 by default."),
+    key(
+        "open_files",
+        &Shape::Integer(64, 1_048_576),
+        "Files that one process may have open; 65536 by default.",
+    ),
     key(
         "log_lines",
         &Shape::Integer(1, 1_000_000),

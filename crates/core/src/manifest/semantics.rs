@@ -9,8 +9,11 @@ use toml_edit::Document;
 
 use super::parse::{Parsed, json, merge, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
-use crate::model::{Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Style};
+use crate::model::{Bytes, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Style};
 use crate::suggestions::did_you_mean;
+
+/// The least that a root file system can be used with.
+const LEAST_DISK: Bytes = Bytes::mib(16);
 
 /// The declared objects of one environment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -280,10 +283,30 @@ impl Reader<'_> {
             let message = format!("`{name}` reserves {reserve}, more than its limit of {limit}");
             self.say(&["workload", name.as_str(), "reserve"], message);
         }
+        self.check_limits(name, &spec.limits);
         for (key, words) in [("command", &spec.command), ("run_first", &spec.run_first)] {
             if words.as_ref().is_some_and(|words| words.first().is_none_or(String::is_empty)) {
                 self.say(&["workload", name.as_str(), key], format!("the {key} of `{name}` is empty"));
             }
+        }
+    }
+
+    /// Sizes that could never be used, or not even begin.
+    fn check_limits(&mut self, name: &Name, limits: &Limits) {
+        let in_memory = [("shared_memory", Some(limits.shared_memory)), ("tmp", limits.tmp)];
+        for (key, size) in in_memory {
+            let is_usual = limits.shared_memory == Limits::default().shared_memory && key == "shared_memory";
+            if let Some(size) = size.filter(|size| *size > limits.memory && !is_usual) {
+                let message = format!(
+                    "`{key}` of `{name}` ({size}) is memory, and more than its memory limit of {}",
+                    limits.memory
+                );
+                self.say(&["workload", name.as_str(), "limits", key], message);
+            }
+        }
+        if limits.disk < LEAST_DISK {
+            let message = format!("`disk` of `{name}` is {}; at least {LEAST_DISK} are needed", limits.disk);
+            self.say(&["workload", name.as_str(), "limits", "disk"], message);
         }
     }
 

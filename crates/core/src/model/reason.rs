@@ -38,6 +38,8 @@ codes! {
     Flapping = "flapping",
     /// It was refused another process or thread.
     ProcessLimit = "process-limit",
+    /// It has written as much to its root file system as it may.
+    DiskFull = "disk-full",
     /// The process ended once and is started again.
     EndedOnce = "ended-once",
     /// A secret has no such version, or its value can't be read.

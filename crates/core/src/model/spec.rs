@@ -42,6 +42,12 @@ pub struct ReleaseSpec {
     /// How long that may take; then it is ended, and the release has failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run_first_within: Option<Span>,
+    /// The root file system can only be read; `/tmp`, `/run`, `/dev/shm` and the image's volumes can be written.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub read_only: bool,
+    /// Processes of the replica may trace each other (`ptrace`), as debuggers do.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub ptrace: bool,
     /// How a replica is stopped.
     #[serde(default)]
     pub stop: Stop,
@@ -50,16 +56,32 @@ pub struct ReleaseSpec {
     pub checks: Checks,
 }
 
+fn is_false(value: &bool) -> bool {
+    !value
+}
+
 /// The limits that the kernel enforces on a replica.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Limits {
     /// Processor time.
     pub cpu: Cpu,
-    /// Memory, what it writes to its root file system included.
+    /// Memory, files in memory included: those in `/dev/shm`, and in a `/tmp` of its own.
     pub memory: Bytes,
+    /// What it writes to its root file system, on the node's disk.
+    #[serde(skip_serializing_if = "Limits::is_usual_disk")]
+    pub disk: Bytes,
+    /// Files in `/dev/shm`, which are memory.
+    #[serde(skip_serializing_if = "Limits::is_usual_shared_memory")]
+    pub shared_memory: Bytes,
+    /// The size of a `/tmp` in memory; without it, `/tmp` is part of the root file system.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tmp: Option<Bytes>,
     /// Processes and threads.
     pub processes: u32,
+    /// Files that one process may have open.
+    #[serde(skip_serializing_if = "Limits::are_usual_files")]
+    pub open_files: u32,
     /// Lines of its log in a second, over some seconds; what is more is dropped and counted.
     #[serde(skip_serializing_if = "Limits::are_usual_lines")]
     pub log_lines: u32,
@@ -68,6 +90,21 @@ pub struct Limits {
 impl Limits {
     /// Lines in a second where nobody says how many.
     const LOG_LINES: u32 = 1000;
+    const DISK: Bytes = Bytes::mib(1024);
+    const SHARED_MEMORY: Bytes = Bytes::mib(64);
+    const OPEN_FILES: u32 = 65_536;
+
+    fn is_usual_disk(disk: &Bytes) -> bool {
+        *disk == Limits::DISK
+    }
+
+    fn is_usual_shared_memory(size: &Bytes) -> bool {
+        *size == Limits::SHARED_MEMORY
+    }
+
+    fn are_usual_files(files: &u32) -> bool {
+        *files == Limits::OPEN_FILES
+    }
 
     fn are_usual_lines(lines: &u32) -> bool {
         *lines == Limits::LOG_LINES
@@ -79,7 +116,11 @@ impl Default for Limits {
         Limits {
             cpu: Cpu::from_milli(1000),
             memory: Bytes::mib(256),
+            disk: Limits::DISK,
+            shared_memory: Limits::SHARED_MEMORY,
+            tmp: None,
             processes: 128,
+            open_files: Limits::OPEN_FILES,
             log_lines: Limits::LOG_LINES,
         }
     }

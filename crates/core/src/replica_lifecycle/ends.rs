@@ -1,7 +1,8 @@
 //! Ends of a replica's process: what is reported of them, and when it is started again.
 
 use super::{
-    Do, Ended, FIRST_PAUSE, LONGEST_PAUSE, MANY_KEEPERS_LOST, Phase, ReplicaRun, TROUBLE_FORGOTTEN_AFTER,
+    DiskFull, Do, Ended, FIRST_PAUSE, LONGEST_PAUSE, MANY_KEEPERS_LOST, Phase, ReplicaRun,
+    TROUBLE_FORGOTTEN_AFTER,
 };
 use crate::model::{FirstOutcome, FirstState, Reason, ReasonCode, Span};
 
@@ -33,6 +34,19 @@ impl ReplicaRun {
         let sentence =
             format!("the kernel refused it another process or thread {times}; its limit is {limit}");
         self.reason = Some(Reason::new(ReasonCode::ProcessLimit, sentence));
+        (self.lasts, self.last_trouble) = (false, now);
+        vec![Do::WakeAfter(Span::from_millis(TROUBLE_FORGOTTEN_AFTER))]
+    }
+
+    pub(super) fn disk_full(&mut self, full: DiskFull, now: u64) -> Vec<Do> {
+        let most = full.most_in.map_or(String::new(), |dir| format!(", most in {dir}"));
+        let limit = self.order.spec.limits.disk;
+        let sentence = format!("wrote {} of {limit} to its root file system{most}", full.written);
+        // It stays full until something is removed: the first sentence is enough, unless another reason came between.
+        if self.full.is_none() || self.reason.is_none() {
+            self.reason = Some(Reason::new(ReasonCode::DiskFull, sentence.clone()));
+        }
+        self.full = Some(sentence);
         (self.lasts, self.last_trouble) = (false, now);
         vec![Do::WakeAfter(Span::from_millis(TROUBLE_FORGOTTEN_AFTER))]
     }
@@ -78,6 +92,8 @@ impl ReplicaRun {
         self.kills_now = self.kills_now.max(ended.memory_kills);
         self.reason = Some(if self.kills_now > 0 {
             self.out_of_memory()
+        } else if let Some(full) = self.full.take().filter(|_| ended.told) {
+            Reason::new(ReasonCode::DiskFull, format!("{full}, and ended with {}", how(&ended)))
         } else if !ended.told && self.ends < MANY_KEEPERS_LOST {
             Reason::new(ReasonCode::KeeperLost, "its keeper was ended from outside, and the replica with it")
         } else if !ended.told {
@@ -112,6 +128,9 @@ impl ReplicaRun {
                 (FirstState::Unknown, "its keeper was killed from outside, and reported nothing".to_owned())
             }
             () if self.kills_now > 0 => (FirstState::Failed, self.out_of_memory().sentence),
+            () if self.full.is_some() && ended.code != Some(0) => {
+                (FirstState::Failed, self.full.take().unwrap_or_default())
+            }
             () if ended.code == Some(0) => (FirstState::Passed, how(&ended)),
             () => (FirstState::Failed, format!("ended with {}", how(&ended))),
         };

@@ -43,6 +43,10 @@ pub struct ReleaseUsage {
     pub held_back: f64,
     /// The most processes and threads of one.
     pub processes: u64,
+    /// The most that one had written to its root file system, in bytes.
+    pub disk: u64,
+    /// The disk limit, in bytes; 0 where the release is not known any more.
+    pub disk_limit: u64,
     /// Whether the advice rests on it: on releases that failed it does not.
     pub counts: bool,
 }
@@ -76,6 +80,11 @@ pub fn usage_of(
             kills: sum(|it| it.kills),
             held_back: sum(|it| it.held_back) as f64 / sum(|it| it.watched).max(1) as f64,
             processes: most(|it| it.processes),
+            disk: most(|it| it.disk),
+            disk_limit: state
+                .releases
+                .get(&(workload.clone(), ReleaseNumber(*release)))
+                .map_or(0, |release| release.spec.limits.disk.bytes()),
             counts: counts(state, workload, *release),
         }
     };

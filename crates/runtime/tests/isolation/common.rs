@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use mainyard_core::address;
 use mainyard_core::model::{Bytes, Cpu, EnvironmentIndex, Limits};
 use mainyard_images::{ContentStore, ImageContent, pack};
-use mainyard_runtime::{Ending, Isolation, Progress, Run, enter};
+use mainyard_runtime::{DiskScratch, Ending, Isolation, Progress, Run, enter};
 
 /// A node of this test alone; everything goes when it is dropped, also after a failure.
 pub(crate) struct Bench {
@@ -106,6 +106,9 @@ impl Bench {
                 processes: 64,
                 ..Limits::default()
             },
+            read_only: false,
+            volumes: Vec::new(),
+            ptrace: false,
             address,
             port: None,
             hosts: "127.0.0.1 localhost\n".into(),
@@ -136,6 +139,8 @@ impl Bench {
             for entry in std::fs::read_dir(dir).into_iter().flatten().flatten() {
                 match entry.file_type() {
                     Ok(kind) if kind.is_dir() => look.push(entry.path()),
+                    // What is in it is found where it is mounted.
+                    Ok(_) if entry.file_name() == "scratch.btrfs" => {}
                     Ok(kind) if kind.is_file() => {
                         // That of the network namespace is no file of bytes.
                         let bytes = std::fs::read(entry.path()).unwrap_or_default();
@@ -196,5 +201,6 @@ impl Drop for Bench {
     fn drop(&mut self) {
         let _ = self.isolation.groups().remove();
         let _ = self.isolation.network().remove();
+        DiskScratch::close(&self.dir.path().join("node"));
     }
 }

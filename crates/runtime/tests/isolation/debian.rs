@@ -4,12 +4,15 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::process::Command;
 
+use mainyard_core::model::Bytes;
+use mainyard_core::replica_lifecycle::DiskFull;
 use mainyard_images::{FileEntry, ImageContent};
+use mainyard_runtime::Run;
 
-use crate::common::{Bench, until};
+use crate::common::{Bench, Replica, until};
 
 /// Programs of Debian's essential packages: shells, coreutils, util-linux and perl-base.
-const PROGRAMS: [&str; 26] = [
+const PROGRAMS: [&str; 27] = [
     "/usr/bin/bash",
     "/usr/bin/cat",
     "/usr/bin/chmod",
@@ -27,6 +30,7 @@ const PROGRAMS: [&str; 26] = [
     "/usr/bin/ls",
     "/usr/bin/mknod",
     "/usr/bin/mount",
+    "/usr/bin/nproc",
     "/usr/bin/nsenter",
     "/usr/bin/perl",
     "/usr/bin/prlimit",
@@ -207,11 +211,38 @@ const EVERYDAY: &[(&str, &str)] = &[
     ("share memory", "echo x > /dev/shm/x"),
     ("have the usual devices", "[ -c /dev/tty ] && [ -c /dev/full ] && [ -d /dev/fd ] && [ -d /run ]"),
     ("ask whether an address answers", "perl -e 'socket(S, 2, 2, 1) or exit 1'"),
+    ("listen at a low port", "perl -e 'socket(S, 2, 1, 0); bind(S, pack(\"S n N x8\", 2, 80, 0)) or exit 1'"),
     (
-        "listen at a low port",
-        "perl -e 'use Socket; socket(S, 2, 1, 0); bind(S, sockaddr_in(80, INADDR_ANY)) or exit 1'",
+        "find its memory limit",
+        "cat /sys/fs/cgroup/memory/memory.limit_in_bytes /sys/fs/cgroup/memory.max 2>/dev/null | grep -qx 50331648",
     ),
+    (
+        "find its processor limit",
+        "cat /sys/fs/cgroup/cpu/cpu.cfs_quota_us /sys/fs/cgroup/cpu.max 2>/dev/null | grep -qw 100000",
+    ),
+    (
+        "be told of as many processors as it may use",
+        "[ \"$(nproc)\" = 1 ] && [ \"$(cat /sys/devices/system/cpu/online)\" = 0 ]",
+    ),
+    ("change nothing below /sys", "! echo 1 > /sys/x && ! echo 1 > /sys/fs/cgroup/x"),
+    (
+        "see no path of the machine",
+        "! grep -qE '/\\.tmp|mainyard-test|keeper' /proc/self/mountinfo /proc/1/cmdline /proc/self/cgroup",
+    ),
+    ("trace no other process", "! perl -e 'exit(syscall(101, 0, 0, 0, 0) == 0 ? 0 : 1)'"),
 ];
+
+/// With a root file system that can only be read, and tracing allowed.
+const READ_ONLY: &[(&str, &str)] = &[
+    ("write nothing to the root", "! echo x > /x && ! echo x > /etc/x && ! echo x > /srv/x"),
+    ("write to /tmp, /run and /dev/shm", "echo x > /tmp/x && echo x > /run/x && echo x > /dev/shm/x"),
+    ("write to what the image says is written to", "echo x > /srv/data/x"),
+    ("trace its own processes", "perl -e 'exit(syscall(101, 0, 0, 0, 0) == 0 ? 0 : 1)'"),
+];
+
+/// Fills a file, and says what the system answered.
+const FILL: &str = "fill() { perl -e '$x = \"x\" x 1048576; open(F, \">\", $ARGV[0]) or exit 1; \
+    for (1..$ARGV[1]) { syswrite(F, $x) == 1048576 or do { print \"refused: $!\\n\"; exit 1 } }' \"$@\"; }";
 
 /// The same, only for root: a server that opens its logs again after it has changed to another account.
 const AS_ROOT: &[(&str, &str)] = &[
@@ -253,6 +284,106 @@ fn everyday(name: &str, user: (u32, u32), acts: &[(&str, &str)], lines: usize) {
     let arrived = (1..=lines).filter(|number| log.contains(&format!("line {number}"))).count();
     assert_eq!(arrived, lines, "each line is in the log: {log}");
     assert!(log.contains("asked by SIGQUIT"), "the image's own stop signal: {log}");
+}
+
+/// A replica that tries these acts as root; what it printed until it was through.
+fn tried(
+    bench: &Bench,
+    number: u16,
+    acts: &[(&str, &str)],
+    change: impl FnOnce(&mut Run),
+) -> (Replica, String) {
+    let quoted = |text: &str| format!("'{}'", text.replace('\'', "'\\''"));
+    let mut script = format!(
+        "{FILL}\ntry() {{ if eval \"$2\" 2>/dev/null; then echo \"$1 | done\"; else echo \"$1 | failed\"; fi; }}\n"
+    );
+    for (act, line) in acts {
+        script.push_str(&format!("try {} {}\n", quoted(act), quoted(line)));
+    }
+    script.push_str("mknod /tmp/p p; echo end of acts; cat /tmp/p & wait\n");
+    let replica = bench.start(&image(script), number, |run| {
+        (run.user, run.env) = ((0, 0), vec!["PATH=/usr/sbin:/usr/bin".into()]);
+        change(run);
+    });
+    let log = until("the acts are through", || {
+        let text = replica.log();
+        text.contains("end of acts").then_some(text)
+    });
+    (replica, log)
+}
+
+#[test]
+fn a_root_that_can_only_be_read_leaves_what_programs_need_writable() {
+    let bench = Bench::new("read-only");
+    let (mut replica, log) = tried(&bench, 0, READ_ONLY, |run| {
+        (run.read_only, run.ptrace, run.volumes) = (true, true, vec!["/srv/data".into()]);
+    });
+    replica.stop();
+    for (act, _) in READ_ONLY {
+        assert!(log.contains(&format!("{act} | done")), "{act}: {log}");
+    }
+}
+
+#[test]
+fn what_a_replica_writes_has_a_limit_of_its_own() {
+    let bench = Bench::new("disk");
+    let scratch = bench.isolation.scratch().expect("btrfs, loop devices and btrfs-progs");
+    let acts = [
+        ("write half", "fill /srv/half 20"),
+        ("write too much", "fill /srv/cache/big 40"),
+        ("go on", "[ -d /proc ]"),
+    ];
+    let small = |run: &mut Run| {
+        run.limits.disk = Bytes::mib(32);
+        run.volumes = vec!["/srv/cache".into()];
+    };
+    let (mut full, log) = tried(&bench, 0, &acts, small);
+    for line in ["write half | done", "write too much | failed", "go on | done"] {
+        assert!(log.contains(line), "{line}: {log}");
+    }
+    // Another one writes as much as it may, all the same; and memory is not what it costs.
+    let (mut other, log) =
+        tried(&bench, 1, &[("write", "fill /tmp/file 200")], |run| run.limits.disk = Bytes::mib(400));
+    assert!(log.contains("write | done"), "{log}");
+    let name = "staging.locker-api.0";
+    let written = until("the writing is counted", || {
+        scratch.written(name).filter(|written| DiskFull::counts(*written, Bytes::mib(32)))
+    });
+    assert!(written <= Bytes::mib(32), "{written}");
+    assert_eq!(scratch.most_in(name).as_deref(), Some("/srv"), "it holds both");
+    full.stop();
+    other.stop();
+    scratch.remove(name);
+    assert_eq!(scratch.written(name), None);
+    scratch.only(&[]);
+    assert_eq!(scratch.written("staging.locker-api.1"), None, "what no replica has is gone");
+}
+
+#[test]
+fn a_tmp_in_memory_and_shared_memory_have_sizes_of_their_own() {
+    let bench = Bench::new("memory-files");
+    let acts = [
+        ("fill /tmp", "fill /tmp/x 6"),
+        ("overfill /tmp", "fill /tmp/x 20"),
+        ("fill /dev/shm", "rm -f /tmp/x; fill /dev/shm/x 3"),
+        ("overfill /dev/shm", "fill /dev/shm/x 20"),
+        ("open many files", "[ \"$(ulimit -n)\" = 1000 ]"),
+    ];
+    let (mut replica, log) = tried(&bench, 0, &acts, |run| {
+        run.limits.tmp = Some(Bytes::mib(8));
+        run.limits.shared_memory = Bytes::mib(4);
+        run.limits.open_files = 1000;
+    });
+    replica.stop();
+    for line in [
+        "fill /tmp | done",
+        "overfill /tmp | failed",
+        "fill /dev/shm | done",
+        "overfill /dev/shm | failed",
+        "open many files | done",
+    ] {
+        assert!(log.contains(line), "{line}: {log}");
+    }
 }
 
 #[test]
