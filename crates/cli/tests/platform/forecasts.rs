@@ -161,7 +161,7 @@ fn replica(platform: &Platform) -> String {
 fn without_forecast(answer: &crate::common::Answer) -> (u16, Value) {
     let mut body = if answer.body.is_empty() { Value::Null } else { answer.json() };
     if let Some(body) = body.as_object_mut() {
-        for only_of_one in ["forecast", "sizes", "change", "looked", "until"] {
+        for only_of_one in ["forecast", "sizes", "change", "looked", "until", "key"] {
             body.remove(only_of_one);
         }
     }
