@@ -2,6 +2,7 @@
 
 import createClient from 'openapi-fetch'
 
+import { asOf } from './moment'
 import { local } from './view'
 import type { LogLine, Target } from './model'
 import type { components, paths } from './schema'
@@ -42,7 +43,7 @@ export const restart = (target: Target, forecast = false) => answer(client.POST(
 export const keep = (target: Target, release: number, keep: boolean) => answer(client.POST(`${WORKLOAD}/keep`, { ...at(target), body: { release, keep } }))
 
 export const compare = async (from: string, to: string) => (await answer(client.GET('/api/v1/compare', { params: { query: { from, to } } }))).differences
-export const since = async (asOf: string, environment: string) => (await answer(client.GET('/api/v1/since', { params: { query: { as_of: asOf, environment } } }))).became
+export const since = async (moment: string, environment: string) => (await answer(client.GET('/api/v1/since', { params: { query: { as_of: moment, environment } } }))).became
 export const trail = (query: paths['/api/v1/trail']['get']['parameters']['query']) => answer(client.GET('/api/v1/trail', { params: { query } }))
 export const why = (of: string) => answer(client.GET('/api/v1/why', { params: { query: { of } } }))
 export const traffic = (by: string, of: string) => answer(client.GET('/api/v1/traffic', { params: { query: { by, of } } }))
@@ -60,6 +61,9 @@ export async function lastLines(target: Target, release: number, replica: string
 /** What is asked of a declaration: files in, changes out. */
 export const declare = (environment: string, text: string, forecast = false) =>
   answer(client.POST('/api/v1/declare', { params: { query: { forecast } }, body: { environment, exact: false, files: [{ name: 'mainyard.toml', text }] } }))
+/** The images in the store, as they are or were. */
+export const images = () => answer(client.GET('/api/v1/images', { params: { query: asOf === null ? {} : { as_of: asOf } } }))
+export const image = (image: string) => answer(client.GET('/api/v1/images/details', { params: { query: { image } } }))
 /** What an image says of itself. */
 export const imageConfig = (image: string) => answer(client.GET('/api/v1/images/config', { params: { query: { image } } }))
 

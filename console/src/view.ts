@@ -70,6 +70,8 @@ export function rows(view: View, environment: string): Row[] {
   return found(Object.keys(environmentView(view, environment).workloads), (name) => rowOf(view, environment, name))
 }
 
+/** An amount of bytes, in words. */
+export const size = (bytes: number) => (bytes < 1024 ? `${Math.round(bytes)} B` : bytes < 1024 * 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / 1024 / 1024).toFixed(1)} MiB`)
 export const millis = (value: number | null | undefined) => (value == null ? '-' : `${value < 10 ? value.toFixed(1) : Math.round(value)} ms`)
 export const percent = (part: number, of: number) => (part === 0 || of === 0 ? '' : ` (${((100 * part) / of).toFixed(part * 1000 < of ? 2 : 1)} %)`)
 

@@ -4,7 +4,7 @@ import { Link } from 'react-router'
 
 import { traffic } from '../api'
 import { useAwake } from '../awake'
-import { rate } from '../view'
+import { rate, size } from '../view'
 import type { Traffic } from '../model'
 import { useQuery } from '../query'
 import { asOf } from '../moment'
@@ -120,4 +120,3 @@ function name(by: Facet, row: Traffic): string {
 }
 
 const millis = (time: number | null) => (time === null ? '-' : time < 10 ? time.toFixed(1) : String(Math.round(time)))
-const size = (bytes: number) => (bytes < 1024 ? `${Math.round(bytes)} B` : bytes < 1024 * 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / 1024 / 1024).toFixed(1)} MiB`)

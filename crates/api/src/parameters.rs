@@ -224,6 +224,30 @@ parameters! {
         /// The image, as `repository:tag`.
         image: ImageRef,
     }
+    /// Which two images are compared.
+    CompareImagesQuery {
+        /// The image, as `repository:tag`.
+        image: ImageRef,
+        /// The other image, as `repository:tag`.
+        other: ImageRef,
+    }
+    /// Which images go.
+    PruneImagesQuery {
+        /// How many of each repository stay, the newest first.
+        #[schemars(range(max = 10_000))]
+        keep: u32,
+        /// Only images that were added longer ago than this, in days.
+        #[serde(default)]
+        #[schemars(range(max = 10_000))]
+        older_than: u32,
+        /// Only images of this repository.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(length(max = 255))]
+        repository: Option<String>,
+        /// Change nothing; say what would happen.
+        #[serde(default)]
+        forecast: bool,
+    }
     /// Which image goes.
     RemoveImageQuery {
         /// The image, as `repository:tag`.

@@ -21,8 +21,8 @@ use crate::history::{self, view};
 use crate::operations::{Call, Operations};
 use crate::responses::{known_environment, no_workload};
 use crate::{
-    agent_api, certificates, declare, images, logs, metrics, releases, scaling, secrets, sessions, sources,
-    stats, stream, tokens, traffic, why,
+    agent_api, certificates, declare, image_details, images, logs, metrics, releases, scaling, secrets,
+    sessions, sources, stats, stream, tokens, traffic, why,
 };
 
 /// Every operation of the API, and the page that a sign-in link opens.
@@ -45,6 +45,7 @@ pub(crate) fn operations() -> Operations {
         .mount(declare::declare);
     sessions::operations(&mut all);
     images::operations(&mut all);
+    image_details::operations(&mut all);
     tokens::operations(&mut all);
     releases::operations(&mut all);
     secrets::operations(&mut all);

@@ -51,7 +51,7 @@ impl Admit for Person {
         match token.kind {
             TokenKind::Client => {}
             TokenKind::Session => from_the_console(request)?,
-            TokenKind::Part | TokenKind::SignIn => {
+            TokenKind::Part | TokenKind::SignIn | TokenKind::Registry => {
                 return Err(Problem::forbidden(
                     "this operation is for people; a part's token does not open it",
                 ));

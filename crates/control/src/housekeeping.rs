@@ -6,9 +6,11 @@ use std::time::Duration;
 
 use actix_web::web::Data;
 use mainyard_core::retention::{BLOB_KEPT, Journal, SEALED_KEPT, needed_blobs, needed_manifests};
-use mainyard_images::{ContentStore, Digest, Error, ImageManifest};
+use mainyard_images::{ContentStore, Digest, Error};
+use mainyard_registry::Manifest;
 
 use crate::Control;
+use crate::registry::clear_uploads;
 
 const EVERY: Duration = Duration::from_secs(600);
 /// Largest manifest that is read.
@@ -39,9 +41,16 @@ async fn clear(control: &Data<Control>) {
     if let Err(error) = control.store.sweep_usage().await {
         tracing::warn!(%error, "old figures of what replicas used could not be cleared");
     }
-    let needed = needed_manifests(&control.leader.published.read().await.0);
+    let mut needed = needed_manifests(&control.leader.published.read().await.0);
+    match control.store.manifests().await {
+        Ok(pushed) => needed.extend(pushed.into_iter().map(|manifest| manifest.digest)),
+        Err(error) => return tracing::warn!(%error, "the image store could not be cleared"),
+    }
     let images = control.images.clone();
-    let swept = actix_web::web::block(move || sweep_images(&images, &needed));
+    let swept = actix_web::web::block(move || {
+        clear_uploads(&images);
+        sweep_images(&images, &needed)
+    });
     match swept.await {
         Ok(Ok(0)) => {}
         Ok(Ok(freed)) => tracing::info!(freed, "blobs that nothing needs were removed"),
@@ -62,11 +71,16 @@ fn sweep_images(images: &ContentStore, manifests: &BTreeSet<String>) -> Result<u
     images.sweep(&needed, BLOB_KEPT.duration())
 }
 
-/// The configuration and the layers that a manifest names.
+/// A manifest and all that it names; the manifest alone where it cannot be read.
+pub(crate) fn blobs_of(images: &ContentStore, digest: &str) -> Vec<String> {
+    let parts = parts_of(images, digest).unwrap_or_default();
+    parts.into_iter().chain([digest.to_owned()]).collect()
+}
+
+/// The blobs and manifests that a manifest names.
 fn parts_of(images: &ContentStore, digest: &str) -> Result<Vec<String>, Error> {
-    let manifest: ImageManifest =
-        serde_json::from_slice(&images.read(&Digest::parse(digest)?, MANIFEST_LIMIT)?)
-            .map_err(|error| Error::Invalid(format!("the manifest {digest} cannot be read: {error}")))?;
-    let parts = manifest.layers.iter().chain([&manifest.config]);
-    Ok(parts.map(|part| part.digest.clone()).collect())
+    let manifest = Manifest::stored(&images.read(&Digest::parse(digest)?, MANIFEST_LIMIT)?);
+    let manifest =
+        manifest.map_err(|error| Error::Invalid(format!("the manifest {digest} cannot be read: {error}")))?;
+    Ok(manifest.blobs.iter().chain(&manifest.manifests).map(Digest::to_string).collect())
 }

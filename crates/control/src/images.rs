@@ -7,7 +7,7 @@ use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::web::Bytes;
 use futures_util::StreamExt;
 use jiff::Timestamp;
-use mainyard_api::{AddImage, ImageConfig, ListImages, Problem, RemoveImage, ShowImageConfig, Trial};
+use mainyard_api::{AddImage, ImageConfig, Problem, RemoveImage, ShowImageConfig, Trial};
 use mainyard_core::commands::{self, AddImages, ImagesAdded, Removed};
 use mainyard_core::model::{ImageRecord, ImageRef, NameError, Origin};
 use mainyard_core::suggestions::near;
@@ -18,11 +18,7 @@ use crate::forecast::{Acted, By, act};
 use crate::operations::{Call, Operations};
 
 pub(crate) fn operations(to: &mut Operations) {
-    to.mount(list).mount(add).mount(remove).mount(config);
-}
-
-async fn list(call: Call<ListImages>) -> Result<Vec<ImageRecord>, Problem> {
-    Ok(call.control.leader.published.read().await.0.images.values().cloned().collect())
+    to.mount(add).mount(remove).mount(config);
 }
 
 /// Room that stays free on the disk, whatever is sent: the record and the logs need some. A twentieth of a small disk.
@@ -31,7 +27,7 @@ const KEPT_FREE: u64 = 1 << 30;
 const LOOK_EVERY: usize = 64 << 20;
 
 /// Why so many bytes more cannot be staged in a folder, where they cannot.
-fn no_room(dir: &std::path::Path, more: u64) -> Option<Problem> {
+pub(crate) fn no_room(dir: &std::path::Path, more: u64) -> Option<Problem> {
     let path = std::ffi::CString::new(dir.as_os_str().as_encoded_bytes()).ok()?;
     // SAFETY: the structure is plain data that the call fills; the string lives across it.
     let (free, all) = unsafe {

@@ -16,6 +16,7 @@ mod forecast;
 mod history;
 mod hosts;
 mod housekeeping;
+mod image_details;
 mod images;
 mod leader;
 mod links;
@@ -25,6 +26,7 @@ mod open_streams;
 mod operations;
 mod paths;
 mod problem;
+mod registry;
 mod releases;
 mod responses;
 mod scaling;
@@ -122,6 +124,7 @@ pub enum Error {
 pub(crate) struct Control {
     pub store: Store,
     pub images: ContentStore,
+    pub uploads: registry::OpenUploads,
     pub leader: leader::Handle,
     pub links: links::Links,
     pub traffic: Arc<Traffic>,
@@ -215,6 +218,7 @@ async fn serve(config: Config) -> Result<(), Error> {
     let control = web::Data::new(Control {
         store,
         images,
+        uploads: registry::OpenUploads::default(),
         leader,
         links,
         traffic,
@@ -241,6 +245,7 @@ async fn serve(config: Config) -> Result<(), Error> {
             // Each operation holds its body to its own limit.
             .app_data(web::PayloadConfig::new(usize::MAX))
             .wrap(actix_web::middleware::from_fn(hosts::check))
+            .configure(registry::configure)
             .configure(|app| api::operations().configure(app))
             .default_service(web::get().to(console::file))
     });

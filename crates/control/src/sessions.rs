@@ -56,6 +56,7 @@ pub(crate) async fn admit(store: &Store, config: &Config) -> Result<(), crate::E
             name: part,
             part: Some(part),
             seconds: None,
+            registry: None,
         };
         store.replace_token(new).await?;
     }
@@ -71,7 +72,15 @@ async fn admit_client(store: &Store, token: &ClientToken, member: &str) -> Resul
     }
     let hash = hash(&token);
     let kind = TokenKind::Client;
-    let new = NewToken { hash: &hash, member, kind, name: DATA_DIRECTORY, part: None, seconds: None };
+    let new = NewToken {
+        hash: &hash,
+        member,
+        kind,
+        name: DATA_DIRECTORY,
+        part: None,
+        seconds: None,
+        registry: None,
+    };
     store.replace_token(new).await?;
     Ok(hash)
 }
@@ -135,7 +144,8 @@ async fn add_sign_in_key(call: Call<AddSignInKey>) -> Result<SignInKey, Problem>
     let key = new_secret()?;
     let (kind, member) = (TokenKind::SignIn, &call.caller.name);
     let hash = hash(&key);
-    let new = NewToken { hash: &hash, member, kind, name: "", part: None, seconds: Some(LINK) };
+    let new =
+        NewToken { hash: &hash, member, kind, name: "", part: None, seconds: Some(LINK), registry: None };
     call.control.store.put_token(new).await.map_err(of_record)?;
     Ok(SignInKey { path: format!("/sign-in?key={key}"), good_for_seconds: LINK as u64 })
 }
@@ -155,8 +165,15 @@ async fn sign_in(call: Call<SignIn>) -> Result<HttpResponse, Problem> {
     let session = new_secret()?;
     let from = format!("console, from {address}");
     let (hash, kind) = (hash(&session), TokenKind::Session);
-    let new =
-        NewToken { hash: &hash, member: &member, kind, name: &from, part: None, seconds: Some(SESSION) };
+    let new = NewToken {
+        hash: &hash,
+        member: &member,
+        kind,
+        name: &from,
+        part: None,
+        seconds: Some(SESSION),
+        registry: None,
+    };
     control.store.put_token(new).await.map_err(of_record)?;
     // A page of our own that goes on by itself: a redirect from elsewhere would leave a strict cookie behind.
     Ok(HttpResponse::Ok()

@@ -16,7 +16,8 @@ pub(crate) fn operations(to: &mut Operations) {
 
 fn scope(kind: TokenKind) -> TokenScope {
     match kind {
-        TokenKind::Client => TokenScope::Client,
+        // Those of the registry are never listed; they go with the client's.
+        TokenKind::Client | TokenKind::Registry => TokenScope::Client,
         TokenKind::Part => TokenScope::Part,
         TokenKind::Session => TokenScope::Session,
         TokenKind::SignIn => TokenScope::SignIn,
@@ -72,6 +73,7 @@ async fn add(call: Call<AddToken>) -> Result<TokenAdded, Problem> {
         name: name.as_str(),
         part: part.as_deref(),
         seconds: Some(seconds),
+        registry: None,
     };
     store.put_token(new).await.map_err(of_record)?;
     let made = store.token(&hash).await.map_err(of_record)?;

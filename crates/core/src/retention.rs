@@ -4,8 +4,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
 
-use crate::model::{ReleaseNumber, Span};
+use crate::model::{ImageRecord, ImageRef, ReleaseNumber, Span};
 use crate::record::State;
 
 /// Releases of a workload that are kept besides those that are needed.
@@ -72,6 +73,45 @@ pub fn needed_blobs<'a>(
         needed.extend(parts.iter().map(String::as_str));
     }
     Ok(needed)
+}
+
+/// Which images a pruning takes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ImageRule {
+    /// How many of each repository stay, the newest first.
+    pub keep: usize,
+    /// Only images that were added longer ago than this.
+    pub older_than: SignedDuration,
+    /// Only images of this repository.
+    pub repository: Option<String>,
+}
+
+/// The images that may go by a rule, by name. One that a workload runs, that a release was made with, or that one waits for,
+/// never goes.
+pub fn superfluous_images(state: &State, rule: &ImageRule, now: Timestamp) -> Vec<ImageRef> {
+    let released: BTreeSet<&str> =
+        state.releases.values().filter_map(|release| release.digest.as_deref()).collect();
+    let awaited: BTreeSet<&ImageRef> =
+        state.releases.values().filter(|release| release.digest.is_none()).map(|it| &it.spec.image).collect();
+    let mut by_repository: BTreeMap<&str, Vec<&ImageRecord>> = BTreeMap::new();
+    for image in state.images.values() {
+        by_repository.entry(&image.image.repository).or_default().push(image);
+    }
+    let mut list = Vec::new();
+    for (repository, mut images) in by_repository {
+        if rule.repository.as_deref().is_some_and(|only| only != repository) {
+            continue;
+        }
+        images.sort_by(|a, b| b.origin.at.cmp(&a.origin.at).then_with(|| b.image.tag.cmp(&a.image.tag)));
+        let old = images.into_iter().skip(rule.keep);
+        let goes = old.filter(|image| {
+            now.duration_since(image.origin.at) >= rule.older_than
+                && !released.contains(image.digest.as_str())
+                && !awaited.contains(&image.image)
+        });
+        list.extend(goes.map(|image| image.image.clone()));
+    }
+    list
 }
 
 /// How long changes stay in the journal. People's acts stay for good.

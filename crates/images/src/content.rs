@@ -144,6 +144,34 @@ impl ContentStore {
         File::open(self.path(digest)).doing(format!("open the blob {digest}"))
     }
 
+    /// Takes in a file that lies on the same disk. It appears under its digest only if it is that one; the file is gone then.
+    ///
+    /// # Errors
+    /// When the file has another digest, which leaves it where it is; and when the disk refuses.
+    pub fn adopt(&self, file: &Path, expected: &Digest) -> Result<(), Error> {
+        let opened = File::open(file).doing("open a blob")?;
+        let mut from = hash_reader(&opened);
+        io::copy(&mut from, &mut io::sink()).doing("read a blob")?;
+        let found = from.digest();
+        if found != *expected {
+            let (expected, found) = (expected.to_string(), found.to_string());
+            return Err(Error::DigestMismatch { what: "a blob".to_owned(), expected, found });
+        }
+        opened.sync_all().doing("write a blob")?;
+        fs::rename(file, self.path(expected)).doing("keep a blob")
+    }
+
+    /// Keeps a blob from being swept for some time: something that needs it is about to be recorded. False where there is none.
+    pub fn keep(&self, digest: &Digest) -> bool {
+        let opened = File::options().append(true).open(self.path(digest));
+        opened.is_ok_and(|file| file.set_modified(std::time::SystemTime::now()).is_ok())
+    }
+
+    /// A blob's length in bytes; `None` where there is none.
+    pub fn length(&self, digest: &Digest) -> Option<u64> {
+        fs::metadata(self.path(digest)).ok().map(|found| found.len())
+    }
+
     /// Takes a blob in. It appears under its digest only when whole and, where a digest is expected, when it is
     /// that one; until then nobody sees it.
     pub fn put(&self, from: impl Read, expected: Option<&Digest>) -> Result<(Digest, u64), Error> {

@@ -77,16 +77,43 @@ pub struct ImageManifest {
     pub config: Descriptor,
     /// The layers, the lowest first.
     pub layers: Vec<Descriptor>,
+    /// Free text by key.
+    #[serde(default, deserialize_with = "or_default")]
+    pub annotations: BTreeMap<String, String>,
 }
 
 /// How an image is run, and the digests of its unpacked layers.
 #[derive(Debug, Clone, PartialEq, Deserialize)]
 pub struct ImageConfiguration {
+    /// The operating system; empty where the image does not say.
+    #[serde(default, deserialize_with = "or_default")]
+    pub os: String,
+    /// The processor; empty where the image does not say.
+    #[serde(default, deserialize_with = "or_default")]
+    pub architecture: String,
     /// Defaults for running it.
     #[serde(default, deserialize_with = "or_default")]
     pub config: RunDefaults,
     /// The layers.
     pub rootfs: RootFs,
+    /// How each layer came about, and what was set beside.
+    #[serde(default, deserialize_with = "or_default")]
+    pub history: Vec<HistoryStep>,
+    /// When it was made, in the form of RFC 3339; empty where the image does not say.
+    #[serde(default, deserialize_with = "or_default")]
+    pub created: String,
+}
+
+/// One step by which an image was made.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(default)]
+pub struct HistoryStep {
+    /// The command.
+    #[serde(deserialize_with = "or_default")]
+    pub created_by: String,
+    /// Whether it made no layer.
+    #[serde(deserialize_with = "or_default")]
+    pub empty_layer: bool,
 }
 
 /// The layers of an image, unpacked.

@@ -46,7 +46,10 @@ pub fn import_dir(store: &ContentStore, dir: &Path) -> Result<Vec<Imported>, Err
     }
     if manifests.is_empty() {
         let platform = format!("linux/{}", architecture());
-        return Err(Error::Invalid(format!("the layout holds no image for {platform}")));
+        let others = platforms(dir, &index.manifests, 0);
+        let others =
+            if others.is_empty() { String::new() } else { format!("; it has {}", others.join(", ")) };
+        return Err(Error::Invalid(format!("the layout holds no image for {platform}{others}")));
     }
     manifests.into_iter().map(|(name, digest)| import_manifest(store, dir, name, &digest)).collect()
 }
@@ -104,6 +107,11 @@ pub(crate) fn decompressed<'a>(mut from: impl Read + 'a) -> Result<Box<dyn Read 
     })
 }
 
+/// Whether an image for this operating system and processor runs on this machine. One that does not say may.
+pub fn runs_here(os: &str, processor: &str) -> bool {
+    (os.is_empty() || os == "linux") && (processor.is_empty() || processor == architecture())
+}
+
 fn architecture() -> &'static str {
     match std::env::consts::ARCH {
         "x86_64" => "amd64",
@@ -132,10 +140,8 @@ fn find_manifests(
     depth: usize,
     found: &mut Vec<(Option<String>, Digest)>,
 ) -> Result<(), Error> {
-    let fits = descriptor
-        .platform
-        .as_ref()
-        .is_none_or(|platform| platform.os == "linux" && platform.architecture == architecture());
+    let fits =
+        descriptor.platform.as_ref().is_none_or(|platform| runs_here(&platform.os, &platform.architecture));
     if !fits {
         return Ok(());
     }
@@ -152,6 +158,23 @@ fn find_manifests(
         find_manifests(dir, inner, name_of(inner).or(name.clone()), depth + 1, found)?;
     }
     Ok(())
+}
+
+/// The platforms that an index has images for, through nested ones.
+fn platforms(dir: &Path, manifests: &[Descriptor], depth: usize) -> Vec<String> {
+    let inner = |descriptor: &Descriptor| -> Option<Vec<String>> {
+        if !descriptor.is_index() || depth > 3 {
+            let platform = descriptor.platform.as_ref()?;
+            return Some(vec![format!("{}/{}", platform.os, platform.architecture)]);
+        }
+        let index: ImageIndex =
+            document(&verified(dir, &digest_of(descriptor).ok()?).ok()?, "an index").ok()?;
+        Some(platforms(dir, &index.manifests, depth + 1))
+    };
+    let mut all: Vec<String> = manifests.iter().filter_map(inner).flatten().take(20).collect();
+    all.sort();
+    all.dedup();
+    all
 }
 
 fn import_manifest(

@@ -9,6 +9,7 @@ mod content;
 mod documents;
 mod extended;
 mod layout;
+mod listing;
 mod pack;
 mod unpack;
 mod users;
@@ -16,9 +17,11 @@ mod users;
 pub use about::{About, about};
 pub use content::{ContentStore, Digest, hash_reader};
 pub use documents::{
-    Descriptor, HealthCheck, ImageConfiguration, ImageIndex, ImageManifest, Platform, RootFs, RunDefaults,
+    Descriptor, HealthCheck, HistoryStep, ImageConfiguration, ImageIndex, ImageManifest, Platform, RootFs,
+    RunDefaults,
 };
-pub use layout::{Imported, import_archive, import_dir, write_archive};
+pub use layout::{Imported, import_archive, import_dir, runs_here, write_archive};
+pub use listing::{FileChange, FileKind, LayerListing, ListedFile, changes, merge};
 pub use pack::{FileEntry, ImageContent, Layer, pack};
 pub use unpack::{merge_layer, unpack_layer};
 pub use users::{User, resolve_user};

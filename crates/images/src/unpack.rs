@@ -306,7 +306,7 @@ fn link_target(entry: &tar::Entry<'_, impl Read>, name: &str) -> Result<String, 
 }
 
 /// The entry's path without `.` parts; with `..` or a root it is refused.
-fn clean(name: &str) -> Result<PathBuf, Error> {
+pub(crate) fn clean(name: &str) -> Result<PathBuf, Error> {
     let refuse = |problem: &str| Error::Escapes { entry: name.to_owned(), problem: problem.to_owned() };
     if name.len() > 4096 || name.contains('\0') {
         return Err(refuse("has a name that is too long or holds a zero byte"));

@@ -371,12 +371,14 @@ fn long_names_and_long_link_targets_are_kept() {
     let mut header = tar::Header::new_gnu();
     header.set_size(1);
     header.set_mode(0o644);
-    (header.set_uid(0), header.set_gid(0));
+    header.set_uid(0);
+    header.set_gid(0);
     builder.append_data(&mut header, &long, &b"x"[..]).expect("a file");
     let mut header = tar::Header::new_gnu();
     header.set_entry_type(EntryType::Symlink);
     header.set_size(0);
-    (header.set_uid(0), header.set_gid(0));
+    header.set_uid(0);
+    header.set_gid(0);
     builder.append_link(&mut header, "link", &target).expect("a link");
     let by_records = with_records(
         &[("path", b"by-records/\xc3\xa4"), ("size", b"3")],

@@ -8,6 +8,7 @@ mod journal;
 mod lease;
 mod migrations;
 mod past;
+mod registry;
 mod sealed;
 mod tokens;
 mod usage;
@@ -21,6 +22,7 @@ use sqlx::{PgPool, Row};
 pub use journal::{Entry, Feed, Sought};
 pub use lease::{LEASE, Lease};
 pub use past::{HistoryRange, PastState};
+pub use registry::{ManifestRow, TagRow};
 pub use sealed::SealedRow;
 pub use tokens::{NewToken, Token, TokenKind};
 
@@ -135,6 +137,19 @@ pub const QUERIES: &[&str] = &[
     tokens::REMOVE_OTHERS,
     tokens::TAKE_TOKEN,
     tokens::SWEEP_TOKENS,
+    registry::LINK_BLOB,
+    registry::HAS_BLOB,
+    registry::UNLINK_BLOB,
+    registry::NEEDED_BY,
+    registry::PUT_MANIFEST,
+    registry::PUT_TAG,
+    registry::READ_MANIFEST,
+    registry::READ_REFERRERS,
+    registry::ALL_MANIFESTS,
+    registry::READ_TAGS,
+    registry::REMOVE_TAG,
+    registry::REMOVE_MANIFEST,
+    registry::REPOSITORIES,
 ];
 
 impl Store {

@@ -18,6 +18,7 @@ const FILES: &[(&str, &str)] = migrations! {
     "0006_any_moment"
     "0007_security"
     "0008_disk"
+    "0009_registry"
 };
 
 /// Brings a record's tables up to date.

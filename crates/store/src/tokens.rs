@@ -17,10 +17,13 @@ pub enum TokenKind {
     Session,
     /// A sign-in link: once, for a short time.
     SignIn,
+    /// A client of the registry, for some repositories and a short time.
+    Registry,
 }
 
 impl TokenKind {
-    const ALL: [TokenKind; 4] = [TokenKind::Client, TokenKind::Part, TokenKind::Session, TokenKind::SignIn];
+    const ALL: [TokenKind; 5] =
+        [TokenKind::Client, TokenKind::Part, TokenKind::Session, TokenKind::SignIn, TokenKind::Registry];
 
     /// The word that it is stored and shown under.
     pub fn word(self) -> &'static str {
@@ -29,6 +32,7 @@ impl TokenKind {
             TokenKind::Part => "part",
             TokenKind::Session => "session",
             TokenKind::SignIn => "sign-in",
+            TokenKind::Registry => "registry",
         }
     }
 
@@ -52,6 +56,8 @@ pub struct NewToken<'a> {
     pub part: Option<&'a str>,
     /// Seconds that it is good for; without end where it is `None`.
     pub seconds: Option<f64>,
+    /// For the registry: the scopes that it is good for, and the id of the token that it was given for.
+    pub registry: Option<(&'a str, &'a str)>,
 }
 
 /// A credential that is good now.
@@ -69,6 +75,8 @@ pub struct Token {
     pub kind: TokenKind,
     /// For a part: `node/NAME` or `gateway/NAME`.
     pub part: Option<String>,
+    /// For the registry: the scopes that it is good for.
+    pub scopes: Option<String>,
     /// When it was made.
     pub created: Timestamp,
     /// When it ends.
@@ -80,12 +88,12 @@ pub struct Token {
 macro_rules! columns {
     () => {
         "hash, id, name, member, kind, part, (extract(epoch FROM created) * 1000)::bigint, \
-         (extract(epoch FROM expires) * 1000)::bigint, (extract(epoch FROM last_used) * 1000)::bigint"
+         (extract(epoch FROM expires) * 1000)::bigint, (extract(epoch FROM last_used) * 1000)::bigint, scopes"
     };
 }
 
-pub(crate) const PUT_TOKEN: &str = "INSERT INTO token (hash, member, kind, name, part, expires) \
-    VALUES ($1, $2, $3, $4, $5, now() + make_interval(secs => $6)) ON CONFLICT (hash) DO NOTHING";
+pub(crate) const PUT_TOKEN: &str = "INSERT INTO token (hash, member, kind, name, part, expires, scopes, parent) \
+    VALUES ($1, $2, $3, $4, $5, now() + make_interval(secs => $6), $7, $8) ON CONFLICT (hash) DO NOTHING";
 pub(crate) const READ_TOKEN: &str = concat!(
     "SELECT ",
     columns!(),
@@ -95,11 +103,12 @@ pub(crate) const READ_TOKEN: &str = concat!(
 pub(crate) const READ_TOKENS: &str = concat!(
     "SELECT ",
     columns!(),
-    " FROM token WHERE kind <> 'sign-in' AND (expires IS NULL OR expires > now()) ORDER BY kind, created, id"
+    " FROM token WHERE kind NOT IN ('sign-in', 'registry') AND (expires IS NULL OR expires > now()) ORDER BY kind, created, id"
 );
 pub(crate) const USE_TOKEN: &str = "UPDATE token SET last_used = now() WHERE hash = $1";
 pub(crate) const TAKE_TOKEN: &str = "DELETE FROM token WHERE hash = $1 AND kind = $2 AND (expires IS NULL OR expires > now()) RETURNING member";
-pub(crate) const REMOVE_TOKEN: &str = "DELETE FROM token WHERE id = $1 AND kind <> 'sign-in'";
+pub(crate) const REMOVE_TOKEN: &str =
+    "DELETE FROM token WHERE (id = $1 OR parent = $1) AND kind <> 'sign-in'";
 pub(crate) const REMOVE_SESSIONS: &str = "DELETE FROM token WHERE kind IN ('session', 'sign-in')";
 pub(crate) const REMOVE_OTHERS: &str =
     "DELETE FROM token WHERE kind = $1 AND name = $2 AND part IS NOT DISTINCT FROM $3 AND hash <> $4";
@@ -109,8 +118,15 @@ impl Store {
     /// Lets the bearer of a credential in.
     pub async fn put_token(&self, new: NewToken<'_>) -> Result<(), Error> {
         sqlx::query(SWEEP_TOKENS).execute(self.pool()).await?;
+        let (scopes, parent) = new.registry.unzip();
         let put = sqlx::query(PUT_TOKEN).bind(new.hash).bind(new.member).bind(new.kind.word());
-        put.bind(new.name).bind(new.part).bind(new.seconds).execute(self.pool()).await?;
+        put.bind(new.name)
+            .bind(new.part)
+            .bind(new.seconds)
+            .bind(scopes)
+            .bind(parent)
+            .execute(self.pool())
+            .await?;
         Ok(())
     }
 
@@ -126,7 +142,7 @@ impl Store {
         let Some(row) = sqlx::query(READ_TOKEN).bind(hash).fetch_optional(self.pool()).await? else {
             return Ok(None);
         };
-        if row.get::<bool, _>(9) {
+        if row.get::<bool, _>(10) {
             sqlx::query(USE_TOKEN).bind(hash).execute(self.pool()).await?;
         }
         Ok(read(&row))
@@ -165,6 +181,7 @@ fn read(row: &PgRow) -> Option<Token> {
         member: row.get(3),
         kind: TokenKind::from_word(row.get(4))?,
         part: row.get(5),
+        scopes: row.get(9),
         created: time(6)?,
         expires: time(7),
         last_used: time(8),

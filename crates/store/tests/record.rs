@@ -198,6 +198,7 @@ async fn a_credential_is_good_until_it_ends_is_taken_or_is_replaced() {
         name: "first",
         part: None,
         seconds,
+        registry: None,
     };
     let kind = async |hash: &[u8]| store.token(hash).await.expect("asked").map(|token| token.kind);
     store.put_token(new(b"key", TokenKind::SignIn, Some(60.0))).await.expect("kept");
@@ -214,9 +215,16 @@ async fn a_credential_is_good_until_it_ends_is_taken_or_is_replaced() {
     assert_eq!((kind(b"one").await, kind(b"two").await), (None, Some(TokenKind::Client)), "it was replaced");
     let listed = store.tokens().await.expect("listed");
     assert_eq!(listed.len(), 1);
+    let registry = Some(("repository:lockers/locker-api:pull", listed[0].id.as_str()));
+    let short = NewToken { registry, ..new(b"short", TokenKind::Registry, Some(60.0)) };
+    store.put_token(short).await.expect("kept");
+    let found = store.token(b"short").await.expect("asked").expect("there");
+    assert_eq!(found.scopes.as_deref(), Some("repository:lockers/locker-api:pull"));
+    assert_eq!(store.tokens().await.expect("listed").len(), 1, "those of the registry are not listed");
     assert!(store.remove_token(&listed[0].id).await.expect("removed"));
     assert!(!store.remove_token(&listed[0].id).await.expect("asked"));
     assert_eq!(kind(b"two").await, None);
+    assert_eq!(kind(b"short").await, None, "it ends with the one that it was given for");
 }
 
 #[tokio::test]

@@ -28,6 +28,46 @@ pub(crate) enum Image {
         #[command(flatten)]
         output: Output,
     },
+    /// Show an image: how it is run, how it was made, its layers, who runs it, and what is left out of it.
+    #[command(after_help = "Example:\n  mainyard image show lockers/locker-api:1.5.0")]
+    Show {
+        /// The image, as name:tag.
+        image: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Compare two images: how they are run, and the files that differ.
+    #[command(
+        after_help = "Example:\n  mainyard image compare lockers/locker-api:1.4.0 lockers/locker-api:1.5.0"
+    )]
+    Compare {
+        /// The image, as name:tag.
+        image: String,
+        /// The other image, as name:tag.
+        other: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Remove old images by rule. What runs, is kept, or may be gone back to stays.
+    #[command(
+        after_help = "Example:\n  mainyard image prune --keep 10 --older-than 30d --forecast\n  mainyard image prune --keep 3 --of lockers/locker-api"
+    )]
+    Prune {
+        /// How many of each name stay, the newest first.
+        #[arg(long)]
+        keep: u32,
+        /// Only images that were added longer ago than this, in days, such as 30d.
+        #[arg(long, default_value = "0d")]
+        older_than: String,
+        /// Only images of this name.
+        #[arg(long)]
+        of: Option<String>,
+        /// Change nothing; say what would go, and how much that frees.
+        #[arg(long)]
+        forecast: bool,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Take an image's name out of the store. Releases that were made with it keep its content.
     #[command(after_help = "Example:\n  mainyard image remove lockers/locker-api:1.4.0")]
     Remove {

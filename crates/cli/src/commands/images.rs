@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use mainyard_api::{
-    AddImage, Done, ListImages, NewImageQuery, NoPath, NoQuery, RemoveImage, RemoveImageQuery,
+    AddImage, Done, ImageEntry, ListImages, NewImageQuery, NoPath, RemoveImage, RemoveImageQuery,
 };
 use mainyard_core::cluster::MadeRelease;
 use mainyard_core::commands::{ImagesAdded, Removed};
@@ -70,7 +70,7 @@ pub(super) async fn remove(client: &Client, image: &str, trial: &Trial) -> Resul
 }
 
 pub(super) async fn list(client: &Client, output: Output) -> Result<(), Failure> {
-    let images = client.ask::<ListImages>(NoPath {}, NoQuery {}).await?;
+    let images = client.ask::<ListImages>(NoPath {}, client.moment()).await?;
     if output.json {
         output::json(&images);
         return Ok(());
@@ -79,16 +79,18 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<(), Failure>
         println!("no image is in the store; add one with: mainyard image add FILE");
         return Ok(());
     }
-    let mut rows = table(&["IMAGE", "DIGEST", "SIZE", "LAYERS", "ADDED"]);
-    for image in images {
+    let mut rows = table(&["IMAGE", "DIGEST", "SIZE", "ADDED", "COMMIT", "RUNS AS"]);
+    for ImageEntry { record: image, uses, commit, .. } in images {
         let short: String = image.digest.chars().take(19).collect();
         let ago = age(jiff::Timestamp::now().duration_since(image.origin.at));
+        let uses: Vec<String> = uses.iter().map(|used| used.workload.to_string()).collect();
         rows.add_row([
             image.image.to_string(),
             short,
             Bytes::new(image.size).to_string(),
-            image.layers.to_string(),
             format!("{ago} ago by {}", image.origin.by),
+            commit.map_or("-".to_owned(), |commit| commit.chars().take(12).collect()),
+            if uses.is_empty() { "-".to_owned() } else { uses.join(", ") },
         ]);
     }
     print(&rows);

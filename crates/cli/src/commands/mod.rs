@@ -8,6 +8,7 @@ mod change_list;
 mod environments;
 pub(crate) mod files;
 mod forecast;
+mod image_details;
 mod images;
 pub(crate) mod logs;
 mod releases;
@@ -125,6 +126,14 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         Command::Add(what) => add::add(&client, what).await,
         Command::Image(Image::Add { path, name, trial }) => images::add(&client, &path, name, &trial).await,
         Command::Image(Image::List { output }) => images::list(&client, output).await,
+        Command::Image(Image::Show { image, output }) => image_details::show(&client, &image, output).await,
+        Command::Image(Image::Compare { image, other, output }) => {
+            image_details::compare(&client, &image, &other, output).await
+        }
+        Command::Image(Image::Prune { keep, older_than, of, forecast, output }) => {
+            let query = image_details::rule(keep, &older_than, of, forecast)?;
+            image_details::prune(&client, query, output).await
+        }
         Command::Image(Image::Remove { image, trial }) => images::remove(&client, &image, &trial).await,
         Command::Secret(Secret::Add { secret, keep_newline, wait }) => {
             secrets::add(&client, &parse_target(&secret)?, keep_newline, wait).await

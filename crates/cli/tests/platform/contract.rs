@@ -82,6 +82,8 @@ fn query(operation: &Described, contract: &Contract) -> String {
         "as_of" if parameter["required"] == true => Some("as_of=2026-01-01T00:00:00Z".to_owned()),
         "environment" if parameter["required"] == true => Some("environment=staging".to_owned()),
         "image" => Some("image=lockers/locker-api:1.5.0".to_owned()),
+        "other" => Some("other=lockers/locker-api:1.4.0".to_owned()),
+        "keep" => Some("keep=100".to_owned()),
         "from" if parameter["required"] == true => Some("from=staging/locker-api@1".to_owned()),
         "to" => Some("to=staging/locker-api@1".to_owned()),
         "of" if operation.id == "ExplainWhy" => Some("of=staging/locker-api".to_owned()),

@@ -56,6 +56,13 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("schema", "-", "schema"),
     ("image add", "image add wrong.toml", "-"),
     ("image list", "-", "image list"),
+    ("image show", "image show lockers/none:1", "image show lockers/locker-api:1.4.0"),
+    (
+        "image compare",
+        "image compare lockers/locker-api:1.4.0 lockers/none:1",
+        "image compare lockers/locker-api:1.4.0 lockers/locker-api:1.5.0",
+    ),
+    ("image prune", "-", "image prune --keep 100"),
     ("image remove", "image remove lockers/none:1", "image remove lockers/locker-api:1.8.0"),
     ("secret add", "secret add nowhere/key", "secret add trial/key"),
     ("secret list", "-", "secret list trial"),

@@ -24,6 +24,7 @@ mod outages;
 mod outages_told;
 mod past;
 mod programs;
+mod registry;
 mod releases;
 mod secrets;
 mod side_by_side;

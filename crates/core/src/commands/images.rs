@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::{CommandKind, Removed, outcome_of, released};
 use crate::cluster::{AddedImage, Refusal, Transaction};
 use crate::model::{ImageRecord, ImageRef, Target};
+use crate::retention::{ImageRule, superfluous_images};
 
 /// Records images whose content is in the store.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -38,6 +39,34 @@ impl CommandKind for AddImages {
     }
 
     outcome_of!(AddImages);
+}
+
+/// Takes the names of old images out of the store, by a rule.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PruneImages {
+    /// Which ones.
+    pub rule: ImageRule,
+}
+
+/// Old images were taken out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct PrunedImages {
+    /// The images, by name.
+    pub images: Vec<ImageRef>,
+}
+
+impl CommandKind for PruneImages {
+    type Outcome = PrunedImages;
+
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<PrunedImages, Refusal> {
+        let images = superfluous_images(transaction.state(), &self.rule, transaction.now());
+        for image in &images {
+            transaction.remove_image(image)?;
+        }
+        Ok(PrunedImages { images })
+    }
+
+    outcome_of!(PruneImages);
 }
 
 /// Takes an image's name out of the store.

@@ -24,7 +24,7 @@ use crate::model::Target;
 pub use environments::{
     AddEnvironment, Declare, DeclareOutcome, EnvironmentAdded, RemoveApplication, RemoveEnvironment,
 };
-pub use images::{AddImages, ImagesAdded, RemoveImage};
+pub use images::{AddImages, ImagesAdded, PruneImages, PrunedImages, RemoveImage};
 pub use releases::{
     Cancel, Cancelled, Deploy, Deployed, KeepRelease, Promote, PromoteOutcome, ReleaseKept, Restart,
     Restarted, Rollback, RolledBack,
@@ -143,6 +143,7 @@ commands! {
     KeepRelease(ReleaseKept) = "keep-release"
     AddImages(ImagesAdded) = "add-images"
     RemoveImage(Removed) = "remove-image"
+    PruneImages(PrunedImages) = "prune-images"
     AddSecret(SecretsAdded) = "add-secret"
     AddSecrets(SecretsAdded) = "add-secrets"
     RemoveSecret(Removed) = "remove-secret"

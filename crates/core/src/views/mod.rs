@@ -7,6 +7,7 @@
 
 pub mod board;
 mod environment;
+mod image;
 mod index;
 mod needs;
 mod rollout;
@@ -20,6 +21,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 pub use environment::{EnvironmentView, LegView, RouteView, ServiceView};
+pub use image::{ImageUse, kept_by, uses_of};
 pub use needs::{Need, NeedKind, needs};
 pub use rollout::{EvidenceRow, evidence};
 pub use source::{CommitRelease, CommitView, SourceAct, SourceView};
