@@ -12,6 +12,8 @@
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, 10,000 simulated runs, and 10,000 declarations while the
 #              leader is killed; FAULTS, OUTAGE (seconds), MINUTES, SEEDS and WRITES (by each of 200) say how much of each
+# make real    images of unmodified Debian packages run as workloads, under load; prints a table; REAL names some of them (web,store);
+#              needs mmdebstrap, musl-tools and Debian's packages from the network
 # make check   the quick look before a commit: formatting, lints of the core, its tests; `make hook` runs it before each commit
 # make advisories  asks the registries for known weaknesses in packages and crates; needs the network
 # make lint    formatting, lints and documentation, warnings refused; licences, sources and versions of what it is built from
@@ -35,7 +37,8 @@ CONSOLE_SOURCES = docs/openapi.json $(shell find console -path console/node_modu
 # itself keeps them, for those who change the code; both may be used in turn.
 export CARGO_INCREMENTAL ?= 0
 
-.PHONY: demo test build bench attack fuzz torture openapi-test soak check hook advisories lint setup setup-test
+REAL ?=
+.PHONY: demo test build bench attack real fuzz torture openapi-test soak check hook advisories lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -87,6 +90,10 @@ soak: setup-test console/dist/index.html
 	MAINYARD_SOAK=$(MINUTES) cargo test --package mainyard --test platform soak -- --nocapture
 	MAINYARD_SEEDS=$(SEEDS) cargo test --package mainyard-sim -- --nocapture
 	MAINYARD_WRITES=$(WRITES) cargo test --package mainyard-control --test two_controls -- --nocapture
+
+real: setup-test console/dist/index.html
+	@sh scripts/install-missing.sh for-real
+	MAINYARD_REAL=$(REAL) cargo test --package mainyard --test real -- --ignored --nocapture
 
 check:
 	cargo fmt --all --check

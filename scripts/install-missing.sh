@@ -1,7 +1,7 @@
 #!/bin/sh
 # Installs from Debian's packages what is missing: PostgreSQL, Git, an ssh client and the
 # tools for scratch on disk and a C compiler; for the tests Chromium, curl,
-# OpenSSL, certutil and an ssh server too.
+# OpenSSL, certutil and an ssh server too; to try real software, what makes its images.
 # Says what it does; without the right to install it names the packages and ends.
 set -eu
 
@@ -23,6 +23,10 @@ if [ "${1:-}" = for-tests ]; then
     need openssl "command -v openssl"
     need libnss3-tools "command -v certutil"
     need chromium-driver "command -v chromedriver"
+fi
+if [ "${1:-}" = for-real ]; then
+    need mmdebstrap "command -v mmdebstrap"
+    need musl-tools "command -v musl-gcc"
 fi
 for tool in cargo node npm; do
     if ! command -v "$tool" >/dev/null 2>&1; then

@@ -3,7 +3,7 @@
 //! One line an act: its name, `|`, and what happened. Acts that succeed say `done` and something of what was
 //! seen. A list of addresses to try may be given as arguments. With `talk N` it only writes a line every N ms, with
 //! `flood` as many lines as it can, with `calls N` it tries every system call below a number, with `buffers` it
-//! fills connections that nobody reads, with `hoard` it takes terminals and files without end, and with `escape` it
+//! fills connections that nobody reads, with `hoard` it takes terminals and files without end, with `fill` it fills its disk, and with `escape` it
 //! writes what a terminal would take for commands.
 
 mod escape_attempts;
@@ -29,10 +29,14 @@ fn main() {
             println!("terminals | {}", hoard::terminals());
             println!("files | {}", hoard::files());
         }
+        Some("fill") => println!("filled | {}", hoard::fill("/var/cache/filled")),
         Some("escape") => println!("\x1b]52;c;aGVsbG8=\x07\x1b[2J\x1b[Hone\rtwo \u{9b}31m"),
         _ => {}
     }
-    if matches!(arguments.first().map(String::as_str), Some("buffers" | "calls" | "escape" | "hoard")) {
+    if matches!(
+        arguments.first().map(String::as_str),
+        Some("buffers" | "calls" | "escape" | "fill" | "hoard")
+    ) {
         println!("end of acts");
         rest();
     }

@@ -23,6 +23,9 @@ pub enum Groups {
         cpu: PathBuf,
         /// In the pids hierarchy.
         processes: PathBuf,
+        /// In hierarchies that limit nothing here, and that language runtimes want to find beside the others before they
+        /// believe any of them.
+        shown: Vec<PathBuf>,
     },
     /// One hierarchy.
     V2 {
@@ -33,6 +36,10 @@ pub enum Groups {
 
 /// The control group hierarchies that limit replicas, by the kernel's names.
 const CONTROLLERS: [&str; 3] = ["memory", "cpu", "pids"];
+/// Further hierarchies of version 1 that a replica has a group in.
+const SHOWN: [&str; 2] = ["cpuacct", "cpuset"];
+/// Files of the cpuset hierarchy that a group must have set before it takes a process; each takes what the group above has.
+const CPUSET: [&str; 2] = ["cpuset.cpus", "cpuset.mems"];
 
 /// Version 1's limit of what waits in TCP buffers.
 const TCP_LIMIT: &str = "memory.kmem.tcp.limit_in_bytes";
@@ -61,7 +68,11 @@ impl Groups {
             of_kind("cgroup").find(has).map(|fields| PathBuf::from(fields[1]).join(name))
         };
         if let [Some(memory), Some(cpu), Some(processes)] = CONTROLLERS.map(first) {
-            return Ok(Groups::V1 { memory, cpu, processes });
+            let known = [&memory, &cpu, &processes].map(PathBuf::clone);
+            let mut shown: Vec<PathBuf> = SHOWN.into_iter().filter_map(first).collect();
+            shown.retain(|dir| !known.contains(dir));
+            shown.dedup();
+            return Ok(Groups::V1 { memory, cpu, processes, shown });
         }
         let unified = of_kind("cgroup2").find_map(|fields| {
             let root = PathBuf::from(fields.get(1)?);
@@ -79,6 +90,9 @@ impl Groups {
     fn make(&self) -> Result<(), Error> {
         for dir in self.roots() {
             fs::create_dir_all(dir).doing(format!("make the control group {}", dir.display()))?;
+            for (file, value) in inherited(dir.parent().unwrap_or(dir)) {
+                fs::write(dir.join(file), value).doing(format!("set {file} of {}", dir.display()))?;
+            }
         }
         if let Groups::V2 { all } = self {
             // From the top down to the node's own group: what is not let through is not there below.
@@ -95,7 +109,9 @@ impl Groups {
 
     fn roots(&self) -> Vec<&Path> {
         match self {
-            Groups::V1 { memory, cpu, processes } => vec![memory, cpu, processes],
+            Groups::V1 { memory, cpu, processes, shown } => {
+                [memory, cpu, processes].into_iter().chain(shown).map(PathBuf::as_path).collect()
+            }
             Groups::V2 { all } => vec![all],
         }
     }
@@ -121,7 +137,7 @@ impl Groups {
         let (most, quota) = (limits.memory.bytes().to_string(), limits.cpu.milli() * PERIOD_MICROS / 1000);
         let processes = limits.processes.to_string();
         match self {
-            Groups::V1 { memory, cpu, processes: pids } => vec![
+            Groups::V1 { memory, cpu, processes: pids, shown } => [
                 // Version 1 counts what waits in TCP buffers apart, and does not limit it unless told to.
                 group(
                     memory,
@@ -140,7 +156,10 @@ impl Groups {
                     )
                 },
                 group(pids, vec![("pids.max", processes)], ""),
-            ],
+            ]
+            .into_iter()
+            .chain(shown.iter().map(|base| group(base, inherited(base), "")))
+            .collect(),
             Groups::V2 { all } => {
                 let cpu = format!("{quota} {PERIOD_MICROS}");
                 let settings = vec![("memory.max", most), ("cpu.max", cpu), ("pids.max", processes)];
@@ -210,7 +229,7 @@ impl Groups {
     /// The kernel's counters of a replica now; `None` if it has no group.
     pub fn reading(&self, name: &str) -> Option<Reading> {
         let (memory, cpu, processes) = match self {
-            Groups::V1 { memory, cpu, processes } => {
+            Groups::V1 { memory, cpu, processes, .. } => {
                 (memory.join(name), cpu.join(name), processes.join(name))
             }
             Groups::V2 { all } => (all.join(name), all.join(name), all.join(name)),
@@ -292,6 +311,12 @@ pub struct Reading {
     pub disk: u64,
 }
 
+/// What a group below this one must have set: nothing, but in the cpuset hierarchy.
+fn inherited(above: &Path) -> Vec<(&'static str, String)> {
+    let read = |file| Some((file, fs::read_to_string(above.join(file)).ok()?.trim().to_owned()));
+    CPUSET.into_iter().filter_map(read).collect()
+}
+
 fn number(file: &Path) -> Option<u64> {
     fs::read_to_string(file).ok()?.trim().parse().ok()
 }
@@ -360,7 +385,7 @@ mod tests {
             fs::write(path, text).expect("a file");
         };
         let at = |hierarchy: &str| dir.path().join(hierarchy);
-        let v1 = Groups::V1 { memory: at("m"), cpu: at("c"), processes: at("p") };
+        let v1 = Groups::V1 { memory: at("m"), cpu: at("c"), processes: at("p"), shown: Vec::new() };
         assert_eq!(v1.reading("a"), None, "it is not there yet");
         write("m/a/memory.stat", "cache 900\nrss 1\ntotal_rss 100\ntotal_rss_huge 7\ntotal_shmem 20\n");
         write("m/a/memory.max_usage_in_bytes", "500\n");

@@ -158,3 +158,33 @@ fn a_process_limit_that_is_hit_is_reported_while_the_replica_is_ready() {
     let why = platform.ok(&["why", "staging/narrow"]);
     assert!(why.contains("process-limit: "), "{why}");
 }
+
+#[test]
+fn a_replica_that_fills_its_disk_is_named_with_the_directory_and_others_go_on() {
+    let platform = Platform::start(true);
+    let archive = platform.dir.path().join("filler.tar");
+    testing::image_archive(&testing::probe_image(&["fill"]), "lockers/filler:1.0.0", &archive);
+    platform.ok(&["image", "add", &archive.display().to_string()]);
+    let file = platform.dir.path().join("filler.toml");
+    let text = "application = \"filler\"\n[workload.filler]\nimage = \"lockers/filler:1.0.0\"\nlimits = { disk = \"32 MiB\" }\n";
+    std::fs::write(&file, text).expect("written");
+    platform.ok(&["declare", &file.display().to_string(), "--in", "staging"]);
+    let told = until("it is on the board", || {
+        let board = platform.ok(&["board", "staging"]);
+        board.lines().find(|line| line.contains("filler") && line.contains("wrote")).map(str::to_owned)
+    });
+    assert!(told.contains("of 32 MiB to its root file system, most in /var/cache"), "{told}");
+    let why = platform.ok(&["why", "staging/filler"]);
+    assert!(why.contains("disk-full: ") && why.contains("limits.disk"), "{why}");
+    let stats: serde_json::Value =
+        serde_json::from_str(&platform.ok(&["stats", "staging/filler", "--json"])).expect("JSON");
+    let limit = stats["releases"][0]["disk_limit"].as_u64();
+    assert_eq!(limit, Some(32 << 20), "{stats}");
+    assert_eq!(platform.get("api.staging.lockers.localhost", "/who").status, 200);
+    // What it wrote goes with it.
+    platform.ok(&["remove", "staging/filler", "--yes"]);
+    until("its scratch is gone", || {
+        let names = std::fs::read_dir(platform.data().join("node/scratch")).expect("the scratch").flatten();
+        (!names.into_iter().any(|entry| entry.file_name().to_string_lossy().contains("filler"))).then_some(())
+    });
+}

@@ -224,6 +224,10 @@ const EVERYDAY: &[(&str, &str)] = &[
         "be told of as many processors as it may use",
         "[ \"$(nproc)\" = 1 ] && [ \"$(cat /sys/devices/system/cpu/online)\" = 0 ]",
     ),
+    (
+        "find all hierarchies that a Java runtime looks for",
+        "[ -f /sys/fs/cgroup/cpuset/cpuset.cpus ] && [ -d /sys/fs/cgroup/cpuacct ] || [ -f /sys/fs/cgroup/memory.max ]",
+    ),
     ("change nothing below /sys", "! echo 1 > /sys/x && ! echo 1 > /sys/fs/cgroup/x"),
     (
         "see no path of the machine",
