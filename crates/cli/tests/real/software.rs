@@ -126,10 +126,13 @@ pub(crate) const ALL: &[Software] = &[
         about: "database server, as its own account",
         packages: "postgresql-15",
         files: &[],
+        // Debian makes the directory of the socket when the machine starts, not when the package is installed.
         command: &[
-            "setpriv", "--reuid", "postgres", "--regid", "postgres", "--init-groups",
-            "/usr/lib/postgresql/15/bin/postgres", "-D", "/var/lib/postgresql/15/main",
-            "-c", "config_file=/etc/postgresql/15/main/postgresql.conf", "-c", "listen_addresses=*",
+            "bash",
+            "-c",
+            "install -d -o postgres /run/postgresql && exec setpriv --reuid postgres --regid postgres --init-groups \
+             /usr/lib/postgresql/15/bin/postgres -D /var/lib/postgresql/15/main \
+             -c config_file=/etc/postgresql/15/main/postgresql.conf -c 'listen_addresses=*'",
         ],
         port: 5432,
         memory: 256,
@@ -196,10 +199,10 @@ pub(crate) const ALL: &[Software] = &[
     Software {
         name: "names",
         about: "DNS server, over TCP",
-        packages: "unbound",
+        packages: "unbound,dns-root-data",
         files: &[(
             "etc/unbound/unbound.conf.d/here.conf",
-            "server:\n  interface: 0.0.0.0\n  access-control: 0.0.0.0/0 allow\n  local-zone: \"example.\" static\n  local-data: \"kiosk.example. A 192.0.2.7\"\n",
+            "server:\n  use-syslog: no\n  interface: 0.0.0.0\n  access-control: 0.0.0.0/0 allow\n  local-zone: \"example.\" static\n  local-data: \"kiosk.example. A 192.0.2.7\"\n",
         )],
         command: &["bash", "-c", "/usr/libexec/unbound-helper root_trust_anchor_update; exec unbound -d -p"],
         port: 53,
