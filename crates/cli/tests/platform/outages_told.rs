@@ -168,7 +168,8 @@ fn a_replica_that_fills_its_disk_is_named_with_the_directory_and_others_go_on() 
     let file = platform.dir.path().join("filler.toml");
     let text = "application = \"filler\"\n[workload.filler]\nimage = \"lockers/filler:1.0.0\"\nlimits = { disk = \"32 MiB\" }\n";
     std::fs::write(&file, text).expect("written");
-    platform.ok(&["declare", &file.display().to_string(), "--in", "staging"]);
+    let said = platform.run(&["declare", &file.display().to_string(), "--in", "staging"]);
+    assert!(said.code == 1 && said.err.contains("disk-full: wrote"), "{said:?}");
     let told = until("it is on the board", || {
         let board = platform.ok(&["board", "staging"]);
         board.lines().find(|line| line.contains("filler") && line.contains("wrote")).map(str::to_owned)
