@@ -64,7 +64,7 @@ export function WorkloadPage() {
         <Line row={row} />
         <p className="mt-1 text-[11px] text-faint">
           One cell, one replica: filled ready, dashed starting, half leaving, crossed failed.
-          {row.replicas.some((replica) => !isolates(view, replica.node)) && <strong className="font-semibold text-caution"> They are {NOT_ISOLATED}: ordinary processes, of whose limits only memory is held.</strong>}
+          {row.replicas.some((replica) => !isolates(view, replica.node)) && <strong className="font-semibold text-caution"> They are {NOT_ISOLATED}: ordinary processes; only their memory limit holds.</strong>}
         </p>
       </Card>
       <div className="mt-4 grid gap-4 lg:grid-cols-[1.15fr_1fr]">
