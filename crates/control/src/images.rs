@@ -145,5 +145,7 @@ async fn config(call: Call<ShowImageConfig>) -> Result<ImageConfig, Problem> {
     let about =
         Digest::parse(&digest).and_then(|digest| mainyard_images::about(&call.control.images, &digest));
     let about = about.map_err(|error| Problem::invalid(error.to_string()))?;
-    Ok(ImageConfig { image, digest, ports: about.ports, command: about.command })
+    let ready_path = about.health_check.as_deref().and_then(mainyard_images::asked_path);
+    let (ports, command, health_check) = (about.ports, about.command, about.health_check);
+    Ok(ImageConfig { image, digest, ports, command, health_check, ready_path })
 }

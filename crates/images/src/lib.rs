@@ -14,7 +14,7 @@ mod pack;
 mod unpack;
 mod users;
 
-pub use about::{About, about};
+pub use about::{About, about, asked_path};
 pub use content::{ContentStore, Digest, hash_reader};
 pub use documents::{
     Descriptor, HealthCheck, HistoryStep, ImageConfiguration, ImageIndex, ImageManifest, Platform, RootFs,

@@ -198,4 +198,10 @@ pub struct ImageConfig {
     pub ports: Vec<u16>,
     /// The command it runs.
     pub command: Vec<String>,
+    /// The image's own health check, which is a program. It is never run by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub health_check: Option<String>,
+    /// The path that it asks for over HTTP: a ready check can ask the same.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ready_path: Option<String>,
 }

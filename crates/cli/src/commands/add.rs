@@ -1,6 +1,6 @@
 //! Making a workload, a service or a route without a file: the file is written here, and declared like any other.
 
-use mainyard_api::{ImageQuery, NoPath, ShowImageConfig};
+use mainyard_api::{ImageConfig, ImageQuery, NoPath, ShowImageConfig};
 use mainyard_core::manifest::{SourceFile, Written, write};
 use mainyard_core::model::{Name, NameError, Target};
 use serde_json::{Map, Value, json};
@@ -27,10 +27,12 @@ pub(super) async fn add(client: &Client, what: Add) -> Result<(), Failure> {
             made,
         } => {
             let target = super::parse_target(&workload)?;
+            let config = config_of(client, &image).await?;
             let ports = match ports.is_empty() {
-                true => ports_of(client, &image).await?,
+                true => ports_of(&config),
                 false => numbers(&ports)?,
             };
+            let offer = if ready.is_none() { offered_check(&config) } else { None };
             let first = ports.keys().next().cloned();
             let body = json!({
                 "image": image,
@@ -54,6 +56,9 @@ pub(super) async fn add(client: &Client, what: Add) -> Result<(), Failure> {
             let application = made.application.clone().unwrap_or_else(|| target.name.to_string());
             let printed = made.print;
             declare(client, &target, &application, &objects, made).await?;
+            if let Some(offer) = offer.filter(|_| !printed) {
+                println!("{offer}");
+            }
             if !printed && !open && first.is_some() {
                 println!(
                     "inside it is called {}; let visitors in with: mainyard add route {target} --to {}",
@@ -128,15 +133,28 @@ async fn application_of(client: &Client, target: &Target, services: &[String]) -
     Ok(found.unwrap_or_else(|| target.name.to_string()))
 }
 
-/// The ports that an image exposes: the first is called http.
-async fn ports_of(client: &Client, image: &str) -> Result<Map<String, Value>, Failure> {
+async fn config_of(client: &Client, image: &str) -> Result<ImageConfig, Failure> {
     let image = image.parse().map_err(|error: NameError| Failure::usage(error.to_string()))?;
-    let about = client.ask::<ShowImageConfig>(NoPath {}, ImageQuery { image }).await?;
-    let named = about.ports.iter().enumerate().map(|(place, number)| {
+    client.ask::<ShowImageConfig>(NoPath {}, ImageQuery { image }).await
+}
+
+/// What the image's own health check would be as a check of the platform.
+fn offered_check(config: &ImageConfig) -> Option<String> {
+    let check = config.health_check.as_ref()?;
+    let offer = match &config.ready_path {
+        Some(path) => format!("to ask the same, add --ready {path}"),
+        None => "it asks for nothing over HTTP that a check could ask from outside".to_owned(),
+    };
+    Some(format!("the image has a health check of its own, which is not run: {check}\n  {offer}"))
+}
+
+/// The ports that an image exposes: the first is called http.
+fn ports_of(config: &ImageConfig) -> Map<String, Value> {
+    let named = config.ports.iter().enumerate().map(|(place, number)| {
         let name = if place == 0 { "http".to_owned() } else { format!("port{number}") };
         (name, json!(number))
     });
-    Ok(named.collect())
+    named.collect()
 }
 
 fn some(map: &Map<String, Value>) -> Option<&Map<String, Value>> {

@@ -51,11 +51,7 @@ fn print_details(details: &ImageDetails) {
     line("writes to", &list(&run.volumes));
     line("stop signal", &run.stop_signal);
     if let Some(check) = &run.health_check {
-        line("health check", check);
-        line(
-            "",
-            "it is not run by itself; declare a check that asks the same: checks = { ready = { path = \"/…\" } }",
-        );
+        line("health check", &format!("{check} (not run by itself; a declared check can ask the same)"));
     }
     let uses =
         entry.uses.iter().map(|used| format!("{}@{} ({} ready)", used.workload, used.release, used.ready));

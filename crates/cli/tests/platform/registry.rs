@@ -573,6 +573,31 @@ async fn deployed(client: &Client<'_>) {
     client.platform.ok(&["deploy", "staging/locker-api", "--image", "team/pushed:many"]);
     let read = client.get("/v2/team/pushed/manifests/many").await;
     assert_eq!(header(&read, "docker-content-digest"), digest(&list), "a client gets the list");
+    // The image's own health check is shown and offered, and nothing runs it.
+    let layer = vec![0; 1024];
+    let config = json!({
+        "os": "linux", "architecture": processor, "rootfs": {"type": "layers", "diff_ids": [digest(&layer)]},
+        "config": {"Cmd": ["/app"], "Healthcheck": {"Test": ["CMD-SHELL", "curl -f http://localhost:8080/health || exit 1"]}},
+    });
+    let config = config.to_string().into_bytes();
+    let checked = json!({
+        "schemaVersion": 2, "mediaType": MANIFEST,
+        "config": {"mediaType": CONFIG, "digest": client.push("team/checked", &config).await, "size": config.len()},
+        "layers": [{"mediaType": LAYER, "digest": client.push("team/checked", &layer).await, "size": layer.len()}],
+    });
+    let put = client.put("team/checked", "1", MANIFEST, checked.to_string().as_bytes()).await;
+    assert_eq!(put.status(), StatusCode::CREATED);
+    let shown = client.platform.ok(&["image", "show", "team/checked:1"]);
+    assert!(shown.contains("curl -f http://localhost:8080/health || exit 1 (not run by itself"), "{shown}");
+    let added = client.platform.ok(&[
+        "add",
+        "workload",
+        "staging/checked",
+        "--image",
+        "team/checked:1",
+        "--forecast",
+    ]);
+    assert!(added.contains("to ask the same, add --ready /health"), "{added}");
     // What is removed by the platform's own command is gone here as well.
     client.platform.ok(&["image", "remove", "team/pushed:many"]);
     assert_eq!(
