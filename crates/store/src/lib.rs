@@ -152,12 +152,22 @@ pub const QUERIES: &[&str] = &[
     registry::REPOSITORIES,
 ];
 
+/// How often a first connection is tried, for as long as a connection is waited for each time.
+const TRIES: u32 = 5;
+
 impl Store {
     /// Connects and brings the tables up to date.
     pub async fn connect(url: &str) -> Result<Store, Error> {
         let options: PgConnectOptions = url.parse()?;
         let pool = PgPoolOptions::new().max_connections(8).acquire_timeout(std::time::Duration::from_secs(5));
-        let pool = pool.connect_with(options).await?;
+        let mut tries = 1;
+        let pool = loop {
+            match pool.clone().connect_with(options.clone()).await {
+                // A busy disk makes a server that starts slow; one that is not there at all is told of soon enough.
+                Err(sqlx::Error::PoolTimedOut) if tries < TRIES => tries += 1,
+                other => break other?,
+            }
+        };
         migrations::migrator().run(&pool).await?;
         Ok(Store { pool })
     }
