@@ -285,7 +285,7 @@ fn take_signal(
 ) -> bool {
     let mut ended = false;
     loop {
-        // The kernel writes a `signalfd_siginfo` (man 2 signalfd): 128 bytes, of which the first four are the signal.
+        // The kernel writes a `signalfd_siginfo` (man 2 signalfd): 128 bytes; the first four are the signal.
         let mut info = [0; 128];
         if rustix::io::read(signals, &mut info).is_err() {
             return ended;

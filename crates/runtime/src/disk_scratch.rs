@@ -3,7 +3,7 @@
 //! A node has one file that holds a btrfs file system, mounted below its directory. Each replica has a subvolume there
 //! with a quota, which holds the upper and the work directory of its overlay. A file that is full ends with "no space" in
 //! that replica alone, and the node's disk never has less room than the file was made for. Nothing in it outlives its
-//! replica: if it cannot be mounted any more, it is made anew.
+//! replica: if it cannot be mounted any more, it is made again.
 //!
 //! Subvolumes and quotas are made by the kernel's own calls (linux/btrfs.h): a tenth of a millisecond each, where a program
 //! would take three. Only formatting and mounting are done by Debian's `mkfs.btrfs` and `mount`, once for a node.

@@ -166,3 +166,28 @@ fn an_api_that_is_reached_from_outside_speaks_tls_alone() {
         signed.lines().find(|line| line.to_ascii_lowercase().starts_with("set-cookie:")).expect("a cookie");
     assert!(cookie.contains("__Host-mainyard-session-") && cookie.contains("Secure"), "{cookie}");
 }
+
+#[test]
+fn the_registry_opens_to_tokens_of_clients_alone() {
+    let platform = Platform::start(false);
+    let part = std::fs::read_to_string(platform.data().join("token-of-node-node-1")).expect("a part's token");
+    let console = session(&platform);
+    let targets = [
+        ("GET", "/v2/"),
+        ("GET", "/v2/_catalog"),
+        ("GET", "/v2/token?scope=repository:lockers/locker-api:pull"),
+        ("GET", "/v2/lockers/locker-api/tags/list"),
+        ("PUT", "/v2/lockers/locker-api/manifests/1.4.0"),
+        ("DELETE", "/v2/lockers/locker-api/manifests/1.4.0"),
+        ("POST", "/v2/lockers/locker-api/blobs/uploads/"),
+        ("GET", "/v2/lockers/%6cocker-api/tags/list"),
+        ("GET", "/v2//"),
+        ("GET", "/v2/../api/v1/snapshot"),
+    ];
+    for (method, target) in targets {
+        for headers in [Vec::new(), bearer(&part), bearer("guess"), vec![format!("cookie: {console}")]] {
+            let status = ask(&platform, method, target, &headers);
+            assert!([400, 401].contains(&status), "{method} {target} {headers:?}: {status}");
+        }
+    }
+}

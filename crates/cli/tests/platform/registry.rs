@@ -197,6 +197,8 @@ async fn scopes(client: &Client<'_>) {
     assert_eq!(ask(Method::POST, "/v2/other/blobs/uploads/").await, 401);
     assert_eq!(ask(Method::GET, "/v2/_catalog").await, 401);
     assert_eq!(ask(Method::GET, "/api/v1/images").await, 401, "it opens nothing of the API");
+    // It gives itself no further scopes.
+    assert_eq!(ask(Method::GET, "/v2/token?scope=repository:other:pull,push,delete").await, 403);
     client.platform.ok(&["token", "remove", id]);
     assert_eq!(ask(Method::POST, "/v2/scoped/blobs/uploads/").await, 401);
 }

@@ -25,8 +25,10 @@ const SCOPES: usize = 16;
 pub(super) struct Caller {
     /// The member's name.
     pub(super) member: String,
-    /// The public id of the API token.
+    /// The public id of the token.
     token: String,
+    /// Whether it is a token of the API, which is good for everything here.
+    is_client: bool,
 }
 
 /// The address of the token service, as this client reaches it.
@@ -65,7 +67,11 @@ pub(super) async fn caller(
     if member.is_some_and(|member| member != found.member) {
         return Err(refuse("this token belongs to another member"));
     }
-    if allows(&found, needed) { Ok(Caller { member: found.member, token: found.id }) } else { Err(unknown()) }
+    if allows(&found, needed) {
+        Ok(Caller { is_client: found.kind == TokenKind::Client, member: found.member, token: found.id })
+    } else {
+        Err(unknown())
+    }
 }
 
 /// Whether a credential is good for this: a client's for all of the registry, one of the registry for its scopes.
@@ -86,6 +92,11 @@ fn basic(given: &str) -> Option<(Option<String>, String)> {
 
 /// Gives a token for the scopes that are asked for.
 pub(super) async fn give_token(call: &Call) -> Result<HttpResponse, RegistryError> {
+    // One of the registry would otherwise widen its own scopes, and outlive the token that it was given for.
+    if !call.caller.is_client {
+        let message = "a token of the registry gives no other; ask with a token of the API";
+        return Err(RegistryError::new(ErrorCode::Denied, message));
+    }
     let asked = url_pairs(call.request.query_string());
     let asked = asked.iter().filter(|(key, _)| key == "scope").flat_map(|(_, value)| value.split(' '));
     let scopes: Vec<String> =

@@ -117,7 +117,7 @@ async fn answer(
     control: Data<Control>,
 ) -> Result<HttpResponse, Refusal> {
     let asked = RegistryRequest::parse(request.method().as_str(), request.uri().path());
-    // Whoever shows no credential learns where to get one, and nothing else.
+    // A caller without a credential learns where to get one, and nothing else.
     let needed = asked.as_ref().ok().and_then(Scope::needed);
     let caller = match access::caller(request, &control, needed.as_ref()).await {
         Ok(caller) => caller,
