@@ -46,6 +46,9 @@ export const compare = async (from: string, to: string) => (await answer(client.
 export const since = async (moment: string, environment: string) => (await answer(client.GET('/api/v1/since', { params: { query: { as_of: moment, environment } } }))).became
 export const trail = (query: paths['/api/v1/trail']['get']['parameters']['query']) => answer(client.GET('/api/v1/trail', { params: { query } }))
 export const why = (of: string) => answer(client.GET('/api/v1/why', { params: { query: { of } } }))
+/** Whether a workload reaches a destination outside, and why not. */
+export const wayTo = (of: string, to: string) => answer(client.GET('/api/v1/why', { params: { query: { of, to } } }))
+export const outgoing = (target: Target) => answer(client.GET(`${WORKLOAD}/outgoing`, { params: { path: of(target) } }))
 export const traffic = (by: string, of: string) => answer(client.GET('/api/v1/traffic', { params: { query: { by, of } } }))
 export const usage = () => answer(client.GET('/api/v1/stats'))
 

@@ -8,6 +8,7 @@ import { DeployAct, HoldAct, RollbackAct, ScaleAct, SteerAct } from '../parts/ac
 import { Card, Pair } from '../parts/card'
 import { Line } from '../parts/line'
 import { Log } from '../parts/log'
+import { Outgoing } from '../parts/outgoing'
 import { ReleasesCard } from '../parts/releases'
 import { RolloutCard } from '../parts/rollout'
 import { Badge } from '../parts/signal'
@@ -74,8 +75,8 @@ export function WorkloadPage() {
       <Card className="mt-4">
         <Tabs.Root value={query.get('tab') ?? 'log'} onValueChange={(tab) => setQuery((before) => { before.set('tab', tab); return before }, { replace: true })}>
           <div className="mb-3 flex flex-wrap gap-x-5 gap-y-1">
-          <Tabs.List className="flex gap-5" aria-label="More about the workload">
-            {[['log', 'Log'], ['replicas', 'Replicas'], ['settings', 'Settings'], ['checks', 'Checks']].map(([value, word]) => (
+          <Tabs.List className="flex flex-wrap gap-x-5 gap-y-1" aria-label="More about the workload">
+            {[['log', 'Log'], ['replicas', 'Replicas'], ['settings', 'Settings'], ['checks', 'Checks'], ['outgoing', 'Outgoing']].map(([value, word]) => (
               <Tabs.Trigger key={value} value={value ?? ''} className="text-soft data-[state=active]:font-semibold data-[state=active]:text-ink">{word}</Tabs.Trigger>
             ))}
           </Tabs.List>
@@ -88,6 +89,7 @@ export function WorkloadPage() {
           <Tabs.Content value="replicas"><Replicas row={row} /></Tabs.Content>
           <Tabs.Content value="settings"><Settings row={row} /></Tabs.Content>
           <Tabs.Content value="checks"><Checks row={row} /></Tabs.Content>
+          <Tabs.Content value="outgoing"><Outgoing key={key(workload.target)} target={workload.target} /></Tabs.Content>
         </Tabs.Root>
       </Card>
     </>

@@ -28,6 +28,11 @@ parameters! {
         /// The environment.
         environment: Name,
     }
+    /// A registry outside.
+    OfRegistry {
+        /// Its name.
+        registry: Name,
+    }
     /// Something in an environment.
     OfTarget {
         /// The environment.
@@ -176,7 +181,7 @@ parameters! {
         #[schemars(length(max = 200))]
         of: Option<String>,
     }
-    /// The subject of the question: one of `url`, `of` and `request`.
+    /// The subject of the question: one of `url`, `of` and `request`; with `to`, the way from a workload to the outside.
     WhyQuery {
         /// An address, such as `http://api.lockers.localhost:8780/v1`.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -195,6 +200,10 @@ parameters! {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         #[schemars(length(max = 200))]
         of: Option<String>,
+        /// With a workload as `of`: a destination outside, such as `mail.example:25`.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(length(max = 300))]
+        to: Option<String>,
         /// The id of a request.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         #[schemars(length(max = 200))]

@@ -5,7 +5,7 @@
 
 use std::time::{Duration, Instant};
 
-use testing::load::{Load, Shape};
+use testing::load::{Death, Load, Shape};
 
 mod stage;
 
@@ -41,10 +41,7 @@ fn main() {
             let victim = pids[number / KILL_EVERY % pids.len()];
             std::thread::spawn(move || {
                 std::thread::sleep(Duration::from_millis(700));
-                let at = Instant::now();
-                // SAFETY: no memory is involved; the process is this benchmark's own gateway.
-                unsafe { libc::kill(victim, libc::SIGKILL) };
-                at
+                Death::of(victim)
             })
         });
         let begun = Instant::now();

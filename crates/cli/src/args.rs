@@ -4,17 +4,19 @@ use std::path::PathBuf;
 
 use clap::{Args, CommandFactory, Parser, Subcommand};
 
+mod environments;
 mod limits;
 mod parts;
+mod registries;
 mod sources;
 mod things;
 
+pub(crate) use environments::Environment;
 pub(crate) use limits::LimitOptions;
 pub(crate) use parts::{IsolationKind, LOCAL_AUTHORITY, LogFormat, Part, Serve, Start};
+pub(crate) use registries::Registry;
 pub(crate) use sources::{AddSource, SourceCommand, SourceRule};
-pub(crate) use things::{
-    Add, Application, Certificate, Environment, Image, Made, Secret, Token, TrafficBy, Trail,
-};
+pub(crate) use things::{Add, Application, Certificate, Image, Made, Secret, Token, TrafficBy, Trail};
 
 /// Main Yard runs your applications: images as replicas, behind services and routes.
 #[derive(Debug, Parser)]
@@ -185,6 +187,9 @@ pub(crate) enum Command {
     Why {
         /// A URL or host; a workload, service or route, as environment/name; or the id of a request.
         what: String,
+        /// Of a workload: a destination outside, by name or address and port, which a gateway then tries to reach.
+        #[arg(long, value_name = "HOST:PORT", conflicts_with_all = ["headers"])]
+        to: Option<String>,
         /// Of a URL: the method.
         #[arg(long, default_value = "GET")]
         method: String,
@@ -393,6 +398,9 @@ pub(crate) enum Command {
     /// Images in the platform's store.
     #[command(subcommand)]
     Image(Image),
+    /// Registries outside that images are pulled from.
+    #[command(subcommand)]
+    Registry(Registry),
     /// Values that are given to workloads and never shown again.
     #[command(subcommand)]
     Secret(Secret),

@@ -21,14 +21,14 @@ use crate::terminal::{Failure, Paint, shape};
 const LINE_EVERY: Duration = Duration::from_millis(500);
 
 /// Shows how far something is.
-struct Progress {
+pub(crate) struct Progress {
     bar: Option<ProgressBar>,
     begun: Instant,
     last: Option<(Instant, String)>,
 }
 
 impl Progress {
-    fn new(length: u64) -> Progress {
+    pub(crate) fn new(length: u64) -> Progress {
         let bar = std::io::stdout().is_terminal().then(|| {
             let bar = ProgressBar::with_draw_target(Some(length), indicatif::ProgressDrawTarget::stdout());
             let template =
@@ -41,7 +41,7 @@ impl Progress {
         Progress { bar, begun: Instant::now(), last: None }
     }
 
-    fn show(&mut self, position: u64, length: u64, words: String) {
+    pub(crate) fn show(&mut self, position: u64, length: u64, words: String) {
         if let Some(bar) = &self.bar {
             bar.set_length(length.max(1));
             bar.set_position(position);
@@ -55,13 +55,13 @@ impl Progress {
         }
     }
 
-    fn clear(&self) {
+    pub(crate) fn clear(&self) {
         if let Some(bar) = &self.bar {
             bar.finish_and_clear();
         }
     }
 
-    fn end(self, signal: Signal, words: &str) {
+    pub(crate) fn end(self, signal: Signal, words: &str) {
         self.clear();
         println!(
             "{} {words} · {:.1} s",

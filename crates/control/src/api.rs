@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use mainyard_api::{
-    AddEnvironment, ExportEnvironment, Exported, Figures, Health, ListEnvironments, Problem,
-    RemoveApplication, RemoveEnvironment, RemoveWorkload, ReplicaDetails, ShowBoard, ShowDocument,
+    AddEnvironment, ChangeEnvironment, ExportEnvironment, Exported, Figures, Health, ListEnvironments,
+    Problem, RemoveApplication, RemoveEnvironment, RemoveWorkload, ReplicaDetails, ShowBoard, ShowDocument,
     ShowHealth, ShowSnapshot, ShowWorkload, Signals, Snapshot, WorkloadDetails,
 };
-use mainyard_core::commands::{self, EnvironmentAdded, Removed};
+use mainyard_core::commands::{self, EnvironmentAdded, EnvironmentChanged, Removed};
 use mainyard_core::model::{
     Environment, Name, ReplicaState, RolloutState, Signal, SourceState, WorkloadState,
 };
@@ -21,8 +21,8 @@ use crate::history::{self, view};
 use crate::operations::{Call, Operations};
 use crate::responses::{known_environment, no_workload};
 use crate::{
-    agent_api, certificates, declare, image_details, images, logs, metrics, releases, scaling, secrets,
-    sessions, sources, stats, stream, tokens, traffic, why,
+    agent_api, certificates, declare, image_details, images, logs, metrics, outgoing, pulls, releases,
+    scaling, secrets, sessions, sources, stats, stream, tokens, traffic, why,
 };
 
 /// Every operation of the API, and the page that a sign-in link opens.
@@ -34,6 +34,7 @@ pub(crate) fn operations() -> Operations {
         .mount(stream::follow)
         .mount(list_environments)
         .mount(add_environment)
+        .mount(change_environment)
         .mount(remove_environment)
         .mount(board)
         .mount(export)
@@ -53,6 +54,8 @@ pub(crate) fn operations() -> Operations {
     why::operations(&mut all);
     metrics::operations(&mut all);
     traffic::operations(&mut all);
+    outgoing::operations(&mut all);
+    pulls::operations(&mut all);
     sources::operations(&mut all);
     certificates::operations(&mut all);
     history::operations(&mut all);
@@ -112,8 +115,13 @@ async fn list_environments(call: Call<ListEnvironments>) -> Result<Vec<Environme
 }
 
 async fn add_environment(call: Call<AddEnvironment>) -> Acted<EnvironmentAdded> {
-    let mainyard_api::NewEnvironment { name, domain } = call.body.clone();
-    call.act(commands::AddEnvironment { name, domain }).await
+    let mainyard_api::NewEnvironment { name, domain, outgoing } = call.body.clone();
+    call.act(commands::AddEnvironment { name, domain, outgoing }).await
+}
+
+async fn change_environment(call: Call<ChangeEnvironment>) -> Acted<EnvironmentChanged> {
+    let (name, outgoing) = (call.path.environment.clone(), call.body.outgoing);
+    call.act(commands::ChangeEnvironment { name, outgoing }).await
 }
 
 async fn remove_environment(call: Call<RemoveEnvironment>) -> Acted<Removed> {

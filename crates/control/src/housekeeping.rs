@@ -41,7 +41,11 @@ async fn clear(control: &Data<Control>) {
     if let Err(error) = control.store.sweep_usage().await {
         tracing::warn!(%error, "old figures of what replicas used could not be cleared");
     }
-    let mut needed = needed_manifests(&control.leader.published.read().await.0);
+    let mut needed = {
+        let published = control.leader.published.read().await;
+        control.outgoing.keep_only(|workload| published.0.workloads.contains_key(workload));
+        needed_manifests(&published.0)
+    };
     match control.store.manifests().await {
         Ok(pushed) => needed.extend(pushed.into_iter().map(|manifest| manifest.digest)),
         Err(error) => return tracing::warn!(%error, "the image store could not be cleared"),

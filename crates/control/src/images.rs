@@ -118,6 +118,7 @@ fn records(imported: &[Imported], name: Option<&str>, by: &str) -> Result<Vec<Im
             size: image.size,
             layers: image.layers as u32,
             origin: Origin::new(by, "added", Timestamp::now()),
+            named: None,
         })
     };
     imported.iter().map(record).collect()

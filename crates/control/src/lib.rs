@@ -24,8 +24,10 @@ mod logs;
 mod metrics;
 mod open_streams;
 mod operations;
+mod outgoing;
 mod paths;
 mod problem;
+mod pulls;
 mod registry;
 mod releases;
 mod responses;
@@ -128,6 +130,8 @@ pub(crate) struct Control {
     pub leader: leader::Handle,
     pub links: links::Links,
     pub traffic: Arc<Traffic>,
+    pub outgoing: Arc<outgoing::Outgoing>,
+    pub pulls: pulls::Pulls,
     pub vault: secret_store::SecretStore,
     pub follower: sources::Follower,
     pub open_streams: open_streams::OpenStreams,
@@ -192,12 +196,20 @@ fn reserved_ports(config: &Config) -> BTreeMap<u16, String> {
     all.map(|(port, taker)| (port, taker.to_owned())).collect()
 }
 
+/// Begins what goes on without being asked.
+fn spawn_tasks(control: &web::Data<Control>) {
+    actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
+    actix_web::rt::spawn(sources::follow_all(control.clone()));
+    actix_web::rt::spawn(pulls::pull_awaited(control.clone()));
+}
+
 async fn serve(config: Config) -> Result<(), Error> {
     let store = Store::connect(&config.database).await?;
     sessions::admit(&store, &config).await?;
     let images = ContentStore::open(&config.images)?;
     let fence = fence(&config)?;
     let traffic = Arc::new(Traffic::new());
+    let outgoing = Arc::new(outgoing::Outgoing::default());
     let links = links::Links::default();
     let reserved_ports = reserved_ports(&config);
     let vault = secret_store::SecretStore::new(store.clone(), config.secrets_key);
@@ -208,6 +220,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         store: store.clone(),
         links: links.clone(),
         traffic: Arc::clone(&traffic),
+        outgoing: Arc::clone(&outgoing),
         vault: vault.clone(),
         reserved_hosts: hosts.names(),
         reserved_ports: reserved_ports.clone(),
@@ -222,6 +235,8 @@ async fn serve(config: Config) -> Result<(), Error> {
         leader,
         links,
         traffic,
+        outgoing,
+        pulls: pulls::Pulls::default(),
         vault,
         open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),
@@ -236,9 +251,8 @@ async fn serve(config: Config) -> Result<(), Error> {
         moments: history::Moments::default(),
         reserved_ports,
     });
-    actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
+    spawn_tasks(&control);
     actix_web::rt::spawn(sessions::follow_client_token(record.clone(), config.client_token, config.member));
-    actix_web::rt::spawn(sources::follow_all(control.clone()));
     let server = HttpServer::new(move || {
         App::new()
             .app_data(control.clone())

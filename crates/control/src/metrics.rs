@@ -39,6 +39,7 @@ async fn metrics(call: Call<ShowMetrics>) -> Result<HttpResponse, Problem> {
     let control = &call.control;
     let mut registry = Registry::default();
     control.traffic.register(&mut registry);
+    control.outgoing.register(&mut registry);
     control.leader.register(&mut registry);
     register_record(&control.leader.published.read().await.0, Timestamp::now(), &mut registry);
     let mut text = String::new();

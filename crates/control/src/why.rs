@@ -6,9 +6,11 @@ use actix_web::HttpResponse;
 use actix_web::web::Bytes;
 use futures_util::StreamExt;
 use mainyard_api::{ExplainWhy, FollowRequests, Problem, WhyQuery};
-use mainyard_core::link::{GatewayOrder, Served};
+use mainyard_core::link::{GatewayOrder, OutgoingAttempt, Served};
 use mainyard_core::model::{NameError, Target};
-use mainyard_core::why::{Facts, Question, Why};
+use mainyard_core::record::State;
+use mainyard_core::why::{Destination, Facts, Question, Why};
+use serde::de::DeserializeOwned;
 use tokio::sync::mpsc;
 
 use crate::Control;
@@ -17,6 +19,9 @@ use crate::operations::{Call, Operations, lines};
 
 /// How long gateways are waited for that are asked for a request.
 const RECALL: Duration = Duration::from_secs(2);
+
+/// How long a gateway is waited for that tries a destination outside: longer than it tries.
+const TRIED: Duration = Duration::from_secs(15);
 
 /// Lines of a program's output that are reported with a cause.
 const LINES: usize = 2;
@@ -28,19 +33,15 @@ pub(crate) fn operations(to: &mut Operations) {
 /// The chain of causes, from the outside to the process.
 async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
     let control = &call.control;
+    if let Some(to) = &call.query.to {
+        return way_out(control, call.query.of.as_deref(), to).await;
+    }
     let served = match &call.query.request {
         Some(id) => Some(recall(control, id).await?),
         None => None,
     };
     let published = control.leader.published.read().await;
-    let ports = control.gateway_ports();
-    let facts = Facts {
-        state: &published.0,
-        http: ports.http,
-        https: ports.https,
-        gateways: control.links.gateways(),
-        now: jiff::Timestamp::now(),
-    };
+    let facts = facts(control, &published.0);
     let mut why = match (&call.query.url, &call.query.of, &served) {
         (Some(url), None, None) => facts.url(&question(url, &call.query)?),
         (None, Some(of), None) => {
@@ -65,6 +66,47 @@ async fn why(call: Call<ExplainWhy>) -> Result<Why, Problem> {
     Ok(why)
 }
 
+/// The way from a workload to the outside. Where the rules allow it, a gateway tries it.
+async fn way_out(control: &Control, of: Option<&str>, to: &str) -> Result<Why, Problem> {
+    let of = of.ok_or_else(|| Problem::invalid("`to` asks about a workload: `of` names it"))?;
+    let name = of.strip_prefix("workload:").unwrap_or(of);
+    let workload: Target = name.parse().map_err(|error: NameError| Problem::invalid(error.to_string()))?;
+    let to: Destination = to.parse().map_err(Problem::invalid)?;
+    let may = {
+        let published = control.leader.published.read().await;
+        facts(control, &published.0).may_reach(&workload, &to).map_err(Problem::not_found)?
+    };
+    let attempt = if may { tried(control, &to).await } else { None };
+    let published = control.leader.published.read().await;
+    facts(control, &published.0).way_out(&workload, &to, attempt.as_ref()).map_err(Problem::not_found)
+}
+
+/// What the first gateway that answers finds.
+async fn tried(control: &Control, to: &Destination) -> Option<OutgoingAttempt> {
+    let order = |stream| GatewayOrder::TryOutgoing { stream, host: to.host.clone(), port: to.port };
+    first_of(control.links.ask_gateways(order), TRIED).await
+}
+
+/// The first answer that can be read, of those that come in time.
+async fn first_of<T: DeserializeOwned>(asked: Vec<mpsc::Receiver<Bytes>>, within: Duration) -> Option<T> {
+    let mut answers = futures_util::stream::iter(asked.into_iter().map(gathered)).buffer_unordered(16);
+    let found = tokio::time::timeout(within, async {
+        while let Some(line) = answers.next().await {
+            if let Ok(answer) = serde_json::from_slice(&line) {
+                return Some(answer);
+            }
+        }
+        None
+    });
+    found.await.ok().flatten()
+}
+
+fn facts<'s>(control: &Control, state: &'s State) -> Facts<'s> {
+    let ports = control.gateway_ports();
+    let (http, https) = (ports.http, ports.https);
+    Facts { state, http, https, gateways: control.links.gateways(), now: jiff::Timestamp::now() }
+}
+
 /// A question about an address.
 fn question(url: &str, asked: &WhyQuery) -> Result<Question, Problem> {
     let mut question = Question::parse(url).map_err(Problem::invalid)?;
@@ -82,16 +124,7 @@ fn question(url: &str, asked: &WhyQuery) -> Result<Question, Problem> {
 async fn recall(control: &Control, id: &str) -> Result<Served, Problem> {
     let asked = control.links.ask_gateways(|stream| GatewayOrder::Recall { stream, id: id.to_owned() });
     let count = asked.len();
-    let mut answers = futures_util::stream::iter(asked.into_iter().map(gathered)).buffer_unordered(16);
-    let found = tokio::time::timeout(RECALL, async {
-        while let Some(line) = answers.next().await {
-            if let Ok(served) = serde_json::from_slice(&line) {
-                return Some(served);
-            }
-        }
-        None
-    });
-    found.await.ok().flatten().ok_or_else(|| {
+    first_of(asked, RECALL).await.ok_or_else(|| {
         let gateways = if count == 1 { "1 gateway".to_owned() } else { format!("{count} gateways") };
         Problem::not_found(format!(
             "{gateways} remember no request {id:?}; each keeps the last 20,000 of every worker, and its id is in X-Request-Id of the answer"

@@ -62,6 +62,7 @@ fn main() {
         size: 1,
         layers: 1,
         origin: Origin::new("bench", "added", now),
+        named: None,
     });
     let files = [SourceFile { name: "mainyard.toml".into(), text: manifest() }];
     let begun = Instant::now();

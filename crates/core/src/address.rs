@@ -36,6 +36,11 @@ pub fn is_replica(address: Ipv4Addr) -> bool {
     environment_of(address).is_some()
 }
 
+/// Whether the address is of the platform's own range, whatever it is for.
+pub fn is_ours(address: Ipv4Addr) -> bool {
+    Range::PRIVATE.place(address) == address
+}
+
 /// The environment whose replicas have addresses like this one.
 pub fn environment_of(address: Ipv4Addr) -> Option<EnvironmentIndex> {
     match address.octets() {

@@ -300,6 +300,12 @@ fn plan_workload(
         words.push(format!("replicas {} → {count}{by_hand}", workload.wanted));
     }
     words.extend(rule_differences(&workload.rule, &declared.rule).iter().map(ToString::to_string));
+    if workload.follow_tag != declared.follow_tag {
+        words.push(match declared.follow_tag {
+            Some(every) => format!("follows the tag of its image, looked at every {every}"),
+            None => "follows the tag of its image no more".to_owned(),
+        });
+    }
     if workload.after != declared.after {
         words.push(format!("comes after {}", names(&declared.after)));
     }

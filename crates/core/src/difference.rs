@@ -95,6 +95,10 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     list.field("root file system", root(before), root(after));
     let ptrace = |spec: &ReleaseSpec| if spec.ptrace { "allowed" } else { "refused" }.to_owned();
     list.field("ptrace", ptrace(before), ptrace(after));
+    let rules = |spec: &ReleaseSpec| {
+        spec.outgoing.iter().map(|rule| (rule.to_string(), "allowed".to_owned())).collect()
+    };
+    list.map("outgoing", &rules(before), &rules(after));
     list.field("drain", before.stop.drain.to_string(), after.stop.drain.to_string());
     list.field("grace", before.stop.grace.to_string(), after.stop.grace.to_string());
     let command = |spec: &ReleaseSpec| {

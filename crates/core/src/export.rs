@@ -64,6 +64,9 @@ fn workload_body(state: &State, workload: &Workload) -> Option<Value> {
     if !workload.after.is_empty() {
         body["after"] = json!(workload.after);
     }
+    if let Some(every) = workload.follow_tag {
+        body["follow_tag"] = json!(every);
+    }
     let keys = body.as_object_mut()?;
     keys.retain(|_, value| {
         let nothing = value.is_null() || value.as_object().is_some_and(Map::is_empty);

@@ -46,7 +46,7 @@
 //! - [`placement`]: which node has room
 //! - [`retention`]: what is kept of releases, changes and images, and for how long
 //! - [`retries`]: whether a request that failed is sent to another replica
-//! - [`routing`]: the gateway's table, which route takes a request, and the choice of a replica
+//! - [`routing`]: the gateway's table, which route takes a request, the choice of a replica, and what replicas reach outside
 //! - [`http_framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
 //! - [`sign_in_backoff`]: how often signing in may be tried
 //! - [`rate_limit`]: how often one visitor may ask

@@ -1,5 +1,7 @@
 //! The protocol of control, node agents and gateways: JSON, one message a line.
 
+mod outgoing;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
@@ -14,6 +16,10 @@ use crate::model::{
     ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Span, Target,
 };
 use crate::routing::{Table, TableChange};
+
+pub use outgoing::{
+    AttemptOutcome, ConnectionFigure, NameFigure, NameOutcome, OutgoingAttempt, OutgoingFigures,
+};
 
 /// A replica that a node should run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -227,6 +233,15 @@ pub enum GatewayOrder {
         /// The stream to answer to.
         stream: u64,
     },
+    /// Try to reach a destination outside, and tell of it by a request of the gateway's own.
+    TryOutgoing {
+        /// The stream to answer to.
+        stream: u64,
+        /// A name or an address.
+        host: String,
+        /// The port.
+        port: u16,
+    },
     /// Nothing; shows that the link lives.
     Beat,
 }
@@ -276,6 +291,9 @@ pub struct GatewayReport {
     /// Requests since the last report that carried figures.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub figures: Vec<Figure>,
+    /// Connections to the outside, and names that were looked up, since the last report.
+    #[serde(default, skip_serializing_if = "OutgoingFigures::is_empty")]
+    pub outgoing: OutgoingFigures,
 }
 
 /// Requests that one replica answered through one way in, in a short while.

@@ -39,10 +39,22 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
             &[BadRequest, NotAllowed, DoorSilent, RateLimited, BodyTooLarge, BodyStalled, NotOpenToCaller],
         ),
         ("Routes and services", &[AllSharesZero, ServiceMissing, SelectorEmpty, PortMissing, NoneReady]),
+        ("The way out", &[NotListed, NeverReached, NameUnresolved, Unreachable]),
         ("The answer", &[AnswerLate, AnswerBroken, Answers]),
         (
             "Workloads",
             &[ScaledToZero, Held, StillStarting, ImageNotFound, ImageUnusable, NoRoom, SecretMissing],
+        ),
+        (
+            "Registries outside",
+            &[
+                ImageAwaited,
+                RegistryRefuses,
+                RegistryLacks,
+                RegistryLimits,
+                RegistryUntrusted,
+                RegistrySilent,
+            ],
         ),
         (
             "Releases",
@@ -106,6 +118,36 @@ pub fn about(code: ReasonCode) -> Entry {
             "The process listens on the declared port, but on its loopback address only, where nothing else reaches it.",
             "by the node, from the kernel's list of the replica's listening sockets",
             "let the process listen on 0.0.0.0",
+        ),
+        ImageAwaited => entry(
+            "The image is being pulled from a registry outside. The deadline of a rollout begins when it is there.",
+            "by control, from the registry that the image's name begins with",
+            "wait; `mainyard image pulls` says how far it is",
+        ),
+        RegistryRefuses => entry(
+            "A registry outside does not let the platform in, or does not hand this image to its user.",
+            "by control, from the registry's answer (401 or 403), whose words the sentence has",
+            "give the right user and password: `mainyard registry add` with the same name; or have the user be allowed to pull",
+        ),
+        RegistryLacks => entry(
+            "A registry outside has no such image, or none for this machine's processor.",
+            "by control, from the registry's answer",
+            "correct the name or the tag; the sentence says what there is",
+        ),
+        RegistryLimits => entry(
+            "A registry outside wants to be asked less often.",
+            "by control, from the registry's answer (429), after several tries",
+            "wait: it is tried again; a user of one's own often has a higher limit",
+        ),
+        RegistryUntrusted => entry(
+            "The certificate of a registry outside is for another host, out of date, or of nobody who is trusted.",
+            "by control, when TLS was to be agreed on",
+            "give the certificate of its authority: `mainyard registry add … --authority FILE`",
+        ),
+        RegistrySilent => entry(
+            "A registry outside does not answer, answers with an error, or breaks off again and again.",
+            "by control, after several tries",
+            "look whether the machine reaches it: `mainyard registry check`; it is tried again by itself",
         ),
         ImageNotFound => entry(
             "The store has no image of this name.",
@@ -341,6 +383,26 @@ pub fn about(code: ReasonCode) -> Entry {
             "The caller's environment is not one that the service is open to.",
             "by the gateway, from the caller's address",
             "add the caller's environment to `open_to` of the service, if it may call it",
+        ),
+        NotListed => entry(
+            "No rule lets the workload reach a destination outside.",
+            "from `outgoing` of the environment and of the workload, by the gateway for each connection",
+            "list the destination in `outgoing` of the workload, or allow more: `mainyard environment outgoing`",
+        ),
+        NeverReached => entry(
+            "The destination is the machine itself, one of its links, or an address of the platform: no rule opens the way there.",
+            "by the gateway, from the address, also when a name outside turns out to have it",
+            "call a service by its name; a program on the machine itself is reached at an address that is not a loopback one",
+        ),
+        NameUnresolved => entry(
+            "The name of a destination outside has no address.",
+            "by the gateway, from the machine's resolvers",
+            "correct the name, or the resolvers in /etc/resolv.conf of the machine",
+        ),
+        Unreachable => entry(
+            "A destination outside does not take connections.",
+            "by the gateway, which tried",
+            "look at the destination and at what is between; the sentence has the machine's words",
         ),
         AllSharesZero => entry(
             "Every share of the route is zero.",

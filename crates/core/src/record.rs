@@ -7,8 +7,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
-    Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Release, ReleaseNumber, Replica,
-    ReplicaId, Rollout, Route, Secret, Service, Source, Target, Workload,
+    Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Registry, Release, ReleaseNumber,
+    Replica, ReplicaId, Rollout, Route, Secret, Service, Source, Target, Workload,
 };
 
 macro_rules! objects {
@@ -163,6 +163,8 @@ objects! {
     Source(Source) = "source" in sources[Target] by |it| it.target.clone(), it.target.to_string();
     /// Images.
     Image(ImageRecord) = "image" in images[String] by |it| it.image.to_string(), it.image.to_string();
+    /// Registries outside.
+    Registry(Registry) = "registry" in registries[Name] by |it| it.name.clone(), it.name.to_string();
     /// Gateways.
     Gateway(Gateway) = "gateway" in gateways[String] by |it| it.name.clone(), it.name.clone();
     /// Nodes.

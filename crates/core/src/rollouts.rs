@@ -84,6 +84,11 @@ pub fn is_fault(reason: &Reason) -> bool {
             | PortSilent
             | LoopbackOnly
             | ImageNotFound
+            | RegistryRefuses
+            | RegistryLacks
+            | RegistryLimits
+            | RegistryUntrusted
+            | RegistrySilent
             | ImageUnusable
             | KeepsEnding
             | NoRoom

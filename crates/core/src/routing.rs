@@ -7,6 +7,7 @@
 mod binding;
 mod change;
 mod matching;
+mod outgoing;
 mod shares;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -18,6 +19,9 @@ use serde::{Deserialize, Serialize};
 pub use self::binding::{bound_names, bound_ports, candidates, is_meant_for, leads_to};
 pub use self::change::TableChange;
 pub use self::matching::{Finder, MatchInput, NoRoute, PlainPath, plain_path};
+pub use self::outgoing::{
+    Admission, OutgoingEntry, OutgoingRelease, Policy, outgoing_entry, outgoing_policy,
+};
 pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
 use crate::model::{
@@ -46,6 +50,9 @@ pub struct Table {
     pub routes: BTreeMap<String, RouteEntry>,
     /// Services, by `environment/name`.
     pub services: BTreeMap<String, ServiceEntry>,
+    /// What replicas may reach outside, by `environment/workload`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub outgoing: BTreeMap<String, OutgoingEntry>,
 }
 
 /// A route and where it leads.
@@ -134,7 +141,10 @@ pub fn build(state: &State, version: TableVersion) -> Table {
         Some((service.target.to_string(), service_entry(state, service, environment)))
     });
     let routes = state.routes.values().map(|route| (route.target.to_string(), route_entry(state, route)));
-    Table { version, services: services.collect(), routes: routes.collect() }
+    let outgoing = state.workloads.values();
+    let outgoing =
+        outgoing.filter_map(|workload| Some((workload.target.to_string(), outgoing_entry(state, workload)?)));
+    Table { version, services: services.collect(), routes: routes.collect(), outgoing: outgoing.collect() }
 }
 
 /// A route and where it leads.

@@ -4,6 +4,7 @@
 mod inside;
 mod outside;
 mod past;
+mod way_out;
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
@@ -13,6 +14,7 @@ use crate::model::{Name, ReasonCode, ReleaseId, ReplicaId, Service, Signal, Targ
 use crate::record::State;
 
 pub use inside::near_misses;
+pub use way_out::Destination;
 
 /// Facts that are not in the record.
 #[derive(Debug, Clone, Copy)]
@@ -57,6 +59,14 @@ pub enum Part {
     Replica,
     /// The original question.
     Request,
+    /// An environment, and what its replicas may reach outside.
+    Environment,
+    /// The list of what a workload may reach outside.
+    Rule,
+    /// The name of a host outside.
+    Name,
+    /// A host outside, with its port.
+    Destination,
 }
 
 /// One part of the way, and what is found there.
@@ -157,7 +167,7 @@ impl Question {
             None => (authority, None),
         };
         let host = host.trim_end_matches('.').to_ascii_lowercase();
-        if !crate::manifest::is_host(&host) {
+        if !crate::model::is_host(&host) {
             return Err(format!(
                 "{host:?} is not a host; for example: mainyard why http://api.lockers.localhost/path"
             ));

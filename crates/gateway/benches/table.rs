@@ -42,7 +42,12 @@ fn table(routes: usize) -> Table {
         (format!("staging/r{number}"), RouteEntry { spec, to })
     };
     let version = TableVersion { epoch: 1, counter: 1 };
-    Table { version, services: services.collect(), routes: (0..routes).map(route).collect() }
+    Table {
+        version,
+        services: services.collect(),
+        routes: (0..routes).map(route).collect(),
+        ..Table::default()
+    }
 }
 
 fn look_up(routes: usize) -> f64 {

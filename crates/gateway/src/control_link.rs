@@ -114,6 +114,10 @@ fn take(
             let found = serving.seen.find(&id);
             tokio::spawn(request_reports::recalled(control.clone(), stream, found));
         }
+        GatewayOrder::TryOutgoing { stream, host, port } => {
+            let (control, serving) = (control.clone(), Arc::clone(serving));
+            tokio::spawn(request_reports::tried(control, stream, serving, host, port));
+        }
         GatewayOrder::Watch { stream } => {
             tokio::spawn(request_reports::ending(control.clone(), stream, Arc::clone(serving)));
         }
@@ -126,11 +130,15 @@ pub(crate) async fn report(name: String, control: Control, serving: Arc<Serving>
     let path = format!("/link/gateways/{name}/reports");
     let mut taken = Instant::now();
     let mut kept: Vec<mainyard_core::link::Figure> = Vec::new();
+    let mut outgoing = mainyard_core::link::OutgoingFigures::default();
     loop {
         let due = taken + if serving.is_failing() { FAILURES_AFTER } else { FIGURES_EVERY };
         let _ = tokio::time::timeout_at(due.into(), serving.changed.notified()).await;
         if Instant::now() >= due {
             kept.extend(serving.take_figures());
+            let told = serving.way_out.counts.take();
+            outgoing.connections.extend(told.connections);
+            outgoing.names.extend(told.names);
             taken = Instant::now();
         }
         let report = GatewayReport {
@@ -138,6 +146,7 @@ pub(crate) async fn report(name: String, control: Control, serving: Arc<Serving>
             view: serving.view(),
             closed_ports: serving.closed_ports(),
             figures: std::mem::take(&mut kept),
+            outgoing: std::mem::take(&mut outgoing),
         };
         if let Err(error) = control.report(&path, &report).await {
             tracing::debug!(%error, "a report was not taken");
@@ -145,6 +154,9 @@ pub(crate) async fn report(name: String, control: Control, serving: Arc<Serving>
             kept = report.figures;
             let excess = kept.len().saturating_sub(10_000);
             kept.drain(..excess);
+            outgoing = report.outgoing;
+            outgoing.connections.truncate(10_000);
+            outgoing.names.truncate(10_000);
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
     }

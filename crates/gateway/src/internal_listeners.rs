@@ -7,30 +7,41 @@ use std::net::{Ipv4Addr, SocketAddrV4, TcpListener};
 use std::sync::Arc;
 use std::time::Duration;
 
+use mainyard_core::address::NODE_ADDRESS;
+use mainyard_core::routing::OutgoingEntry;
+use mainyard_runtime::SocketSteering;
 use tokio::sync::mpsc::UnboundedSender;
 use tokio_util::sync::CancellationToken;
 
 use crate::serving::Serving;
 use crate::{Arrivals, Network};
 
-/// A listener for callers inside, and the service port that it stands for; or one for visitors at a port that a route
-/// takes, until it goes.
+/// A listener for the workers, and what its connections are.
 pub(crate) struct NewListener {
     pub listener: TcpListener,
-    pub port: u16,
-    pub until: Option<CancellationToken>,
+    pub of: ListenerKind,
+}
+
+/// What the connections of a listener are.
+#[derive(Debug, Clone)]
+pub(crate) enum ListenerKind {
+    /// Callers inside, at this port of services.
+    Service(u16),
+    /// Replicas that dialled an address outside.
+    WayOut,
+    /// Visitors at a port that a route takes, until it goes.
+    Route(u16, CancellationToken),
 }
 
 /// Gives every worker the listener; one that cannot take it goes without, the others answer.
 pub(crate) fn hand_to_all(
     workers: &[UnboundedSender<NewListener>],
     listener: &TcpListener,
-    port: u16,
-    until: Option<&CancellationToken>,
+    of: &ListenerKind,
 ) {
     for worker in workers {
         if let Ok(listener) = listener.try_clone() {
-            let _ = worker.send(NewListener { listener, port, until: until.cloned() });
+            let _ = worker.send(NewListener { listener, of: of.clone() });
         }
     }
 }
@@ -51,14 +62,20 @@ pub(crate) fn start(
             tracing::error!(%error, "callers inside are not served");
             return;
         }
+        let steered = steer(&network);
         drop(on_the_way);
+        let steering = steered.map(|(listener, steering)| {
+            hand_to_all(&workers, &listener, &ListenerKind::WayOut);
+            (listener, steering)
+        });
+        let steers = steering.is_some();
         let mut open: BTreeSet<SocketAddrV4> = BTreeSet::new();
         let mut refused: BTreeMap<SocketAddrV4, std::io::ErrorKind> = BTreeMap::new();
         loop {
-            for address in wanted(&network, &serving).difference(&open).copied().collect::<Vec<_>>() {
+            for address in wanted(&network, &serving, steers).difference(&open).copied().collect::<Vec<_>>() {
                 match bind(address, &network) {
                     Ok(listener) => {
-                        hand_to_all(&workers, &listener, address.port(), None);
+                        hand_to_all(&workers, &listener, &ListenerKind::Service(address.port()));
                         open.insert(address);
                         refused.remove(&address);
                     }
@@ -93,7 +110,7 @@ fn bind(address: SocketAddrV4, network: &Network) -> std::io::Result<TcpListener
     }
 }
 
-fn wanted(network: &Network, serving: &Serving) -> BTreeSet<SocketAddrV4> {
+fn wanted(network: &Network, serving: &Serving, steers: bool) -> BTreeSet<SocketAddrV4> {
     let inside = Arc::clone(&serving.routing().inside);
     let mut wanted = BTreeSet::new();
     for (address, cell) in &*inside {
@@ -104,5 +121,39 @@ fn wanted(network: &Network, serving: &Serving) -> BTreeSet<SocketAddrV4> {
         };
         wanted.extend(service.ports.keys().map(|port| SocketAddrV4::new(address, *port)));
     }
+    if !steers && matches!(network, Network::Private(_)) {
+        let ports = serving.with_table(|table| listed_ports(&table.outgoing));
+        wanted.extend(ports.into_iter().map(|port| SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, port)));
+    }
     wanted
+}
+
+/// Ports of a rule that are listened on one by one, at most.
+const RANGE: u16 = 64;
+
+/// Ports that workloads list, where connections to the outside are not steered to one listener.
+fn listed_ports(outgoing: &BTreeMap<String, OutgoingEntry>) -> BTreeSet<u16> {
+    let policies = outgoing.values().flat_map(|entry| &entry.releases).map(|release| &release.policy);
+    let rules = policies.flat_map(|policy| &policy.rules);
+    rules.flat_map(|rule| rule.first..=rule.last.min(rule.first.saturating_add(RANGE))).collect()
+}
+
+/// Has every connection to the outside come to one listener. Where the kernel cannot, ports that are listed are listened
+/// on instead.
+fn steer(network: &Network) -> Option<(TcpListener, SocketSteering)> {
+    let Network::Private(file) = network else { return None };
+    let listener = match TcpListener::bind(SocketAddrV4::new(NODE_ADDRESS, 0)) {
+        Ok(listener) => listener,
+        Err(error) => {
+            tracing::error!(%error, "there is no way out");
+            return None;
+        }
+    };
+    match SocketSteering::to(&listener, file) {
+        Ok(steering) => Some((listener, steering)),
+        Err(error) => {
+            tracing::warn!(%error, "the way out is open for ports that workloads list, and for no others");
+            None
+        }
+    }
 }

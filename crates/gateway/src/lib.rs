@@ -27,6 +27,7 @@ mod http2;
 mod installed_table;
 mod internal_listeners;
 mod limiter;
+mod outgoing;
 mod pages;
 mod passthrough;
 mod ports;
@@ -51,7 +52,7 @@ mod tls;
 mod worker;
 mod write_timeout;
 
-use std::net::TcpListener;
+use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
@@ -84,6 +85,10 @@ pub struct Config {
     pub https: Option<TcpListener>,
     /// The access to the replicas of its node.
     pub network: Network,
+    /// Resolvers that are asked for names outside, instead of those that the machine lists.
+    pub resolvers: Vec<SocketAddr>,
+    /// Ports of the machine that the platform listens on: they are never reached from a replica.
+    pub own_ports: Vec<u16>,
 }
 
 /// The network of a node's replicas.
@@ -188,6 +193,10 @@ pub fn run(config: Config) -> Result<(), Error> {
         let own = [Some(&config.http), config.https.as_ref()].into_iter().flatten();
         let own = own.filter_map(|it| it.local_addr().ok()).map(|address| address.port()).collect();
         tokio::spawn(ports::follow(outside, own, Arc::clone(&serving), ports.clone()));
+        if matches!(config.network, Network::Private(_)) {
+            let dialler = outgoing::start(config.resolvers.clone(), config.own_ports.clone());
+            serving.way_out.dial_by(dialler.map_err(io("start dialling"))?);
+        }
         resolver::start(config.network.clone(), Arc::clone(&serving), &arrived)
             .map_err(io("start the resolver"))?;
         internal_listeners::start(config.network.clone(), Arc::clone(&serving), ports, &arrived)

@@ -9,7 +9,7 @@ use tokio::net::TcpSocket;
 use tokio::sync::mpsc::UnboundedSender;
 use tokio_util::sync::CancellationToken;
 
-use crate::internal_listeners::{NewListener, hand_to_all};
+use crate::internal_listeners::{ListenerKind, NewListener, hand_to_all};
 use crate::serving::Serving;
 
 /// Follows the table forever. Runs where visitors come from, not where replicas are.
@@ -43,7 +43,7 @@ pub(crate) async fn follow(
             match listener {
                 Ok(listener) => {
                     let until = CancellationToken::new();
-                    hand_to_all(&workers, &listener, *port, Some(&until));
+                    hand_to_all(&workers, &listener, &ListenerKind::Route(*port, until.clone()));
                     open.insert(*port, until);
                 }
                 // Told, and tried again: what is in the way may go.

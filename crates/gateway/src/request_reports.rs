@@ -19,6 +19,18 @@ pub(crate) async fn recalled(control: Control, stream: u64, found: Option<Served
     }
 }
 
+/// What became of a connection to the outside that somebody asks about; nothing where this gateway makes none.
+pub(crate) async fn tried(control: Control, stream: u64, serving: Arc<Serving>, host: String, port: u16) {
+    let attempt = match serving.way_out.dialler() {
+        Some(dialler) => Some(dialler.attempt(&host, port, &serving).await),
+        None => None,
+    };
+    let line = attempt.map(|attempt| serde_json::to_vec(&attempt).unwrap_or_default()).unwrap_or_default();
+    if let Err(error) = control.stream(&format!("/link/streams/{stream}"), line.into()).await {
+        tracing::debug!(%error, stream, "the client no longer waits for the connection");
+    }
+}
+
 /// Requests as they end, for as long as somebody reads them.
 pub(crate) async fn ending(control: Control, stream: u64, serving: Arc<Serving>) {
     let mut ended = serving.seen.read();

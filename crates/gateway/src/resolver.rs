@@ -1,5 +1,5 @@
 //! The node's resolver: answers replicas' questions for names of services from the table (RFC 1035, over UDP and TCP), and
-//! forwards nothing.
+//! asks the machine's resolvers for names outside that a replica may look up.
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::Arc;
@@ -13,9 +13,11 @@ use mainyard_core::model::{Rate, Span};
 use mainyard_core::service_names::{DOMAIN, KEEP, Question, Resolved, resolve};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
+use tokio::sync::Semaphore;
 
 use crate::admission::Callers;
 use crate::limiter::Limiter;
+use crate::outgoing::{Lookup, question_outside};
 use crate::serving::Serving;
 use crate::{Arrivals, Network};
 
@@ -29,6 +31,9 @@ const WITHIN: Duration = Duration::from_secs(5);
 const QUESTIONS: Rate = Rate { requests: 500, every: Span::from_secs(1), burst: Some(1000) };
 /// Connections of one replica over TCP.
 const CONNECTIONS: usize = 16;
+
+/// Questions over UDP that wait for the machine's resolvers; who asks more is not answered, and asks again.
+const WAITING: usize = 512;
 
 /// Starts the thread that answers, where replicas have a network of their own.
 pub(crate) fn start(network: Network, serving: Arc<Serving>, arrived: &Arrivals) -> std::io::Result<()> {
@@ -48,7 +53,7 @@ pub(crate) fn start(network: Network, serving: Arc<Serving>, arrived: &Arrivals)
             // One gateway of a node answers; another takes over when it ends.
             let udp = bind_retrying(|| UdpSocket::bind(at)).await;
             let tcp = bind_retrying(|| TcpListener::bind(at)).await;
-            tokio::join!(over_udp(udp, &serving), over_tcp(tcp, Arc::clone(&serving)));
+            tokio::join!(over_udp(udp, Arc::clone(&serving)), over_tcp(tcp, Arc::clone(&serving)));
         });
     })?;
     Ok(())
@@ -63,7 +68,8 @@ async fn bind_retrying<T, F: Future<Output = std::io::Result<T>>>(bind: impl Fn(
     }
 }
 
-async fn over_udp(socket: UdpSocket, serving: &Serving) {
+async fn over_udp(socket: UdpSocket, serving: Arc<Serving>) {
+    let (socket, waiting) = (Arc::new(socket), Arc::new(Semaphore::new(WAITING)));
     let mut buffer = vec![0; 4096];
     let rates = Limiter::new(QUESTIONS);
     loop {
@@ -72,8 +78,19 @@ async fn over_udp(socket: UdpSocket, serving: &Serving) {
         if rates.take(peer.ip()).is_err() {
             continue;
         }
-        if let Some(answer) = answer(&buffer[..length], peer, serving, false) {
-            let _ = socket.send_to(&answer, peer).await;
+        match answer(&buffer[..length], peer, &serving, false) {
+            Reply::None => {}
+            Reply::Ready(answer) => drop(socket.send_to(&answer, peer).await),
+            Reply::Outside(answer) => {
+                let Ok(room) = Arc::clone(&waiting).try_acquire_owned() else { continue };
+                let (socket, serving) = (Arc::clone(&socket), Arc::clone(&serving));
+                tokio::spawn(async move {
+                    if let Some(answer) = answer.ask(&serving).await {
+                        let _ = socket.send_to(&answer, peer).await;
+                    }
+                    drop(room);
+                });
+            }
         }
     }
 }
@@ -99,33 +116,81 @@ async fn talk(mut stream: TcpStream, peer: SocketAddr, serving: &Serving) -> std
         let length = usize::from(stream.read_u16().await?);
         let mut question = vec![0; length];
         stream.read_exact(&mut question).await?;
-        let Some(answer) = answer(&question, peer, serving, true) else { return Ok(()) };
+        let answer = match answer(&question, peer, serving, true) {
+            Reply::None => None,
+            Reply::Ready(answer) => Some(answer),
+            Reply::Outside(answer) => answer.ask(serving).await,
+        };
+        let Some(answer) = answer else { return Ok(()) };
         let mut framed = (answer.len() as u16).to_be_bytes().to_vec();
         framed.extend_from_slice(&answer);
         stream.write_all(&framed).await?;
     }
 }
 
-/// The answer to a question; none to what is no question.
-fn answer(bytes: &[u8], peer: SocketAddr, serving: &Serving, any_length: bool) -> Option<Vec<u8>> {
-    let question = Message::from_vec(bytes).ok()?;
+/// What is answered to a question.
+enum Reply {
+    /// Nothing: it is no question.
+    None,
+    /// This.
+    Ready(Vec<u8>),
+    /// What the machine's resolvers say.
+    Outside(Box<OutsideAnswer>),
+}
+
+/// An answer that the machine's resolvers are to be asked for.
+struct OutsideAnswer {
+    message: Message,
+    lookup: Lookup,
+    /// Longest answer that is taken.
+    most: usize,
+}
+
+impl OutsideAnswer {
+    async fn ask(self, serving: &Serving) -> Option<Vec<u8>> {
+        let OutsideAnswer { mut message, lookup, most } = self;
+        message.metadata.response_code = lookup.fill(serving, &mut message).await;
+        written(message, most)
+    }
+}
+
+fn answer(bytes: &[u8], peer: SocketAddr, serving: &Serving, any_length: bool) -> Reply {
+    let Ok(question) = Message::from_vec(bytes) else { return Reply::None };
     if question.metadata.message_type != MessageType::Query {
-        return None;
+        return Reply::None;
     }
     let mut answer = Message::response(question.metadata.id, question.metadata.op_code);
     answer.metadata.recursion_desired = question.metadata.recursion_desired;
     answer.metadata.recursion_available = true;
-    answer.metadata.response_code = fill(&question, peer, serving, &mut answer);
-    let bytes = answer.to_vec().ok()?;
     let most = if any_length { usize::from(u16::MAX) } else { usize::from(question.max_payload()).max(UDP) };
-    if bytes.len() <= most { Some(bytes) } else { answer.truncate().to_vec().ok() }
+    match fill(&question, peer, serving, &mut answer) {
+        Filled::As(code) => {
+            answer.metadata.response_code = code;
+            written(answer, most).map_or(Reply::None, Reply::Ready)
+        }
+        Filled::Outside(lookup) => Reply::Outside(Box::new(OutsideAnswer { message: answer, lookup, most })),
+    }
 }
 
-fn fill(question: &Message, peer: SocketAddr, serving: &Serving, answer: &mut Message) -> ResponseCode {
+/// A message as it is sent: without its records where it would be too long.
+fn written(message: Message, most: usize) -> Option<Vec<u8>> {
+    let bytes = message.to_vec().ok()?;
+    if bytes.len() <= most { Some(bytes) } else { message.truncate().to_vec().ok() }
+}
+
+/// How far an answer could be made of the table.
+enum Filled {
+    /// To its end.
+    As(ResponseCode),
+    /// It is about a name outside.
+    Outside(Lookup),
+}
+
+fn fill(question: &Message, peer: SocketAddr, serving: &Serving, answer: &mut Message) -> Filled {
     if question.metadata.op_code != OpCode::Query {
-        return ResponseCode::NotImp;
+        return Filled::As(ResponseCode::NotImp);
     }
-    let [asked] = question.queries.as_slice() else { return ResponseCode::FormErr };
+    let [asked] = question.queries.as_slice() else { return Filled::As(ResponseCode::FormErr) };
     answer.add_query(asked.clone());
     let caller = match peer.ip() {
         IpAddr::V4(caller) => caller,
@@ -137,19 +202,30 @@ fn fill(question: &Message, peer: SocketAddr, serving: &Serving, answer: &mut Me
         _ => Question::Other,
     };
     if asked.query_class != DNSClass::IN {
-        return ResponseCode::Refused;
+        return Filled::As(ResponseCode::Refused);
     }
     let name = asked.name.to_ascii();
+    let found = serving.with_table(|table| resolve(table, caller, &name, kind));
+    if found == Resolved::Unknown
+        && let Some(lookup) = question_outside(serving, caller, &asked.name, asked.query_type)
+    {
+        return Filled::Outside(lookup);
+    }
     answer.metadata.authoritative = true;
-    match serving.with_table(|table| resolve(table, caller, &name, kind)) {
+    Filled::As(from_table(found, &asked.name, answer))
+}
+
+/// Puts what the table says into the answer.
+fn from_table(found: Resolved, asked: &Name, answer: &mut Message) -> ResponseCode {
+    match found {
         Resolved::Address(address) => {
-            answer.add_answer(Record::from_rdata(asked.name.clone(), KEEP, RData::A(A::from(address))));
+            answer.add_answer(Record::from_rdata(asked.clone(), KEEP, RData::A(A::from(address))));
             ResponseCode::NoError
         }
         Resolved::Port { port, host, address } => {
             let Ok(host) = Name::from_ascii(format!("{host}.")) else { return ResponseCode::ServFail };
             let place = RData::SRV(SRV::new(0, 0, port, host.clone()));
-            answer.add_answer(Record::from_rdata(asked.name.clone(), KEEP, place));
+            answer.add_answer(Record::from_rdata(asked.clone(), KEEP, place));
             answer.add_additional(Record::from_rdata(host, KEEP, RData::A(A::from(address))));
             ResponseCode::NoError
         }
@@ -192,7 +268,10 @@ mod tests {
         question.add_query(Query::query(Name::from_ascii(name).expect("a name"), kind));
         let bytes = question.to_vec().expect("bytes");
         let peer = "10.118.16.2:5353".parse().expect("an address");
-        Message::from_vec(&answer(&bytes, peer, &serving, false).expect("an answer")).expect("a message")
+        match answer(&bytes, peer, &serving, false) {
+            Reply::Ready(answer) => Message::from_vec(&answer).expect("a message"),
+            Reply::None | Reply::Outside(_) => panic!("no answer from the table"),
+        }
     }
 
     #[test]
@@ -216,7 +295,7 @@ mod tests {
         let serving = Arc::new(Serving::new(1, None));
         let socket = UdpSocket::bind("127.0.0.1:0").await.expect("a socket");
         let at = socket.local_addr().expect("its address");
-        tokio::spawn(async move { over_udp(socket, &serving).await });
+        tokio::spawn(over_udp(socket, serving));
         let mut question = Message::query();
         question.add_query(Query::query(Name::from_ascii("example.org.").expect("a name"), RecordType::A));
         let question = question.to_vec().expect("bytes");

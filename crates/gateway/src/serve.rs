@@ -11,7 +11,7 @@ use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
-use mainyard_core::address::Range;
+use mainyard_core::address::{self, Range};
 use mainyard_core::model::ReasonCode;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
@@ -22,7 +22,7 @@ use tokio_rustls::TlsAcceptor;
 use crate::admission::Admitted;
 use crate::arrival::{Arrival, Called};
 use crate::http2;
-use crate::internal_listeners::NewListener;
+use crate::internal_listeners::{ListenerKind, NewListener};
 use crate::rejections::Refused;
 use crate::request_validator::{Line, RequestValidator};
 use crate::serving::Serving;
@@ -52,6 +52,8 @@ enum Door {
         port: u16,
         told_apart: bool,
     },
+    /// Replicas that dialled an address outside.
+    WayOut,
     /// A port that a route takes.
     Port(u16),
 }
@@ -108,10 +110,13 @@ async fn work(
     }
     tokio::task::spawn_local(drop_idle(forwarder.clone()));
     let told_apart = matches!(network, Network::Private(_));
-    while let Some(NewListener { listener, port, until }) = more.recv().await {
-        match until {
-            None => drop(listen(listener, Door::Inside { port, told_apart }, &forwarder)),
-            Some(until) => {
+    while let Some(NewListener { listener, of }) = more.recv().await {
+        match of {
+            ListenerKind::Service(port) => {
+                drop(listen(listener, Door::Inside { port, told_apart }, &forwarder));
+            }
+            ListenerKind::WayOut => drop(listen(listener, Door::WayOut, &forwarder)),
+            ListenerKind::Route(port, until) => {
                 let taking = listen(listener, Door::Port(port), &forwarder);
                 tokio::task::spawn_local(async move {
                     until.cancelled().await;
@@ -177,12 +182,19 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 Door::Inside { port, told_apart } => {
                     // The record has services at their private places, whatever range the node has.
                     let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
+                    if told_apart && !address::is_ours(*called.ip()) {
+                        return forwarder.way_out(stream, peer, called).await;
+                    }
                     let address = Range::PRIVATE.place(*called.ip());
                     let called = Called { address, port, told_apart };
                     let arrival = Arrival { peer, secure: false, inside: Some(called) };
                     if let Some(stream) = forwarder.splice_inside(stream, arrival).await {
                         talk(WriteTimeout::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
                     }
+                }
+                Door::WayOut => {
+                    let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
+                    forwarder.way_out(stream, peer, called).await;
                 }
                 Door::Port(port) => {
                     let route = forwarder.serving.routing().by_port.get(&port).cloned();
@@ -214,7 +226,9 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
 fn admitted(stream: &TcpStream, peer: SocketAddr, door: &Door, forwarder: &Forwarder) -> Option<Admitted> {
     let admission = forwarder.serving.admission();
     match (door, stream.local_addr()) {
-        (Door::Inside { .. }, Ok(SocketAddr::V4(called))) => admission.caller(peer.ip(), *called.ip()),
+        (Door::Inside { .. } | Door::WayOut, Ok(SocketAddr::V4(called))) => {
+            admission.caller(peer.ip(), *called.ip())
+        }
         _ => admission.visitor(peer.ip()),
     }
 }

@@ -10,13 +10,14 @@ use mainyard_core::link::{Figure, Private};
 use mainyard_core::model::{EnvironmentIndex, Name, Target};
 use mainyard_core::routing::{Table, TableChange, TableVersion};
 use rustls::ClientConfig;
-use tokio::sync::Notify;
+use tokio::sync::{Notify, watch};
 
 use crate::admission::Admission;
 use crate::certificates::Certificates;
 use crate::counts::{Counts, Ended, EntryPoint};
 use crate::guess_limit::GuessLimit;
 use crate::installed_table::{InstalledTable, Routing};
+use crate::outgoing::WayOut;
 use crate::replica::{Open, Replica};
 use crate::request_log::RequestLog;
 use crate::service::Service;
@@ -49,6 +50,10 @@ pub struct Serving {
     closed_ports: Mutex<BTreeMap<u16, String>>,
     /// Woken when control should hear from this gateway at once.
     pub changed: Arc<Notify>,
+    /// What replicas reach outside.
+    pub(crate) way_out: WayOut,
+    /// The number of the table in force, for whoever waits for the next.
+    installed: watch::Sender<TableVersion>,
 }
 
 impl Serving {
@@ -71,6 +76,8 @@ impl Serving {
             failing: AtomicBool::new(false),
             closed_ports: Mutex::default(),
             changed: Arc::default(),
+            way_out: WayOut::default(),
+            installed: watch::Sender::default(),
         }
     }
 
@@ -162,10 +169,19 @@ impl Serving {
         fits
     }
 
+    /// Wakes when another table is in force.
+    pub(crate) fn installed(&self) -> watch::Receiver<TableVersion> {
+        self.installed.subscribe()
+    }
+
     fn change(&self, lock: &mut InstalledTable, change: &TableChange) {
+        for (key, after) in &change.outgoing {
+            self.way_out.change(lock.table.outgoing.get(key), after.as_ref());
+        }
         let routing = lock.change(change, self.workers, &self.routing.load());
         self.routing.store(Arc::new(routing));
         lock.retire(|replica| self.keep_figures(replica));
+        self.installed.send_replace(change.version);
         self.changed.notify_one();
     }
 

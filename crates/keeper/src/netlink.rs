@@ -54,6 +54,7 @@ impl Batch {
             m.link_header(index as i32, IFF_UP);
             m.attribute(3, name_bytes(name).as_slice());
             m.attribute(1, &here);
+            m.one_queue();
             m.nest(18, |m| {
                 m.attribute(1, b"veth");
                 m.nest(2, |m| {
@@ -62,6 +63,7 @@ impl Batch {
                         m.link_header(0, 0);
                         m.attribute(3, &name_bytes("eth0"));
                         m.attribute(1, &there);
+                        m.one_queue();
                         m.attribute(19, &pid.to_ne_bytes());
                     });
                 });
@@ -114,6 +116,17 @@ impl Batch {
         )
     }
 
+    /// Makes every address that no other route leads to one of this namespace's own.
+    pub fn local_default(&mut self, index: u32) -> &mut Self {
+        self.route_message([0; 4], 0, index, None, libc::RT_TABLE_MAIN, libc::RT_SCOPE_HOST, libc::RTN_LOCAL)
+    }
+
+    /// Tells whoever dials an address of the range that it is not there, where no longer prefix leads to it.
+    pub fn unreachable_range(&mut self, to: [u8; 4], prefix: u8) -> &mut Self {
+        let scope = libc::RT_SCOPE_UNIVERSE;
+        self.route_message(to, prefix, 0, None, libc::RT_TABLE_MAIN, scope, libc::RTN_UNREACHABLE)
+    }
+
     #[allow(clippy::too_many_arguments, reason = "one parameter for each field of the message")]
     fn route_message(
         &mut self,
@@ -132,7 +145,9 @@ impl Batch {
             if prefix > 0 {
                 m.attribute(1, &to);
             }
-            m.attribute(4, &index.to_ne_bytes());
+            if index > 0 {
+                m.attribute(4, &index.to_ne_bytes());
+            }
             if let Some(via) = via {
                 m.attribute(5, &via);
             }
@@ -164,6 +179,13 @@ impl Batch {
         self.buffer[start..start + 4].copy_from_slice(&length.to_ne_bytes());
         self.pad();
         self
+    }
+
+    /// One queue each way, said in so many words: left out, the kernel makes one for each processor, and takes all but one
+    /// away again, waiting each time until nobody looks, while no other link can be made.
+    fn one_queue(&mut self) {
+        self.attribute(31, &1u32.to_ne_bytes());
+        self.attribute(32, &1u32.to_ne_bytes());
     }
 
     fn link_header(&mut self, index: i32, flags: u32) {

@@ -1,11 +1,12 @@
 //! The protocol of a registry of images: what a request asks for, which answers there are, and what a manifest needs.
 //!
 //! Follows the OCI distribution specification 1.1. Nothing here reads a file or a socket: control serves the protocol,
-//! and asks these modules what a request means.
+//! and asks these modules what a request means. [`outside`] is for the other way round, pulling from another registry.
 
 mod challenge;
 mod error;
 mod manifest;
+pub mod outside;
 mod paging;
 mod range;
 mod request;

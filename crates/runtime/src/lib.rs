@@ -14,6 +14,7 @@ mod keepers;
 mod listening_sockets;
 mod network;
 mod ordinary_processes;
+mod socket_steering;
 mod users;
 
 pub use adopted_keepers::{
@@ -27,6 +28,7 @@ pub use listening_sockets::{Listening, listening, listening_below};
 pub use mainyard_keeper::{Ending, Progress};
 pub use network::{LAST_LINK, NodeNetwork, cover, enter, uncover};
 pub use ordinary_processes::{HOSTS_VARIABLE, Plain};
+pub use socket_steering::SocketSteering;
 
 /// An operation that the machine refused.
 #[derive(Debug, thiserror::Error)]

@@ -2,13 +2,14 @@
 //!
 //! Each replica has a link of its own to it and nothing else: no bridge, no shared segment. A replica's packets
 //! can only come from its own address (strict reverse-path filter per link), nothing is forwarded between links,
-//! and the only thing that answers inside is the gateway, on the service range, which is local here.
+//! and the only thing that answers inside is the gateway: on the service range, which is local here, and on every address
+//! outside the platform's range, which is local too. Whether a way leads out from there is the gateway's decision.
 
 use std::fs::{self, File};
 use std::os::fd::AsRawFd;
 use std::path::{Path, PathBuf};
 
-use mainyard_core::address::{self, NODE_ADDRESS, SERVICE_RANGE};
+use mainyard_core::address::{self, NODE_ADDRESS, Range, SERVICE_RANGE};
 use mainyard_keeper::netlink::Batch;
 
 use crate::{Doing, Error};
@@ -29,7 +30,10 @@ impl NodeNetwork {
     /// When the machine does not let this process make or furnish a network namespace.
     pub fn open(file: &Path) -> Result<NodeNetwork, Error> {
         let network = NodeNetwork { file: file.to_owned() };
-        if !network.exists() {
+        if network.exists() {
+            // One that an earlier version made has no way out yet.
+            network.inside(|| way_out().send().doing("open the way out of the network namespace"))?;
+        } else {
             network.make()?;
         }
         Ok(network)
@@ -67,6 +71,16 @@ impl NodeNetwork {
         });
         made.join().unwrap_or_else(|_| {
             Err(std::io::Error::other("the thread ended early")).doing("make the network")
+        })
+    }
+
+    /// Does something in the namespace, on a thread of its own, so that the caller stays where it is.
+    fn inside(&self, act: impl FnOnce() -> Result<(), Error> + Send) -> Result<(), Error> {
+        std::thread::scope(|scope| {
+            let done = scope.spawn(|| enter(&self.file).and_then(|()| act()));
+            done.join().unwrap_or_else(|_| {
+                Err(std::io::Error::other("the thread ended early")).doing("change the network")
+            })
         })
     }
 
@@ -115,7 +129,18 @@ fn furnish() -> Result<(), Error> {
         .address(loopback, NODE_ADDRESS.octets(), 32)
         .local_range(range.octets(), prefix, loopback)
         .send()
-        .doing("furnish the network namespace")
+        .doing("furnish the network namespace")?;
+    way_out().send().doing("open the way out of the network namespace")
+}
+
+/// Addresses outside are the node's own: the gateway takes connections to them. Those of the platform's range that no
+/// replica has are not there.
+fn way_out() -> Batch {
+    let ours = Range::PRIVATE.place(std::net::Ipv4Addr::UNSPECIFIED);
+    let loopback = 1;
+    let mut batch = Batch::default();
+    batch.unreachable_range(ours.octets(), 16).local_default(loopback);
+    batch
 }
 
 /// Puts a mount over a folder with what is in it, on which no set-uid bit and no device file means anything. The

@@ -267,6 +267,7 @@ fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<D
             size: 1,
             layers: 1,
             origin: Origin::new("mira", "added", now),
+            named: None,
         });
     }
     for (number, application) in APPLICATIONS.into_iter().enumerate() {

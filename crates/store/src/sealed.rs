@@ -24,7 +24,7 @@ pub(crate) const COUNT: &str = "SELECT count(*) FROM sealed";
 pub(crate) const SWEEP: &str = "DELETE FROM sealed WHERE made < now() - make_interval(secs => $1) AND NOT EXISTS ( \
     SELECT 1 FROM object, jsonb_each(body->'versions') AS version \
     WHERE kind = 'secret' AND version.value->>'sealed' = sealed.name) \
-    AND NOT EXISTS (SELECT 1 FROM object WHERE kind = 'certificate' AND body->>'sealed' = sealed.name) \
+    AND NOT EXISTS (SELECT 1 FROM object WHERE kind IN ('certificate', 'registry') AND body->>'sealed' = sealed.name) \
     AND NOT starts_with(name, 'pair-')";
 
 fn row(row: &sqlx::postgres::PgRow) -> SealedRow {

@@ -16,6 +16,7 @@ fn environment(name: &str, index: u8) -> Change {
     let index = EnvironmentIndex::new(index).expect("in range");
     let object = Object::Environment(Environment {
         domain: None,
+        outgoing: Default::default(),
         spent: Default::default(),
         name: name.parse().expect("a name"),
         index,

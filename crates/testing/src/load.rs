@@ -101,11 +101,39 @@ impl Load {
     }
 }
 
+/// A process that was killed: from the signal until its connections were gone.
+#[derive(Debug, Clone, Copy)]
+pub struct Death {
+    killed: Instant,
+    gone: Instant,
+}
+
+impl Death {
+    /// Kills a process of this test's own, and waits until it has let go of all that it had: what a process has open
+    /// outlives the signal for as long as the kernel needs to take it apart.
+    pub fn of(process: i32) -> Death {
+        let killed = Instant::now();
+        // SAFETY: no memory is involved.
+        unsafe { libc::kill(process, libc::SIGKILL) };
+        while has_connections(process) {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        Death { killed, gone: Instant::now() }
+    }
+}
+
+/// Whether a process is there and no mere entry of its parent's.
+fn has_connections(process: i32) -> bool {
+    let state = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    state.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with(['Z', 'X']))
+}
+
 impl Tally {
-    /// Failures that no part's death at one of these moments explains: it must have been open then.
-    pub fn unexplained(&self, deaths: &[Instant]) -> Vec<&Failure> {
-        let open_at =
-            |failure: &&Failure| deaths.iter().any(|at| failure.began <= *at && *at <= failure.failed);
+    /// Failures that none of these deaths explains: the request was open when the process died.
+    pub fn unexplained(&self, deaths: &[Death]) -> Vec<&Failure> {
+        let open_at = |failure: &&Failure| {
+            deaths.iter().any(|death| failure.began <= death.gone && death.killed <= failure.failed)
+        };
         self.failures.iter().filter(|failure| !open_at(failure)).collect()
     }
 }

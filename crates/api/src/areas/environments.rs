@@ -1,8 +1,8 @@
 //! Environments, applications and declarations.
 
-use mainyard_core::commands::{DeclareOutcome, EnvironmentAdded, Removed};
+use mainyard_core::commands::{DeclareOutcome, EnvironmentAdded, EnvironmentChanged, Removed};
 use mainyard_core::manifest::SourceFile;
-use mainyard_core::model::{Environment, Name};
+use mainyard_core::model::{Environment, Name, OutgoingMode};
 use mainyard_core::views::board::Board;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -25,6 +25,12 @@ operations! {
         caller: Person, path: NoPath, query: Trial, body: JsonBody<NewEnvironment>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<EnvironmentAdded>>, problems: [NotFound, Conflict],
         example: r#"{"name": "trial", "domain": "trial.lockers.localhost"}"#,
+    }
+    /// Says what the replicas of an environment may reach outside.
+    ChangeEnvironment: Patch "/api/v1/environments/{environment}" {
+        caller: Person, path: OfEnvironment, query: Trial, body: JsonBody<EnvironmentChange>, limits: Limits::SMALL,
+        answer: JsonAnswer<Done<EnvironmentChanged>>, problems: [NotFound, Conflict],
+        example: r#"{"outgoing": "listed"}"#,
     }
     /// Removes an environment that holds nothing any more.
     RemoveEnvironment: Delete "/api/v1/environments/{environment}" {
@@ -65,6 +71,17 @@ pub struct NewEnvironment {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(length(max = 253))]
     pub domain: Option<String>,
+    /// What its replicas may reach outside; what workloads list by default.
+    #[serde(default, skip_serializing_if = "OutgoingMode::is_usual")]
+    pub outgoing: OutgoingMode,
+}
+
+/// What changes of an environment.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EnvironmentChange {
+    /// What its replicas may reach outside.
+    pub outgoing: OutgoingMode,
 }
 
 /// Files that declare what is there.

@@ -5,6 +5,7 @@ mod environments;
 mod images;
 mod parts;
 mod platform;
+mod registries;
 mod releases;
 mod secrets;
 mod sources;
@@ -15,6 +16,7 @@ pub use environments::*;
 pub use images::*;
 pub use parts::*;
 pub use platform::*;
+pub use registries::*;
 pub use releases::*;
 pub use secrets::*;
 pub use sources::*;
@@ -35,6 +37,7 @@ pub fn all() -> impl Iterator<Item = &'static Described> {
         workloads::ALL,
         releases::ALL,
         images::ALL,
+        registries::ALL,
         secrets::ALL,
         sources::ALL,
         parts::ALL,

@@ -1,9 +1,13 @@
 //! Workloads: how they are, how much there is of them, and what they write and use.
 
+use std::net::IpAddr;
+
 use jiff::Timestamp;
 use mainyard_core::commands::{HoldOutcome, Removed, Resumed, Scaled, SetAsideOutcome};
-use mainyard_core::link::LogLine;
-use mainyard_core::model::{Bytes, Cpu, Release, Replica, Rollout, Span, Workload};
+use mainyard_core::link::{LogLine, NameOutcome};
+use mainyard_core::model::{
+    Bytes, Cpu, OutgoingMode, OutgoingRule, Release, Replica, Rollout, Span, Workload,
+};
 use mainyard_core::sizing::WorkloadUsage;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -46,6 +50,11 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Resumed>>, problems: [NotFound, Conflict],
     }
+    /// Shows what a workload's replicas may reach outside, and what they reached since control started.
+    ShowOutgoing: Get "/api/v1/environments/{environment}/workloads/{name}/outgoing" {
+        caller: Person, path: OfTarget, query: NoQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<OutgoingTraffic>, problems: [NotFound],
+    }
     /// Returns log lines. Of a release that failed, each replica's last 1,000 lines are kept for as long as the release is.
     ReadLogs: Get "/api/v1/environments/{environment}/workloads/{name}/logs" {
         caller: Person, path: OfTarget, query: LogQuery, body: NoBody, limits: Limits::NONE,
@@ -61,6 +70,61 @@ operations! {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<WorkloadUsage>>, problems: [],
     }
+}
+
+/// The way out of a workload.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct OutgoingTraffic {
+    /// What its environment allows.
+    pub mode: OutgoingMode,
+    /// What its wanted release lists.
+    pub rules: Vec<OutgoingRule>,
+    /// Whether every node keeps replicas to that; elsewhere they are ordinary processes with the machine's network.
+    pub enforced: bool,
+    /// Destinations, those with the latest connections first.
+    pub destinations: Vec<OutgoingDestination>,
+    /// Names that were looked up, the latest first.
+    pub names: Vec<OutgoingName>,
+}
+
+/// A destination outside, and what went there since control started.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct OutgoingDestination {
+    /// The name or address, and the port.
+    pub destination: String,
+    /// The rule that allowed the last connection, where a rule did.
+    pub rule: Option<String>,
+    /// Connections that are open now.
+    pub open: u32,
+    /// Connections that were made.
+    pub made: u64,
+    /// Connections that no rule allows.
+    pub refused: u64,
+    /// Connections that could not be made.
+    pub failed: u64,
+    /// Bytes to the outside.
+    pub sent: u64,
+    /// Bytes from the outside.
+    pub received: u64,
+    /// Why the last one was not made.
+    pub says: Option<String>,
+    /// When a gateway last told of it.
+    pub at: Timestamp,
+}
+
+/// A name that replicas looked up.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct OutgoingName {
+    /// The name.
+    pub name: String,
+    /// How often it was asked for.
+    pub asked: u64,
+    /// How that ended the last time.
+    pub outcome: NameOutcome,
+    /// The addresses that were given.
+    pub addresses: Vec<IpAddr>,
+    /// When a gateway last told of it.
+    pub at: Timestamp,
 }
 
 /// A workload with all that belongs to it.

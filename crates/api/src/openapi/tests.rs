@@ -61,6 +61,8 @@ fn what_changes_something_may_be_refused_as_things_are_and_can_be_looked_at_firs
         "LookAtSource",
         "WriteBack",
         "PromoteInGit",
+        "CheckRegistry",
+        "PullImage",
     ];
     for operation in all().filter(|it| it.who == Who::Person && it.method != Method::Get) {
         let query = (operation.query_schema)(&mut SchemaGenerator::default()).to_value();

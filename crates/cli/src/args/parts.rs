@@ -49,6 +49,10 @@ pub(crate) struct Start {
     /// How replicas are kept apart. Without root only `none` is possible, and is taken by itself.
     #[arg(long, env = "MAINYARD_ISOLATION", value_name = "KIND")]
     pub isolation: Option<IsolationKind>,
+    /// A resolver that is asked for names outside, which replicas may reach, instead of those in the machine's
+    /// /etc/resolv.conf.
+    #[arg(long, value_name = "A:P")]
+    pub resolver: Vec<SocketAddr>,
     /// Don't wait for the disk when the record is written: for tests. A power failure may then lose the record; a
     /// killed process doesn't.
     #[arg(long, env = "MAINYARD_NO_DISK_SYNC", value_parser = clap::builder::FalseyValueParser::new())]

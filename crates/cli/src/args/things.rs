@@ -68,6 +68,18 @@ pub(crate) enum Image {
         #[command(flatten)]
         output: Output,
     },
+    /// Pull an image from the registry that its name begins with. It goes on when this is interrupted.
+    #[command(after_help = "Example:\n  mainyard image pull forge/team/api:1.4.0")]
+    Pull {
+        /// The image, as registry/name:tag.
+        image: String,
+    },
+    /// See how far images are that are being pulled, and what became of others.
+    #[command(after_help = "Example:\n  mainyard image pulls")]
+    Pulls {
+        #[command(flatten)]
+        output: Output,
+    },
     /// Take an image's name out of the store. Releases that were made with it keep its content.
     #[command(after_help = "Example:\n  mainyard image remove lockers/locker-api:1.4.0")]
     Remove {
@@ -328,40 +340,6 @@ pub(crate) struct Made {
     pub print: bool,
     #[command(flatten)]
     pub wait: Wait,
-}
-
-/// Commands for environments.
-#[derive(Debug, Subcommand)]
-pub(crate) enum Environment {
-    /// Make an environment.
-    #[command(
-        after_help = "Example:\n  mainyard environment add staging\n  mainyard environment add staging --domain staging.lockers.localhost"
-    )]
-    Add {
-        /// Its name.
-        name: String,
-        /// The domain of routes that name no host in full; NAME.localhost by default.
-        #[arg(long, value_name = "DOMAIN")]
-        domain: Option<String>,
-        #[command(flatten)]
-        trial: Trial,
-    },
-    /// Remove an environment that holds nothing any more.
-    #[command(after_help = "Example:\n  mainyard environment remove trial")]
-    Remove {
-        /// Its name.
-        name: String,
-        #[command(flatten)]
-        trial: Trial,
-    },
-    /// List the environments.
-    #[command(after_help = "Example:\n  mainyard environment list")]
-    List {
-        #[command(flatten)]
-        past: Moment,
-        #[command(flatten)]
-        output: Output,
-    },
 }
 
 /// Commands for applications.

@@ -1,7 +1,11 @@
 //! Environments: made, listed, removed; and the one that a bare name belongs to.
 
-use mainyard_api::{AddEnvironment, NewEnvironment, NoPath, OfEnvironment, RemoveEnvironment};
-use mainyard_core::model::Name;
+use mainyard_api::{
+    AddEnvironment, ChangeEnvironment, EnvironmentChange, NewEnvironment, NoPath, OfEnvironment,
+    RemoveEnvironment,
+};
+use mainyard_core::commands::EnvironmentChanged;
+use mainyard_core::model::{Name, OutgoingMode};
 use serde_json::json;
 
 use super::{forecast, parse_name};
@@ -12,13 +16,20 @@ use crate::{data_dir, output, show, times};
 
 pub(super) async fn run(client: &Client, what: Environment) -> Result<(), Failure> {
     match what {
-        Environment::Add { name, domain, trial } => {
-            let body = NewEnvironment { name: parse_name(&name)?, domain };
+        Environment::Add { name, domain, outgoing, trial } => {
+            let body = NewEnvironment { name: parse_name(&name)?, domain, outgoing: outgoing.into() };
             forecast::act_with::<AddEnvironment, _, _>(client, NoPath {}, &body, &trial).await?;
             println!(
                 "{}{name}: added. Declare something in it with: mainyard declare mainyard.toml --in {name}",
                 forecast::mark(&trial)
             );
+            Ok(())
+        }
+        Environment::Outgoing { name, outgoing, trial } => {
+            let path = OfEnvironment { environment: parse_name(&name)? };
+            let body = EnvironmentChange { outgoing: outgoing.into() };
+            let done = forecast::act_with::<ChangeEnvironment, _, _>(client, path, &body, &trial).await?;
+            println!("{}{name}: {}", forecast::mark(&trial), changed(&done.outcome));
             Ok(())
         }
         Environment::Remove { name, trial } => {
@@ -34,6 +45,26 @@ pub(super) async fn run(client: &Client, what: Environment) -> Result<(), Failur
         }
         Environment::List { past, output } => list(&client.clone().at(&past)?, output).await,
     }
+}
+
+/// What a change of the way out means, in words.
+fn changed(done: &EnvironmentChanged) -> String {
+    let EnvironmentChanged { before, outgoing, lists } = done;
+    let from = match before == outgoing {
+        true => format!("outgoing is {} already", outgoing.word()),
+        false => format!("outgoing {} → {}", before.word(), outgoing.word()),
+    };
+    let listed: Vec<String> =
+        lists.iter().map(|it| format!("{} of {}", it.destinations, it.workload)).collect();
+    let means = match (outgoing, listed.is_empty()) {
+        (OutgoingMode::None, _) => "nothing outside is reached".to_owned(),
+        (OutgoingMode::All, _) => "everything outside is reached, but the platform itself".to_owned(),
+        (OutgoingMode::Listed, true) => {
+            "no workload lists anything, so nothing outside is reached".to_owned()
+        }
+        (OutgoingMode::Listed, false) => format!("destinations that are listed: {}", listed.join(", ")),
+    };
+    format!("{from}; {means}")
 }
 
 /// Makes an environment the default, where it is there.
@@ -60,6 +91,7 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         let rows = state.environments.values().map(|environment| {
             let mut row = json!(environment);
             row["domain"] = json!(environment.domain());
+            row["outgoing"] = json!(environment.outgoing);
             row["workloads"] = json!(workloads(&environment.name));
             row["replicas"] = json!(replicas(&environment.name));
             row
@@ -72,11 +104,12 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         println!("there is none yet; make one with: mainyard environment add staging");
         return Ok(());
     }
-    let mut rows = show::table(&["ENVIRONMENT", "DOMAIN", "WORKLOADS", "REPLICAS", "ADDED"]);
+    let mut rows = show::table(&["ENVIRONMENT", "DOMAIN", "OUTGOING", "WORKLOADS", "REPLICAS", "ADDED"]);
     for environment in state.environments.values() {
         rows.add_row([
             environment.name.to_string(),
             environment.domain(),
+            environment.outgoing.word().to_owned(),
             workloads(&environment.name).to_string(),
             replicas(&environment.name).to_string(),
             format!("{} by {}", show::moment(environment.origin.at), environment.origin.by),

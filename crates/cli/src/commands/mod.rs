@@ -11,6 +11,7 @@ mod forecast;
 mod image_details;
 mod images;
 pub(crate) mod logs;
+mod registries;
 mod releases;
 mod scaling;
 mod secrets;
@@ -19,6 +20,7 @@ mod since;
 mod sources;
 mod stats;
 pub(crate) mod tokens;
+mod way_out;
 mod why;
 
 use mainyard_api::{AddSignInKey, NoPath, NoQuery};
@@ -81,8 +83,8 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
             stats::of_one(&client, &parse_target(&target)?, &by, memory, output).await
         }
         Command::Stats { target: None, output, .. } => stats::of_all(&client, output).await,
-        Command::Why { what, method, headers, output } => {
-            why::why(&client, &why::WhyQuestion { what, method, headers }, output).await
+        Command::Why { what, to, method, headers, output } => {
+            why::why(&client, &why::WhyQuestion { what, to, method, headers }, output).await
         }
         Command::Requests { of, output } => why::requests(&client, of, output).await,
         Command::Trail(what) => {
@@ -134,6 +136,9 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
             let query = image_details::rule(keep, &older_than, of, forecast)?;
             image_details::prune(&client, query, output).await
         }
+        Command::Image(Image::Pull { image }) => registries::pull(&client, &image).await,
+        Command::Image(Image::Pulls { output }) => registries::pulls(&client, output).await,
+        Command::Registry(what) => registries::run(&client, what).await,
         Command::Image(Image::Remove { image, trial }) => images::remove(&client, &image, &trial).await,
         Command::Secret(Secret::Add { secret, keep_newline, wait }) => {
             secrets::add(&client, &parse_target(&secret)?, keep_newline, wait).await

@@ -95,10 +95,10 @@ fn read_value(target: &Target, act: &str, keep_newline: bool) -> Result<Vec<u8>,
 }
 
 /// A terminal that does not show what is typed, until this is dropped.
-struct Unseen(Option<libc::termios>);
+pub(super) struct Unseen(Option<libc::termios>);
 
 impl Unseen {
-    fn begin() -> Unseen {
+    pub(super) fn begin() -> Unseen {
         // SAFETY: the structure is the library's, and it fills it before it is used.
         unsafe {
             let mut before: libc::termios = std::mem::zeroed();

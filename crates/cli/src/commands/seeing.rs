@@ -11,6 +11,7 @@ use serde_json::json;
 
 use super::parse_name;
 use super::since::since;
+use super::way_out;
 use crate::args::{Output, Trail};
 use crate::client::Client;
 use crate::terminal::{Failure, count};
@@ -59,11 +60,17 @@ pub(super) async fn show(client: &Client, target: &Target, output: Output) -> Re
         shown["routes"] = json!(ways.routes);
         shown["services"] = json!(ways.services);
         shown["traffic"] = json!(ways.traffic);
+        if snapshot.as_of.is_none() {
+            shown["outgoing"] = json!(way_out::read(client, target).await?);
+        }
         output::json(&shown);
         return Ok(());
     }
     times::mark(snapshot.as_of, snapshot.whole);
     show::workload(&snapshot, target);
+    if snapshot.as_of.is_none() {
+        way_out::print(&way_out::read(client, target).await?);
+    }
     since(client, &target.environment, Some(target)).await
 }
 

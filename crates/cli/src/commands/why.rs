@@ -20,6 +20,8 @@ use crate::times;
 pub(super) struct WhyQuestion {
     /// A URL, a target or a request's id.
     pub what: String,
+    /// Of a workload: a destination outside.
+    pub to: Option<String>,
     /// Of a URL: the method.
     pub method: String,
     /// Of a URL: headers, as `name: value`.
@@ -29,8 +31,12 @@ pub(super) struct WhyQuestion {
 /// Which of the three is meant: a scheme, a dot or a port make a URL, a slash or a colon a target, hexadecimal digits an
 /// id.
 fn query(asked: &WhyQuestion) -> Result<WhyQuery, Failure> {
-    let none = WhyQuery { url: None, method: None, headers: None, of: None, request: None };
+    let none = WhyQuery { url: None, method: None, headers: None, of: None, to: None, request: None };
     let what = asked.what.trim();
+    if let Some(to) = &asked.to {
+        let target = super::parse_target(what.strip_prefix("workload:").unwrap_or(what))?;
+        return Ok(WhyQuery { of: Some(target.to_string()), to: Some(to.clone()), ..none });
+    }
     let first = what.split('/').next().unwrap_or(what);
     let is_kind = ["workload:", "service:", "route:"].iter().any(|kind| what.starts_with(kind));
     if what.contains("://") || (!is_kind && first.contains(['.', ':'])) {
@@ -71,6 +77,8 @@ pub(super) fn shown(why: &Why, paint: Paint) -> String {
     let word = match (why.steps.first().map(|step| step.part), why.answers) {
         (Some(Part::Workload), true) => "is well",
         (Some(Part::Workload), false) => "is not well",
+        (Some(Part::Environment), true) => "is reached",
+        (Some(Part::Environment), false) => "is not reached",
         (Some(Part::Request), true) => "was served",
         (Some(Part::Request), false) => "was not served",
         (_, true) => "answers",
@@ -89,7 +97,7 @@ pub(super) fn shown(why: &Why, paint: Paint) -> String {
         if line.is_empty() {
             text.push_str(&format!("  {}\n", paint.quiet(joint)));
         }
-        text.push_str(&format!("  {mark} {:<9} {}  {says}\n", word_of(*part), paint.strong(name)));
+        text.push_str(&format!("  {mark} {:<11} {}  {says}\n", word_of(*part), paint.strong(name)));
     }
     text.push('\n');
     if !why.answers {
@@ -120,6 +128,10 @@ fn word_of(part: Part) -> &'static str {
         Part::Release => "release",
         Part::Replica => "replicas",
         Part::Request => "request",
+        Part::Environment => "environment",
+        Part::Rule => "rule",
+        Part::Name => "name",
+        Part::Destination => "to",
     }
 }
 

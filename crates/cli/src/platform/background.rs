@@ -29,6 +29,9 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     command.arg("--http").arg(start.http.to_string());
     command.arg("--https").arg(start.https.to_string());
     command.arg("--gateways").arg(start.gateways.to_string());
+    for resolver in &start.resolver {
+        command.arg("--resolver").arg(resolver.to_string());
+    }
     if let Some(isolation) = start.isolation {
         command.arg("--isolation").arg(isolation.word());
     }

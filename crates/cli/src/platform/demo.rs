@@ -10,7 +10,7 @@ use mainyard_api::{
     OfTarget, Trial,
 };
 use mainyard_core::manifest::SourceFile;
-use mainyard_core::model::{Name, NameError};
+use mainyard_core::model::{Name, NameError, OutgoingMode};
 use mainyard_demo::{CROWD, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, pack_images};
 use mainyard_git::{Fence, NewCommit};
 use mainyard_images::{ContentStore, write_archive};
@@ -47,7 +47,7 @@ pub(super) async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
         }
         let at_once = Trial { forecast: false, lose_node: None };
         let name: Name = environment.parse().map_err(|error: NameError| failed(&error))?;
-        let new = NewEnvironment { name: name.clone(), domain: None };
+        let new = NewEnvironment { name: name.clone(), domain: None, outgoing: OutgoingMode::Listed };
         client.ask_with::<AddEnvironment, _>(NoPath {}, at_once.clone(), &new).await?;
         if environment != CROWD {
             for (secret, value) in SECRETS {

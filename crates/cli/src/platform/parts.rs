@@ -49,6 +49,12 @@ pub(super) struct Common {
     pub https: SocketAddr,
     /// The names that the local authority may sign for.
     pub authority_names: Names,
+    /// Ports that the platform listens on.
+    #[serde(default)]
+    pub ports: Vec<u16>,
+    /// Resolvers for names outside, instead of those that the machine lists.
+    #[serde(default)]
+    pub resolvers: Vec<SocketAddr>,
     /// How logs are written.
     #[serde(default)]
     pub log_format: LogFormat,
@@ -352,6 +358,8 @@ pub(super) fn gateway(place: &DataDir, number: u32) -> Result<(), Failure> {
             IsolationMode::Isolated { .. } => Network::Private(Isolation::network_file(&place.file("node"))),
             IsolationMode::Plain { range } => Network::Loopback(range),
         },
+        resolvers: config.common.resolvers,
+        own_ports: config.common.ports,
     };
     mainyard_gateway::run(config).map_err(|error| log_and_fail(&error))
 }

@@ -2,6 +2,7 @@
 //! takes everything down when asked.
 
 use std::fs::File;
+use std::net::SocketAddr;
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
@@ -198,6 +199,13 @@ fn bring_up(
         http: start.http,
         https: start.https,
         authority_names: authority_names(start),
+        ports: api
+            .addresses()
+            .iter()
+            .chain([&api.local, &start.http, &start.https])
+            .map(SocketAddr::port)
+            .collect(),
+        resolvers: start.resolver.clone(),
         log_format: start.log_format,
     };
     let for_control = ForControl {

@@ -1,7 +1,7 @@
 //! A platform of a test's own, and small HTTP.
 
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{BufRead, BufReader, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -105,7 +105,7 @@ impl Platform {
         self.try_start_with(if demo { &["--demo"] } else { &[] })
     }
 
-    fn try_start_with(&self, options: &[&str]) -> Said {
+    pub(crate) fn try_start_with(&self, options: &[&str]) -> Said {
         let (api, http, https) = (self.api.to_string(), self.http.to_string(), self.https.to_string());
         let mut words = vec!["start", "--background", "--api", &api, "--http", &http, "--https", &https];
         words.extend(options);
@@ -130,14 +130,18 @@ impl Platform {
 
     /// The same, with something to read.
     pub(crate) fn ok_with_input(&self, words: &[&str], input: &str) -> String {
+        let said = self.run_with_input(words, input);
+        assert_eq!(said.code, 0, "{words:?}: {said:?}");
+        said.out
+    }
+
+    /// Runs the client with something to read, and gives what it said.
+    pub(crate) fn run_with_input(&self, words: &[&str], input: &str) -> Said {
         let mut command = mainyard(&self.data(), words);
-        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn();
-        let child = child.as_mut().expect("the program runs");
+        let child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn();
+        let mut child = child.expect("the program runs");
         child.stdin.take().expect("its input").write_all(input.as_bytes()).expect("written");
-        let mut said = String::new();
-        child.stdout.take().expect("its output").read_to_string(&mut said).expect("text");
-        assert!(child.wait().expect("it ends").success(), "{words:?}: {said}");
-        said
+        child.wait_with_output().expect("it ends").into()
     }
 
     pub(crate) fn logs(&self) -> String {

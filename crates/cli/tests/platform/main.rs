@@ -22,6 +22,7 @@ mod mixed_load;
 mod odd_changes;
 mod outages;
 mod outages_told;
+mod outside_images;
 mod past;
 mod programs;
 mod registry;
@@ -32,6 +33,7 @@ mod soak;
 mod sources;
 mod stats;
 mod steering;
+mod way_out;
 mod ways;
 mod why;
 

@@ -1,11 +1,10 @@
 //! Two gateways, visitors of every kind, everything that moves replicas, and a gateway killed in the middle of it.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use testing::load::{Load, Shape};
+use testing::load::{Death, Load, Shape};
 
 use crate::common::{Platform, until};
-use crate::faults::kill;
 
 const API: &str = "api.staging.lockers.localhost";
 
@@ -21,8 +20,7 @@ fn a_killed_gateway_loses_only_its_open_requests() {
     ok(&["deploy", "--image", "lockers/locker-api:1.5.0"]);
     ok(&["deploy", "--image", "lockers/locker-api:1.4.0", "--no-wait"]);
     let victim = platform.part("gateway")[0];
-    let death = Instant::now();
-    kill(victim);
+    let death = Death::of(victim);
     until("it is back", || (platform.part("gateway").len() == 2).then_some(()));
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     ok(&["rollback"]);

@@ -10,6 +10,7 @@ use tokio::sync::{RwLock, watch};
 use super::decision_metrics::DecisionMetrics;
 use super::handle::Holder;
 use crate::links::Links;
+use crate::outgoing::Outgoing;
 use crate::secret_store::SecretStore;
 use crate::traffic::Traffic;
 
@@ -25,6 +26,8 @@ pub(crate) struct LeaderConfig {
     pub links: Links,
     /// Counts what was served.
     pub traffic: Arc<Traffic>,
+    /// What is reached outside.
+    pub outgoing: Arc<Outgoing>,
     /// Opens what nodes need of secrets.
     pub vault: SecretStore,
     /// Hosts that are the platform's own.
@@ -40,6 +43,8 @@ pub(super) struct Leader {
     pub store: Store,
     pub links: Links,
     pub traffic: Arc<Traffic>,
+    /// What is reached outside.
+    pub outgoing: Arc<Outgoing>,
     pub vault: SecretStore,
     pub reserved_hosts: BTreeSet<String>,
     pub reserved_ports: BTreeMap<u16, String>,

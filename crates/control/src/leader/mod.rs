@@ -28,7 +28,8 @@ pub(crate) use handle::{ActError, Handle, Holder, Message};
 
 /// Reads the record, and decides, or waits for its turn, on a thread of its own.
 pub(crate) async fn start(config: LeaderConfig) -> Result<Handle, Error> {
-    let LeaderConfig { name, url, store, links, traffic, vault, reserved_hosts, reserved_ports } = config;
+    let LeaderConfig { name, url, store, links, traffic, outgoing, vault, reserved_hosts, reserved_ports } =
+        config;
     let (state, number) = store.snapshot().await?;
     let published = Arc::new(RwLock::new((state, number)));
     let (latest, changed) = watch::channel(number);
@@ -41,6 +42,7 @@ pub(crate) async fn start(config: LeaderConfig) -> Result<Handle, Error> {
         store,
         links,
         traffic,
+        outgoing,
         vault,
         reserved_hosts,
         reserved_ports,

@@ -234,9 +234,13 @@ impl Term<'_> {
                 self.cluster.at(now).gateway_called(&gateway, hello.incarnation);
                 self.called.insert(gateway);
             }
-            Message::Gateway(gateway, GatewayReport { incarnation, view, closed_ports, figures }) => {
+            Message::Gateway(
+                gateway,
+                GatewayReport { incarnation, view, closed_ports, figures, outgoing },
+            ) => {
                 self.cluster.at(now).figures_reported(&figures);
                 self.leader.traffic.add(&gateway, &figures);
+                self.leader.outgoing.add(&gateway, &outgoing);
                 self.cluster.at(now).gateway_confirmed(&gateway, incarnation, view);
                 self.cluster.at(now).closed_ports_reported(&gateway, closed_ports);
             }

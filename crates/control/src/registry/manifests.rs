@@ -252,7 +252,7 @@ async fn record(
 ) -> Result<(), RegistryError> {
     let image = ImageRef { repository: repository.to_string(), tag: tag.to_string() };
     let origin = Origin::new(&call.caller.member, "added", Timestamp::now());
-    let record = ImageRecord { image, digest: digest.to_string(), size, layers, origin };
+    let record = ImageRecord { image, digest: digest.to_string(), size, layers, origin, named: None };
     let known = super::manifests::image(call, repository, tag).await;
     if known.is_some_and(|known| known.digest == record.digest) {
         return Ok(()); // pushed again: nothing to tell

@@ -8,8 +8,8 @@ use crate::declare::{Conflict, Plan, PlanStep, plan};
 use crate::git_plan::touched_by;
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
-    Name, Purpose, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Target, Touched, Workload,
-    WorkloadState,
+    Name, OutgoingMode, Purpose, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Target, Touched,
+    Workload, WorkloadState,
 };
 use crate::record::{Kind, Object};
 use crate::routing::answers;
@@ -17,8 +17,19 @@ use crate::routing::answers;
 impl Cluster {
     /// Works out what a declaration changes, without changing anything.
     pub fn plan(&self, declared: &Declared, environment: &Name, exact: bool) -> Result<Plan, Refusal> {
-        self.environment(environment)?;
-        plan(declared, &self.present(environment), exact).map_err(refused)
+        let outgoing = self.environment(environment)?.outgoing;
+        let mut plan = plan(declared, &self.present(environment), exact).map_err(refused)?;
+        if outgoing == OutgoingMode::None {
+            let listing =
+                declared.workloads.iter().filter(|(_, workload)| !workload.spec.outgoing.is_empty());
+            plan.notes.extend(listing.map(|(name, _)| {
+                format!(
+                    "workload {name}: what it lists in `outgoing` is not reached: {environment} has outgoing = none. To allow \
+                     it: mainyard environment outgoing {environment} listed"
+                )
+            }));
+        }
+        Ok(plan)
     }
 }
 
@@ -86,6 +97,7 @@ impl Transaction<'_> {
                 wanted_origin: self.cause.clone(),
                 rule: declared.rule.clone(),
                 after: BTreeSet::new(),
+                follow_tag: None,
                 release: ReleaseNumber(0),
                 settled: None,
                 next_replica: self
@@ -107,6 +119,7 @@ impl Transaction<'_> {
         workload.leaves = false;
         workload.rule = declared.rule;
         workload.after = declared.after;
+        workload.follow_tag = declared.follow_tag;
         workload.last_change = self.cause.clone();
         if let Some(count) = replicas {
             workload.wanted = count;

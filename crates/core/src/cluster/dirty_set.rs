@@ -34,7 +34,13 @@ impl DirtySet {
             Kind::Replica => self.workloads.extend(indexed::<ReplicaId>(key).map(|id| id.workload)),
             Kind::Service => self.services.extend(indexed::<Target>(key)),
             Kind::Route => self.routes.extend(indexed::<Target>(key)),
-            Kind::Secret | Kind::Certificate | Kind::Source | Kind::Image | Kind::Gateway | Kind::Node => {}
+            Kind::Secret
+            | Kind::Certificate
+            | Kind::Source
+            | Kind::Image
+            | Kind::Registry
+            | Kind::Gateway
+            | Kind::Node => {}
         }
     }
 }

@@ -2,8 +2,7 @@
 
 use super::removal::counted;
 use super::{Refusal, RefusalKind, Transaction};
-use crate::manifest::is_host;
-use crate::model::{Environment, EnvironmentIndex, Name, SpentNumbers, Target};
+use crate::model::{Environment, EnvironmentIndex, Name, OutgoingMode, SpentNumbers, Target, is_host};
 use crate::record::{Kind, Object};
 
 impl Transaction<'_> {
@@ -32,11 +31,36 @@ impl Transaction<'_> {
             name: name.clone(),
             index,
             domain,
+            outgoing: OutgoingMode::default(),
             spent: SpentNumbers::default(),
             origin: self.cause.clone(),
         }));
         self.stale_hosts.insert(name.clone());
         Ok(())
+    }
+
+    /// Says what the replicas of an environment may reach outside; gives what it was.
+    pub fn set_outgoing(&mut self, name: &Name, outgoing: OutgoingMode) -> Result<OutgoingMode, Refusal> {
+        let environment = self.environment(name)?.clone();
+        let before = environment.outgoing;
+        if before != outgoing {
+            self.act("changed");
+            self.put(Object::Environment(Environment { outgoing, ..environment }));
+            self.table.touch();
+        }
+        Ok(before)
+    }
+
+    /// Workloads of an environment whose wanted release lists destinations outside, with how many.
+    pub fn outgoing_lists(&self, name: &Name) -> Vec<(Name, u32)> {
+        let state = &self.state;
+        let here = state.workloads.values().filter(|it| it.target.environment == *name);
+        let listed = here.filter_map(|workload| {
+            let release = state.releases.get(&(workload.target.clone(), workload.release))?;
+            let count = release.spec.outgoing.len() as u32;
+            (count > 0).then(|| (workload.target.name.clone(), count))
+        });
+        listed.collect()
     }
 
     /// Removes an environment that holds nothing any more.

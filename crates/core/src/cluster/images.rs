@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{MadeRelease, Refusal, RefusalKind, Transaction};
-use crate::model::{Bytes, ImageRecord, ImageRef, Release};
+use crate::model::{Bytes, ImageRecord, ImageRef, Release, Rollout};
 use crate::record::{Kind, Object};
 use crate::suggestions::did_you_mean;
 
@@ -52,11 +52,20 @@ impl Transaction<'_> {
             .filter(|release| release.digest.is_none() && release.spec.image == record.image)
             .map(|release| Release { digest: Some(record.digest.clone()), ..release.clone() })
             .collect();
+        self.note_pull(&record.image, None);
+        self.cause = record.origin.clone();
         self.put(Object::Image(record));
         let mut begin = Vec::new();
         for release in waiting {
             begin.push(MadeRelease { workload: release.workload.clone(), release: release.number });
             self.touch(&release.workload.clone());
+            // The time for its replicas begins now.
+            let open =
+                self.state.open_rollout(&release.workload).filter(|it| it.to == release.number).cloned();
+            if let Some(rollout) = open {
+                let step_began = Some(self.now);
+                self.put(Object::Rollout(Rollout { step_began, ..rollout }));
+            }
             self.put(Object::Release(release));
         }
         AddedImage { before, begin }

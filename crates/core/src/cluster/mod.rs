@@ -26,6 +26,7 @@ mod pending_changes;
 mod present;
 mod promotion;
 mod refusal;
+mod registries;
 mod releases;
 mod removal;
 mod replica_placement;

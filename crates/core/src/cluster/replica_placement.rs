@@ -5,7 +5,7 @@ use std::net::Ipv4Addr;
 
 use super::incarnations::Incarnations;
 use crate::address;
-use crate::model::{EnvironmentIndex, Name, Reason, ReasonCode, Release, Replica};
+use crate::model::{EnvironmentIndex, ImageRef, Name, Reason, ReasonCode, Release, Replica};
 use crate::placement::{Occupied, place};
 use crate::record::State;
 use crate::suggestions::near;
@@ -95,12 +95,21 @@ impl ReplicaPlacement {
 /// The node that takes a replica of this release, with its reservation noted.
 fn node_for(release: &Release, free: &mut FreeRoom<'_>) -> Result<Name, Reason> {
     if release.digest.is_none() {
-        return Err(image_missing(free.state, &release.spec.image.to_string()));
+        return Err(image_missing(free.state, &release.spec.image));
     }
     place(release.spec.reserve, &mut free.rooms)
 }
 
-fn image_missing(state: &State, image: &str) -> Reason {
+/// Why there is no image yet: it is being pulled, or it could not be, or nobody has it.
+fn image_missing(state: &State, image: &ImageRef) -> Reason {
+    if let Some(registry) = state.registry_of(image) {
+        let pulled = || {
+            let sentence = format!("{image} is pulled from {}", registry.host);
+            Reason::new(ReasonCode::ImageAwaited, sentence)
+        };
+        return registry.problems.get(&image.to_string()).cloned().unwrap_or_else(pulled);
+    }
+    let image = &image.to_string();
     let near = near(image, state.images.keys().map(String::as_str)).join(", ");
     let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
     Reason::new(ReasonCode::ImageNotFound, format!("the store has no {image}{near}"))

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::dirty_set::DirtySet;
 use crate::model::Target;
 use crate::record::{Kind, State};
-use crate::routing::{Table, TableChange, TableVersion, build, route_entry, service_entry};
+use crate::routing::{Table, TableChange, TableVersion, build, outgoing_entry, route_entry, service_entry};
 
 /// The table as the gateways have it, and what of it may differ from the record.
 #[derive(Debug, Clone)]
@@ -98,12 +98,14 @@ impl RoutingTable {
             let environment = state.environments.get(&target.environment)?.index;
             Some(service_entry(state, service, environment))
         };
+        let entry_of_workload = |target: &Target| outgoing_entry(state, state.workloads.get(target)?);
         let entry_of_route = |target: &Target| Some(route_entry(state, state.routes.get(target)?));
         TableChange {
             base: self.served.version,
             version: self.version,
             services: differing(&services, &self.served.services, entry_of_service),
             routes: differing(&routes, &self.served.routes, entry_of_route),
+            outgoing: differing(&workloads, &self.served.outgoing, entry_of_workload),
         }
     }
 }

@@ -99,6 +99,7 @@ impl Yard {
             size: 1,
             layers: 1,
             origin: crate::model::Origin::new("platform", "settled", self.now),
+            named: None,
         });
     }
 

@@ -10,7 +10,7 @@ use super::{CommandKind, Removed, changed_workloads, outcome_of};
 use crate::cluster::{Refusal, Transaction};
 use crate::declare::{ChangeLine, Plan};
 use crate::manifest::Declared;
-use crate::model::{Name, Target};
+use crate::model::{Name, OutgoingMode, Target};
 
 /// Makes an environment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -19,6 +19,9 @@ pub struct AddEnvironment {
     pub name: Name,
     /// The domain of routes that name no host in full.
     pub domain: Option<String>,
+    /// What its replicas may reach outside, where it is not the usual.
+    #[serde(default)]
+    pub outgoing: OutgoingMode,
 }
 
 /// An environment was made.
@@ -33,10 +36,57 @@ impl CommandKind for AddEnvironment {
 
     fn run(&self, transaction: &mut Transaction<'_>) -> Result<EnvironmentAdded, Refusal> {
         transaction.add_environment(&self.name, self.domain.clone())?;
+        transaction.set_outgoing(&self.name, self.outgoing)?;
         Ok(EnvironmentAdded { name: self.name.clone() })
     }
 
     outcome_of!(AddEnvironment);
+}
+
+/// Says what the replicas of an environment may reach outside.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ChangeEnvironment {
+    /// The environment.
+    pub name: Name,
+    /// What they may reach.
+    pub outgoing: OutgoingMode,
+}
+
+/// An environment was changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct EnvironmentChanged {
+    /// What its replicas could reach before.
+    pub before: OutgoingMode,
+    /// What they may reach now.
+    pub outgoing: OutgoingMode,
+    /// Workloads that list destinations outside, with how many.
+    pub lists: Vec<OutgoingCount>,
+}
+
+/// How many destinations a workload lists.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct OutgoingCount {
+    /// The workload.
+    pub workload: Name,
+    /// The destinations.
+    pub destinations: u32,
+}
+
+impl CommandKind for ChangeEnvironment {
+    type Outcome = EnvironmentChanged;
+
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<EnvironmentChanged, Refusal> {
+        let before = transaction.set_outgoing(&self.name, self.outgoing)?;
+        let lists = transaction.outgoing_lists(&self.name);
+        let count = |(workload, destinations)| OutgoingCount { workload, destinations };
+        Ok(EnvironmentChanged {
+            before,
+            outgoing: self.outgoing,
+            lists: lists.into_iter().map(count).collect(),
+        })
+    }
+
+    outcome_of!(ChangeEnvironment);
 }
 
 /// Removes an environment that holds nothing any more.

@@ -6,6 +6,7 @@
 
 mod environments;
 mod images;
+mod registries;
 mod releases;
 mod secrets;
 mod sources;
@@ -22,9 +23,11 @@ use crate::declare::ChangeLine;
 use crate::model::Target;
 
 pub use environments::{
-    AddEnvironment, Declare, DeclareOutcome, EnvironmentAdded, RemoveApplication, RemoveEnvironment,
+    AddEnvironment, ChangeEnvironment, Declare, DeclareOutcome, EnvironmentAdded, EnvironmentChanged,
+    OutgoingCount, RemoveApplication, RemoveEnvironment,
 };
 pub use images::{AddImages, ImagesAdded, PruneImages, PrunedImages, RemoveImage};
+pub use registries::{AddRegistry, NotePull, PullNoted, RegistryAdded, RemoveRegistry};
 pub use releases::{
     Cancel, Cancelled, Deploy, Deployed, KeepRelease, Promote, PromoteOutcome, ReleaseKept, Restart,
     Restarted, Rollback, RolledBack,
@@ -126,6 +129,7 @@ use outcome_of;
 
 commands! {
     AddEnvironment(EnvironmentAdded) = "add-environment"
+    ChangeEnvironment(EnvironmentChanged) = "change-environment"
     RemoveEnvironment(Removed) = "remove-environment"
     RemoveApplication(Removed) = "remove-application"
     Declare(DeclareOutcome) = "declare"
@@ -144,6 +148,9 @@ commands! {
     AddImages(ImagesAdded) = "add-images"
     RemoveImage(Removed) = "remove-image"
     PruneImages(PrunedImages) = "prune-images"
+    AddRegistry(RegistryAdded) = "add-registry"
+    RemoveRegistry(Removed) = "remove-registry"
+    NotePull(PullNoted) = "note-pull"
     AddSecret(SecretsAdded) = "add-secret"
     AddSecrets(SecretsAdded) = "add-secrets"
     RemoveSecret(Removed) = "remove-secret"

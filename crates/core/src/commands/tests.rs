@@ -1,6 +1,6 @@
 use super::*;
 
-use crate::model::Name;
+use crate::model::{Name, OutgoingMode};
 use crate::record::State;
 
 fn name(text: &str) -> Name {
@@ -10,9 +10,15 @@ fn name(text: &str) -> Name {
 #[test]
 fn a_command_that_was_written_down_does_the_same_when_it_is_carried_out_again() {
     let now: Timestamp = "2026-05-04T09:00:00Z".parse().expect("a moment");
-    let commands: [Command; 3] = [
-        AddEnvironment { name: name("staging"), domain: None }.into(),
-        AddEnvironment { name: name("production"), domain: Some("lockers.localhost".to_owned()) }.into(),
+    let commands: [Command; 4] = [
+        AddEnvironment { name: name("staging"), domain: None, outgoing: OutgoingMode::None }.into(),
+        AddEnvironment {
+            name: name("production"),
+            domain: Some("lockers.localhost".to_owned()),
+            outgoing: OutgoingMode::Listed,
+        }
+        .into(),
+        ChangeEnvironment { name: name("production"), outgoing: OutgoingMode::All }.into(),
         RemoveEnvironment { name: name("staging") }.into(),
     ];
     let mut first = Cluster::new(State::default(), 1, now);

@@ -7,7 +7,7 @@ use toml_edit::{Item, TableLike, Value};
 
 use super::keys::{Key, MapKey, Shape};
 use super::problem::{Place, Problem};
-use crate::model::{Bytes, ImageRef, Name, Span};
+use crate::model::{Bytes, ImageRef, Name, OUTGOING_FORM, OutgoingRule, Span, is_host};
 use crate::suggestions::did_you_mean;
 
 /// Gathers what is wrong with one file.
@@ -155,6 +155,7 @@ fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
             text.is_some_and(|text| text.trim_start().starts_with(crate::model::ENCRYPTED_HEAD)),
             "a value as `mainyard secret encrypt` prints it (the armored age format)".to_owned(),
         ),
+        Shape::Outgoing => wrong::<OutgoingRule>(text, |expected| expected, OUTGOING_FORM),
         Shape::Token => unless(text.is_some_and(is_token), "a word without spaces".to_owned()),
         Shape::Constant => {
             let plain = text.is_some() || item.is_integer() || item.is_float() || item.is_bool();
@@ -231,17 +232,6 @@ fn wrong_file(path: &str) -> Option<&'static str> {
     let kernels = ["proc", "sys", "dev"];
     let taken = parts().next().is_some_and(|first| kernels.contains(&first)) || path == "/etc/hosts";
     taken.then_some("another path: /proc, /sys, /dev and /etc/hosts belong to the platform")
-}
-
-/// Whether the text is a host name in lower case (RFC 1123 labels).
-pub fn is_host(text: &str) -> bool {
-    let label = |part: &str| {
-        (1..=63).contains(&part.len())
-            && !part.starts_with('-')
-            && !part.ends_with('-')
-            && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
-    };
-    text.len() <= 253 && text.split('.').all(label)
 }
 
 fn is_digest(text: &str) -> bool {

@@ -39,6 +39,8 @@ pub enum Shape {
     Bool,
     /// A text, a number, or true or false.
     Constant,
+    /// A destination outside, with its ports.
+    Outgoing,
     /// A plain value of this shape, or a table with these keys instead, such as the example.
     Or(&'static Shape, &'static [Key], &'static str),
     /// A list.
@@ -146,6 +148,11 @@ pub static WORKLOAD: Shape = Shape::Table(&[
         "true: the root file system can only be read; /tmp, /run, /dev/shm and the image's volumes can be written.",
     ),
     key("ptrace", &Shape::Bool, "true: processes of a replica may trace each other, as debuggers do."),
+    key(
+        "outgoing",
+        &Shape::List(&Shape::Outgoing),
+        "Destinations outside that it may reach, by name or address range, with ports: \"mail.example:25\", \"192.0.2.0/24:5432\".",
+    ),
     key("reserve", &RESERVE, "Resources reserved for a replica on its node."),
     key("command", &Shape::List(&Shape::Text), "Program and arguments, instead of the image's own."),
     key(
@@ -162,6 +169,11 @@ pub static WORKLOAD: Shape = Shape::Table(&[
         "after",
         &Shape::List(&Shape::Name),
         "Workloads of the same application that must be steady first, if a source declares them.",
+    ),
+    key(
+        "follow_tag",
+        &Shape::Time,
+        "How often to look whether the tag of an image from a registry outside names another image by now; then that is rolled out. Without it, a release stays with its image.",
     ),
     key("stop", &STOP, "How a replica is stopped."),
     key("checks", &CHECKS, "How a replica's health is checked."),

@@ -14,7 +14,7 @@ pub mod schema;
 mod semantics;
 mod write;
 
-pub use check::{is_host, is_token};
+pub use check::is_token;
 pub use patch::{Change, write_back};
 pub use problem::{Place, Problem, SourceFile};
 pub(crate) use semantics::as_in_files;

@@ -34,6 +34,9 @@ fn of(shape: &Shape, whole: bool) -> Value {
         Shape::Token => json!({"type": "string", "pattern": "^[!#-'*+.^_`|~0-9A-Za-z-]{1,100}$"}),
         Shape::Constant => json!({"type": ["string", "number", "boolean"]}),
         Shape::Bool => json!({"type": "boolean"}),
+        Shape::Outgoing => {
+            json!({"type": "string", "pattern": "^[^:\\s]+:[0-9]{1,5}(-[0-9]{1,5})?$", "maxLength": 280})
+        }
         Shape::Or(plain, keys, _) => json!({"oneOf": [of(plain, whole), of(&Shape::Table(keys), whole)]}),
         Shape::List(inner) => json!({"type": "array", "items": of(inner, whole)}),
         Shape::Map(kind, inner) => {

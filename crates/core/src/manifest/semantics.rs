@@ -9,7 +9,7 @@ use toml_edit::Document;
 
 use super::parse::{Parsed, json, merge, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
-use crate::model::{Bytes, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Style};
+use crate::model::{Bytes, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Span, Style};
 use crate::suggestions::did_you_mean;
 
 /// The least that a root file system can be used with.
@@ -56,6 +56,9 @@ pub struct DeclaredWorkload {
     pub rule: RolloutRule,
     /// Workloads of the same declaration that are steady before a source changes this one.
     pub after: BTreeSet<Name>,
+    /// How often its image's tag is looked at in a registry outside, for another image.
+    #[serde(default)]
+    pub follow_tag: Option<Span>,
 }
 
 /// The environments that the files name with `[in.…]`.
@@ -243,7 +246,8 @@ impl Reader<'_> {
             let replicas = value.get("replicas").and_then(Json::as_u64).map(|count| count as u32);
             let after = value.get("after").cloned().unwrap_or(Json::Array(Vec::new()));
             let after = serde_json::from_value(after)?;
-            Ok(DeclaredWorkload { spec, replicas, rule, after })
+            let follow_tag = value.get("follow_tag").cloned().map(serde_json::from_value).transpose()?;
+            Ok(DeclaredWorkload { spec, replicas, rule, after, follow_tag })
         });
         match read {
             Ok(workload) => {

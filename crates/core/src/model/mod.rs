@@ -2,9 +2,11 @@
 
 mod certificate;
 mod names;
+mod outgoing;
 mod quantities;
 mod reason;
 mod record;
+mod registry;
 mod rollout;
 mod route;
 mod rule;
@@ -18,15 +20,17 @@ mod state;
 
 pub use certificate::{Certificate, CertificateView, WARN_DAYS, covers};
 pub use names::{
-    EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target,
+    EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target, is_host,
     replica_short_name,
 };
+pub use outgoing::{OUTGOING_FORM, OutgoingHosts, OutgoingMode, OutgoingRule, is_never_reached};
 pub use quantities::{Bytes, Cpu, Span};
 pub use reason::{Reason, ReasonCode};
 pub use record::{
     Aside, Environment, Gateway, HoldMark, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
     SpentNumbers, Workload,
 };
+pub use registry::{Registry, is_registry_host};
 pub use rollout::{Answered, Evidence, Purpose, Rollout, Shadowing, Suspicion};
 pub use route::{
     AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn,

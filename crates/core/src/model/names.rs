@@ -293,6 +293,17 @@ impl fmt::Display for ImageRef {
     }
 }
 
+/// Whether the text is a host name in lower case (RFC 1123 labels).
+pub fn is_host(text: &str) -> bool {
+    let label = |part: &str| {
+        (1..=63).contains(&part.len())
+            && !part.starts_with('-')
+            && !part.ends_with('-')
+            && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
+    };
+    text.len() <= 253 && text.split('.').all(label)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

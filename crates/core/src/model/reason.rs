@@ -30,6 +30,18 @@ codes! {
     NotListening = "not-listening",
     /// The image's name is not in the store.
     ImageNotFound = "image-not-found",
+    /// The image is being pulled from a registry outside.
+    ImageAwaited = "image-awaited",
+    /// A registry outside does not let the platform in.
+    RegistryRefuses = "registry-refuses",
+    /// A registry outside has no such image.
+    RegistryLacks = "registry-lacks",
+    /// A registry outside wants to be asked less often.
+    RegistryLimits = "registry-limits",
+    /// The certificate of a registry outside is not trusted.
+    RegistryUntrusted = "registry-untrusted",
+    /// A registry outside does not answer, or breaks off.
+    RegistrySilent = "registry-silent",
     /// The image is there and cannot be used.
     ImageUnusable = "image-unusable",
     /// The process ends again and again.
@@ -94,6 +106,14 @@ codes! {
     AllSharesZero = "all-shares-zero",
     /// The caller's environment is not the service's.
     NotOpenToCaller = "not-open-to-caller",
+    /// No rule lets the workload reach a destination outside.
+    NotListed = "not-listed",
+    /// The destination is one that no replica reaches.
+    NeverReached = "never-reached",
+    /// The name of a destination outside has no address.
+    NameUnresolved = "name-unresolved",
+    /// A destination outside does not take connections.
+    Unreachable = "unreachable",
     /// The replica broke the connection before it answered.
     AnswerBroken = "answer-broken",
     /// The request cannot be understood, or not in one way only.

@@ -10,8 +10,9 @@ use serde::{Deserialize, Serialize};
 use crate::address::Range;
 
 use super::{
-    Bytes, Cpu, EnvironmentIndex, ImageRef, Leg, Name, Reason, ReleaseNumber, ReleaseSpec, ReplicaId,
-    ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Target, WorkloadState,
+    Bytes, Cpu, EnvironmentIndex, ImageRef, Leg, Name, OutgoingMode, Reason, ReleaseNumber, ReleaseSpec,
+    ReplicaId, ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Span, Target,
+    WorkloadState,
 };
 
 /// The author of an act, its time and its means.
@@ -53,6 +54,9 @@ pub struct Environment {
     /// The domain of routes that name no host in full; `NAME.localhost` if none was given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub domain: Option<String>,
+    /// What its replicas may reach outside.
+    #[serde(default, skip_serializing_if = "OutgoingMode::is_usual")]
+    pub outgoing: OutgoingMode,
     /// Numbers that were given to what is gone: they never come again.
     #[serde(default, skip_serializing_if = "SpentNumbers::is_empty")]
     pub spent: SpentNumbers,
@@ -117,6 +121,9 @@ pub struct Workload {
     /// Workloads of its application that are steady before a source changes it.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub after: BTreeSet<Name>,
+    /// How often its image's tag is looked at in a registry outside, for another image.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub follow_tag: Option<Span>,
     /// Since when no replica takes requests although some should.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unanswered_since: Option<Timestamp>,
@@ -287,6 +294,9 @@ pub struct ImageRecord {
     pub layers: u32,
     /// The member who added it.
     pub origin: Origin,
+    /// The digest that its tag named in a registry outside: the image's own, or that of a list.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub named: Option<String>,
 }
 
 /// A machine that runs replicas.

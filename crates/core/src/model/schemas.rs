@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 
-use super::{Bytes, Cpu, ImageRef, Name, ReleaseId, ReplicaId, SecretValue, Span};
+use super::{Bytes, Cpu, ImageRef, Name, OutgoingRule, ReleaseId, ReplicaId, SecretValue, Span};
 use crate::address::Range;
 
 macro_rules! schemas {
@@ -40,6 +40,10 @@ schemas! {
         "pattern": "^[a-z0-9][a-z0-9._-]*(/[a-z0-9][a-z0-9._-]*)*:[A-Za-z0-9_][A-Za-z0-9._-]{0,127}$",
         "examples": ["lockers/locker-api:1.4.0"],
         "description": "An image by repository and tag."
+    }
+    OutgoingRule = {
+        "type": "string", "maxLength": 280, "pattern": "^[^:\\s]+:[0-9]{1,5}(-[0-9]{1,5})?$", "examples": ["mail.example:25"],
+        "description": "A destination outside, by name or address range, and port: `mail.example:25`, `*.example.org:443`, `192.0.2.0/24:5432`."
     }
     Range = {
         "type": "string", "pattern": "^[0-9]{1,3}\\.[0-9]{1,3}\\.0\\.0/16$", "examples": ["10.118.0.0/16"],

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Bytes, Cpu, ImageRef, Name, SecretUse, Setting, Span};
+use super::{Bytes, Cpu, ImageRef, Name, OutgoingRule, SecretUse, Setting, Span};
 
 /// Everything about how one copy of a workload runs. Any change of it makes a release.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -48,6 +48,9 @@ pub struct ReleaseSpec {
     /// Processes of the replica may trace each other (`ptrace`), as debuggers do.
     #[serde(default, skip_serializing_if = "is_false")]
     pub ptrace: bool,
+    /// Destinations outside that a replica may reach, where its environment allows what is listed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub outgoing: Vec<OutgoingRule>,
     /// How a replica is stopped.
     #[serde(default)]
     pub stop: Stop,

@@ -1,6 +1,6 @@
 //! A rollout on its way to the new release, in one of three manners, and what stops it.
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
 use super::replica_counts::{Counts, first_to_go};
 use super::{Act, Moved, View, count, let_go, took};
@@ -47,9 +47,17 @@ pub(super) fn forward(view: View<'_>, rollout: &Rollout, counts: &Counts<'_>, no
     Moved { acts, rollout: (next != *rollout).then_some(next), look_again }
 }
 
+/// While an image is pulled from elsewhere, nothing else counts: this much longer stands for "not before it is there".
+const WHILE_PULLED: SignedDuration = SignedDuration::from_hours(24 * 30);
+
 /// When its replicas must count.
 pub(super) fn deadline(view: View<'_>, rollout: &Rollout) -> Timestamp {
-    rollout.step_began.unwrap_or(rollout.started) + view.workload.rule.deadline.signed()
+    let all = view.replicas.iter().chain(view.runs).filter(|replica| replica.release == rollout.to);
+    let is_awaited = |replica: &Replica| {
+        replica.reason.as_ref().is_some_and(|reason| reason.code == ReasonCode::ImageAwaited)
+    };
+    let longer = if all.into_iter().any(is_awaited) { WHILE_PULLED } else { SignedDuration::ZERO };
+    rollout.step_began.unwrap_or(rollout.started) + view.workload.rule.deadline.signed() + longer
 }
 
 /// Whether all requests go to the new release at this step.

@@ -38,6 +38,7 @@ impl World {
             reason: None,
             since: at(0),
             after: Default::default(),
+            follow_tag: None,
             held: None,
             unanswered_since: None,
             leaves: false,

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{RouteEntry, ServiceEntry, Table, TableVersion};
+use super::{OutgoingEntry, RouteEntry, ServiceEntry, Table, TableVersion};
 
 /// From one table to the next.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
@@ -20,6 +20,9 @@ pub struct TableChange {
     /// The same of routes.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub routes: BTreeMap<String, Option<RouteEntry>>,
+    /// The same of what replicas may reach outside.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub outgoing: BTreeMap<String, Option<OutgoingEntry>>,
 }
 
 impl Table {
@@ -30,6 +33,7 @@ impl Table {
             version: self.version,
             services: differing(&before.services, &self.services),
             routes: differing(&before.routes, &self.routes),
+            outgoing: differing(&before.outgoing, &self.outgoing),
         }
     }
 
@@ -41,6 +45,7 @@ impl Table {
         self.version = change.version;
         overlay(&mut self.services, &change.services);
         overlay(&mut self.routes, &change.routes);
+        overlay(&mut self.outgoing, &change.outgoing);
         true
     }
 }

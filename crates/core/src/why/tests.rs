@@ -96,6 +96,7 @@ fn a_flapping_workload_is_not_well_while_it_is_briefly_ready() {
         )),
         since: now,
         after: Default::default(),
+        follow_tag: None,
         held: None,
         unanswered_since: None,
         leaves: false,

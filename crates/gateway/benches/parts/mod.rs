@@ -77,6 +77,8 @@ pub(crate) fn ours(port: u16, dir: &str, https: Option<u16>) {
         http: listener(port),
         https: https.map(listener),
         network: mainyard_gateway::Network::Elsewhere,
+        resolvers: Vec::new(),
+        own_ports: Vec::new(),
     };
     mainyard_gateway::run(config).expect("it runs until it is ended");
 }
@@ -103,6 +105,7 @@ pub(crate) fn table(to: SocketAddr) -> Table {
         version: TableVersion { epoch: 1, counter: 1 },
         routes: BTreeMap::from([("staging/api".to_owned(), route)]),
         services: BTreeMap::from([("staging/locker-api".to_owned(), service)]),
+        ..Table::default()
     }
 }
 

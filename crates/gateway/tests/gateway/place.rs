@@ -205,6 +205,7 @@ impl Place {
             version: TableVersion { epoch: 1, counter: 1 },
             services: self.services.into_iter().map(entry).collect(),
             routes: self.routes.into_iter().collect(),
+            ..Table::default()
         };
         let dir = self.dir.unwrap_or_else(|| tempfile::tempdir().expect("a directory"));
         std::fs::write(dir.path().join("table.json"), serde_json::to_vec(&table).expect("JSON"))
@@ -232,6 +233,8 @@ impl Place {
             http,
             https: Some(https),
             network: Network::Elsewhere,
+            resolvers: Vec::new(),
+            own_ports: Vec::new(),
         };
         std::thread::spawn(move || mainyard_gateway::run(config).expect("it runs"));
         Gateway { http: address, https: tls, dir }

@@ -40,6 +40,7 @@ fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
             size: 1,
             layers: 1,
             origin: Origin::new("mira", "added", now()),
+            named: None,
         });
     }
     let text = format!(

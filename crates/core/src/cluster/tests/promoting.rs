@@ -45,6 +45,7 @@ fn promotion_takes_image_and_settings_and_keeps_limits() {
         size: 1,
         layers: 1,
         origin: crate::model::Origin::new("platform", "settled", yard.now),
+        named: None,
     });
     let done =
         yard.cluster.transaction("mira", yard.now).promote(&api(), &name("production")).expect("promoted");

@@ -1,0 +1,77 @@
+//! The arguments of commands for environments.
+
+use clap::{Subcommand, ValueEnum};
+use mainyard_core::model::OutgoingMode;
+
+use super::{Moment, Output, Trial};
+
+/// What replicas may reach outside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OutgoingChoice {
+    /// Nothing, whatever workloads list.
+    None,
+    /// What a workload lists in `outgoing`.
+    Listed,
+    /// Everything but the platform itself.
+    All,
+}
+
+impl From<OutgoingChoice> for OutgoingMode {
+    fn from(choice: OutgoingChoice) -> OutgoingMode {
+        match choice {
+            OutgoingChoice::None => OutgoingMode::None,
+            OutgoingChoice::Listed => OutgoingMode::Listed,
+            OutgoingChoice::All => OutgoingMode::All,
+        }
+    }
+}
+
+/// Commands for environments.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Environment {
+    /// Make an environment.
+    #[command(
+        after_help = "Example:\n  mainyard environment add staging\n  mainyard environment add staging --domain staging.lockers.localhost"
+    )]
+    Add {
+        /// Its name.
+        name: String,
+        /// The domain of routes that name no host in full; NAME.localhost by default.
+        #[arg(long, value_name = "DOMAIN")]
+        domain: Option<String>,
+        /// What its replicas may reach outside: nothing, what workloads list, or everything.
+        #[arg(long, value_name = "none|listed|all", default_value = "listed")]
+        outgoing: OutgoingChoice,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// Say what the replicas of an environment may reach outside the platform. Open connections that it no longer allows end.
+    #[command(
+        after_help = "Example:\n  mainyard environment outgoing staging listed\n  mainyard environment outgoing production none --forecast"
+    )]
+    Outgoing {
+        /// Its name.
+        name: String,
+        /// none: nothing; listed: what workloads list in `outgoing`; all: everything but the platform itself.
+        #[arg(value_name = "none|listed|all")]
+        outgoing: OutgoingChoice,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// Remove an environment that holds nothing any more.
+    #[command(after_help = "Example:\n  mainyard environment remove trial")]
+    Remove {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// List the environments.
+    #[command(after_help = "Example:\n  mainyard environment list")]
+    List {
+        #[command(flatten)]
+        past: Moment,
+        #[command(flatten)]
+        output: Output,
+    },
+}
