@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::{Moment, Output, Trial, Wait};
+use super::{Output, Trial, Wait};
 
 /// Commands for images.
 #[derive(Debug, Subcommand)]
