@@ -229,6 +229,33 @@ impl Client {
         self.send(reqwest::RequestBuilder::from_parts(http, request)).await
     }
 
+    /// A call of the platform's registry (OCI distribution specification); a refusal has its words.
+    pub(crate) async fn registry(
+        &self,
+        method: &str,
+        path: &str,
+        body: Option<(&str, Vec<u8>)>,
+    ) -> Result<Response, Failure> {
+        let method =
+            Method::from_bytes(method.as_bytes()).map_err(|error| Failure::failed(error.to_string()))?;
+        let mut request =
+            self.http.request(method, format!("{}{path}", self.call.url)).bearer_auth(&self.call.token);
+        if let Some((kind, bytes)) = body {
+            request = request.header(reqwest::header::CONTENT_TYPE, kind).body(bytes);
+        }
+        let answer = tokio::time::timeout(PATIENCE, request.send()).await;
+        let answer = answer.map_err(|_| self.silent())?.map_err(|error| self.unreachable(&error))?;
+        if answer.status().is_success() {
+            return Ok(answer);
+        }
+        let status = answer.status();
+        let said = answer.bytes().await.unwrap_or_default();
+        Err(Failure::refused(format!(
+            "the registry answers {status}: {}",
+            mainyard_registry::outside::words(&said)
+        )))
+    }
+
     /// Says until when the answer is waited for: what is read later is not carried out.
     fn until(&self, patience: Duration, request: reqwest::RequestBuilder) -> reqwest::RequestBuilder {
         if !self.call.url.starts_with("http://127.") {

@@ -120,8 +120,12 @@ async fn add_environment(call: Call<AddEnvironment>) -> Acted<EnvironmentAdded> 
 }
 
 async fn change_environment(call: Call<ChangeEnvironment>) -> Acted<EnvironmentChanged> {
-    let (name, outgoing) = (call.path.environment.clone(), call.body.outgoing);
-    call.act(commands::ChangeEnvironment { name, outgoing }).await
+    let name = call.path.environment.clone();
+    let mainyard_api::EnvironmentChange { outgoing, image_rule } = call.body.clone();
+    if outgoing.is_none() && image_rule.is_none() {
+        return Err(Problem::invalid("the body changes nothing: give `outgoing`, `image_rule` or both"));
+    }
+    call.act(commands::ChangeEnvironment { name, outgoing, image_rule }).await
 }
 
 async fn remove_environment(call: Call<RemoveEnvironment>) -> Acted<Removed> {

@@ -119,6 +119,7 @@ fn records(imported: &[Imported], name: Option<&str>, by: &str) -> Result<Vec<Im
             layers: image.layers as u32,
             origin: Origin::new(by, "added", Timestamp::now()),
             named: None,
+            signed_by: Default::default(),
         })
     };
     imported.iter().map(record).collect()

@@ -63,6 +63,7 @@ fn main() {
         layers: 1,
         origin: Origin::new("bench", "added", now),
         named: None,
+        signed_by: Default::default(),
     });
     let files = [SourceFile { name: "mainyard.toml".into(), text: manifest() }];
     let begun = Instant::now();

@@ -43,7 +43,16 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
         ("The answer", &[AnswerLate, AnswerBroken, Answers]),
         (
             "Workloads",
-            &[ScaledToZero, Held, StillStarting, ImageNotFound, ImageUnusable, NoRoom, SecretMissing],
+            &[
+                ScaledToZero,
+                Held,
+                StillStarting,
+                ImageNotFound,
+                ImageUnusable,
+                NotSigned,
+                NoRoom,
+                SecretMissing,
+            ],
         ),
         (
             "Registries outside",
@@ -118,6 +127,11 @@ pub fn about(code: ReasonCode) -> Entry {
             "The process listens on the declared port, but on its loopback address only, where nothing else reaches it.",
             "by the node, from the kernel's list of the replica's listening sockets",
             "let the process listen on 0.0.0.0",
+        ),
+        NotSigned => entry(
+            "The environment runs images only that a key of its rule signed, and this one is not.",
+            "by control, when a release is made, and again when an image comes that a release waits for",
+            "sign the image: `mainyard image sign`; or change the rule: `mainyard environment image-rule`",
         ),
         ImageAwaited => entry(
             "The image is being pulled from a registry outside. The deadline of a rollout begins when it is there.",

@@ -84,6 +84,7 @@ pub fn is_fault(reason: &Reason) -> bool {
             | PortSilent
             | LoopbackOnly
             | ImageNotFound
+            | NotSigned
             | RegistryRefuses
             | RegistryLacks
             | RegistryLimits

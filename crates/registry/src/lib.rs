@@ -10,6 +10,7 @@ pub mod outside;
 mod paging;
 mod range;
 mod request;
+pub mod signature;
 
 pub use challenge::{Action, Scope, challenge, granted};
 pub use error::{ErrorCode, RegistryError};

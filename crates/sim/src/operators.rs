@@ -268,6 +268,7 @@ fn begin(cluster: &mut Cluster, manner: usize, now: jiff::Timestamp) -> Result<D
             layers: 1,
             origin: Origin::new("mira", "added", now),
             named: None,
+            signed_by: Default::default(),
         });
     }
     for (number, application) in APPLICATIONS.into_iter().enumerate() {

@@ -17,6 +17,7 @@ fn environment(name: &str, index: u8) -> Change {
     let object = Object::Environment(Environment {
         domain: None,
         outgoing: Default::default(),
+        image_rule: None,
         spent: Default::default(),
         name: name.parse().expect("a name"),
         index,

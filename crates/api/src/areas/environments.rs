@@ -2,7 +2,7 @@
 
 use mainyard_core::commands::{DeclareOutcome, EnvironmentAdded, EnvironmentChanged, Removed};
 use mainyard_core::manifest::SourceFile;
-use mainyard_core::model::{Environment, Name, OutgoingMode};
+use mainyard_core::model::{Environment, ImageRule, Name, OutgoingMode};
 use mainyard_core::views::board::Board;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -26,7 +26,7 @@ operations! {
         answer: JsonAnswer<Done<EnvironmentAdded>>, problems: [NotFound, Conflict],
         example: r#"{"name": "trial", "domain": "trial.lockers.localhost"}"#,
     }
-    /// Says what the replicas of an environment may reach outside.
+    /// Says what the replicas of an environment may reach outside, what images run there, or both.
     ChangeEnvironment: Patch "/api/v1/environments/{environment}" {
         caller: Person, path: OfEnvironment, query: Trial, body: JsonBody<EnvironmentChange>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<EnvironmentChanged>>, problems: [NotFound, Conflict],
@@ -80,8 +80,12 @@ pub struct NewEnvironment {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EnvironmentChange {
-    /// What its replicas may reach outside.
-    pub outgoing: OutgoingMode,
+    /// What its replicas may reach outside, where that changes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outgoing: Option<OutgoingMode>,
+    /// What images run there, where that changes; any, where no key is named.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image_rule: Option<ImageRule>,
 }
 
 /// Files that declare what is there.

@@ -58,6 +58,22 @@ pub(crate) enum Environment {
         #[command(flatten)]
         trial: Trial,
     },
+    /// Say what images an environment runs: those that a key signed, or any.
+    #[command(
+        after_help = "Example:\n  mainyard environment image-rule production --signed-by release=ed25519:11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo\n  mainyard environment image-rule production --any"
+    )]
+    ImageRule {
+        /// Its name.
+        name: String,
+        /// A public key with a name for it; may be given several times, and then one of them is enough.
+        #[arg(long, value_name = "NAME=KEY", conflicts_with = "any")]
+        signed_by: Vec<String>,
+        /// Run every image.
+        #[arg(long)]
+        any: bool,
+        #[command(flatten)]
+        trial: Trial,
+    },
     /// Remove an environment that holds nothing any more.
     #[command(after_help = "Example:\n  mainyard environment remove trial")]
     Remove {

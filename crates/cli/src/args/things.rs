@@ -68,6 +68,21 @@ pub(crate) enum Image {
         #[command(flatten)]
         output: Output,
     },
+    /// Make a key that signs images, and print its public part.
+    #[command(after_help = "Example:\n  mainyard image signing-key release.pem")]
+    SigningKey {
+        /// The file to write it to (PKCS #8, PEM); nobody else may read it. One that is there is read.
+        file: PathBuf,
+    },
+    /// Sign an image, so that environments run it that ask for the key.
+    #[command(after_help = "Example:\n  mainyard image sign lockers/locker-api:1.5.0 --key release.pem")]
+    Sign {
+        /// The image, as name:tag.
+        image: String,
+        /// The private key (Ed25519, PKCS #8, PEM).
+        #[arg(long, value_name = "FILE")]
+        key: PathBuf,
+    },
     /// Pull an image from the registry that its name begins with. It goes on when this is interrupted.
     #[command(after_help = "Example:\n  mainyard image pull forge/team/api:1.4.0")]
     Pull {

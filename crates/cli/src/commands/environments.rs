@@ -5,7 +5,7 @@ use mainyard_api::{
     RemoveEnvironment,
 };
 use mainyard_core::commands::EnvironmentChanged;
-use mainyard_core::model::{Name, OutgoingMode};
+use mainyard_core::model::{ImageRule, Name, OutgoingMode};
 use serde_json::json;
 
 use super::{forecast, parse_name};
@@ -27,9 +27,23 @@ pub(super) async fn run(client: &Client, what: Environment) -> Result<(), Failur
         }
         Environment::Outgoing { name, outgoing, trial } => {
             let path = OfEnvironment { environment: parse_name(&name)? };
-            let body = EnvironmentChange { outgoing: outgoing.into() };
+            let body = EnvironmentChange { outgoing: Some(outgoing.into()), image_rule: None };
             let done = forecast::act_with::<ChangeEnvironment, _, _>(client, path, &body, &trial).await?;
             println!("{}{name}: {}", forecast::mark(&trial), changed(&done.outcome));
+            Ok(())
+        }
+        Environment::ImageRule { name, signed_by, any, trial } => {
+            let path = OfEnvironment { environment: parse_name(&name)? };
+            if signed_by.is_empty() && !any {
+                let message = "say which keys: --signed-by release=ed25519:…, or --any for every image";
+                return Err(Failure::usage(message));
+            }
+            let rule = ImageRule {
+                signed_by: signed_by.iter().map(|text| named_key(text)).collect::<Result<_, _>>()?,
+            };
+            let body = EnvironmentChange { outgoing: None, image_rule: Some(rule) };
+            let done = forecast::act_with::<ChangeEnvironment, _, _>(client, path, &body, &trial).await?;
+            println!("{}{name}: {}", forecast::mark(&trial), rule_in_words(&done.outcome));
             Ok(())
         }
         Environment::Remove { name, trial } => {
@@ -47,9 +61,29 @@ pub(super) async fn run(client: &Client, what: Environment) -> Result<(), Failur
     }
 }
 
+/// `NAME=KEY`.
+fn named_key(text: &str) -> Result<(Name, String), Failure> {
+    let (name, key) = text.split_once('=').ok_or_else(|| {
+        Failure::usage(format!("{text:?} is no key with a name; expected release=ed25519:…, as `mainyard image signing-key` prints it"))
+    })?;
+    Ok((parse_name(name)?, key.to_owned()))
+}
+
+/// What a rule for images means, in words.
+fn rule_in_words(done: &EnvironmentChanged) -> String {
+    let Some(rule) = &done.image_rule else { return "runs any image".to_owned() };
+    let keys: Vec<&str> = rule.signed_by.keys().map(Name::as_str).collect();
+    let unsigned: Vec<&str> = done.unsigned.iter().map(Name::as_str).collect();
+    let stay = match unsigned.is_empty() {
+        true => String::new(),
+        false => format!("; {} run images that are not, until their next release", unsigned.join(", ")),
+    };
+    format!("runs images that {} signed{stay}", keys.join(" or "))
+}
+
 /// What a change of the way out means, in words.
 fn changed(done: &EnvironmentChanged) -> String {
-    let EnvironmentChanged { before, outgoing, lists } = done;
+    let EnvironmentChanged { before, outgoing, lists, .. } = done;
     let from = match before == outgoing {
         true => format!("outgoing is {} already", outgoing.word()),
         false => format!("outgoing {} → {}", before.word(), outgoing.word()),

@@ -57,6 +57,8 @@ fn print_details(details: &ImageDetails) {
         entry.uses.iter().map(|used| format!("{}@{} ({} ready)", used.workload, used.release, used.ready));
     line("runs as", &uses.collect::<Vec<_>>().join(", "));
     line("kept by", &details.kept_by.join(", "));
+    let signed: Vec<&str> = entry.record.signed_by.iter().map(String::as_str).collect();
+    line("signed by", &signed.join(", "));
     println!();
     let mut rows = table(&["LAYER", "SIZE", "FILES", "LEFT OUT", "SHARED WITH"]);
     for layer in &details.layers_in_order {

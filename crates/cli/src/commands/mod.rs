@@ -16,6 +16,7 @@ mod releases;
 mod scaling;
 mod secrets;
 mod seeing;
+pub(crate) mod signing;
 mod since;
 mod sources;
 mod stats;
@@ -136,6 +137,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
             let query = image_details::rule(keep, &older_than, of, forecast)?;
             image_details::prune(&client, query, output).await
         }
+        Command::Image(Image::Sign { image, key }) => signing::sign(&client, &image, &key).await,
         Command::Image(Image::Pull { image }) => registries::pull(&client, &image).await,
         Command::Image(Image::Pulls { output }) => registries::pulls(&client, output).await,
         Command::Registry(what) => registries::run(&client, what).await,
@@ -174,6 +176,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         | Command::Validate { .. }
         | Command::Use { environment: None, .. }
         | Command::Schema
+        | Command::Image(Image::SigningKey { .. })
         | Command::Completions { .. } => Err(Failure::usage("this command does not call the platform")),
     }
 }

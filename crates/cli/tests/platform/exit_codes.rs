@@ -66,6 +66,8 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("image remove", "image remove lockers/none:1", "image remove lockers/locker-api:1.8.0"),
     ("image pull", "image pull nowhere/none:1", "-"),
     ("image pulls", "-", "image pulls"),
+    ("image signing-key", "-", "image signing-key made.pem"),
+    ("image sign", "image sign lockers/none:1 --key none.pem", "-"),
     (
         "registry add",
         "registry add forge --host a/b --plain --forecast",
@@ -103,6 +105,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("certificate show-authority", "-", "certificate show-authority"),
     ("environment add", "environment add staging", "environment add extra"),
     ("environment list", "-", "environment list"),
+    ("environment image-rule", "environment image-rule nowhere --any", "environment image-rule extra --any"),
     ("environment outgoing", "environment outgoing nowhere none", "environment outgoing extra none"),
     ("environment remove", "environment remove staging", "environment remove extra"),
     ("use", "use nowhere", "use"),
@@ -110,7 +113,8 @@ const COMMANDS: &[(&str, &str, &str)] = &[
 ];
 
 /// They need no platform, or are tested where they start and stop one.
-const WITHOUT_A_PLATFORM: &[&str] = &["start", "stop", "log-level", "validate", "schema", "completions"];
+const WITHOUT_A_PLATFORM: &[&str] =
+    &["start", "stop", "log-level", "validate", "schema", "completions", "image signing-key"];
 
 fn words(text: &str) -> Vec<&str> {
     text.split_whitespace().collect()

@@ -29,6 +29,7 @@ mod registry;
 mod releases;
 mod secrets;
 mod side_by_side;
+mod signed_images;
 mod soak;
 mod sources;
 mod stats;

@@ -97,7 +97,7 @@ fn add(platform: &Platform, name: &str, host: SocketAddr, more: &[&str]) {
     platform.run(&[&["registry", "add", name, "--host", &host, "--plain"][..], more].concat());
 }
 
-fn add_as_mira(platform: &Platform, host: SocketAddr, password: &str) -> Said {
+pub(crate) fn add_as_mira(platform: &Platform, host: SocketAddr, password: &str) -> Said {
     let host = host.to_string();
     let words = ["registry", "add", "forge", "--host", &host, "--plain", "--user", "mira"];
     platform.run_with_input(&words, password)
@@ -266,7 +266,7 @@ fn a_followed_tag_makes_a_release_when_it_names_another_image() {
 }
 
 /// A general client of HTTP.
-fn curl(token: &str, words: &[&str]) -> Vec<u8> {
+pub(crate) fn curl(token: &str, words: &[&str]) -> Vec<u8> {
     let mut command = std::process::Command::new("curl");
     let output =
         command.args(["-u", &format!("mira:{}", token.trim())]).args(words).output().expect("curl runs");

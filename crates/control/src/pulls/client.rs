@@ -149,6 +149,22 @@ impl RegistryClient {
         Ok(Fetched { bytes, media_type, digest })
     }
 
+    /// The list of what is about a manifest and of this kind, where the registry keeps one.
+    pub(super) async fn referrers(&self, repository: &str, digest: &Digest, kind: &str) -> Option<Vec<u8>> {
+        let url = format!("{}{repository}/referrers/{digest}", self.base);
+        let query = [("artifactType", kind)];
+        let answer = self.send(|| self.http.get(&url).query(&query), repository).await.ok()?;
+        let mut answer = answer.status().is_success().then_some(answer)?;
+        bounded(&mut answer, MANIFEST_LIMIT as usize).await.ok()?
+    }
+
+    /// A short blob, where it has the digest that was named.
+    pub(super) async fn short_blob(&self, repository: &str, digest: &Digest, most: u64) -> Option<Vec<u8>> {
+        let (mut answer, _) = self.blob(repository, digest, 0).await.ok()?;
+        let bytes = bounded(&mut answer, most as usize).await.ok()??;
+        (Digest::of(&bytes) == *digest).then_some(bytes)
+    }
+
     /// A blob, from this byte on where the registry can; tells whether it could.
     pub(super) async fn blob(
         &self,

@@ -1,5 +1,6 @@
 //! One pull: the manifest, then its blobs, several at once, each resumed where it broke off, into the image store.
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -10,9 +11,12 @@ use jiff::Timestamp;
 use mainyard_api::{PullProgress, PullState};
 use mainyard_core::commands::AddImages;
 use mainyard_core::model::{ImageRecord, ImageRef, Origin, Registry};
-use mainyard_images::{ContentStore, Descriptor, Digest, ImageConfiguration, ImageManifest, runs_here};
+use mainyard_images::{
+    ContentStore, Descriptor, Digest, ImageConfiguration, ImageIndex, ImageManifest, runs_here,
+};
 use mainyard_registry::MANIFEST_LIMIT;
 use mainyard_registry::outside::{Named, choose};
+use mainyard_registry::signature::{SIGNATURE, SIGNATURE_LIMIT, signer_of};
 use tokio::io::AsyncWriteExt;
 use tokio::sync::watch;
 
@@ -104,6 +108,7 @@ pub(super) async fn pull_and_record(
     check_configuration(store, image, &read)?;
     let put = store.put(chosen.manifest.as_slice(), Some(&chosen.digest));
     put.map_err(|error| Trouble::Here(error.to_string()))?;
+    let signed_by = signers(&client, &repository, &chosen.digest).await;
     let record = ImageRecord {
         image: image.clone(),
         digest: chosen.digest.to_string(),
@@ -111,11 +116,45 @@ pub(super) async fn pull_and_record(
         layers: layers as u32,
         origin: Origin::new(by, "pulled", Timestamp::now()),
         named: Some(chosen.named.to_string()),
+        signed_by,
     };
     let command = AddImages { images: vec![record] };
     let recorded = control.leader.carry_out(command, by, "").await;
     recorded.map_err(|error| Trouble::Here(error.to_string()))?;
     Ok(chosen.digest.to_string())
+}
+
+/// Signatures that are looked at.
+const SIGNATURES: usize = 20;
+
+/// The keys that signed an image, by the signatures that its registry keeps. One that is not right counts for nothing.
+async fn signers(client: &RegistryClient, repository: &str, digest: &Digest) -> BTreeSet<String> {
+    let mut keys = BTreeSet::new();
+    let Some(list) = client.referrers(repository, digest, SIGNATURE).await else { return keys };
+    let Ok(list) = serde_json::from_slice::<ImageIndex>(&list) else { return keys };
+    for listed in list.manifests.iter().take(SIGNATURES) {
+        let Ok(listed) = Digest::parse(&listed.digest) else { continue };
+        match signer(client, repository, digest, &listed).await {
+            Some(key) => drop(keys.insert(key)),
+            None => tracing::info!(%digest, signature = %listed, "a signature is not right, or is none"),
+        }
+    }
+    keys
+}
+
+async fn signer(
+    client: &RegistryClient,
+    repository: &str,
+    of: &Digest,
+    signature: &Digest,
+) -> Option<String> {
+    let manifest = client.manifest(repository, &signature.to_string()).await.ok()?;
+    let manifest = (manifest.digest == *signature).then_some(manifest.bytes)?;
+    let read: ImageManifest = serde_json::from_slice(&manifest).ok()?;
+    let [blob] = read.layers.as_slice() else { return None };
+    let blob = Digest::parse(&blob.digest).ok()?;
+    let bytes = client.short_blob(repository, &blob, SIGNATURE_LIMIT).await?;
+    signer_of(&String::from_utf8_lossy(&bytes), of).ok()
 }
 
 async fn find(client: &RegistryClient, repository: &str, tag: &str) -> Result<Chosen, Trouble> {

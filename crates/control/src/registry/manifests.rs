@@ -10,9 +10,10 @@ use actix_web::http::header::{CONTENT_TYPE, LOCATION};
 use actix_web::web::{Bytes, BytesMut};
 use futures_util::StreamExt;
 use jiff::Timestamp;
-use mainyard_core::commands::{AddImages, RemoveImage};
+use mainyard_core::commands::{AddImages, NoteSignature, RemoveImage};
 use mainyard_core::model::{ImageRecord, ImageRef, Origin};
 use mainyard_images::{Digest, ImageConfiguration, ImageIndex, ImageManifest, runs_here};
+use mainyard_registry::signature::{SIGNATURE, SIGNATURE_LIMIT, signer_of as signer};
 use mainyard_registry::{
     ErrorCode, MANIFEST_LIMIT, Manifest, ManifestKind, Page, Reference, RegistryError, Repository, Tag,
 };
@@ -162,10 +163,16 @@ pub(super) async fn write(
         artifact_type: manifest.artifact_type.clone(),
         annotations: manifest.annotations.clone(),
     };
+    let signer = signer_of(call, &manifest)?;
     let put = call.control.store.put_manifest(&row, tag.as_ref(), &call.caller.member).await;
     put.map_err(|error| of_record(&error))?;
     if let (Reference::Tag(tag), Some((digest, size, layers))) = (reference, image) {
         record(call, repository, tag, &digest, size, layers).await?;
+    }
+    if let Some((digest, key)) = signer {
+        let noted =
+            call.control.leader.carry_out(NoteSignature { digest, key }, &call.caller.member, "").await;
+        noted.map_err(|error| of_problem(&error.into()))?;
     }
     let mut answer = HttpResponse::Created();
     answer.insert_header((LOCATION, format!("/v2/{repository}/manifests/{}", manifest.digest)));
@@ -174,6 +181,23 @@ pub(super) async fn write(
         answer.insert_header(("OCI-Subject", subject.to_string()));
     }
     Ok(answer.finish())
+}
+
+/// The image that a signature is of, and the key that made it; nothing of what is no signature.
+fn signer_of(call: &Call, manifest: &Manifest) -> Result<Option<(String, String)>, RegistryError> {
+    let invalid =
+        |why: String| RegistryError::new(ErrorCode::ManifestInvalid, format!("the signature: {why}"));
+    let (Some(subject), Some(SIGNATURE)) = (&manifest.subject, manifest.artifact_type.as_deref()) else {
+        return Ok(None);
+    };
+    let own = manifest.blobs.iter().filter(|blob| Some(*blob) != manifest.config.as_ref());
+    let [blob] = own.collect::<Vec<_>>()[..] else {
+        return Err(invalid("its manifest names more or less than one blob".to_owned()));
+    };
+    let bytes =
+        call.control.images.read(blob, SIGNATURE_LIMIT).map_err(|error| invalid(error.to_string()))?;
+    let key = signer(&String::from_utf8_lossy(&bytes), subject).map_err(invalid)?;
+    Ok(Some((subject.to_string(), key)))
 }
 
 /// Everything that a manifest names must be in the repository before it. It stays from here on, however old it is.
@@ -252,7 +276,15 @@ async fn record(
 ) -> Result<(), RegistryError> {
     let image = ImageRef { repository: repository.to_string(), tag: tag.to_string() };
     let origin = Origin::new(&call.caller.member, "added", Timestamp::now());
-    let record = ImageRecord { image, digest: digest.to_string(), size, layers, origin, named: None };
+    let record = ImageRecord {
+        image,
+        digest: digest.to_string(),
+        size,
+        layers,
+        origin,
+        named: None,
+        signed_by: Default::default(),
+    };
     let known = super::manifests::image(call, repository, tag).await;
     if known.is_some_and(|known| known.digest == record.digest) {
         return Ok(()); // pushed again: nothing to tell

@@ -8,8 +8,8 @@ use crate::declare::{Conflict, Plan, PlanStep, plan};
 use crate::git_plan::touched_by;
 use crate::manifest::{Declared, DeclaredWorkload};
 use crate::model::{
-    Name, OutgoingMode, Purpose, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Target, Touched,
-    Workload, WorkloadState,
+    Name, OutgoingMode, Purpose, ReleaseNumber, ReleaseSpec, Route, RouteSpec, Service, ServiceSpec, Target,
+    Touched, Workload, WorkloadState,
 };
 use crate::record::{Kind, Object};
 use crate::routing::answers;
@@ -39,8 +39,12 @@ impl Transaction<'_> {
         let mut plan = self.plan(declared, environment, exact)?;
         self.check_declared(declared, environment)?;
         for step in &plan.steps {
-            if let PlanStep::Workload { name, new: false, release: true, .. } = step {
-                self.not_held(&Target::new(environment, name))?;
+            if let PlanStep::Workload { name, declared, new, release: true, .. } = step {
+                let target = Target::new(environment, name);
+                if !new {
+                    self.not_held(&target)?;
+                }
+                self.check_declared_image(&target, &declared.spec)?;
             }
         }
         self.act("declared");
@@ -51,6 +55,15 @@ impl Transaction<'_> {
         self.table.touch();
         self.yield_to_person(environment, &declared.application, touched);
         Ok(plan)
+    }
+
+    /// The image that a declared workload would run may run there.
+    fn check_declared_image(&self, target: &Target, spec: &ReleaseSpec) -> Result<(), Refusal> {
+        let known = self.state.images.get(&spec.image.to_string()).map(|image| image.digest.as_str());
+        let present = self.state.workloads.get(target);
+        let present = present.and_then(|it| self.state.releases.get(&(target.clone(), it.release)));
+        let present = present.and_then(|release| release.digest.as_deref());
+        self.check_signed(&target.environment, &spec.image, spec.digest.as_deref().or(known), present)
     }
 
     /// Does one step, for the present cause.

@@ -32,6 +32,7 @@ impl Transaction<'_> {
             index,
             domain,
             outgoing: OutgoingMode::default(),
+            image_rule: None,
             spent: SpentNumbers::default(),
             origin: self.cause.clone(),
         }));

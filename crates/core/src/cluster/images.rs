@@ -45,16 +45,27 @@ impl Transaction<'_> {
     pub fn add_image(&mut self, record: ImageRecord) -> AddedImage {
         let before = self.state.images.get(&record.image.to_string()).map(|known| known.digest.clone());
         self.cause = record.origin.clone();
-        let waiting: Vec<Release> = self
-            .state
-            .releases
-            .values()
-            .filter(|release| release.digest.is_none() && release.spec.image == record.image)
-            .map(|release| Release { digest: Some(record.digest.clone()), ..release.clone() })
-            .collect();
         self.note_pull(&record.image, None);
         self.cause = record.origin.clone();
+        // A signature is of the content, whatever its name.
+        let alike = self.state.images.values().filter(|known| known.digest == record.digest);
+        let signed_by =
+            alike.flat_map(|known| known.signed_by.iter().cloned()).chain(record.signed_by.clone());
+        let record = ImageRecord { signed_by: signed_by.collect(), ..record };
         self.put(Object::Image(record));
+        AddedImage { before, begin: self.begin_waiting() }
+    }
+
+    /// Releases that wait for an image that is there, and may run, go on.
+    pub(super) fn begin_waiting(&mut self) -> Vec<MadeRelease> {
+        let state = &self.state;
+        let waiting = state.releases.values().filter(|release| release.digest.is_none());
+        let waiting = waiting.filter_map(|release| {
+            let image = state.images.get(&release.spec.image.to_string())?;
+            let unsigned = state.unsigned(&release.workload.environment, &image.image, &image.digest);
+            unsigned.is_none().then(|| Release { digest: Some(image.digest.clone()), ..release.clone() })
+        });
+        let waiting: Vec<Release> = waiting.collect();
         let mut begin = Vec::new();
         for release in waiting {
             begin.push(MadeRelease { workload: release.workload.clone(), release: release.number });
@@ -68,6 +79,6 @@ impl Transaction<'_> {
             }
             self.put(Object::Release(release));
         }
-        AddedImage { before, begin }
+        begin
     }
 }

@@ -41,6 +41,7 @@ mod secret_uses;
 mod secrets;
 mod set_aside;
 mod settle;
+mod signatures;
 mod source_commands;
 mod source_follower;
 mod source_plan;

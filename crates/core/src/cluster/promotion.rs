@@ -101,6 +101,8 @@ impl Transaction<'_> {
         let spec = promoted(&tested, &present.spec);
         self.secret_uses().check_secrets(&to, &spec, &BTreeMap::new())?;
         self.check_answers(&to, &spec)?;
+        let digests = (tested.digest.as_deref(), present.digest.as_deref());
+        self.check_signed(environment, &spec.image, digests.0, digests.1)?;
         let mut words: Vec<String> = differences(&present.spec, &spec)
             .iter()
             .filter(|difference| difference.field != "digest")

@@ -62,7 +62,8 @@ pub struct WentTo {
 
 impl Cluster {
     fn known_image(&self, image: &ImageRef) -> Result<(), Refusal> {
-        if self.state.images.contains_key(&image.to_string()) {
+        // One of a registry outside is pulled.
+        if self.state.images.contains_key(&image.to_string()) || self.state.registry_of(image).is_some() {
             return Ok(());
         }
         let near = near(&image.to_string(), self.state.images.keys().map(String::as_str)).join(", ");
@@ -127,6 +128,7 @@ impl Transaction<'_> {
         if words.is_empty() && !moved_tag {
             return Ok(None);
         }
+        self.check_signed(&target.environment, &spec.image, digest.as_deref(), current.digest.as_deref())?;
         self.act("deployed");
         self.release(&mut workload, spec, None, Purpose::Change);
         let number = workload.release;

@@ -95,13 +95,17 @@ impl ReplicaPlacement {
 /// The node that takes a replica of this release, with its reservation noted.
 fn node_for(release: &Release, free: &mut FreeRoom<'_>) -> Result<Name, Reason> {
     if release.digest.is_none() {
-        return Err(image_missing(free.state, &release.spec.image));
+        return Err(image_missing(free.state, &release.workload.environment, &release.spec.image));
     }
     place(release.spec.reserve, &mut free.rooms)
 }
 
 /// Why there is no image yet: it is being pulled, or it could not be, or nobody has it.
-fn image_missing(state: &State, image: &ImageRef) -> Reason {
+fn image_missing(state: &State, environment: &Name, image: &ImageRef) -> Reason {
+    let known = state.images.get(&image.to_string());
+    if let Some(unsigned) = known.and_then(|known| state.unsigned(environment, image, &known.digest)) {
+        return unsigned;
+    }
     if let Some(registry) = state.registry_of(image) {
         let pulled = || {
             let sentence = format!("{image} is pulled from {}", registry.host);

@@ -100,6 +100,7 @@ impl Yard {
             layers: 1,
             origin: crate::model::Origin::new("platform", "settled", self.now),
             named: None,
+            signed_by: Default::default(),
         });
     }
 

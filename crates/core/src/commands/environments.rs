@@ -10,7 +10,7 @@ use super::{CommandKind, Removed, changed_workloads, outcome_of};
 use crate::cluster::{Refusal, Transaction};
 use crate::declare::{ChangeLine, Plan};
 use crate::manifest::Declared;
-use crate::model::{Name, OutgoingMode, Target};
+use crate::model::{ImageRule, Name, OutgoingMode, Target};
 
 /// Makes an environment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -43,13 +43,17 @@ impl CommandKind for AddEnvironment {
     outcome_of!(AddEnvironment);
 }
 
-/// Says what the replicas of an environment may reach outside.
+/// Says what the replicas of an environment may reach outside, what images run there, or both.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ChangeEnvironment {
     /// The environment.
     pub name: Name,
-    /// What they may reach.
-    pub outgoing: OutgoingMode,
+    /// What they may reach, where that changes.
+    #[serde(default)]
+    pub outgoing: Option<OutgoingMode>,
+    /// What images run there, where that changes; any, where no key is named.
+    #[serde(default)]
+    pub image_rule: Option<ImageRule>,
 }
 
 /// An environment was changed.
@@ -61,6 +65,12 @@ pub struct EnvironmentChanged {
     pub outgoing: OutgoingMode,
     /// Workloads that list destinations outside, with how many.
     pub lists: Vec<OutgoingCount>,
+    /// What images run there now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image_rule: Option<ImageRule>,
+    /// Workloads whose image the rule would not let in; they stay until their next release.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unsigned: Vec<Name>,
 }
 
 /// How many destinations a workload lists.
@@ -76,13 +86,23 @@ impl CommandKind for ChangeEnvironment {
     type Outcome = EnvironmentChanged;
 
     fn run(&self, transaction: &mut Transaction<'_>) -> Result<EnvironmentChanged, Refusal> {
-        let before = transaction.set_outgoing(&self.name, self.outgoing)?;
+        let before = transaction.environment(&self.name)?.outgoing;
+        if let Some(outgoing) = self.outgoing {
+            transaction.set_outgoing(&self.name, outgoing)?;
+        }
+        if let Some(rule) = &self.image_rule {
+            transaction.set_image_rule(&self.name, Some(rule.clone()))?;
+        }
         let lists = transaction.outgoing_lists(&self.name);
         let count = |(workload, destinations)| OutgoingCount { workload, destinations };
+        let unsigned = transaction.unsigned_workloads(&self.name);
+        let now = transaction.environment(&self.name)?;
         Ok(EnvironmentChanged {
             before,
-            outgoing: self.outgoing,
+            outgoing: now.outgoing,
             lists: lists.into_iter().map(count).collect(),
+            image_rule: now.image_rule.clone(),
+            unsigned,
         })
     }
 

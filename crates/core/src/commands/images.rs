@@ -41,6 +41,32 @@ impl CommandKind for AddImages {
     outcome_of!(AddImages);
 }
 
+/// Notes that a key has signed the image with this digest; whoever says so has looked at the signature.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NoteSignature {
+    /// The digest of its manifest.
+    pub digest: String,
+    /// The public key.
+    pub key: String,
+}
+
+/// It was noted.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SignatureNoted {
+    /// The images with this digest.
+    pub images: Vec<ImageRef>,
+}
+
+impl CommandKind for NoteSignature {
+    type Outcome = SignatureNoted;
+
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<SignatureNoted, Refusal> {
+        Ok(SignatureNoted { images: transaction.note_signature(&self.digest, &self.key) })
+    }
+
+    outcome_of!(NoteSignature);
+}
+
 /// Takes the names of old images out of the store, by a rule.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PruneImages {

@@ -26,7 +26,9 @@ pub use environments::{
     AddEnvironment, ChangeEnvironment, Declare, DeclareOutcome, EnvironmentAdded, EnvironmentChanged,
     OutgoingCount, RemoveApplication, RemoveEnvironment,
 };
-pub use images::{AddImages, ImagesAdded, PruneImages, PrunedImages, RemoveImage};
+pub use images::{
+    AddImages, ImagesAdded, NoteSignature, PruneImages, PrunedImages, RemoveImage, SignatureNoted,
+};
 pub use registries::{AddRegistry, NotePull, PullNoted, RegistryAdded, RemoveRegistry};
 pub use releases::{
     Cancel, Cancelled, Deploy, Deployed, KeepRelease, Promote, PromoteOutcome, ReleaseKept, Restart,
@@ -147,6 +149,7 @@ commands! {
     KeepRelease(ReleaseKept) = "keep-release"
     AddImages(ImagesAdded) = "add-images"
     RemoveImage(Removed) = "remove-image"
+    NoteSignature(SignatureNoted) = "note-signature"
     PruneImages(PrunedImages) = "prune-images"
     AddRegistry(RegistryAdded) = "add-registry"
     RemoveRegistry(Removed) = "remove-registry"

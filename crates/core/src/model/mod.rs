@@ -1,6 +1,7 @@
 //! The things there are: names, amounts, what is declared, what is recorded, and the states they can be in.
 
 mod certificate;
+mod image_rule;
 mod names;
 mod outgoing;
 mod quantities;
@@ -19,6 +20,7 @@ mod spec;
 mod state;
 
 pub use certificate::{Certificate, CertificateView, WARN_DAYS, covers};
+pub use image_rule::ImageRule;
 pub use names::{
     EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target, is_host,
     replica_short_name,

@@ -30,6 +30,8 @@ codes! {
     NotListening = "not-listening",
     /// The image's name is not in the store.
     ImageNotFound = "image-not-found",
+    /// The environment runs signed images only, and this one is not.
+    NotSigned = "not-signed",
     /// The image is being pulled from a registry outside.
     ImageAwaited = "image-awaited",
     /// A registry outside does not let the platform in.

@@ -10,9 +10,9 @@ use serde::{Deserialize, Serialize};
 use crate::address::Range;
 
 use super::{
-    Bytes, Cpu, EnvironmentIndex, ImageRef, Leg, Name, OutgoingMode, Reason, ReleaseNumber, ReleaseSpec,
-    ReplicaId, ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Span, Target,
-    WorkloadState,
+    Bytes, Cpu, EnvironmentIndex, ImageRef, ImageRule, Leg, Name, OutgoingMode, Reason, ReleaseNumber,
+    ReleaseSpec, ReplicaId, ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Span,
+    Target, WorkloadState,
 };
 
 /// The author of an act, its time and its means.
@@ -57,6 +57,9 @@ pub struct Environment {
     /// What its replicas may reach outside.
     #[serde(default, skip_serializing_if = "OutgoingMode::is_usual")]
     pub outgoing: OutgoingMode,
+    /// What it asks of the images that run there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image_rule: Option<ImageRule>,
     /// Numbers that were given to what is gone: they never come again.
     #[serde(default, skip_serializing_if = "SpentNumbers::is_empty")]
     pub spent: SpentNumbers,
@@ -297,6 +300,9 @@ pub struct ImageRecord {
     /// The digest that its tag named in a registry outside: the image's own, or that of a list.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub named: Option<String>,
+    /// Public keys whose signatures of it were looked at and are right.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub signed_by: BTreeSet<String>,
 }
 
 /// A machine that runs replicas.

@@ -41,6 +41,7 @@ fn cluster(manner: &str, nodes: &[u64]) -> Cluster {
             layers: 1,
             origin: Origin::new("mira", "added", now()),
             named: None,
+            signed_by: Default::default(),
         });
     }
     let text = format!(

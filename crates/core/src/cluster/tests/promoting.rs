@@ -46,6 +46,7 @@ fn promotion_takes_image_and_settings_and_keeps_limits() {
         layers: 1,
         origin: crate::model::Origin::new("platform", "settled", yard.now),
         named: None,
+        signed_by: Default::default(),
     });
     let done =
         yard.cluster.transaction("mira", yard.now).promote(&api(), &name("production")).expect("promoted");
