@@ -12,7 +12,8 @@
 # make soak    every process killed again and again under load, ten minutes without control and record, half an hour of
 #              scales and deploys with a look at what could grow, 10,000 simulated runs, and 10,000 declarations while the
 #              leader is killed; FAULTS, OUTAGE (seconds), MINUTES, SEEDS and WRITES (by each of 200) say how much of each
-# make real    images of unmodified Debian packages run as workloads, under load; prints a table; REAL names some of them (web,store);
+# make real    images of unmodified Debian packages run as workloads, under load; prints a table; REAL names some of them (web,store),
+#              REQUESTS says under how many requests each web server is rolled out (at least three times);
 #              needs mmdebstrap, musl-tools and Debian's packages from the network
 # make check   the quick look before a commit: formatting, lints of the core, its tests; `make hook` runs it before each commit
 # make advisories  asks the registries for known weaknesses in packages and crates; needs the network
@@ -38,6 +39,7 @@ CONSOLE_SOURCES = docs/openapi.json $(shell find console -path console/node_modu
 export CARGO_INCREMENTAL ?= 0
 
 REAL ?=
+REQUESTS ?= 0
 .PHONY: demo test build bench attack real fuzz torture openapi-test soak check hook advisories lint setup setup-test
 
 demo: build
@@ -93,7 +95,7 @@ soak: setup-test console/dist/index.html
 
 real: setup-test console/dist/index.html
 	@sh scripts/install-missing.sh for-real
-	MAINYARD_REAL=$(REAL) cargo test --package mainyard --test real -- --ignored --nocapture
+	MAINYARD_REAL=$(REAL) MAINYARD_REQUESTS=$(REQUESTS) cargo test --package mainyard --test real -- --ignored --nocapture
 
 check:
 	cargo fmt --all --check

@@ -54,23 +54,32 @@ export function NewWorkload({ environment }: { environment: string }) {
   const [image, setImage] = useState(images[0] ?? '')
   const [replicas, setReplicas] = useState(1)
   const [port, setPort] = useState<number | null>(null)
+  const [asked, setAsked] = useState<string | null>(null)
+  const [checked, setChecked] = useState(true)
   const [open, setOpen] = useState(true)
   useEffect(() => {
     let wanted = true
-    if (image !== '') imageConfig(image).then((config) => { if (wanted) setPort(config.ports[0] ?? null) }, () => { if (wanted) setPort(null) })
+    const take = (first: number | null, path: string | null) => {
+      if (!wanted) return
+      setPort(first)
+      setAsked(path)
+    }
+    if (image !== '') imageConfig(image).then((config) => { take(config.ports[0] ?? null, config.ready_path ?? null) }, () => { take(null, null) })
     return () => { wanted = false }
   }, [image])
   const way = open && port !== null
+  const check = port !== null && asked !== null && checked ? asked : null
   const lines = [
     `application = ${text(name || 'NAME')}`, '', `[workload.${name || 'NAME'}]`, `image    = ${text(image)}`, `replicas = ${replicas}`,
     ...(port === null ? [] : [`ports    = { http = ${port} }`]),
+    ...(check === null ? [] : [`checks   = { ready = { path = ${text(check)}, port = "http" } }`]),
     ...(way ? ['', `[route.${name || 'NAME'}]`, `to = [{ service = ${text(name || 'NAME')} }]`] : []),
   ]
   const file = `${lines.join('\n')}\n`
   return (
     <Act
       trigger={<Button>Add a workload</Button>} name="add-workload" title={`A new workload in ${environment}`} about="It runs an image. If the image exposes a port, that is its port."
-      command={`mainyard add workload ${environment}/${name || 'NAME'} --image ${image || 'IMAGE'}${replicas === 1 ? '' : ` --replicas ${replicas}`}${way ? ' --open' : ''}`}
+      command={`mainyard add workload ${environment}/${name || 'NAME'} --image ${image || 'IMAGE'}${replicas === 1 ? '' : ` --replicas ${replicas}`}${check === null ? '' : ` --ready ${check}`}${way ? ' --open' : ''}`}
       act="Run it" disabled={!NAME.test(name) || image === ''} run={() => declare(environment, file)} look={() => declare(environment, file, true)}
     >
       <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="kiosk" autoFocus /></label>
@@ -79,6 +88,7 @@ export function NewWorkload({ environment }: { environment: string }) {
         <label className="block grow">Replicas<input type="number" min={0} max={10000} value={replicas} onChange={(event) => { setReplicas(Number(event.target.value)) }} className={field} /></label>
         <label className="block grow">Port<input type="number" min={1} max={65535} value={port ?? ''} onChange={(event) => { setPort(event.target.value === '' ? null : Number(event.target.value)) }} className={field} placeholder="none" /></label>
       </div>
+      {asked !== null && port !== null && <Tick words={`Check ${asked}, as the image's own health check does`} className="mt-3" on={checked} onChange={setChecked} />}
       <Tick words="Let visitors in, by a route of its name" className="mt-3" on={open} onChange={setOpen} disabled={port === null} />
       <File words={file} />
     </Act>

@@ -97,7 +97,7 @@ pub(super) fn shown(why: &Why, paint: Paint) -> String {
         if line.is_empty() {
             text.push_str(&format!("  {}\n", paint.quiet(joint)));
         }
-        text.push_str(&format!("  {mark} {:<11} {}  {says}\n", word_of(*part), paint.strong(name)));
+        text.push_str(&format!("  {mark} {:<9} {}  {says}\n", word_of(*part), paint.strong(name)));
     }
     text.push('\n');
     if !why.answers {
@@ -128,10 +128,10 @@ fn word_of(part: Part) -> &'static str {
         Part::Release => "release",
         Part::Replica => "replicas",
         Part::Request => "request",
-        Part::Environment => "environment",
+        Part::Environment => "outgoing",
         Part::Rule => "rule",
         Part::Name => "name",
-        Part::Destination => "to",
+        Part::Destination => "reached",
     }
 }
 

@@ -203,9 +203,14 @@ fn a_pull_goes_on_where_it_broke_off_and_lies_are_not_kept() {
         answer
     }));
     add(&platform, "forge", registry, &[]);
-    let pulled = pull(&platform, "forge/lockers/noise:1");
-    assert_eq!(pulled.code, 0, "{pulled:?}");
+    // Two images with the same blobs at once: each blob is fetched by one of them.
+    let (pulled, other) = std::thread::scope(|scope| {
+        let other = scope.spawn(|| pull(&platform, "forge/lockers/other:1"));
+        (pull(&platform, "forge/lockers/noise:1"), other.join().expect("it ends"))
+    });
+    assert_eq!((pulled.code, other.code), (0, 0), "{pulled:?} {other:?}");
     let ranges = asked.lock().expect("a list").clone();
+    assert_eq!(ranges.len(), 4, "the configuration once, the layer in three parts: {ranges:?}");
     assert!(
         ranges.contains(&"bytes=1000000-".to_owned()) && ranges.contains(&"bytes=2000000-".to_owned()),
         "{ranges:?}"

@@ -10,8 +10,7 @@ mod software;
 
 use std::io::{Read, Write};
 use std::net::TcpStream;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use common::{Platform, until};
@@ -91,31 +90,44 @@ fn ask(platform: &Platform, number: usize, of: &Software) -> Result<(), String> 
     }
 }
 
-/// Asks again and again from four threads while `act` goes on; gives how many were asked and how many failed.
-fn under_load(platform: &Platform, of: &Software, act: impl FnOnce()) -> (u64, u64) {
-    let stop = Arc::new(AtomicBool::new(false));
+/// Requests on one connection of a visitor.
+const IN_A_ROW: usize = 500;
+
+/// Asks again and again from four threads while `act` goes on, which is told how many were asked so far; gives how many
+/// were asked and how many were not answered well. A connection that breaks ends the test.
+fn under_load(platform: &Platform, of: &Software, act: impl FnOnce(&AtomicU64)) -> (u64, u64) {
+    let (stop, asked, lost) = (AtomicBool::new(false), AtomicU64::new(0), AtomicU64::new(0));
+    let host = format!("{}.real.localhost", of.name);
     std::thread::scope(|scope| {
-        let visitors: Vec<_> = (0..4)
-            .map(|_| {
-                let stop = Arc::clone(&stop);
-                scope.spawn(move || {
-                    let (mut asked, mut lost) = (0, 0);
-                    while !stop.load(Ordering::Relaxed) {
-                        let answer = platform.get(&format!("{}.real.localhost", of.name), "/");
-                        asked += 1;
-                        lost += u64::from(answer.status != 200);
-                    }
-                    (asked, lost)
-                })
-            })
-            .collect();
-        act();
+        for _ in 0..4 {
+            scope.spawn(|| {
+                while !stop.load(Ordering::Relaxed) {
+                    platform.in_a_row(&host, "/", IN_A_ROW, |answer| {
+                        asked.fetch_add(1, Ordering::Relaxed);
+                        lost.fetch_add(u64::from(answer.status != 200), Ordering::Relaxed);
+                    });
+                }
+            });
+        }
+        act(&asked);
         stop.store(true, Ordering::Relaxed);
-        visitors
-            .into_iter()
-            .map(|visitor| visitor.join().expect("a visitor"))
-            .fold((0, 0), |sum, one| (sum.0 + one.0, sum.1 + one.1))
-    })
+    });
+    (asked.into_inner(), lost.into_inner())
+}
+
+/// Rolls the software out again and again: three times, or until so many requests were asked as `MAINYARD_REQUESTS` says.
+fn roll_out(platform: &Platform, target: &str, asked: &AtomicU64) {
+    let wanted: u64 = std::env::var("MAINYARD_REQUESTS").ok().and_then(|text| text.parse().ok()).unwrap_or(0);
+    for round in 0.. {
+        if round >= 3 && asked.load(Ordering::Relaxed) >= wanted {
+            return;
+        }
+        match round % 2 {
+            0 => platform.ok(&["restart", target]),
+            _ => platform.ok(&["deploy", target, "--set", &format!("ROUND={round}")]),
+        };
+        platform.workload(target, |w| w["state"] == "steady");
+    }
 }
 
 fn run(platform: &Platform, number: usize, of: &Software) -> Result<Row, String> {
@@ -146,12 +158,7 @@ fn run(platform: &Platform, number: usize, of: &Software) -> Result<Row, String>
     let (mut asked, mut lost) = (0, 0);
     if matches!(of.probe, Probe::Http(_)) {
         platform.ok(&["scale", &target, "2"]);
-        (asked, lost) = under_load(platform, of, || {
-            for _ in 0..3 {
-                platform.ok(&["restart", &target]);
-                platform.workload(&target, |w| w["state"] == "steady");
-            }
-        });
+        (asked, lost) = under_load(platform, of, |asked| roll_out(platform, &target, asked));
     }
     let stats: Value = serde_json::from_str(&platform.ok(&["stats", &target, "--json"])).expect("JSON");
     let memory = stats["releases"][0]["needed"].as_u64().unwrap_or(0) >> 20;

@@ -7,10 +7,11 @@ mod operations;
 mod pull;
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
 use mainyard_api::{PullProgress, PullState};
 use mainyard_core::model::{ImageRef, Reason, ReasonCode};
+use mainyard_images::Digest;
 use tokio::sync::watch;
 
 pub(crate) use automatic::pull_awaited;
@@ -62,11 +63,28 @@ impl Trouble {
 
 /// The pulls that go on, and those that ended not long ago.
 #[derive(Debug, Default)]
-pub(crate) struct Pulls(Mutex<BTreeMap<String, watch::Receiver<PullProgress>>>);
+pub(crate) struct Pulls {
+    known: Mutex<BTreeMap<String, watch::Receiver<PullProgress>>>,
+    /// Blobs that are being fetched: several images may need one, and two that write it would spoil it.
+    blobs: Mutex<BTreeMap<String, Weak<tokio::sync::Mutex<()>>>>,
+}
 
 impl Pulls {
     fn lock(&self) -> MutexGuard<'_, BTreeMap<String, watch::Receiver<PullProgress>>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The turn at a blob, for as long as what is given is held.
+    async fn turn_at(&self, blob: &Digest) -> tokio::sync::OwnedMutexGuard<()> {
+        let turn = {
+            let mut blobs = self.blobs.lock().unwrap_or_else(PoisonError::into_inner);
+            blobs.retain(|_, turn| turn.strong_count() > 0);
+            let known = blobs.get(blob.hex()).and_then(Weak::upgrade);
+            let turn = known.unwrap_or_default();
+            blobs.insert(blob.hex().to_owned(), Arc::downgrade(&turn));
+            turn
+        };
+        turn.lock_owned().await
     }
 
     /// Joins the pull of an image that goes on, or begins one: then its progress is to be told through what is given.

@@ -104,7 +104,7 @@ pub(super) async fn pull_and_record(
         return Err(Trouble::Unusable(format!("{image} has {layers} layers; {LAYERS} are the most")));
     }
     let blobs: Vec<&Descriptor> = read.layers.iter().chain([&read.config]).collect();
-    fetch_all(&client, &repository, store, &blobs, progress).await?;
+    fetch_all(control, &client, &repository, &blobs, progress).await?;
     check_configuration(store, image, &read)?;
     let put = store.put(chosen.manifest.as_slice(), Some(&chosen.digest));
     put.map_err(|error| Trouble::Here(error.to_string()))?;
@@ -221,12 +221,13 @@ fn parsed(descriptor: &Descriptor) -> Result<Digest, Trouble> {
 
 /// Fetches what is not there yet, several blobs at once.
 async fn fetch_all(
+    control: &Control,
     client: &RegistryClient,
     repository: &str,
-    store: &ContentStore,
     blobs: &[&Descriptor],
     progress: &watch::Sender<PullProgress>,
 ) -> Result<(), Trouble> {
+    let store = &control.images;
     let mut missing: Vec<(Digest, u64)> = Vec::new();
     let mut there = 0;
     for blob in blobs {
@@ -252,7 +253,13 @@ async fn fetch_all(
         let part = Part { path: dir.join(digest.hex()), digest, size };
         let told = &told;
         async move {
-            part.fetch(client, repository, store, told).await?;
+            let _turn = control.pulls.turn_at(&part.digest).await;
+            // Another image's pull may have fetched it meanwhile.
+            if store.keep(&part.digest) {
+                told.add(part.size);
+            } else {
+                part.fetch(client, repository, store, told).await?;
+            }
             told.progress.send_modify(|progress| progress.fetched_layers += 1);
             Ok(())
         }
