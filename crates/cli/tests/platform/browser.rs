@@ -74,6 +74,8 @@ impl Browser {
             "goog:chromeOptions".to_owned(),
             json!({"binary": "/usr/bin/chromium", "args": arguments}),
         );
+        // A script on a busy machine takes as long as it takes.
+        capabilities.insert("timeouts".to_owned(), json!({"script": 300_000, "pageLoad": 300_000}));
         let connecting = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
             .capabilities(capabilities)
             .connect(&format!("http://127.0.0.1:{}", self.port))

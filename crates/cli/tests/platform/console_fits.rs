@@ -3,6 +3,7 @@
 
 use std::time::Duration;
 
+use fantoccini::actions::{InputSource, KeyAction, KeyActions};
 use fantoccini::{Client, Locator};
 use serde_json::Value;
 
@@ -162,13 +163,11 @@ async fn dialogs(client: &Client, place: &str, faults: &mut Vec<String>) {
             faults.push(format!("{place}: something lies over what opens it"));
         }
         look(client, &place, faults).await;
-        client
-            .find(Locator::Css("[role=dialog]"))
-            .await
-            .expect("a dialog")
-            .send_keys("\u{E00C}")
-            .await
-            .expect("Escape");
+        // To whatever has the focus: the dialog may be drawn anew at any moment.
+        let escape = KeyActions::new("keyboard".to_owned());
+        let escape =
+            escape.then(KeyAction::Down { value: '\u{E00C}' }).then(KeyAction::Up { value: '\u{E00C}' });
+        client.perform_actions(escape).await.expect("Escape");
         let gone = client.wait().at_most(Duration::from_secs(10));
         gone.for_element(Locator::Css("body:not(:has([role=dialog]))")).await.expect("it closes");
     }
