@@ -22,7 +22,7 @@ operations! {
     /// Lists the images in the store, the newest first, with who runs them.
     ListImages: Get "/api/v1/images" {
         caller: Person, path: NoPath, query: AsOf, body: NoBody, limits: Limits::NONE,
-        answer: JsonAnswer<Vec<ImageEntry>>, problems: [],
+        answer: JsonAnswer<Vec<ImageEntry>>, problems: [NotFound],
     }
     /// Adds images from an image layout (OCI image specification) as a tar archive, plain or compressed.
     AddImage: Post "/api/v1/images" {

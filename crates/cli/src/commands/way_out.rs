@@ -55,6 +55,7 @@ pub(super) fn print(way_out: &OutgoingTraffic) {
         more(destinations.len(), "destination");
     }
     if !names.is_empty() {
+        println!();
         let mut rows = show::table(&["LOOKED UP", "ASKED", "LAST", "ANSWER"]);
         for row in names.iter().take(SHOWN) {
             let addresses: Vec<String> = row.addresses.iter().map(ToString::to_string).collect();

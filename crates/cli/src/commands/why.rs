@@ -131,7 +131,7 @@ fn word_of(part: Part) -> &'static str {
         Part::Environment => "outgoing",
         Part::Rule => "rule",
         Part::Name => "name",
-        Part::Destination => "reached",
+        Part::Destination => "outside",
     }
 }
 
