@@ -98,16 +98,18 @@ const IN_A_ROW: usize = 500;
 fn under_load(platform: &Platform, of: &Software, act: impl FnOnce(&AtomicU64)) -> (u64, u64) {
     let (stop, asked, lost) = (AtomicBool::new(false), AtomicU64::new(0), AtomicU64::new(0));
     let host = format!("{}.real.localhost", of.name);
+    let count = |status: u16| {
+        asked.fetch_add(1, Ordering::Relaxed);
+        lost.fetch_add(u64::from(status != 200), Ordering::Relaxed);
+    };
+    let visit = || {
+        while !stop.load(Ordering::Relaxed) {
+            platform.in_a_row(&host, "/", IN_A_ROW, |answer| count(answer.status));
+        }
+    };
     std::thread::scope(|scope| {
         for _ in 0..4 {
-            scope.spawn(|| {
-                while !stop.load(Ordering::Relaxed) {
-                    platform.in_a_row(&host, "/", IN_A_ROW, |answer| {
-                        asked.fetch_add(1, Ordering::Relaxed);
-                        lost.fetch_add(u64::from(answer.status != 200), Ordering::Relaxed);
-                    });
-                }
-            });
+            scope.spawn(visit);
         }
         act(&asked);
         stop.store(true, Ordering::Relaxed);
