@@ -53,6 +53,7 @@ async fn clear(control: &Data<Control>) {
     let images = control.images.clone();
     let swept = actix_web::web::block(move || {
         clear_uploads(&images);
+        clear_pulls(&images);
         sweep_images(&images, &needed)
     });
     match swept.await {
@@ -60,6 +61,19 @@ async fn clear(control: &Data<Control>) {
         Ok(Ok(freed)) => tracing::info!(freed, "blobs that nothing needs were removed"),
         Ok(Err(error)) => tracing::warn!(%error, "the image store could not be cleared"),
         Err(error) => tracing::warn!(%error, "the image store could not be cleared"),
+    }
+}
+
+/// Parts of blobs that no pull went on with for a day are removed.
+const PULL_KEPT: Duration = Duration::from_secs(24 * 3600);
+
+fn clear_pulls(images: &ContentStore) {
+    for part in std::fs::read_dir(images.root().join("pulls")).into_iter().flatten().flatten() {
+        let changed = part.metadata().and_then(|found| found.modified());
+        let is_old = changed.is_ok_and(|at| at.elapsed().is_ok_and(|age| age > PULL_KEPT));
+        if is_old && let Err(error) = std::fs::remove_file(part.path()) {
+            tracing::warn!(%error, part = %part.path().display(), "a part of a blob could not be removed");
+        }
     }
 }
 

@@ -52,7 +52,7 @@ pub struct Serving {
     pub changed: Arc<Notify>,
     /// What replicas reach outside.
     pub(crate) way_out: WayOut,
-    /// The number of the table in force, for whoever waits for the next.
+    /// The number of the table in force, for those that wait for the next.
     installed: watch::Sender<TableVersion>,
 }
 

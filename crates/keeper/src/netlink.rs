@@ -121,7 +121,7 @@ impl Batch {
         self.route_message([0; 4], 0, index, None, libc::RT_TABLE_MAIN, libc::RT_SCOPE_HOST, libc::RTN_LOCAL)
     }
 
-    /// Tells whoever dials an address of the range that it is not there, where no longer prefix leads to it.
+    /// Answers callers of an address of the range that it is not there, where no longer prefix leads to it.
     pub fn unreachable_range(&mut self, to: [u8; 4], prefix: u8) -> &mut Self {
         let scope = libc::RT_SCOPE_UNIVERSE;
         self.route_message(to, prefix, 0, None, libc::RT_TABLE_MAIN, scope, libc::RTN_UNREACHABLE)

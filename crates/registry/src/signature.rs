@@ -1,7 +1,7 @@
 //! Signatures of images: a JSON Web Signature (RFC 7515) with Ed25519 (RFC 8037) over the digest of a manifest, kept in the
 //! registry as something that is about the manifest (a referrer of the distribution specification).
 //!
-//! The signature holds its public key. Whether that key counts is for whoever asks, not for the signature.
+//! The signature holds its public key. Whether that key counts is the caller's decision, not the signature's.
 
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;

@@ -35,7 +35,7 @@ operations! {
         answer: JsonAnswer<RegistryCheck>, problems: [NotFound],
     }
     /// Pulls an image from the registry that its name begins with; tells how far it is, until it has ended. It goes on without
-    /// its reader, and whoever asks for the same image meanwhile reads of the same pull.
+    /// its reader, and a second caller for the same image reads of the same pull.
     PullImage: Post "/api/v1/images/pull" {
         caller: Person, path: NoPath, query: ImageQuery, body: NoBody, limits: Limits::SMALL,
         answer: LineAnswer<PullProgress>, problems: [NotFound],

@@ -1,4 +1,4 @@
-//! Signing images: the key stays with whoever signs; the signature goes to the registry, beside the image.
+//! Signing images: the key stays with the person who signs; the signature goes to the registry, beside the image.
 
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;

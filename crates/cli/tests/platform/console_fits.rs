@@ -163,7 +163,7 @@ async fn dialogs(client: &Client, place: &str, faults: &mut Vec<String>) {
             faults.push(format!("{place}: something lies over what opens it"));
         }
         look(client, &place, faults).await;
-        // To whatever has the focus: the dialog may be drawn anew at any moment.
+        // To the element that has the focus: the dialog may be drawn again at any moment.
         let escape = KeyActions::new("keyboard".to_owned());
         let escape =
             escape.then(KeyAction::Down { value: '\u{E00C}' }).then(KeyAction::Up { value: '\u{E00C}' });

@@ -178,7 +178,9 @@ fn real_software_runs_unmodified() {
     let dir = image::cache();
     let platform = Platform::start(false);
     platform.run(&["environment", "add", "staging"]);
-    println!("| software | package | ready after | asked in 3 restarts | lost | stopped in | memory |");
+    println!(
+        "| software | package | ready after | asked while it was rolled out | lost | stopped in | memory |"
+    );
     println!("|---|---|---|---|---|---|---|");
     let (mut lost_in_all, mut failed) = (0, Vec::new());
     // The first one is what others look up by name: it stays until the end.

@@ -63,7 +63,7 @@ async fn pull_all(control: &Arc<Control>, awaited: &mut BTreeMap<String, Awaited
     for (image, host, told) in wanted {
         let fresh = || Awaited { progress: None, tries: 0, again: Instant::now() };
         let it = awaited.entry(image.to_string()).or_insert_with(fresh);
-        // A registry that was given anew has no problems: its images are tried at once.
+        // A registry that was added again has no problems: its images are tried at once.
         if !told && it.tries >= PATIENT {
             *it = fresh();
         }

@@ -115,7 +115,7 @@ impl Pulls {
     }
 }
 
-/// Begins to pull an image, or joins the pull that goes on; it goes on whoever follows it.
+/// Begins to pull an image, or joins the one that goes on; it goes on when nobody follows it.
 fn begin(control: &Arc<Control>, image: &ImageRef, host: &str, by: &str) -> watch::Receiver<PullProgress> {
     let (progress, begun) = control.pulls.join(image, host);
     if let Some(to) = begun {

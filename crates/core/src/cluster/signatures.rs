@@ -91,7 +91,7 @@ impl Transaction<'_> {
         Ok(before)
     }
 
-    /// A key has signed the image with this digest; whoever says so has looked at the signature. Gives the images.
+    /// A key has signed the image with this digest; the caller has checked the signature. Gives the images.
     pub fn note_signature(&mut self, digest: &str, key: &str) -> Vec<ImageRef> {
         let images = self.state.images.values().filter(|known| known.digest == digest);
         let images: Vec<ImageRecord> = images.cloned().collect();

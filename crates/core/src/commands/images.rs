@@ -41,7 +41,7 @@ impl CommandKind for AddImages {
     outcome_of!(AddImages);
 }
 
-/// Notes that a key has signed the image with this digest; whoever says so has looked at the signature.
+/// Notes that a key has signed the image with this digest; the caller has checked the signature.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct NoteSignature {
     /// The digest of its manifest.

@@ -1,5 +1,5 @@
 //! What gateways tell of the way out: connections, names that were looked up, and a connection that was tried for
-//! whoever asks.
+//! a person who asks.
 
 use std::net::IpAddr;
 
@@ -89,7 +89,7 @@ pub struct NameFigure {
     pub addresses: Vec<IpAddr>,
 }
 
-/// What became of a connection to a destination outside that was tried for whoever asks.
+/// What became of a connection to a destination outside that was tried for a person who asks.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct OutgoingAttempt {
     /// The addresses of its name, or its address.

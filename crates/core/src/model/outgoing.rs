@@ -62,7 +62,7 @@ pub struct OutgoingRule {
     pub last: u16,
 }
 
-/// The form of a rule, for whoever wrote another.
+/// The form of a rule, for messages about a wrong one.
 pub const OUTGOING_FORM: &str = "a host or an address range with its ports, such as \"mail.example:25\", \
      \"*.example.org:443\", \"192.0.2.0/24:5432\" or \"198.51.100.7:8000-8010\"";
 

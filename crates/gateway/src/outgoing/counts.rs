@@ -121,7 +121,7 @@ impl OutgoingCounts {
         let mut destinations = lock(&self.destinations);
         let told = destinations.iter().filter_map(|((workload, to), count)| count.take(workload, to));
         let connections = told.collect();
-        // What nothing holds is counted anew when it comes again.
+        // What nothing holds is counted from zero when it comes again.
         destinations.retain(|_, count| Arc::strong_count(count) > 1);
         drop(destinations);
         let names = std::mem::take(&mut *lock(&self.names)).into_values().collect();

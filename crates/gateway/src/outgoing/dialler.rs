@@ -225,7 +225,7 @@ impl Dialler {
         answer.await.unwrap_or_else(|_| Err(ended()))
     }
 
-    /// Tries to reach a destination, for whoever asks why it is not.
+    /// Tries to reach a destination, for a person who asks whether it is reached.
     pub(crate) async fn attempt(&self, host: &str, port: u16, serving: &Serving) -> OutgoingAttempt {
         let addresses = match host.parse::<IpAddr>() {
             Ok(address) => vec![address],
