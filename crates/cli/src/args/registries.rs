@@ -28,7 +28,7 @@ pub(crate) enum Registry {
         /// The certificate that its own must lead to, as a PEM file, instead of what the machine trusts.
         #[arg(long, value_name = "FILE", conflicts_with = "plain")]
         authority: Option<PathBuf>,
-        /// The proxy that it is reached through, such as http://proxy.example:3128.
+        /// The proxy that it is reached through, such as `http://proxy.example:3128`.
         #[arg(long, value_name = "URL")]
         proxy: Option<String>,
         #[command(flatten)]
