@@ -44,7 +44,7 @@ REQUESTS ?= 0
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
-	target/$(PROFILE)/mainyard start --demo
+	target/$(PROFILE)/mainyard start --demo --database
 
 build: setup console/dist/index.html
 	@echo "== building the platform ($(PROFILE)); the first time takes a few minutes"
@@ -61,6 +61,7 @@ bench: setup console/dist/index.html
 	cargo bench --package mainyard --bench platform
 	cargo bench --package mainyard --bench sizes
 	cargo bench --package mainyard --bench rollouts
+	cargo bench --package mainyard --bench large_image
 	cargo bench --package mainyard --bench sources
 	cargo bench --package mainyard-gateway --bench forward
 	cargo bench --package mainyard-gateway --bench secure

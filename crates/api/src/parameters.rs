@@ -257,6 +257,15 @@ parameters! {
         #[serde(default)]
         forecast: bool,
     }
+    /// Which repository's rule.
+    StorageRuleQuery {
+        /// The repository, such as `lockers/locker-api`; `*` for all that have no rule of their own.
+        #[schemars(length(min = 1, max = 255))]
+        repository: String,
+        /// Change nothing; say what would happen.
+        #[serde(default)]
+        forecast: bool,
+    }
     /// Which image goes.
     RemoveImageQuery {
         /// The image, as `repository:tag`.

@@ -41,7 +41,7 @@ pub(crate) struct Arguments {
 pub(crate) enum Command {
     /// Start the whole platform on this machine.
     #[command(after_help = "Example:\n  mainyard start --demo --background")]
-    Start(Start),
+    Start(Box<Start>),
     /// Stop the whole platform on this machine; what is declared stays declared.
     #[command(
         after_help = "Example:\n  mainyard stop\n\nTo stop one workload, scale it to none:\n  mainyard scale staging/locker-api 0"

@@ -6,9 +6,10 @@ use eventsource_stream::Eventsource;
 use futures_util::StreamExt;
 use jiff::Timestamp;
 use mainyard_api::{
-    AsOf, ChangeEvent, Document, Figures, FollowChanges, JsonBody, NoBody, NoPath, Operation, Problem,
-    ShowSnapshot, StreamQuery, WAITS_UNTIL, path_of,
+    AsOf, ChangeEvent, Document, Figures, FollowChanges, JsonBody, ListFetches, NoBody, NoPath, NoQuery,
+    NodeFetch, Operation, Problem, ShowSnapshot, StreamQuery, WAITS_UNTIL, path_of,
 };
+use mainyard_core::model::ReplicaState;
 use mainyard_core::record::{Kind, Object, State};
 use mainyard_core::untrusted_text::visible_lines;
 use mainyard_core::views::Views;
@@ -51,6 +52,8 @@ pub(crate) struct Snapshot {
     pub figures: Figures,
     /// Groups of connected objects, as they were when the snapshot was read; [`Client::follow`] does not update them.
     pub views: Views,
+    /// Images that nodes fetch now, where a replica waits for one.
+    pub fetches: Vec<NodeFetch>,
 }
 
 impl Snapshot {
@@ -311,7 +314,11 @@ impl Client {
             views,
             ..
         } = read;
-        Ok(Snapshot { state: objects.into(), cursor, as_of, whole, gateway, gateway_tls, figures, views })
+        let state: State = objects.into();
+        let is_fetched = state.replicas.values().any(|replica| replica.state == ReplicaState::Fetching);
+        let fetches =
+            if is_fetched { self.ask::<ListFetches>(NoPath {}, NoQuery {}).await? } else { Vec::new() };
+        Ok(Snapshot { state, cursor, as_of, whole, gateway, gateway_tls, figures, views, fetches })
     }
 
     /// Follows the stream from a snapshot: after each change the state is given to `watch`, until it returns

@@ -42,7 +42,7 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
     match arguments.command {
         Command::Start(start) => {
             ignore_pipe_signals();
-            platform::start(&place, start)
+            platform::start(&place, *start)
         }
         Command::Stop { workload } => platform::stop(&place, workload.as_deref()),
         Command::LogLevel { levels } => platform::log_level(&place, levels.as_deref()),

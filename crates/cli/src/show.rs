@@ -351,13 +351,28 @@ fn replicas(snapshot: &Snapshot, target: &Target) {
             Cell::new(rate),
             Cell::new(failed),
             Cell::new(times),
-            Cell::new(replica.reason.as_ref().map(|reason| reason.sentence.clone()).unwrap_or_default()),
+            Cell::new(why_so(snapshot, replica)),
         ]);
     }
     print(&rows);
     if all.len() > 50 {
         println!("and {} more; all of them with --json", all.len() - 50);
     }
+}
+
+/// Why a replica is in its state; of one whose image is on its way, how far that is.
+fn why_so(snapshot: &Snapshot, replica: &Replica) -> String {
+    if let Some(reason) = &replica.reason {
+        return reason.sentence.clone();
+    }
+    let release = snapshot.state.releases.get(&(replica.id.workload.clone(), replica.release));
+    let image = release.and_then(|release| release.digest.as_deref());
+    let fetch = snapshot.fetches.iter().find(|it| {
+        replica.state == ReplicaState::Fetching
+            && Some(it.fetch.image.as_str()) == image
+            && replica.node.as_ref() == Some(&it.node)
+    });
+    fetch.map(|fetch| fetch.says.clone()).unwrap_or_default()
 }
 
 /// One route: how it is reached, where it leads, and everything else that is declared of it.

@@ -124,7 +124,17 @@ impl Control {
     /// # Errors
     /// When it is not available.
     pub async fn get(&self, path: &str) -> Result<Response, Failed> {
-        self.send(self.request(|http, url| http.get(url), path)).await
+        self.get_from(path, 0).await
+    }
+
+    /// Asks for something from this byte on (RFC 9110, section 14.2). The answer says whether it begins there.
+    ///
+    /// # Errors
+    /// When it is not available.
+    pub async fn get_from(&self, path: &str, first: u64) -> Result<Response, Failed> {
+        let request = self.request(|http, url| http.get(url), path);
+        let request = if first > 0 { request.header("range", format!("bytes={first}-")) } else { request };
+        self.send(request).await
     }
 }
 

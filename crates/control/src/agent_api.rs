@@ -3,19 +3,22 @@
 use std::time::Duration;
 
 use actix_web::HttpResponse;
+use actix_web::body::SizedStream;
+use actix_web::http::header::{CONTENT_RANGE, RANGE};
 use actix_web::web::Bytes;
 use futures_util::StreamExt;
 use mainyard_api::{
-    FollowGatewayOrders, FollowNodeOrders, Problem, ReadBlob, ReportGateway, ReportNode, ReportUsage,
-    SendStream,
+    FollowGatewayOrders, FollowNodeOrders, Problem, ReadBlob, ReportFetches, ReportGateway, ReportNode,
+    ReportUsage, SendStream,
 };
 use mainyard_images::Digest;
+use mainyard_registry::{ByteRange, requested};
 use tokio::sync::mpsc;
 
 use crate::Control;
 use crate::leader::Message;
 use crate::operations::{Call, Operations, lines};
-use crate::problem::{elsewhere, of_record};
+use crate::problem::{elsewhere, of_blobs, of_record};
 
 /// Something is said at least this often.
 const BEAT: Duration = Duration::from_secs(3);
@@ -25,6 +28,7 @@ pub(crate) fn operations(to: &mut Operations) {
     to.mount(node_orders)
         .mount(node_reports)
         .mount(node_usage)
+        .mount(node_fetches)
         .mount(gateway_orders)
         .mount(gateway_reports)
         .mount(stream)
@@ -71,6 +75,12 @@ async fn node_usage(call: Call<ReportUsage>) -> Result<(), Problem> {
     Ok(())
 }
 
+async fn node_fetches(call: Call<ReportFetches>) -> Result<(), Problem> {
+    decides(&call.control)?;
+    call.control.fetches.set(call.path.node, call.body);
+    Ok(())
+}
+
 async fn gateway_orders(call: Call<FollowGatewayOrders>) -> Result<HttpResponse, Problem> {
     decides(&call.control)?;
     let gateway = call.path.gateway;
@@ -98,13 +108,25 @@ async fn stream(mut call: Call<SendStream>) -> Result<(), Problem> {
     Ok(())
 }
 
+/// A blob, from the byte on that is asked for: an agent goes on where it was interrupted.
 async fn blob(call: Call<ReadBlob>) -> Result<HttpResponse, Problem> {
     let digest = Digest::parse(&call.path.digest).map_err(|error| Problem::invalid(error.to_string()))?;
-    let path = call.control.images.path(&digest);
-    let file = tokio::fs::File::open(path)
-        .await
-        .map_err(|_| Problem::not_found(format!("the store has no blob {digest}")))?;
-    Ok(HttpResponse::Ok()
-        .content_type("application/octet-stream")
-        .streaming(tokio_util::io::ReaderStream::with_capacity(file, 256 * 1024)))
+    let asked = call.request.headers().get(RANGE).and_then(|value| value.to_str().ok());
+    let mut range = None;
+    let body = call.control.blobs.stream(&digest, |length| {
+        range = requested(asked, length).ok().flatten();
+        range
+    });
+    let body = body.await.map_err(of_blobs)?;
+    let length = body.length;
+    let mut answer = match range {
+        Some(ByteRange { first, last }) => {
+            let mut answer = HttpResponse::PartialContent();
+            answer.insert_header((CONTENT_RANGE, format!("bytes {first}-{last}/{length}")));
+            answer
+        }
+        None => HttpResponse::Ok(),
+    };
+    answer.content_type("application/octet-stream");
+    Ok(answer.body(SizedStream::new(range.map_or(length, ByteRange::len), body.pieces)))
 }

@@ -21,8 +21,8 @@ use crate::history::{self, view};
 use crate::operations::{Call, Operations};
 use crate::responses::{known_environment, no_workload};
 use crate::{
-    agent_api, certificates, declare, image_details, images, logs, metrics, outgoing, pulls, releases,
-    scaling, secrets, sessions, sources, stats, stream, tokens, traffic, why,
+    agent_api, certificates, declare, fetches, image_details, images, logs, metrics, outgoing, pulls,
+    releases, scaling, secrets, sessions, sources, stats, storage, stream, tokens, traffic, why,
 };
 
 /// Every operation of the API, and the page that a sign-in link opens.
@@ -56,6 +56,8 @@ pub(crate) fn operations() -> Operations {
     traffic::operations(&mut all);
     outgoing::operations(&mut all);
     pulls::operations(&mut all);
+    fetches::operations(&mut all);
+    storage::operations(&mut all);
     sources::operations(&mut all);
     certificates::operations(&mut all);
     history::operations(&mut all);

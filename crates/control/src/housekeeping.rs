@@ -10,7 +10,9 @@ use mainyard_images::{ContentStore, Digest, Error};
 use mainyard_registry::Manifest;
 
 use crate::Control;
+use crate::blobs::{BlobError, Blobs};
 use crate::registry::clear_uploads;
+use crate::storage::prune_by_rules;
 
 const EVERY: Duration = Duration::from_secs(600);
 /// Largest manifest that is read.
@@ -18,6 +20,11 @@ const MANIFEST_LIMIT: u64 = 4 << 20;
 
 /// Clears away, from time to time, forever.
 pub(crate) async fn keep_house(control: Data<Control>) {
+    if control.blobs.has_object_store()
+        && let Err(error) = move_to_object_store(&control).await
+    {
+        tracing::warn!(%error, "images could not be moved to the object store");
+    }
     loop {
         actix_web::rt::time::sleep(EVERY).await;
         if control.leader.elsewhere().is_none() {
@@ -27,6 +34,7 @@ pub(crate) async fn keep_house(control: Data<Control>) {
 }
 
 async fn clear(control: &Data<Control>) {
+    prune_by_rules(control).await;
     let latest = *control.leader.latest.borrow();
     match control.store.prune(&Journal::default(), latest).await {
         Ok(0) => {}
@@ -50,16 +58,17 @@ async fn clear(control: &Data<Control>) {
         Ok(pushed) => needed.extend(pushed.into_iter().map(|manifest| manifest.digest)),
         Err(error) => return tracing::warn!(%error, "the image store could not be cleared"),
     }
-    let images = control.images.clone();
-    let swept = actix_web::web::block(move || {
+    let images = control.blobs.local().clone();
+    let cleared = actix_web::web::block(move || {
         clear_uploads(&images);
         clear_pulls(&images);
-        sweep_images(&images, &needed)
     });
-    match swept.await {
-        Ok(Ok(0)) => {}
-        Ok(Ok(freed)) => tracing::info!(freed, "blobs that nothing needs were removed"),
-        Ok(Err(error)) => tracing::warn!(%error, "the image store could not be cleared"),
+    if let Err(error) = cleared.await {
+        tracing::warn!(%error, "uploads and pulls that were given up could not be cleared");
+    }
+    match sweep_images(&control.blobs, needed).await {
+        Ok(0) => {}
+        Ok(freed) => tracing::info!(freed, "blobs that nothing needs were removed"),
         Err(error) => tracing::warn!(%error, "the image store could not be cleared"),
     }
 }
@@ -78,15 +87,35 @@ fn clear_pulls(images: &ContentStore) {
 }
 
 /// Removes the blobs that these manifests do not need; gives their size in bytes.
-fn sweep_images(images: &ContentStore, manifests: &BTreeSet<String>) -> Result<u64, Error> {
-    let mut parts = BTreeMap::new();
-    for digest in manifests {
-        parts.insert(digest.clone(), parts_of(images, digest)?);
-    }
-    let needed = needed_blobs(manifests, &parts)
-        .map_err(|digest| Error::Invalid(format!("it is not known what the manifest {digest} needs")))?;
-    let needed = needed.into_iter().map(Digest::parse).collect::<Result<HashSet<_>, _>>()?;
-    images.sweep(&needed, BLOB_KEPT.duration())
+async fn sweep_images(blobs: &Blobs, manifests: BTreeSet<String>) -> Result<u64, BlobError> {
+    let needed = needed_by(blobs, manifests).await?;
+    blobs.sweep(needed, BLOB_KEPT.duration()).await
+}
+
+/// All that these manifests need, themselves among it.
+async fn needed_by(blobs: &Blobs, manifests: BTreeSet<String>) -> Result<HashSet<Digest>, BlobError> {
+    blobs.bring_documents(manifests.iter().cloned().collect()).await;
+    let images = blobs.local().clone();
+    let needed = actix_web::web::block(move || {
+        let mut parts = BTreeMap::new();
+        for digest in &manifests {
+            parts.insert(digest.clone(), parts_of(&images, digest)?);
+        }
+        let needed = needed_blobs(&manifests, &parts)
+            .map_err(|digest| Error::Invalid(format!("it is not known what the manifest {digest} needs")))?;
+        needed.into_iter().map(Digest::parse).collect::<Result<HashSet<_>, _>>()
+    });
+    Ok(needed.await.map_err(std::io::Error::other)??)
+}
+
+/// What was kept in the directory alone goes to the object store, once one was declared.
+async fn move_to_object_store(control: &Data<Control>) -> Result<(), BlobError> {
+    let mut manifests = needed_manifests(&control.leader.published.read().await.0);
+    let pushed = control.store.manifests().await.map_err(std::io::Error::other)?;
+    manifests.extend(pushed.into_iter().map(|manifest| manifest.digest));
+    let needed = needed_by(&control.blobs, manifests).await?;
+    let here: Vec<Digest> = needed.into_iter().filter(|digest| control.blobs.local().has(digest)).collect();
+    control.blobs.publish(&here).await
 }
 
 /// A manifest and all that it names; the manifest alone where it cannot be read.
@@ -97,8 +126,12 @@ pub(crate) fn blobs_of(images: &ContentStore, digest: &str) -> Vec<String> {
 
 /// The blobs and manifests that a manifest names.
 fn parts_of(images: &ContentStore, digest: &str) -> Result<Vec<String>, Error> {
-    let manifest = Manifest::stored(&images.read(&Digest::parse(digest)?, MANIFEST_LIMIT)?);
-    let manifest =
-        manifest.map_err(|error| Error::Invalid(format!("the manifest {digest} cannot be read: {error}")))?;
+    let manifest = manifest(images, &Digest::parse(digest)?)?;
     Ok(manifest.blobs.iter().chain(&manifest.manifests).map(Digest::to_string).collect())
+}
+
+/// A manifest that was taken in.
+pub(crate) fn manifest(images: &ContentStore, digest: &Digest) -> Result<Manifest, Error> {
+    let manifest = Manifest::stored(&images.read(digest, MANIFEST_LIMIT)?);
+    manifest.map_err(|error| Error::Invalid(format!("the manifest {digest} cannot be read: {error}")))
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::web;
 use jiff::{SignedDuration, Timestamp};
 use mainyard_api::{
-    CompareImages, FileDifference, FileSums, ImageComparison, ImageDetails, ImageEntry, ImageRun,
+    Attachment, CompareImages, FileDifference, FileSums, ImageComparison, ImageDetails, ImageEntry, ImageRun,
     ImagesPruned, LayerDetails, ListImages, Problem, PruneImages, ShowImage,
 };
 use mainyard_core::commands;
@@ -20,9 +20,12 @@ use mainyard_images::{
 };
 use mainyard_registry::MANIFEST_LIMIT;
 
+use crate::Control;
+use crate::attachments::attached;
 use crate::history::view;
 use crate::housekeeping::blobs_of;
 use crate::operations::{Call, Operations};
+use crate::problem::of_blobs;
 
 /// The annotations that say where an image comes from (OCI image specification, "Pre-Defined Annotation Keys").
 const SOURCE: &str = "org.opencontainers.image.source";
@@ -77,6 +80,13 @@ impl Documents {
     }
 }
 
+/// The directory, with the documents of all images of this state.
+async fn documents_of(control: &Control, state: &State) -> ContentStore {
+    let manifests = state.images.values().map(|image| image.digest.clone()).collect();
+    control.blobs.bring_documents(manifests).await;
+    control.blobs.local().clone()
+}
+
 fn find<'a>(state: &'a State, image: &ImageRef) -> Result<&'a ImageRecord, Problem> {
     let name = image.to_string();
     let missing = || {
@@ -100,7 +110,7 @@ fn entry(state: &State, images: &ContentStore, record: &ImageRecord) -> ImageEnt
 
 async fn list(call: Call<ListImages>) -> Result<Vec<ImageEntry>, Problem> {
     let state = view(&call.control, call.query.as_of).await?.state().clone();
-    let images = call.control.images.clone();
+    let images = documents_of(&call.control, &state).await;
     let listed = web::block(move || {
         let mut all: Vec<&ImageRecord> = state.images.values().collect();
         all.sort_by(|a, b| {
@@ -114,13 +124,20 @@ async fn list(call: Call<ListImages>) -> Result<Vec<ImageEntry>, Problem> {
 async fn show(call: Call<ShowImage>) -> Result<ImageDetails, Problem> {
     let state = call.control.leader.published.read().await.0.clone();
     let record = find(&state, &call.query.image)?.clone();
-    let images = call.control.images.clone();
-    let details = web::block(move || details(&state, &images, &record)).await;
+    let images = documents_of(&call.control, &state).await;
+    call.control.blobs.bring_image(&record.digest).await.map_err(of_blobs)?;
+    let attached = attached(&call.control, &record).await?;
+    let details = web::block(move || details(&state, &images, &record, attached)).await;
     let details = details.map_err(|error| Problem::unavailable(error.to_string()))?;
     details.map_err(|error| Problem::invalid(error.to_string()))
 }
 
-fn details(state: &State, images: &ContentStore, record: &ImageRecord) -> Result<ImageDetails, Error> {
+fn details(
+    state: &State,
+    images: &ContentStore,
+    record: &ImageRecord,
+    attached: Vec<Attachment>,
+) -> Result<ImageDetails, Error> {
     let documents = Documents::read(images, &record.digest)?;
     let others: Vec<(String, BTreeSet<String>)> = state
         .images
@@ -154,6 +171,7 @@ fn details(state: &State, images: &ContentStore, record: &ImageRecord) -> Result
         history: documents.config.history.iter().map(|step| step.created_by.clone()).collect(),
         labels: documents.labels(),
         kept_by: kept_by(state, &record.digest),
+        attached,
     })
 }
 
@@ -163,7 +181,10 @@ async fn compare(call: Call<CompareImages>) -> Result<ImageComparison, Problem> 
         [&call.query.image, &call.query.other].map(|image| find(&state, image).map(|it| it.digest.clone()));
     let [digest, other_digest] = digests;
     let (digest, other_digest) = (digest?, other_digest?);
-    let images = call.control.images.clone();
+    let images = call.control.blobs.local().clone();
+    for image in [&digest, &other_digest] {
+        call.control.blobs.bring_image(image).await.map_err(of_blobs)?;
+    }
     let compared = web::block(move || comparison(&images, digest, other_digest)).await;
     let compared = compared.map_err(|error| Problem::unavailable(error.to_string()))?;
     compared.map_err(|error| Problem::invalid(error.to_string()))
@@ -253,22 +274,27 @@ async fn prune(call: Call<PruneImages>) -> Result<ImagesPruned, Problem> {
         call.control.leader.carry_out(command, &call.caller.name, &call.request_id).await?.images
     };
     let pushed = call.control.store.manifests().await.map_err(crate::problem::of_record)?;
-    let images = call.control.images.clone();
-    let pruned = web::block(move || pruned(&images, &state, &pushed, gone, forecast)).await;
-    pruned.map_err(|error| Problem::unavailable(error.to_string()))
+    let images = documents_of(&call.control, &state).await;
+    let names: BTreeSet<String> = gone.iter().map(ImageRef::to_string).collect();
+    let stay = (state.images.len() - names.len()) as u64;
+    let of_gone = names.clone();
+    let freed = web::block(move || freed(&images, &state, &pushed, &of_gone)).await;
+    let mut frees = 0;
+    for digest in freed.map_err(|error| Problem::unavailable(error.to_string()))? {
+        frees += call.control.blobs.length(&digest).await.map_err(of_blobs)?.unwrap_or(0);
+    }
+    Ok(ImagesPruned { frees, stay, images: names.into_iter().collect(), forecast })
 }
 
-/// What goes, with the bytes of blobs that nothing else needs.
-fn pruned(
+/// The blobs that nothing needs once these images are gone.
+fn freed(
     images: &ContentStore,
     state: &State,
     pushed: &[mainyard_store::ManifestRow],
-    gone: Vec<ImageRef>,
-    forecast: bool,
-) -> ImagesPruned {
-    let names: BTreeSet<String> = gone.iter().map(ImageRef::to_string).collect();
+    gone: &BTreeSet<String>,
+) -> Vec<Digest> {
     let mut rest = state.clone();
-    rest.images.retain(|name, _| !names.contains(name));
+    rest.images.retain(|name, _| !gone.contains(name));
     let pushed: BTreeSet<String> = pushed.iter().map(|row| row.digest.clone()).collect();
     let blobs = |state: &State| -> BTreeSet<String> {
         let manifests = needed_manifests(state).into_iter().chain(pushed.clone());
@@ -276,11 +302,5 @@ fn pruned(
     };
     let stays = blobs(&rest);
     let freed = blobs(state).into_iter().filter(|digest| !stays.contains(digest));
-    let lengths = freed.filter_map(|digest| images.length(&Digest::parse(&digest).ok()?));
-    ImagesPruned {
-        frees: lengths.sum(),
-        stay: rest.images.len() as u64,
-        images: names.into_iter().collect(),
-        forecast,
-    }
+    freed.filter_map(|digest| Digest::parse(&digest).ok()).collect()
 }

@@ -15,7 +15,10 @@ use mainyard_images::{ContentStore, Digest, Imported, import_archive};
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
 use crate::forecast::{Acted, By, act};
+use crate::housekeeping::blobs_of;
 use crate::operations::{Call, Operations};
+use crate::problem::of_blobs;
+use crate::storage::{check_limit, parts_of};
 
 pub(crate) fn operations(to: &mut Operations) {
     to.mount(add).mount(remove).mount(config);
@@ -54,16 +57,23 @@ async fn add(mut call: Call<AddImage>) -> Acted<ImagesAdded> {
     let aside = if call.query.forecast { Some(tempfile::tempdir().map_err(unavailable)?) } else { None };
     let store = match &aside {
         Some(dir) => ContentStore::open(dir.path()).map_err(unavailable)?,
-        None => call.control.images.clone(),
+        None => call.control.blobs.local().clone(),
     };
     let said = call.request.headers().get(CONTENT_LENGTH);
     let length = said.and_then(|value| value.to_str().ok()?.parse().ok());
     if let Some(refused) = no_room(store.root(), length.unwrap_or(0)) {
         return Err(refused);
     }
-    let imported = import(store, &mut call.body).await?;
+    let imported = import(store.clone(), &mut call.body).await?;
     let by = call.caller.name.clone();
     let images = records(&imported, call.query.name.as_deref(), &by)?;
+    for image in &images {
+        let parts = parts_of(&store, &image.digest);
+        check_limit(&call.control, &image.image.repository, &parts).await?;
+    }
+    if !call.query.forecast {
+        publish(&call, &imported).await?;
+    }
     let trial = Trial { forecast: call.query.forecast, lose_node: None };
     let by = By { member: &by, request: &call.request_id };
     act(&call.control, by, &trial, AddImages { images }).await
@@ -98,6 +108,14 @@ async fn import(store: ContentStore, body: &mut Payload) -> Result<Vec<Imported>
         Some(refused) => Err(refused),
         None => imported.map_err(|error| Problem::invalid(error.to_string())),
     }
+}
+
+/// Sends all of what was imported to the object store, before it is recorded.
+async fn publish(call: &Call<AddImage>, imported: &[Imported]) -> Result<(), Problem> {
+    let blobs = &call.control.blobs;
+    let parts = imported.iter().flat_map(|image| blobs_of(blobs.local(), &image.digest.to_string()));
+    let parts: Vec<Digest> = parts.filter_map(|digest| Digest::parse(&digest).ok()).collect();
+    blobs.publish(&parts).await.map_err(of_blobs)
 }
 
 /// Images as they are recorded, under the name that was given or the layout's own.
@@ -144,8 +162,9 @@ async fn config(call: Call<ShowImageConfig>) -> Result<ImageConfig, Problem> {
         };
         images.get(&image).ok_or_else(missing)?.digest.clone()
     };
-    let about =
-        Digest::parse(&digest).and_then(|digest| mainyard_images::about(&call.control.images, &digest));
+    let blobs = &call.control.blobs;
+    blobs.bring_documents(vec![digest.clone()]).await;
+    let about = Digest::parse(&digest).and_then(|digest| mainyard_images::about(blobs.local(), &digest));
     let about = about.map_err(|error| Problem::invalid(error.to_string()))?;
     let ready_path = about.health_check.as_deref().and_then(mainyard_images::asked_path);
     let (ports, command, health_check) = (about.ports, about.command, about.health_check);

@@ -6,12 +6,15 @@
 
 mod agent_api;
 mod api;
+mod attachments;
+mod blobs;
 mod body_limits;
 mod callers;
 mod certificates;
 mod console;
 mod credentials;
 mod declare;
+mod fetches;
 mod forecast;
 mod history;
 mod hosts;
@@ -37,6 +40,7 @@ mod secrets;
 mod sessions;
 mod sources;
 mod stats;
+mod storage;
 mod stream;
 mod tls;
 mod tokens;
@@ -49,13 +53,14 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use actix_web::dev::Server;
 use actix_web::{App, HttpServer, web};
 use mainyard_certificates::authority::Names;
 use mainyard_core::views::GatewayPorts;
 use mainyard_git::{Allowed, Fence};
-use mainyard_images::ContentStore;
 use mainyard_store::Store;
 
+pub use blobs::{BlobError, ObjectStoreAddress};
 pub use secret_store::KeySource;
 pub use sessions::ClientToken;
 pub use tls::ApiCertificate;
@@ -73,6 +78,8 @@ pub struct Config {
     pub database: String,
     /// The directory of images.
     pub images: PathBuf,
+    /// The object store behind it.
+    pub object_store: Option<ObjectStoreAddress>,
     /// The directory of followed repositories.
     pub repositories: PathBuf,
     /// Which ones may be reached.
@@ -113,7 +120,7 @@ pub enum Error {
     Store(#[from] mainyard_store::Error),
     /// The image store cannot be used.
     #[error(transparent)]
-    Images(#[from] mainyard_images::Error),
+    Images(#[from] BlobError),
     /// Repositories cannot be kept.
     #[error(transparent)]
     Git(#[from] mainyard_git::Error),
@@ -125,13 +132,14 @@ pub enum Error {
 /// The state that every request handler shares.
 pub(crate) struct Control {
     pub store: Store,
-    pub images: ContentStore,
+    pub blobs: blobs::Blobs,
     pub uploads: registry::OpenUploads,
     pub leader: leader::Handle,
     pub links: links::Links,
     pub traffic: Arc<Traffic>,
     pub outgoing: Arc<outgoing::Outgoing>,
     pub pulls: pulls::Pulls,
+    pub fetches: fetches::Fetches,
     pub vault: secret_store::SecretStore,
     pub follower: sources::Follower,
     pub open_streams: open_streams::OpenStreams,
@@ -203,10 +211,21 @@ fn spawn_tasks(control: &web::Data<Control>) {
     actix_web::rt::spawn(pulls::pull_awaited(control.clone()));
 }
 
+/// Serves until SIGTERM comes.
+async fn until_asked_to_end(server: Server) -> std::io::Result<()> {
+    let handle = server.handle();
+    let mut ends = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
+    actix_web::rt::spawn(async move {
+        ends.recv().await;
+        handle.stop(false).await;
+    });
+    server.await
+}
+
 async fn serve(config: Config) -> Result<(), Error> {
     let store = Store::connect(&config.database).await?;
     sessions::admit(&store, &config).await?;
-    let images = ContentStore::open(&config.images)?;
+    let blobs = blobs::Blobs::open(&config.images, config.object_store.as_ref())?;
     let fence = fence(&config)?;
     let traffic = Arc::new(Traffic::new());
     let outgoing = Arc::new(outgoing::Outgoing::default());
@@ -230,13 +249,14 @@ async fn serve(config: Config) -> Result<(), Error> {
     let record = store.clone();
     let control = web::Data::new(Control {
         store,
-        images,
+        blobs,
         uploads: registry::OpenUploads::default(),
         leader,
         links,
         traffic,
         outgoing,
         pulls: pulls::Pulls::default(),
+        fetches: fetches::Fetches::default(),
         vault,
         open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),
@@ -270,14 +290,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         Some((listener, certificate)) => server.listen_rustls_0_23(listener, tls::server(certificate)?)?,
         None => server,
     };
-    let server = server.run();
-    let handle = server.handle();
-    let mut ends = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
-    actix_web::rt::spawn(async move {
-        ends.recv().await;
-        handle.stop(false).await;
-    });
-    server.await?;
+    until_asked_to_end(server.run()).await?;
     // A control that waits for the lease need not wait until it runs out.
     let epoch = holder.borrow().epoch;
     if let Some(epoch) = epoch {

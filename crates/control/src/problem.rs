@@ -5,6 +5,7 @@ use actix_web::http::header::RETRY_AFTER;
 use actix_web::{HttpResponse, ResponseError};
 use mainyard_api::Problem;
 
+use crate::blobs::BlobError;
 use crate::leader::{ActError, Holder};
 
 /// A problem where the server asks for an error of its own.
@@ -61,5 +62,16 @@ impl From<ActError> for Problem {
             ActError::Record(message) => Problem::unavailable(message),
             ActError::Elsewhere(holder) => elsewhere(holder),
         }
+    }
+}
+
+/// Why a blob cannot be had.
+pub(crate) fn of_blobs(error: BlobError) -> Problem {
+    match error {
+        BlobError::Unknown(_) => Problem::not_found(error.to_string()),
+        BlobError::Disk(
+            error @ (mainyard_images::Error::Invalid(_) | mainyard_images::Error::TooLarge(_)),
+        ) => Problem::invalid(error.to_string()),
+        _ => Problem::unavailable(error.to_string()),
     }
 }

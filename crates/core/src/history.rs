@@ -235,6 +235,7 @@ pub fn in_few_words(object: Option<&Object>) -> String {
         // As many letters as tell one image from another.
         Object::Image(it) => it.digest.chars().take(19).collect(),
         Object::Registry(it) => it.host.clone(),
+        Object::StorageRule(it) => it.words(),
         Object::Environment(it) if !it.outgoing.is_usual() => format!("outgoing = {}", it.outgoing.word()),
         Object::Environment(_) | Object::Service(_) | Object::Gateway(_) | Object::Node(_) => String::new(),
     }

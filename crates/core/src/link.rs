@@ -160,6 +160,31 @@ pub struct NodeReport {
     pub gone: Vec<ReplicaId>,
 }
 
+/// An image that a node fetches now.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ImageFetch {
+    /// The digest of its manifest.
+    pub image: String,
+    /// Bytes of its layers that are there, of those that were missing.
+    pub fetched: u64,
+    /// Bytes of its layers that were missing.
+    pub total: u64,
+    /// Bytes a second since it began.
+    pub rate: u64,
+}
+
+impl ImageFetch {
+    /// "1.2 GiB of 2.0 GiB, 14 s left".
+    pub fn words(&self) -> String {
+        let there = format!("{} of {}", Bytes::new(self.fetched), Bytes::new(self.total));
+        let missing = self.total.saturating_sub(self.fetched);
+        match missing.checked_div(self.rate) {
+            Some(seconds) if missing > 0 => format!("{there}, {} left", Span::from_secs(seconds.max(1))),
+            _ => there,
+        }
+    }
+}
+
 /// How a replica is, as its node sees it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ReplicaReport {

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::{
     Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Registry, Release, ReleaseNumber,
-    Replica, ReplicaId, Rollout, Route, Secret, Service, Source, Target, Workload,
+    Replica, ReplicaId, Rollout, Route, Secret, Service, Source, StorageRule, Target, Workload,
 };
 
 macro_rules! objects {
@@ -165,6 +165,8 @@ objects! {
     Image(ImageRecord) = "image" in images[String] by |it| it.image.to_string(), it.image.to_string();
     /// Registries outside.
     Registry(Registry) = "registry" in registries[Name] by |it| it.name.clone(), it.name.to_string();
+    /// Rules for what repositories keep.
+    StorageRule(StorageRule) = "storage-rule" in storage_rules[String] by |it| it.repository.clone(), it.repository.clone();
     /// Gateways.
     Gateway(Gateway) = "gateway" in gateways[String] by |it| it.name.clone(), it.name.clone();
     /// Nodes.

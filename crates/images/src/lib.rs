@@ -5,12 +5,16 @@
 //! digest its configuration names, every path against leaving its root.
 
 mod about;
+mod beneath;
 mod content;
 mod documents;
 mod extended;
 mod layout;
 mod listing;
+mod materials;
 mod pack;
+mod sums;
+mod turns;
 mod unpack;
 mod users;
 
@@ -22,7 +26,10 @@ pub use documents::{
 };
 pub use layout::{Imported, import_archive, import_dir, runs_here, write_archive};
 pub use listing::{FileChange, FileKind, LayerListing, ListedFile, changes, merge};
+pub use materials::{BILL_LIMIT, BILLS, Materials, Package};
 pub use pack::{FileEntry, ImageContent, Layer, pack};
+pub use sums::{LayerState, sums_of_layer, verify_layer};
+pub use turns::Turns;
 pub use unpack::{merge_layer, unpack_layer};
 pub use users::{User, resolve_user};
 

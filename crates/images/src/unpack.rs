@@ -13,11 +13,13 @@ use std::collections::HashSet;
 use std::ffi::CString;
 use std::fs::{self, File};
 use std::io::{self, Read};
-use std::os::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
+use std::os::fd::{AsRawFd, OwnedFd, RawFd};
 use std::path::{Path, PathBuf};
 
+use crate::beneath::{c_text, open_beneath, open_dir};
 use crate::extended::{Extended, copy_with_holes};
 use crate::layout::decompressed;
+use crate::sums::{SummingReader, Sums};
 use crate::{Digest, Doing, Error, hash_reader};
 
 /// Most entries of a layer, and most bytes unpacked.
@@ -36,7 +38,7 @@ pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(
         tempfile::Builder::new().prefix("unpacking-").tempdir_in(parent).doing("make a layer's directory")?;
     let root = partial.path().join("root");
     fs::create_dir(&root).doing("make a layer's directory")?;
-    unpack(packed, diff_id, Unpacker::new(open_dir(&root)?, false))?;
+    unpack(packed, diff_id, Unpacker::new(open_dir(&root)?, false))?.write(dir)?;
     match fs::rename(&root, dir) {
         Err(_) if dir.is_dir() => Ok(()), // someone else was quicker with the same content
         other => other.doing("keep the unpacked layer"),
@@ -46,10 +48,10 @@ pub fn unpack_layer(packed: impl Read, diff_id: &Digest, dir: &Path) -> Result<(
 /// Puts the layer on top of what is in `root` already: the next one of an image, the lowest first. What is there
 /// after an error is of no use.
 pub fn merge_layer(packed: impl Read, diff_id: &Digest, root: &Path) -> Result<(), Error> {
-    unpack(packed, diff_id, Unpacker::new(open_dir(root)?, true))
+    unpack(packed, diff_id, Unpacker::new(open_dir(root)?, true)).map(drop)
 }
 
-fn unpack(packed: impl Read, diff_id: &Digest, mut into: Unpacker) -> Result<(), Error> {
+fn unpack(packed: impl Read, diff_id: &Digest, mut into: Unpacker) -> Result<Sums, Error> {
     let mut plain = hash_reader(decompressed(packed)?);
     into.all(&mut plain)?;
     // What follows the end of the archive counts towards the digest.
@@ -59,7 +61,7 @@ fn unpack(packed: impl Read, diff_id: &Digest, mut into: Unpacker) -> Result<(),
         let (expected, found) = (diff_id.to_string(), found.to_string());
         return Err(Error::DigestMismatch { what: "an unpacked layer".to_owned(), expected, found });
     }
-    Ok(())
+    Ok(into.sums)
 }
 
 struct Unpacker {
@@ -71,11 +73,20 @@ struct Unpacker {
     own: HashSet<PathBuf>,
     /// What this layer's whiteouts have hidden so far: a directory that comes back here shows nothing from below.
     hidden: HashSet<PathBuf>,
+    /// What its files are, for a later look.
+    sums: Sums,
 }
 
 impl Unpacker {
     fn new(root: OwnedFd, merged: bool) -> Unpacker {
-        Unpacker { root, bytes: 0, merged, own: HashSet::new(), hidden: HashSet::new() }
+        Unpacker {
+            root,
+            bytes: 0,
+            merged,
+            own: HashSet::new(),
+            hidden: HashSet::new(),
+            sums: Sums::default(),
+        }
     }
 
     fn all(&mut self, plain: &mut impl Read) -> Result<(), Error> {
@@ -123,6 +134,9 @@ impl Unpacker {
         }
         self.own.extend(path.ancestors().map(Path::to_owned));
         let leaf = c_text(&file_name);
+        if kind != tar::EntryType::Directory {
+            self.sums.remove(&path);
+        }
         match kind {
             tar::EntryType::Directory => {
                 remove_unless_dir(&parent, &leaf)?;
@@ -137,20 +151,7 @@ impl Unpacker {
                 self.own_attributes(&dir, &header, extended)
             }
             tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
-                self.bytes += entry.size();
-                let length = extended.sparse.as_ref().map_or(0, |sparse| sparse.length);
-                if self.bytes > BYTES || length > BYTES {
-                    return Err(Error::TooLarge("the layer unpacks to more than 16 GiB".to_owned()));
-                }
-                remove(&parent, &leaf)?;
-                let flags = libc::O_WRONLY | libc::O_CREAT | libc::O_EXCL;
-                let file = open_beneath(&parent, &file_name, flags).doing("make the file")?;
-                let mut file = File::from(file);
-                match &extended.sparse {
-                    Some(sparse) => sparse.write(entry, &mut file)?,
-                    None => copy_with_holes(entry, &mut file).doing("write the file")?,
-                }
-                self.own_attributes(&OwnedFd::from(file), &header, extended)
+                self.file(entry, path, (&parent, &file_name), extended)
             }
             tar::EntryType::Symlink => {
                 let target = link_target(entry, name)?;
@@ -185,6 +186,38 @@ impl Unpacker {
                 Err(Error::Escapes { entry: name.to_owned(), problem })
             }
         }
+    }
+
+    /// A file with its content, whose sum is kept.
+    fn file(
+        &mut self,
+        entry: &mut tar::Entry<'_, impl Read>,
+        path: PathBuf,
+        (parent, name): (&OwnedFd, &str),
+        extended: &Extended,
+    ) -> Result<(), Error> {
+        self.bytes += entry.size();
+        let length = extended.sparse.as_ref().map_or(0, |sparse| sparse.length);
+        if self.bytes > BYTES || length > BYTES {
+            return Err(Error::TooLarge("the layer unpacks to more than 16 GiB".to_owned()));
+        }
+        remove(parent, &c_text(name))?;
+        let flags = libc::O_WRONLY | libc::O_CREAT | libc::O_EXCL;
+        let mut file = File::from(open_beneath(parent, name, flags).doing("make the file")?);
+        let header = entry.header().clone();
+        match &extended.sparse {
+            Some(sparse) => {
+                sparse.write(entry, &mut file)?;
+                self.sums.add(path, sparse.length, None);
+            }
+            None => {
+                let mut content = SummingReader::new(entry);
+                copy_with_holes(&mut content, &mut file).doing("write the file")?;
+                let (length, crc) = content.sum();
+                self.sums.add(path, length, Some(crc));
+            }
+        }
+        self.own_attributes(&OwnedFd::from(file), &header, extended)
     }
 
     /// A whiteout: hides what lower layers have, and nothing of this layer, wherever in it that comes (OCI image
@@ -325,10 +358,6 @@ pub(crate) fn clean(name: &str) -> Result<PathBuf, Error> {
     Ok(path)
 }
 
-fn c_text(text: &str) -> CString {
-    CString::new(text.replace('\0', "")).expect("no zero byte is left")
-}
-
 fn check(answer: i32) -> io::Result<()> {
     if answer < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }
@@ -337,26 +366,6 @@ fn ignore_existing(answer: i32) -> io::Result<()> {
     match check(answer) {
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
         other => other,
-    }
-}
-
-pub(crate) fn open_dir(path: &Path) -> Result<OwnedFd, Error> {
-    File::open(path).map(OwnedFd::from).doing("open the layer's directory")
-}
-
-/// Opens a path that must stay below `dir`; links on the way may lead anywhere below it.
-pub(crate) fn open_beneath(dir: &OwnedFd, path: &str, flags: i32) -> io::Result<OwnedFd> {
-    let path = c_text(path);
-    // SAFETY: the structure is plain data, zero is a valid value of each field, its size is given.
-    unsafe {
-        let mut how: libc::open_how = std::mem::zeroed();
-        how.flags =
-            (flags | libc::O_CLOEXEC | (libc::O_NOFOLLOW * i32::from(flags & libc::O_CREAT != 0))) as u64;
-        how.mode = if flags & libc::O_CREAT == 0 { 0 } else { 0o600 };
-        how.resolve = libc::RESOLVE_BENEATH | libc::RESOLVE_NO_MAGICLINKS;
-        let size = size_of::<libc::open_how>();
-        let fd = libc::syscall(libc::SYS_openat2, dir.as_raw_fd(), path.as_ptr(), &how, size);
-        if fd < 0 { Err(io::Error::last_os_error()) } else { Ok(OwnedFd::from_raw_fd(fd as RawFd)) }
     }
 }
 

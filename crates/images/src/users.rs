@@ -5,7 +5,7 @@ use std::io::Read;
 use std::path::PathBuf;
 
 use crate::Error;
-use crate::unpack::{open_beneath, open_dir};
+use crate::beneath::{open_beneath, open_dir};
 
 /// The largest id: an environment has 65,536 of them.
 const LARGEST_ID: u32 = 65_535;

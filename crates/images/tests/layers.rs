@@ -394,3 +394,37 @@ fn long_names_and_long_link_targets_are_kept() {
     assert_eq!(std::fs::read_link(layer.join("link")).expect("the link"), Path::new(&target));
     assert_eq!(std::fs::read(layer.join("by-records/ä")).expect("the file"), b"abc");
 }
+
+#[test]
+fn a_file_that_is_not_what_it_was_is_found() {
+    use mainyard_images::{LayerState, verify_layer};
+
+    let dir = tempfile::tempdir().expect("a directory");
+    let target = dir.path().join("layer");
+    let entries = [
+        raw(EntryType::Directory, "app/", "", b""),
+        raw(EntryType::Regular, "app/one", "", b"first"),
+        raw(EntryType::Regular, "app/one", "", b"the later one holds"),
+        raw(EntryType::Regular, "app/gone/inner", "", b"below what becomes a file"),
+        raw(EntryType::Regular, "app/gone", "", b"a file"),
+        raw(EntryType::Link, "app/two", "app/one", b""),
+        raw(EntryType::Symlink, "app/out", "/etc/passwd", b""),
+        raw(EntryType::Regular, "empty", "", b""),
+    ];
+    unpack(&entries, &target).expect("a layer");
+    let look = || {
+        let mut read = 0;
+        let state = verify_layer(&target, |bytes| read += bytes).expect("a look");
+        (state, read)
+    };
+    assert_eq!(look(), (LayerState::Whole { files: 3, bytes: 25 }, 25));
+    std::fs::write(target.join("app/gone"), "b file").expect("changed");
+    let broken = |how: &str| LayerState::Broken { file: "app/gone".into(), how: how.to_owned() };
+    assert_eq!(look().0, broken("has another content"));
+    std::fs::write(target.join("app/gone"), "a").expect("cut");
+    assert_eq!(look().0, broken("has 1 bytes instead of 6"));
+    std::fs::remove_file(target.join("app/gone")).expect("removed");
+    assert!(matches!(look().0, LayerState::Broken { .. }));
+    std::fs::remove_file(mainyard_images::sums_of_layer(&target)).expect("removed");
+    assert_eq!(look().0, LayerState::Unknown);
+}

@@ -6,22 +6,24 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use mainyard_control_client::Control;
-use mainyard_core::link::{NodeOrder, NodeReport, RunOrder};
+use mainyard_core::link::{ImageFetch, NodeOrder, NodeReport, RunOrder};
 use mainyard_core::model::{Check, Name, ReleaseId, ReplicaId};
 use mainyard_core::node_state::{Action, Leftover, NodeState, Orders};
-use mainyard_core::replica_lifecycle::{DiskFull, Do, Ended, Event};
+use mainyard_core::replica_lifecycle::{Do, Ended, Event};
 use mainyard_core::routing::hosts_in;
 use mainyard_runtime::{Driver, Plain};
 use mainyard_sealing::KeyRing;
 use tokio::sync::{mpsc, watch};
 
 use crate::events::Message;
-use crate::images::{Images, Prepared};
+use crate::images::{Images, Prepared, tell_progress};
 use crate::keepers::{self, Keeper};
 use crate::kept_logs::KeptLogs;
 use crate::probes::{Probe, Probes};
 use crate::usage::Meter;
 use crate::{Config, Error, link, logs, orders};
+
+mod rounds;
 
 /// Images that no replica has any more are cleared away this often.
 const SWEEP_EVERY: Duration = Duration::from_secs(1800);
@@ -42,6 +44,8 @@ pub(crate) struct Agent {
     config: Config,
     driver: Arc<Driver>,
     images: Images,
+    /// How far images are that are being fetched, for control.
+    fetches: watch::Sender<Vec<ImageFetch>>,
     probes: Probes,
     inbox: mpsc::UnboundedSender<Message>,
     reports: watch::Sender<Option<NodeReport>>,
@@ -62,7 +66,7 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
         let doing = doing.to_owned();
         move |source| Error::Io { doing, source }
     };
-    for dir in ["replicas", "logs", "kept-logs", "layers", "trees"] {
+    for dir in ["replicas", "logs", "kept-logs", "layers", "trees", "parts"] {
         std::fs::create_dir_all(config.dir.join(dir)).map_err(io("make the node's directories"))?;
     }
     if matches!(config.means, mainyard_runtime::IsolationMode::Isolated { .. }) {
@@ -85,9 +89,12 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
     ));
     tokio::spawn(link::send_reports(config.clone(), control.clone(), renew, to_report, inbox.clone()));
     let images = Images::new(&config, driver.is_plain(), control.clone());
+    let (fetches, to_tell) = watch::channel(Vec::new());
+    tokio::spawn(tell_progress(format!("/link/nodes/{}/fetches", config.name), control.clone(), to_tell));
     let mut agent = Agent {
         driver,
         images,
+        fetches,
         probes,
         inbox,
         reports,
@@ -103,7 +110,9 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
     };
     agent.find_earlier();
     let mut kills = tokio::time::interval(Duration::from_secs(1));
-    let mut sweeps = tokio::time::interval_at(tokio::time::Instant::now() + SWEEP_EVERY, SWEEP_EVERY);
+    let every = |span: Duration| tokio::time::interval_at(tokio::time::Instant::now() + span, span);
+    let (mut sweeps, mut looks) =
+        (every(SWEEP_EVERY), every(agent.config.verify_every.max(Duration::from_secs(1))));
     loop {
         tokio::select! {
             message = messages.recv() => {
@@ -118,6 +127,7 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
                 agent.measure();
             }
             _ = sweeps.tick() => agent.sweep_images(),
+            _ = looks.tick() => agent.verify_images(),
         }
         if let Some(mut report) = agent.node_state.report() {
             for replica in &mut report.replicas {
@@ -428,32 +438,6 @@ impl Agent {
             }
             Err(error) => self.handle(id, Event::CouldNotStart(error.to_string())),
         }
-    }
-
-    fn sweep_images(&self) {
-        let in_use = self.node_state.replicas().map(|(_, run)| run.order.digest.clone()).collect();
-        let images = self.images.clone();
-        tokio::spawn(async move { images.sweep(in_use).await });
-    }
-
-    fn measure(&mut self) {
-        let running = self.held.iter().filter(|(_, held)| held.keeper.is_some()).map(|(id, _)| id);
-        for id in running {
-            let Some(run) = self.node_state.replica(id) else { continue };
-            if let Some(reading) = self.driver.reading(&id.dotted()) {
-                self.meter.read(id, &run.order, reading);
-            }
-        }
-        self.meter.send_when_due();
-    }
-
-    /// Whether a replica has written as much as it may, and where most of it is.
-    fn full_disk(&self, id: &ReplicaId) -> Option<DiskFull> {
-        let limit = self.node_state.replica(id)?.order.spec.limits.disk;
-        let scratch = self.driver.scratch()?;
-        let written = scratch.written(&id.dotted())?;
-        let full = DiskFull::counts(written, limit);
-        full.then(|| DiskFull { written, most_in: scratch.most_in(&id.dotted()) })
     }
 
     fn count_refusals(&mut self) {

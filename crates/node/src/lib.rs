@@ -16,6 +16,7 @@ mod probes;
 mod usage;
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use mainyard_core::address::Range;
 use mainyard_core::link::NodeHello;
@@ -35,6 +36,8 @@ pub struct Config {
     pub control: String,
     /// The token of a part.
     pub token: String,
+    /// How often the layers on disk are read again.
+    pub verify_every: Duration,
 }
 
 /// Why the agent cannot run.

@@ -1,5 +1,6 @@
 //! Reading replicas' logs: the last lines, or a stream that control asked for.
 
+use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -44,33 +45,48 @@ fn parse(line: &str, replica: &ReplicaId) -> Option<LogLine> {
     Some(LogLine { at, replica: replica.clone(), source, text: parts.next()?.to_owned() })
 }
 
-/// The position in one replica's log.
+/// One replica's log, read as far as it is written. The file stays open: what was written just before it was rotated, or
+/// removed with its replica, is read as well.
 struct Reader {
     replica: ReplicaId,
     path: PathBuf,
-    inode: u64,
-    position: u64,
-    partial: String,
+    file: Option<File>,
+    /// The beginning of a line whose end is not written yet.
+    partial: Vec<u8>,
 }
 
 impl Reader {
-    /// Lines added since the last call; starts from the beginning after the log was rotated.
+    /// A reader that begins at the present end.
+    fn at_end(path: PathBuf, replica: ReplicaId) -> Reader {
+        let file = File::open(&path).and_then(|mut file| file.seek(SeekFrom::End(0)).map(|_| file));
+        Reader { replica, path, file: file.ok(), partial: Vec::new() }
+    }
+
+    /// Lines added since the last call.
     fn more(&mut self) -> Vec<LogLine> {
-        let Ok(mut file) = std::fs::File::open(&self.path) else { return Vec::new() };
-        let Ok(found) = file.metadata() else { return Vec::new() };
-        if found.ino() != self.inode {
-            (self.inode, self.position) = (found.ino(), 0);
+        let mut lines = self.rest_of_file();
+        let inode = |found: std::io::Result<std::fs::Metadata>| found.ok().map(|found| found.ino());
+        let present = inode(std::fs::metadata(&self.path));
+        let open = self.file.as_ref().and_then(|file| inode(file.metadata()));
+        if present.is_some() && present != open {
+            // It was rotated, and the old one is read to its end; or it is there for the first time.
+            lines.extend(self.rest_of_file());
+            self.file = File::open(&self.path).ok();
             self.partial.clear();
+            lines.extend(self.rest_of_file());
         }
-        let mut bytes = Vec::new();
-        let read = file
-            .seek(SeekFrom::Start(self.position))
-            .and_then(|_| file.take(TAIL_BYTES).read_to_end(&mut bytes));
-        self.position += read.unwrap_or(0) as u64;
-        self.partial.push_str(&String::from_utf8_lossy(&bytes));
-        let Some(end) = self.partial.rfind('\n') else { return Vec::new() };
+        lines
+    }
+
+    fn rest_of_file(&mut self) -> Vec<LogLine> {
+        let Some(file) = &mut self.file else { return Vec::new() };
+        if let Err(error) = file.take(TAIL_BYTES).read_to_end(&mut self.partial) {
+            tracing::debug!(replica = %self.replica, %error, "a log cannot be read");
+        }
+        let Some(end) = self.partial.iter().rposition(|byte| *byte == b'\n') else { return Vec::new() };
         let rest = self.partial.split_off(end + 1);
         let whole = std::mem::replace(&mut self.partial, rest);
+        let whole = String::from_utf8_lossy(&whole);
         whole.lines().filter_map(|line| parse(line, &self.replica)).collect()
     }
 }
@@ -125,11 +141,10 @@ async fn produce(asked: LineRange, to: mpsc::Sender<Result<Bytes, std::io::Error
     }
     for (dir, replica) in dirs {
         let path = dir.join("current");
-        let found = std::fs::metadata(&path).ok();
-        let (inode, position) = found.map_or((0, 0), |found| (found.ino(), found.len()));
+        let reader = Reader::at_end(path.clone(), replica.clone());
         let text = end_of(&dir.join("previous")) + &end_of(&path);
         lines.extend(last_of(&text, &replica, tail));
-        readers.push(Reader { replica, path, inode, position, partial: String::new() });
+        readers.push(reader);
     }
     lines.sort_by_key(|line| line.at);
     lines.drain(..lines.len().saturating_sub(tail as usize));
@@ -203,15 +218,24 @@ mod tests {
         let dir = tempfile::tempdir().expect("a folder");
         let path = dir.path().join("current");
         std::fs::write(&path, "1 o one\n2 o tw").expect("written");
-        let mut reader =
-            Reader { replica: replica(), path: path.clone(), inode: 0, position: 0, partial: String::new() };
+        let mut reader = Reader { replica: replica(), path: path.clone(), file: None, partial: Vec::new() };
         assert_eq!(texts(&reader.more()), ["one"]);
         assert!(reader.more().is_empty());
-        std::fs::write(&path, "1 o one\n2 o two\n").expect("written");
+        let append = |bytes: &[u8]| {
+            let mut file = File::options().append(true).open(&path).expect("a file");
+            std::io::Write::write_all(&mut file, bytes).expect("written");
+        };
+        append(b"o\n3 o caf\xc3");
         assert_eq!(texts(&reader.more()), ["two"]);
+        append(b"\xa9\n4 o late\n");
         // What is rotated keeps its inode under the other name, so the new file cannot have the same one.
         std::fs::rename(&path, dir.path().join("previous")).expect("renamed");
-        std::fs::write(&path, "3 o three\n").expect("written");
-        assert_eq!(texts(&reader.more()), ["three"]);
+        std::fs::write(&path, "5 o next\n").expect("written");
+        assert_eq!(texts(&reader.more()), ["café", "late", "next"]);
+        // The replica went right after its last words.
+        append(b"6 o last\n");
+        std::fs::remove_file(&path).expect("removed");
+        assert_eq!(texts(&reader.more()), ["last"]);
+        assert!(reader.more().is_empty());
     }
 }

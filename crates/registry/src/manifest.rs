@@ -44,6 +44,8 @@ pub struct Manifest {
     pub config: Option<Digest>,
     /// Blobs that must be there before it is taken.
     pub blobs: Vec<Digest>,
+    /// The length of each of them, where the manifest says it.
+    pub sizes: Vec<(Digest, u64)>,
     /// Manifests that must be there before it is taken.
     pub manifests: Vec<Digest>,
     /// The manifest that this one is about, which need not be there.
@@ -72,6 +74,7 @@ struct Written {
 struct Descriptor {
     media_type: String,
     digest: String,
+    size: Option<u64>,
 }
 
 impl Manifest {
@@ -145,8 +148,10 @@ impl Written {
         let config = self.config.as_ref().map(Descriptor::read).transpose()?;
         let here =
             layers.iter().filter(|layer| !ELSEWHERE.iter().any(|word| layer.media_type.contains(word)));
-        let mut blobs = here.map(Descriptor::read).collect::<Result<Vec<_>, _>>()?;
-        blobs.extend(config.clone());
+        let named: Vec<&Descriptor> = here.chain(&self.config).collect();
+        let blobs = named.iter().map(|part| part.read()).collect::<Result<Vec<_>, _>>()?;
+        let said = blobs.iter().zip(&named).filter_map(|(blob, part)| Some((blob.clone(), part.size?)));
+        let sizes = said.collect();
         // Without a type of its own, an artifact is what its configuration is ("Listing Referrers").
         let of_config = self.config.map(|config| config.media_type);
         let artifact_type = self.artifact_type.filter(|kind| !kind.is_empty()).or(of_config);
@@ -156,6 +161,7 @@ impl Written {
             kind,
             config,
             blobs,
+            sizes,
             manifests: manifests.iter().map(Descriptor::read).collect::<Result<_, _>>()?,
             subject: self.subject.as_ref().map(Descriptor::read).transpose()?,
             artifact_type,

@@ -1,6 +1,7 @@
 //! Shared helpers for the tests of several crates. Not part of the product.
 
 pub mod load;
+pub mod object_store;
 pub mod outside;
 pub mod postgres;
 pub mod repository;

@@ -2,17 +2,19 @@
 
 use std::collections::BTreeMap;
 
-use mainyard_core::commands::{ImagesAdded, Removed};
+use mainyard_core::commands::{ImagesAdded, Removed, StorageRuleSet};
 use mainyard_core::difference::Difference;
-use mainyard_core::model::ImageRecord;
+use mainyard_core::link::ImageFetch;
+use mainyard_core::model::{Bytes, ImageRecord, Name, PruneSchedule, StorageRule};
 use mainyard_core::views::ImageUse;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Done;
-use crate::operation::{JsonAnswer, NoBody, Person, StreamBody, operations};
+use crate::operation::{JsonAnswer, JsonBody, NoBody, Person, StreamBody, operations};
 use crate::{
-    AsOf, CompareImagesQuery, ImageQuery, Limits, NewImageQuery, NoPath, PruneImagesQuery, RemoveImageQuery,
+    AsOf, CompareImagesQuery, ImageQuery, Limits, NewImageQuery, NoPath, NoQuery, PruneImagesQuery,
+    RemoveImageQuery, StorageRuleQuery,
 };
 
 /// Largest archive that is taken, in bytes.
@@ -49,6 +51,27 @@ operations! {
         caller: Person, path: NoPath, query: CompareImagesQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<ImageComparison>, problems: [NotFound],
     }
+    /// Lists the images that nodes fetch from the store now, with how far they are.
+    ListFetches: Get "/api/v1/images/fetches" {
+        caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Vec<NodeFetch>>, problems: [],
+    }
+    /// Lists what each repository keeps in the store, with the rule that holds for it.
+    ListStorage: Get "/api/v1/images/storage" {
+        caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Vec<RepositoryStorage>>, problems: [],
+    }
+    /// Declares how much a repository may keep, and which of its images go by themselves.
+    SetStorageRule: Put "/api/v1/images/storage" {
+        caller: Person, path: NoPath, query: StorageRuleQuery, body: JsonBody<NewStorageRule>, limits: Limits::SMALL,
+        answer: JsonAnswer<Done<StorageRuleSet>>, problems: [],
+        example: r#"{"limit": "20 GiB", "prune": {"keep": 10, "older_than": 30, "every": "24h"}}"#,
+    }
+    /// Takes a repository's rule back. Its images stay.
+    RemoveStorageRule: Delete "/api/v1/images/storage" {
+        caller: Person, path: NoPath, query: StorageRuleQuery, body: NoBody, limits: Limits::NONE,
+        answer: JsonAnswer<Done<Removed>>, problems: [NotFound],
+    }
     /// Removes old images by rule. What runs, what is kept and what a release may go back to stays.
     PruneImages: Post "/api/v1/images/prune" {
         caller: Person, path: NoPath, query: PruneImagesQuery, body: NoBody, limits: Limits::NONE,
@@ -72,6 +95,46 @@ pub struct ImageEntry {
     pub commit: Option<String>,
 }
 
+/// A rule that is to hold for a repository.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewStorageRule {
+    /// The bytes that its images may take up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<Bytes>,
+    /// Which of its images go by themselves.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prune: Option<PruneSchedule>,
+}
+
+/// What a repository keeps.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct RepositoryStorage {
+    /// The repository; `*` for the rule of all that have none of their own.
+    pub repository: String,
+    /// Images in it.
+    pub images: u32,
+    /// Bytes of their layers and documents, and of what was pushed beside them; what two of its images share counts once.
+    pub size: u64,
+    /// The rule that holds for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rule: Option<StorageRule>,
+    /// That rule in words.
+    pub says: String,
+}
+
+/// An image that a node fetches.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct NodeFetch {
+    /// The node.
+    pub node: Name,
+    /// How far it is.
+    #[serde(flatten)]
+    pub fetch: ImageFetch,
+    /// The same in words, such as `1.2 GiB of 2.0 GiB, 14s left`.
+    pub says: String,
+}
+
 /// All about an image.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ImageDetails {
@@ -92,6 +155,40 @@ pub struct ImageDetails {
     pub labels: BTreeMap<String, String>,
     /// The releases that keep its content, as `environment/workload@number`.
     pub kept_by: Vec<String>,
+    /// What was pushed about it: signatures, bills of materials and the like.
+    pub attached: Vec<Attachment>,
+}
+
+/// An artifact about an image (OCI distribution specification, "Listing Referrers").
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Attachment {
+    /// The digest of its manifest.
+    pub digest: String,
+    /// What kind of artifact it is, such as `application/spdx+json`.
+    pub kind: String,
+    /// Free text by key.
+    pub annotations: BTreeMap<String, String>,
+    /// What a bill of materials says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub materials: Option<BillOfMaterials>,
+}
+
+/// A software bill of materials.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct BillOfMaterials {
+    /// Its format with the version, such as `SPDX-2.3`.
+    pub format: String,
+    /// The packages that the image was made of, by name.
+    pub packages: Vec<ListedPackage>,
+}
+
+/// A package of a bill of materials.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ListedPackage {
+    /// Its name.
+    pub name: String,
+    /// Its version; empty where the bill does not say it.
+    pub version: String,
 }
 
 /// How an image says that it is run.

@@ -1,6 +1,8 @@
 //! The API of node agents and gateways: streams of orders, reports, content of images, and requested streams.
 
-use mainyard_core::link::{GatewayHello, GatewayOrder, GatewayReport, NodeHello, NodeOrder, NodeReport};
+use mainyard_core::link::{
+    GatewayHello, GatewayOrder, GatewayReport, ImageFetch, NodeHello, NodeOrder, NodeReport,
+};
 use mainyard_core::sizing::Usage;
 
 use crate::operation::{
@@ -27,6 +29,11 @@ operations! {
     /// Takes what replicas of a node used.
     ReportUsage: Post "/api/v1/link/nodes/{node}/usage" {
         caller: NodeAgent, path: OfNode, query: AnyQuery, body: JsonBody<Vec<Usage>>, limits: REPORT,
+        answer: NoContent, problems: [],
+    }
+    /// Takes how far the images are that a node fetches; an empty list when there are none any more.
+    ReportFetches: Post "/api/v1/link/nodes/{node}/fetches" {
+        caller: NodeAgent, path: OfNode, query: AnyQuery, body: JsonBody<Vec<ImageFetch>>, limits: REPORT,
         answer: NoContent, problems: [],
     }
     /// Opens a gateway's stream of orders.

@@ -4,6 +4,8 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use mainyard_control::ObjectStoreAddress;
+use mainyard_core::model::Span;
 use mainyard_git::Allowed;
 
 use crate::data_dir::DataDir;
@@ -17,6 +19,9 @@ pub(crate) struct Start {
     /// With the demo: also declare so many workloads that rest, in an environment `crowd`, to look at a large board.
     #[arg(long, requires = "demo", default_value_t = 0, value_name = "N")]
     pub crowd: usize,
+    /// With the demo: also run a database server from the Debian packages that this machine has installed.
+    #[arg(long, requires = "demo")]
+    pub database: bool,
     /// A host, or a folder of this machine, whose repositories sources may follow: forge.example, *.forge.example,
     /// forge.example:2222, /srv/git. None is reached otherwise.
     #[arg(long, alias = "allow-repositories", value_name = "HOST|FOLDER")]
@@ -53,6 +58,19 @@ pub(crate) struct Start {
     /// /etc/resolv.conf.
     #[arg(long, value_name = "A:P")]
     pub resolver: Vec<SocketAddr>,
+    /// Keep the blobs of images in this S3-compatible object store, s3://BUCKET/PREFIX, instead of on this machine's disk,
+    /// which stays a cache. The access key is taken from AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY.
+    #[arg(long, value_name = "URL", value_parser = ObjectStoreAddress::parse)]
+    pub blobs: Option<ObjectStoreAddress>,
+    /// The URL of that object store, such as `https://objects.example:9000`.
+    #[arg(long, value_name = "URL", requires = "blobs")]
+    pub blobs_endpoint: Option<String>,
+    /// Its region.
+    #[arg(long, value_name = "NAME", requires = "blobs", default_value = "us-east-1")]
+    pub blobs_region: String,
+    /// How often nodes read the unpacked layers on their disk again; a broken one is fetched again.
+    #[arg(long, value_name = "SPAN", default_value = "24h")]
+    pub verify_images_every: Span,
     /// Don't wait for the disk when the record is written: for tests. A power failure may then lose the record; a
     /// killed process doesn't.
     #[arg(long, env = "MAINYARD_NO_DISK_SYNC", value_parser = clap::builder::FalseyValueParser::new())]
@@ -76,6 +94,18 @@ impl Start {
     pub(crate) fn git_allowed(&self, place: &DataDir) -> Vec<Allowed> {
         let demo = self.demo.then(|| Allowed::Folder(place.file("demo")));
         self.git_allow.iter().cloned().chain(demo).collect()
+    }
+
+    /// Where the blobs of images are kept besides this machine's disk, and the key for it.
+    pub(crate) fn object_store(&self) -> Option<ObjectStoreAddress> {
+        let address = self.blobs.clone()?;
+        Some(ObjectStoreAddress {
+            endpoint: self.blobs_endpoint.clone(),
+            region: self.blobs_region.clone(),
+            key_id: std::env::var("AWS_ACCESS_KEY_ID").ok(),
+            key: std::env::var("AWS_SECRET_ACCESS_KEY").ok(),
+            ..address
+        })
     }
 }
 

@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
+use mainyard_core::model::{Bytes, Span};
+
 use super::{Output, Trial, Wait};
 
 /// Commands for images.
@@ -67,6 +69,37 @@ pub(crate) enum Image {
         forecast: bool,
         #[command(flatten)]
         output: Output,
+    },
+    /// List what each name keeps in the store, with the rule that holds for it.
+    #[command(after_help = "Example:\n  mainyard image storage")]
+    Storage {
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Declare how much a name may keep in the store, and which of its images go by themselves.
+    #[command(
+        after_help = "Example:\n  mainyard image storage-rule lockers/locker-api --limit 20GiB --keep 10 --older-than 30d\n  mainyard image storage-rule '*' --limit 5GiB\n  mainyard image storage-rule lockers/locker-api --none"
+    )]
+    StorageRule {
+        /// The name without a tag, such as lockers/locker-api; * for all that have no rule of their own.
+        name: String,
+        /// The bytes that its images may take up; what is past it is refused.
+        #[arg(long, value_name = "BYTES", conflicts_with = "none")]
+        limit: Option<Bytes>,
+        /// How many images stay, the newest first; older ones that nothing needs go.
+        #[arg(long, conflicts_with = "none")]
+        keep: Option<u32>,
+        /// Only images that were added longer ago than this go, in days, such as 30d.
+        #[arg(long, default_value = "0d", requires = "keep")]
+        older_than: String,
+        /// How often its images are looked through.
+        #[arg(long, value_name = "SPAN", default_value = "24h", requires = "keep")]
+        every: Span,
+        /// Take the rule back.
+        #[arg(long)]
+        none: bool,
+        #[command(flatten)]
+        trial: Trial,
     },
     /// Make a key that signs images, and print its public part.
     #[command(after_help = "Example:\n  mainyard image signing-key release.pem")]

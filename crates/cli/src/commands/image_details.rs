@@ -1,8 +1,8 @@
 //! Looking at an image, comparing two, and removing old ones.
 
 use mainyard_api::{
-    CompareImages, CompareImagesQuery, ImageComparison, ImageDetails, ImageQuery, ImagesPruned, NoPath,
-    PruneImages, PruneImagesQuery, ShowImage,
+    Attachment, CompareImages, CompareImagesQuery, ImageComparison, ImageDetails, ImageQuery, ImagesPruned,
+    NoPath, PruneImages, PruneImagesQuery, ShowImage,
 };
 use mainyard_core::model::{Bytes, ImageRef, NameError};
 
@@ -14,6 +14,8 @@ use crate::terminal::{Failure, Paint, count};
 
 /// Files of a comparison that are printed.
 const PRINTED: usize = 40;
+/// Packages of a bill of materials that are printed.
+const PACKAGES: usize = 20;
 
 fn parse(image: &str) -> Result<ImageRef, Failure> {
     image.parse().map_err(|error: NameError| Failure::usage(error.to_string()))
@@ -78,6 +80,22 @@ fn print_details(details: &ImageDetails) {
     for step in &details.history {
         println!("  {} {step}", Paint::stdout().quiet("made by"));
     }
+    print_attached(&details.attached);
+}
+
+fn print_attached(attached: &[Attachment]) {
+    for it in attached {
+        let short: String = it.digest.chars().take(19).collect();
+        println!("  {} {} {short}", Paint::stdout().quiet("attached"), it.kind);
+        let Some(bill) = &it.materials else { continue };
+        println!("    {}, {}", bill.format, count(bill.packages.len(), "package"));
+        for package in bill.packages.iter().take(PACKAGES) {
+            println!("      {} {}", package.name, package.version);
+        }
+        if bill.packages.len() > PACKAGES {
+            println!("      and {} more; all of them with --json", bill.packages.len() - PACKAGES);
+        }
+    }
 }
 
 pub(super) async fn compare(
@@ -122,6 +140,14 @@ fn print_comparison(image: &str, other: &str, compared: &ImageComparison) {
     println!("{added} added, {changed} changed, {removed} removed; {} are new in {other}", size(sums.bytes));
 }
 
+/// Reads `30d`.
+pub(super) fn days(older_than: &str) -> Result<u32, Failure> {
+    let days = older_than.strip_suffix('d').unwrap_or(older_than).parse();
+    days.map_err(|_| {
+        Failure::usage(format!("--older-than is {older_than:?}; a number of days such as 30d is expected"))
+    })
+}
+
 /// Reads a rule as it is written on the command line.
 ///
 /// # Errors
@@ -132,11 +158,7 @@ pub(super) fn rule(
     of: Option<String>,
     forecast: bool,
 ) -> Result<PruneImagesQuery, Failure> {
-    let days = older_than.strip_suffix('d').unwrap_or(older_than).parse();
-    let wrong = |_| {
-        Failure::usage(format!("--older-than is {older_than:?}; a number of days such as 30d is expected"))
-    };
-    Ok(PruneImagesQuery { keep, older_than: days.map_err(wrong)?, repository: of, forecast })
+    Ok(PruneImagesQuery { keep, older_than: days(older_than)?, repository: of, forecast })
 }
 
 pub(super) async fn prune(client: &Client, query: PruneImagesQuery, output: Output) -> Result<(), Failure> {

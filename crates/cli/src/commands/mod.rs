@@ -20,12 +20,13 @@ pub(crate) mod signing;
 mod since;
 mod sources;
 mod stats;
+mod storage;
 pub(crate) mod tokens;
 mod way_out;
 mod why;
 
-use mainyard_api::{AddSignInKey, NoPath, NoQuery};
-use mainyard_core::model::{Name, NameError, ReleaseId, Target};
+use mainyard_api::{AddSignInKey, NewStorageRule, NoPath, NoQuery};
+use mainyard_core::model::{Name, NameError, PruneSchedule, ReleaseId, Target};
 
 use crate::args::{Command, Image, Secret};
 use crate::client::Client;
@@ -136,6 +137,15 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         Command::Image(Image::Prune { keep, older_than, of, forecast, output }) => {
             let query = image_details::rule(keep, &older_than, of, forecast)?;
             image_details::prune(&client, query, output).await
+        }
+        Command::Image(Image::Storage { output }) => storage::list(&client, output).await,
+        Command::Image(Image::StorageRule { name, none: true, trial, .. }) => {
+            storage::remove(&client, name, &trial).await
+        }
+        Command::Image(Image::StorageRule { name, limit, keep, older_than, every, trial, .. }) => {
+            let older_than = image_details::days(&older_than)?;
+            let prune = keep.map(|keep| PruneSchedule { keep, older_than, every });
+            storage::set(&client, name, NewStorageRule { limit, prune }, &trial).await
         }
         Command::Image(Image::Sign { image, key }) => signing::sign(&client, &image, &key).await,
         Command::Image(Image::Pull { image }) => registries::pull(&client, &image).await,

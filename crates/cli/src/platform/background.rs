@@ -29,6 +29,14 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     command.arg("--http").arg(start.http.to_string());
     command.arg("--https").arg(start.https.to_string());
     command.arg("--gateways").arg(start.gateways.to_string());
+    if let Some(address) = &start.blobs {
+        command.arg("--blobs").arg(address.url());
+        command.arg("--blobs-region").arg(&start.blobs_region);
+        if let Some(endpoint) = &start.blobs_endpoint {
+            command.arg("--blobs-endpoint").arg(endpoint);
+        }
+    }
+    command.arg("--verify-images-every").arg(start.verify_images_every.to_string());
     for resolver in &start.resolver {
         command.arg("--resolver").arg(resolver.to_string());
     }
@@ -55,6 +63,7 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     }
     if start.demo {
         command.arg("--demo").arg("--crowd").arg(start.crowd.to_string());
+        command.args(start.database.then_some("--database"));
     }
     command.stdin(Stdio::null()).stdout(Stdio::piped()).current_dir("/");
     // SAFETY: setsid is safe between fork and exec.

@@ -10,10 +10,11 @@ use mainyard_api::{
     OfTarget, Trial,
 };
 use mainyard_core::manifest::SourceFile;
-use mainyard_core::model::{Name, NameError, OutgoingMode};
-use mainyard_demo::{CROWD, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, pack_images};
+use mainyard_core::model::{ImageRef, Name, NameError, OutgoingMode, Target};
+use mainyard_core::record::State;
+use mainyard_demo::{CROWD, DebianError, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, database, pack_images};
 use mainyard_git::{Fence, NewCommit};
-use mainyard_images::{ContentStore, write_archive};
+use mainyard_images::{ContentStore, Digest, write_archive};
 
 use crate::client::Client;
 use crate::data_dir::DataDir;
@@ -28,13 +29,7 @@ pub(super) async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
     let store = ContentStore::open(dir.path()).map_err(|error| failed(&error))?;
     let images = pack_images(&store).map_err(|error| failed(&error))?;
     for (name, digest) in images {
-        if there.images.get(&name.to_string()).is_some_and(|image| image.digest == digest.to_string()) {
-            continue;
-        }
-        let mut archive = Vec::new();
-        write_archive(&store, &digest, &name.to_string(), &mut archive).map_err(|error| failed(&error))?;
-        let query = NewImageQuery { name: None, forecast: false };
-        client.send(client.request::<AddImage>(&NoPath {}, &query).body(archive)).await?;
+        add_image(client, &store, &there, &name, &digest).await?;
     }
     let mut all: Vec<(&str, Vec<String>)> =
         ENVIRONMENTS.iter().map(|name| (*name, vec![MANIFEST.to_owned()])).collect();
@@ -61,6 +56,55 @@ pub(super) async fn seed(client: &Client, crowd: usize) -> Result<(), Failure> {
         let declaration = Declaration { environment: name, files, exact: false, named: None };
         client.ask_with::<Declare, _>(NoPath {}, at_once, &declaration).await?;
     }
+    Ok(())
+}
+
+async fn add_image(
+    client: &Client,
+    store: &ContentStore,
+    there: &State,
+    name: &ImageRef,
+    digest: &Digest,
+) -> Result<(), Failure> {
+    if there.images.get(&name.to_string()).is_some_and(|image| image.digest == digest.to_string()) {
+        return Ok(());
+    }
+    let mut archive = Vec::new();
+    write_archive(store, digest, &name.to_string(), &mut archive)
+        .map_err(|error| Failure::failed(format!("the image {name} cannot be written: {error}")))?;
+    let query = NewImageQuery { name: None, forecast: false };
+    client.send(client.request::<AddImage>(&NoPath {}, &query).body(archive)).await?;
+    Ok(())
+}
+
+/// Adds a database server from this machine's Debian packages to the demo; says so where that cannot be.
+pub(super) async fn seed_database(client: &Client) -> Result<(), Failure> {
+    let there = client.snapshot().await?.state;
+    let dir = tempfile::tempdir()
+        .map_err(|error| Failure::failed(format!("the demo's database cannot be made: {error}")))?;
+    let made = ContentStore::open(dir.path()).map_err(DebianError::from);
+    let (store, (name, digest, declaration)) =
+        match made.and_then(|store| Ok((store.clone(), database(&store)?))) {
+            Ok(made) => made,
+            Err(error) => {
+                println!("  the demo goes without a database of its own: {error}");
+                return Ok(());
+            }
+        };
+    add_image(client, &store, &there, &name, &digest).await?;
+    let environment: Name =
+        ENVIRONMENTS[0].parse().map_err(|error: NameError| Failure::failed(error.to_string()))?;
+    let records = Target::new(
+        &environment,
+        &"records".parse::<Name>().map_err(|error| Failure::failed(error.to_string()))?,
+    );
+    if there.workloads.contains_key(&records) {
+        return Ok(());
+    }
+    let files = vec![SourceFile { name: "records.toml".to_owned(), text: declaration }];
+    let declaration = Declaration { environment, files, exact: false, named: None };
+    let at_once = Trial { forecast: false, lose_node: None };
+    client.ask_with::<Declare, _>(NoPath {}, at_once, &declaration).await?;
     Ok(())
 }
 

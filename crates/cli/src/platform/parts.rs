@@ -9,8 +9,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use mainyard_certificates::authority::Names;
-use mainyard_control::{ApiCertificate, ClientToken, KeySource};
-use mainyard_core::model::Name;
+use mainyard_control::{ApiCertificate, ClientToken, KeySource, ObjectStoreAddress};
+use mainyard_core::model::{Name, Span};
 use mainyard_gateway::Network;
 use mainyard_runtime::{Isolation, IsolationMode};
 use sandbox::filter::Filter;
@@ -55,6 +55,8 @@ pub(super) struct Common {
     /// Resolvers for names outside, instead of those that the machine lists.
     #[serde(default)]
     pub resolvers: Vec<SocketAddr>,
+    /// How often nodes read the layers on their disk again.
+    pub verify_images_every: Span,
     /// How logs are written.
     #[serde(default)]
     pub log_format: LogFormat,
@@ -69,6 +71,9 @@ pub(super) struct ForControl {
     pub part_tokens: Vec<(String, String)>,
     /// The first member.
     pub member: String,
+    /// The object store that blobs of images are kept in.
+    #[serde(default)]
+    pub object_store: Option<ObjectStoreAddress>,
     /// Repositories that may be followed, as `--git-allow` has them.
     pub git_allowed: Vec<String>,
     /// The API's address, and its names there.
@@ -277,6 +282,7 @@ pub(super) fn control(place: &DataDir) -> Result<(), Failure> {
         tls: certificate.map(|certificate| (listener(1), certificate)),
         database: own.database,
         images: place.file("images"),
+        object_store: own.object_store,
         repositories: place.file("repositories"),
         git_allowed: own.git_allowed.iter().filter_map(|text| text.parse().ok()).collect(),
         git_account: Account::Git.id(&common.instance),
@@ -322,6 +328,7 @@ pub(super) fn node(place: &DataDir) -> Result<(), Failure> {
         means: config.common.means.clone(),
         control: control_url(&config),
         token: token(&config)?,
+        verify_every: config.common.verify_images_every.duration(),
     };
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     let runtime = runtime.map_err(|error| log_and_fail(&error))?;

@@ -206,6 +206,7 @@ fn bring_up(
             .map(SocketAddr::port)
             .collect(),
         resolvers: start.resolver.clone(),
+        verify_images_every: start.verify_images_every,
         log_format: start.log_format,
     };
     let for_control = ForControl {
@@ -217,6 +218,7 @@ fn bring_up(
         names: start.api_name.clone(),
         tls: certificate_of(start)?,
         secrets_key: std::env::var(parts::SECRETS_KEY).ok(),
+        object_store: start.object_store(),
     };
     let configs = PartConfigs { common, for_control, part_tokens };
 
@@ -243,6 +245,9 @@ fn bring_up(
         if start.demo {
             demo::seed(&client, start.crowd).await?;
             demo::make_repository(place).await?;
+            if start.database {
+                demo::seed_database(&client).await?;
+            }
         }
         let key = client.ask::<AddSignInKey>(NoPath {}, NoQuery {}).await?;
         Ok::<String, Failure>(format!("{}{}", console_url(&call, start), key.path))

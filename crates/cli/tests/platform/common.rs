@@ -106,10 +106,16 @@ impl Platform {
     }
 
     pub(crate) fn try_start_with(&self, options: &[&str]) -> Said {
+        self.try_start_in(&[], options)
+    }
+
+    /// Starts it with variables in its surroundings.
+    pub(crate) fn try_start_in(&self, variables: &[(&str, &str)], options: &[&str]) -> Said {
         let (api, http, https) = (self.api.to_string(), self.http.to_string(), self.https.to_string());
         let mut words = vec!["start", "--background", "--api", &api, "--http", &http, "--https", &https];
         words.extend(options);
-        self.run(&words)
+        let mut command = mainyard(&self.data(), &words);
+        command.envs(variables.iter().copied()).output().expect("the program runs").into()
     }
 
     pub(crate) fn data(&self) -> PathBuf {

@@ -66,6 +66,12 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("image remove", "image remove lockers/none:1", "image remove lockers/locker-api:1.8.0"),
     ("image pull", "image pull nowhere/none:1", "-"),
     ("image pulls", "-", "image pulls"),
+    ("image storage", "-", "image storage"),
+    (
+        "image storage-rule",
+        "image storage-rule lockers/none --none",
+        "image storage-rule lockers/none --limit 1GiB",
+    ),
     ("image signing-key", "-", "image signing-key made.pem"),
     ("image sign", "image sign lockers/none:1 --key none.pem", "-"),
     (

@@ -10,21 +10,21 @@ use sha2::{Digest, Sha256};
 
 use crate::common::Platform;
 
-const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
+pub(crate) const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
 const INDEX: &str = "application/vnd.oci.image.index.v1+json";
 const CONFIG: &str = "application/vnd.oci.image.config.v1+json";
 const LAYER: &str = "application/vnd.oci.image.layer.v1.tar";
 const EMPTY: &str = "application/vnd.oci.empty.v1+json";
 
 /// A client of a registry.
-struct Client<'a> {
+pub(crate) struct Client<'a> {
     platform: &'a Platform,
     base: String,
     http: reqwest::Client,
     token: String,
 }
 
-fn digest(bytes: &[u8]) -> String {
+pub(crate) fn digest(bytes: &[u8]) -> String {
     let hex: String = Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect();
     format!("sha256:{hex}")
 }
@@ -35,25 +35,31 @@ fn header<'a>(answer: &'a Response, name: &str) -> &'a str {
 }
 
 /// The code of a refusal, with its status.
-async fn refused(answer: Response) -> (u16, String) {
+pub(crate) async fn refused(answer: Response) -> (u16, String) {
     let status = answer.status().as_u16();
     let body: Value = answer.json().await.expect("an error of the specification");
     (status, body["errors"][0]["code"].as_str().unwrap_or_else(|| panic!("no code: {body}")).to_owned())
 }
 
-fn is(status: u16, code: &str) -> (u16, String) {
+pub(crate) fn is(status: u16, code: &str) -> (u16, String) {
     (status, code.to_owned())
 }
 
 impl<'a> Client<'a> {
-    fn of(platform: &'a Platform) -> Client<'a> {
+    pub(crate) fn of(platform: &'a Platform) -> Client<'a> {
         let http = reqwest::Client::builder().no_proxy().build().expect("a client");
         Client { platform, base: format!("http://{}", platform.api), http, token: platform.token() }
     }
 }
 
 impl Client<'_> {
-    async fn send(&self, method: &str, path: &str, headers: &[(&str, &str)], body: Vec<u8>) -> Response {
+    pub(crate) async fn send(
+        &self,
+        method: &str,
+        path: &str,
+        headers: &[(&str, &str)],
+        body: Vec<u8>,
+    ) -> Response {
         let method = Method::from_bytes(method.as_bytes()).expect("a method");
         let url = if path.starts_with("http") { path.to_owned() } else { format!("{}{path}", self.base) };
         let mut request = self.http.request(method, url).basic_auth("mira", Some(&self.token));
@@ -68,7 +74,7 @@ impl Client<'_> {
     }
 
     /// Pushes a blob in two requests; gives its digest.
-    async fn push(&self, repository: &str, bytes: &[u8]) -> String {
+    pub(crate) async fn push(&self, repository: &str, bytes: &[u8]) -> String {
         let begun = self.send("POST", &format!("/v2/{repository}/blobs/uploads/"), &[], Vec::new()).await;
         assert_eq!(begun.status(), StatusCode::ACCEPTED);
         let (place, digest) = (header(&begun, "location").to_owned(), digest(bytes));
@@ -77,7 +83,13 @@ impl Client<'_> {
         digest
     }
 
-    async fn put(&self, repository: &str, reference: &str, kind: &str, manifest: &[u8]) -> Response {
+    pub(crate) async fn put(
+        &self,
+        repository: &str,
+        reference: &str,
+        kind: &str,
+        manifest: &[u8],
+    ) -> Response {
         let path = format!("/v2/{repository}/manifests/{reference}");
         self.send("PUT", &path, &[("content-type", kind)], manifest.to_vec()).await
     }
@@ -91,7 +103,13 @@ impl Client<'_> {
     }
 
     /// The manifest of a small image, whose blobs are pushed.
-    async fn image_of(&self, repository: &str, word: &str, processor: &str, more: &str) -> Vec<u8> {
+    pub(crate) async fn image_of(
+        &self,
+        repository: &str,
+        word: &str,
+        processor: &str,
+        more: &str,
+    ) -> Vec<u8> {
         let layer = word.repeat(1000).into_bytes();
         let config = json!({"os": "linux", "architecture": processor, "rootfs": {"type": "layers", "diff_ids": [digest(&layer)]}});
         let config = config.to_string().into_bytes();
@@ -127,6 +145,7 @@ const ROWS: &[Row] = rows! {
     "A blob is read whole, in ranges, and by its head" => blob_read;
     "A manifest is read by tag and by digest as it came, with its type" => manifest_read;
     "A manifest whose blobs are not there is refused" => missing_parts;
+    "A manifest that says another length of a blob than it has is refused" => lying_length;
     "What is no manifest, or is too long, is refused" => no_manifest;
     "Tags are listed by name, in pages" => tags;
     "Repositories are listed by name, in pages" => catalog;
@@ -371,6 +390,16 @@ async fn missing_parts(client: &Client<'_>) {
     let answer = client.put("has-none", "one", MANIFEST, &manifest).await;
     assert_eq!(refused(answer).await, is(404, "MANIFEST_BLOB_UNKNOWN"));
     assert_eq!(refused(client.get("/v2/has-none/manifests/one").await).await, is(404, "MANIFEST_UNKNOWN"));
+}
+
+async fn lying_length(client: &Client<'_>) {
+    let manifest = client.image_of("lies", "length", "s390x", "").await;
+    let text = String::from_utf8(manifest).expect("text");
+    let lie = text.replace("\"size\":6000", "\"size\":6");
+    assert_ne!(lie, text);
+    let answer = client.put("lies", "one", MANIFEST, lie.as_bytes()).await;
+    assert_eq!(refused(answer).await, is(400, "MANIFEST_INVALID"));
+    assert_eq!(client.put("lies", "one", MANIFEST, text.as_bytes()).await.status(), StatusCode::CREATED);
 }
 
 async fn no_manifest(client: &Client<'_>) {

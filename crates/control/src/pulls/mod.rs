@@ -7,11 +7,11 @@ mod operations;
 mod pull;
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use mainyard_api::{PullProgress, PullState};
 use mainyard_core::model::{ImageRef, Reason, ReasonCode};
-use mainyard_images::Digest;
+use mainyard_images::Turns;
 use tokio::sync::watch;
 
 pub(crate) use automatic::pull_awaited;
@@ -66,25 +66,12 @@ impl Trouble {
 pub(crate) struct Pulls {
     known: Mutex<BTreeMap<String, watch::Receiver<PullProgress>>>,
     /// Blobs that are being fetched: several images may need one, and two that write it would spoil it.
-    blobs: Mutex<BTreeMap<String, Weak<tokio::sync::Mutex<()>>>>,
+    turns: Turns,
 }
 
 impl Pulls {
     fn lock(&self) -> MutexGuard<'_, BTreeMap<String, watch::Receiver<PullProgress>>> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// The turn at a blob, for as long as what is given is held.
-    async fn turn_at(&self, blob: &Digest) -> tokio::sync::OwnedMutexGuard<()> {
-        let turn = {
-            let mut blobs = self.blobs.lock().unwrap_or_else(PoisonError::into_inner);
-            blobs.retain(|_, turn| turn.strong_count() > 0);
-            let known = blobs.get(blob.hex()).and_then(Weak::upgrade);
-            let turn = known.unwrap_or_default();
-            blobs.insert(blob.hex().to_owned(), Arc::downgrade(&turn));
-            turn
-        };
-        turn.lock_owned().await
     }
 
     /// Joins the pull of an image that goes on, or begins one: then its progress is to be told through what is given.

@@ -23,7 +23,9 @@ use tokio::sync::watch;
 use super::Trouble;
 use super::client::RegistryClient;
 use crate::Control;
+use crate::blobs::{BlobError, Blobs};
 use crate::images::no_room;
+use crate::storage::check_limit;
 
 /// Blobs that are fetched at once.
 const AT_ONCE: usize = 4;
@@ -97,17 +99,18 @@ pub(super) async fn pull_and_record(
     let (registry, repository) = registry_of(control, image).await?;
     let client = client_of(control, &registry).await?;
     let chosen = find(&client, &repository, &image.tag).await?;
-    let store = &control.images;
     let read: ImageManifest = document(&chosen.manifest, "the manifest")?;
     let layers = read.layers.len();
     if layers > LAYERS {
         return Err(Trouble::Unusable(format!("{image} has {layers} layers; {LAYERS} are the most")));
     }
     let blobs: Vec<&Descriptor> = read.layers.iter().chain([&read.config]).collect();
+    let parts: Vec<(String, u64)> = blobs.iter().map(|part| (part.digest.clone(), part.size)).collect();
+    let limit = check_limit(control, &image.repository, &parts).await;
+    limit.map_err(|problem| Trouble::Here(problem.detail))?;
     fetch_all(control, &client, &repository, &blobs, progress).await?;
-    check_configuration(store, image, &read)?;
-    let put = store.put(chosen.manifest.as_slice(), Some(&chosen.digest));
-    put.map_err(|error| Trouble::Here(error.to_string()))?;
+    check_configuration(&control.blobs, image, &read).await?;
+    control.blobs.put(&chosen.manifest, &chosen.digest).await.map_err(here)?;
     let signed_by = signers(&client, &repository, &chosen.digest).await;
     let record = ImageRecord {
         image: image.clone(),
@@ -195,10 +198,9 @@ fn document<T: serde::de::DeserializeOwned>(bytes: &[u8], what: &str) -> Result<
 }
 
 /// Whether the image can be run here at all, by its configuration.
-fn check_configuration(store: &ContentStore, image: &ImageRef, read: &ImageManifest) -> Result<(), Trouble> {
-    let here = |error: mainyard_images::Error| Trouble::Here(error.to_string());
+async fn check_configuration(blobs: &Blobs, image: &ImageRef, read: &ImageManifest) -> Result<(), Trouble> {
     let digest = parsed(&read.config)?;
-    let config = store.read(&digest, MANIFEST_LIMIT).map_err(here)?;
+    let config = blobs.read(&digest, MANIFEST_LIMIT).await.map_err(here)?;
     let config: ImageConfiguration = document(&config, "the configuration")?;
     let (layers, ids) = (read.layers.len(), config.rootfs.diff_ids.len());
     if layers != ids {
@@ -215,6 +217,10 @@ fn check_configuration(store: &ContentStore, image: &ImageRef, read: &ImageManif
     Ok(())
 }
 
+fn here(error: BlobError) -> Trouble {
+    Trouble::Here(error.to_string())
+}
+
 fn parsed(descriptor: &Descriptor) -> Result<Digest, Trouble> {
     Digest::parse(&descriptor.digest).map_err(|error| Trouble::Unusable(error.to_string()))
 }
@@ -224,22 +230,22 @@ async fn fetch_all(
     control: &Control,
     client: &RegistryClient,
     repository: &str,
-    blobs: &[&Descriptor],
+    wanted: &[&Descriptor],
     progress: &watch::Sender<PullProgress>,
 ) -> Result<(), Trouble> {
-    let store = &control.images;
+    let blobs = &control.blobs;
     let mut missing: Vec<(Digest, u64)> = Vec::new();
     let mut there = 0;
-    for blob in blobs {
+    for blob in wanted {
         let digest = parsed(blob)?;
-        if store.keep(&digest) {
+        if blobs.keep(&digest).await.map_err(here)? {
             there += blob.size;
         } else if !missing.iter().any(|(known, _)| *known == digest) {
             missing.push((digest, blob.size));
         }
     }
     let total: u64 = missing.iter().fold(0, |sum, (_, size)| sum.saturating_add(*size));
-    if let Some(problem) = no_room(store.root(), total) {
+    if let Some(problem) = no_room(blobs.local().root(), total) {
         return Err(Trouble::Here(problem.detail));
     }
     progress.send_modify(|progress| {
@@ -247,18 +253,19 @@ async fn fetch_all(
         progress.layers = missing.len() as u32;
     });
     let told = Told { fetched: AtomicU64::new(0), began: Timestamp::now(), progress };
-    let dir = store.root().join("pulls");
+    let dir = blobs.local().root().join("pulls");
     tokio::fs::create_dir_all(&dir).await.map_err(|error| Trouble::Here(error.to_string()))?;
     let fetching = missing.into_iter().map(|(digest, size)| {
         let part = Part { path: dir.join(digest.hex()), digest, size };
         let told = &told;
         async move {
-            let _turn = control.pulls.turn_at(&part.digest).await;
+            let _turn = control.pulls.turns.at(part.digest.hex()).await;
             // Another image's pull may have fetched it meanwhile.
-            if store.keep(&part.digest) {
+            if blobs.keep(&part.digest).await.map_err(here)? {
                 told.add(part.size);
             } else {
-                part.fetch(client, repository, store, told).await?;
+                part.fetch(client, repository, blobs.local(), told).await?;
+                blobs.publish(std::slice::from_ref(&part.digest)).await.map_err(here)?;
             }
             told.progress.send_modify(|progress| progress.fetched_layers += 1);
             Ok(())

@@ -1,20 +1,14 @@
 //! Blobs of a repository: read, whole or in part, and removed.
 
-use std::io::SeekFrom;
-
 use actix_web::HttpResponse;
 use actix_web::body::SizedStream;
 use actix_web::http::header::{ACCEPT_RANGES, CONTENT_RANGE, RANGE};
 use mainyard_core::model::ImageRecord;
 use mainyard_images::{Digest, ImageManifest};
 use mainyard_registry::{ByteRange, ErrorCode, MANIFEST_LIMIT, RegistryError, Repository, requested};
-use tokio::io::{AsyncReadExt, AsyncSeekExt};
-use tokio_util::io::ReaderStream;
 
-use super::{BYTES, Call, DIGEST, of_disk, of_record};
-
-/// How much is read from the disk at once.
-const PIECE: usize = 64 << 10;
+use super::{BYTES, Call, DIGEST, of_blobs, of_record};
+use crate::blobs::BlobError;
 
 pub(super) fn unknown(repository: &Repository, digest: &Digest) -> RegistryError {
     RegistryError::new(ErrorCode::BlobUnknown, format!("{repository} has no blob {digest}"))
@@ -26,7 +20,7 @@ pub(super) async fn has(
     repository: &Repository,
     digest: &Digest,
 ) -> Result<bool, RegistryError> {
-    if !call.control.images.has(digest) {
+    if !call.control.blobs.has(digest).await.map_err(|error| of_blobs(&error))? {
         return Ok(false);
     }
     let linked = call.control.store.has_blob(repository.as_str(), &digest.to_string()).await;
@@ -34,9 +28,12 @@ pub(super) async fn has(
         return Ok(true);
     }
     let images = images_of(call, repository).await;
-    Ok(images
-        .iter()
-        .any(|image| parts_of(call, image).is_some_and(|parts| parts.contains(&digest.to_string()))))
+    for image in &images {
+        if parts_of(call, image).await.is_some_and(|parts| parts.contains(&digest.to_string())) {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 /// Images that were added under this name.
@@ -46,8 +43,8 @@ pub(super) async fn images_of(call: &Call, repository: &Repository) -> Vec<Image
     images.cloned().collect()
 }
 
-fn parts_of(call: &Call, image: &ImageRecord) -> Option<Vec<String>> {
-    let bytes = call.control.images.read(&Digest::parse(&image.digest).ok()?, MANIFEST_LIMIT).ok()?;
+async fn parts_of(call: &Call, image: &ImageRecord) -> Option<Vec<String>> {
+    let bytes = call.control.blobs.read(&Digest::parse(&image.digest).ok()?, MANIFEST_LIMIT).await.ok()?;
     let manifest: ImageManifest = serde_json::from_slice(&bytes).ok()?;
     Some(manifest.layers.iter().chain([&manifest.config]).map(|part| part.digest.clone()).collect())
 }
@@ -60,24 +57,27 @@ pub(super) async fn read(
     if !has(call, repository, digest).await? {
         return Err(unknown(repository, digest));
     }
-    let file = tokio::fs::File::open(call.control.images.path(digest)).await;
-    let mut file = file.map_err(|_| unknown(repository, digest))?;
-    let length = file.metadata().await.map_err(|error| of_disk(&error))?.len();
-    let range = requested(call.header(RANGE), length)?;
+    let mut asked = Ok(None);
+    let body = call.control.blobs.stream(digest, |length| {
+        asked = requested(call.header(RANGE), length);
+        asked.clone().ok().flatten()
+    });
+    let body = match body.await {
+        Err(BlobError::Unknown(_)) => return Err(unknown(repository, digest)),
+        other => other.map_err(|error| of_blobs(&error))?,
+    };
+    let (range, length) = (asked?, body.length);
     let mut answer = match range {
         Some(ByteRange { first, last }) => {
-            file.seek(SeekFrom::Start(first)).await.map_err(|error| of_disk(&error))?;
             let mut answer = HttpResponse::PartialContent();
             answer.insert_header((CONTENT_RANGE, format!("bytes {first}-{last}/{length}")));
             answer
         }
         None => HttpResponse::Ok(),
     };
-    let count = range.map_or(length, ByteRange::len);
     answer.insert_header(BYTES).insert_header((DIGEST, digest.to_string()));
     answer.insert_header((ACCEPT_RANGES, "bytes"));
-    let pieces = ReaderStream::with_capacity(file.take(count), PIECE);
-    Ok(answer.body(SizedStream::new(count, pieces)))
+    Ok(answer.body(SizedStream::new(range.map_or(length, ByteRange::len), body.pieces)))
 }
 
 pub(super) async fn remove(

@@ -20,7 +20,8 @@ use mainyard_registry::{
 use mainyard_store::{ManifestRow, TagRow};
 use serde_json::json;
 
-use super::{Call, DIGEST, blobs, listed, of_disk, of_problem, of_record};
+use super::{Call, DIGEST, blobs, listed, of_blobs, of_disk, of_problem, of_record, within_limit};
+use crate::blobs::BlobError;
 use crate::body_limits::of_payload;
 
 /// The media type of an image that was added without one.
@@ -93,8 +94,10 @@ pub(super) async fn read(
     if row.is_none() && !added.iter().any(|image| image.digest == digest.to_string()) {
         return Err(unknown(repository, reference));
     }
-    let bytes =
-        call.control.images.read(&digest, MANIFEST_LIMIT).map_err(|_| unknown(repository, reference))?;
+    let bytes = call.control.blobs.read(&digest, MANIFEST_LIMIT).await.map_err(|error| match error {
+        BlobError::Away(..) => of_blobs(&error),
+        _ => unknown(repository, reference),
+    })?;
     let said =
         || serde_json::from_slice::<serde_json::Value>(&bytes).ok()?["mediaType"].as_str().map(str::to_owned);
     let media_type = row.map(|row| row.media_type).or_else(said).unwrap_or_else(|| IMAGE.to_owned());
@@ -142,9 +145,9 @@ pub(super) async fn write(
         let message = format!("the manifest has the digest {}, not {digest}", manifest.digest);
         return Err(RegistryError::new(ErrorCode::DigestInvalid, message));
     }
-    check_parts(call, repository, &manifest).await?;
-    let image = runnable(call, &manifest, &bytes)?;
-    call.control.images.put(&bytes[..], Some(&manifest.digest)).map_err(|error| of_disk(&error))?;
+    check_parts(call, repository, &manifest, &bytes).await?;
+    let image = runnable(call, &manifest, &bytes).await?;
+    call.control.blobs.put(&bytes, &manifest.digest).await.map_err(|error| of_blobs(&error))?;
     let tag = match reference {
         Reference::Tag(tag) => Some(TagRow {
             tag: tag.to_string(),
@@ -163,7 +166,7 @@ pub(super) async fn write(
         artifact_type: manifest.artifact_type.clone(),
         annotations: manifest.annotations.clone(),
     };
-    let signer = signer_of(call, &manifest)?;
+    let signer = signer_of(call, &manifest).await?;
     let put = call.control.store.put_manifest(&row, tag.as_ref(), &call.caller.member).await;
     put.map_err(|error| of_record(&error))?;
     if let (Reference::Tag(tag), Some((digest, size, layers))) = (reference, image) {
@@ -184,7 +187,7 @@ pub(super) async fn write(
 }
 
 /// The image that a signature is of, and the key that made it; nothing of what is no signature.
-fn signer_of(call: &Call, manifest: &Manifest) -> Result<Option<(String, String)>, RegistryError> {
+async fn signer_of(call: &Call, manifest: &Manifest) -> Result<Option<(String, String)>, RegistryError> {
     let invalid =
         |why: String| RegistryError::new(ErrorCode::ManifestInvalid, format!("the signature: {why}"));
     let (Some(subject), Some(SIGNATURE)) = (&manifest.subject, manifest.artifact_type.as_deref()) else {
@@ -194,20 +197,36 @@ fn signer_of(call: &Call, manifest: &Manifest) -> Result<Option<(String, String)
     let [blob] = own.collect::<Vec<_>>()[..] else {
         return Err(invalid("its manifest names more or less than one blob".to_owned()));
     };
-    let bytes =
-        call.control.images.read(blob, SIGNATURE_LIMIT).map_err(|error| invalid(error.to_string()))?;
+    let bytes = call.control.blobs.read(blob, SIGNATURE_LIMIT).await;
+    let bytes = bytes.map_err(|error| invalid(error.to_string()))?;
     let key = signer(&String::from_utf8_lossy(&bytes), subject).map_err(invalid)?;
     Ok(Some((subject.to_string(), key)))
 }
 
 /// Everything that a manifest names must be in the repository before it. It stays from here on, however old it is.
-async fn check_parts(call: &Call, repository: &Repository, manifest: &Manifest) -> Result<(), RegistryError> {
+async fn check_parts(
+    call: &Call,
+    repository: &Repository,
+    manifest: &Manifest,
+    bytes: &[u8],
+) -> Result<(), RegistryError> {
+    let mut parts = vec![(manifest.digest.to_string(), bytes.len() as u64)];
     for blob in &manifest.blobs {
-        if !blobs::has(call, repository, blob).await? || !call.control.images.keep(blob) {
+        let kept = async || call.control.blobs.keep(blob).await.map_err(|error| of_blobs(&error));
+        if !blobs::has(call, repository, blob).await? || !kept().await? {
             let message = format!("{repository} has no blob {blob}, which the manifest names; push it first");
             return Err(RegistryError::new(ErrorCode::ManifestBlobUnknown, message));
         }
     }
+    for (blob, said) in &manifest.sizes {
+        let length = call.control.blobs.length(blob).await.map_err(|error| of_blobs(&error))?.unwrap_or(0);
+        if length != *said {
+            let message = format!("the manifest says that {blob} has {said} bytes; it has {length}");
+            return Err(RegistryError::new(ErrorCode::ManifestInvalid, message));
+        }
+        parts.push((blob.to_string(), length));
+    }
+    within_limit(call, repository, &parts).await?;
     for inner in &manifest.manifests {
         if row_of(call, repository, inner).await?.is_none() {
             let message =
@@ -220,7 +239,7 @@ async fn check_parts(call: &Call, repository: &Repository, manifest: &Manifest) 
 
 /// The manifest that this platform runs of an image or an index, with the size and number of its layers; nothing for what is
 /// no image, or for other processors.
-fn runnable(
+async fn runnable(
     call: &Call,
     manifest: &Manifest,
     bytes: &[u8],
@@ -237,32 +256,39 @@ fn runnable(
             });
             let Some(inner) = here.next() else { return Ok(None) };
             let digest = Digest::parse(&inner.digest).map_err(|error| invalid(error.to_string()))?;
-            let bytes = call.control.images.read(&digest, MANIFEST_LIMIT).map_err(|error| of_disk(&error))?;
+            let bytes = call.control.blobs.read(&digest, MANIFEST_LIMIT).await;
+            let bytes = bytes.map_err(|error| of_blobs(&error))?;
             let found = Manifest::stored(&bytes)?;
-            if found.kind == ManifestKind::Image { runnable(call, &found, &bytes) } else { Ok(None) }
+            if found.kind == ManifestKind::Image { image_here(call, &found, &bytes).await } else { Ok(None) }
         }
-        ManifestKind::Image => {
-            let read: ImageManifest =
-                serde_json::from_slice(bytes).map_err(|error| invalid(error.to_string()))?;
-            let config =
-                manifest.config.as_ref().ok_or_else(|| invalid("it has no configuration".to_owned()))?;
-            let config = call.control.images.read(config, MANIFEST_LIMIT);
-            let config =
-                config.map_err(|error| invalid(format!("the configuration cannot be read: {error}")))?;
-            let config: ImageConfiguration = serde_json::from_slice(&config).map_err(|error| {
-                invalid(format!("the configuration does not follow the image specification: {error}"))
-            })?;
-            let (layers, ids) = (read.layers.len(), config.rootfs.diff_ids.len());
-            if layers != ids {
-                return Err(invalid(format!("the manifest names {layers} layers, its configuration {ids}")));
-            }
-            let lengths = read.layers.iter().map(|layer| Digest::parse(&layer.digest).ok());
-            let size = lengths
-                .map(|digest| digest.and_then(|digest| call.control.images.length(&digest)).unwrap_or(0));
-            let image = (manifest.digest.clone(), size.sum(), u32::try_from(layers).unwrap_or(u32::MAX));
-            Ok(runs_here(&config.os, &config.architecture).then_some(image))
-        }
+        ManifestKind::Image => image_here(call, manifest, bytes).await,
     }
+}
+
+/// An image's own digest, size and number of layers; nothing for one that is made for other processors.
+async fn image_here(
+    call: &Call,
+    manifest: &Manifest,
+    bytes: &[u8],
+) -> Result<Option<(Digest, u64, u32)>, RegistryError> {
+    let invalid = |message: String| RegistryError::new(ErrorCode::ManifestInvalid, message);
+    let read: ImageManifest = serde_json::from_slice(bytes).map_err(|error| invalid(error.to_string()))?;
+    let config = manifest.config.as_ref().ok_or_else(|| invalid("it has no configuration".to_owned()))?;
+    let config = call.control.blobs.read(config, MANIFEST_LIMIT).await;
+    let config = config.map_err(|error| invalid(format!("the configuration cannot be read: {error}")))?;
+    let config: ImageConfiguration = serde_json::from_slice(&config).map_err(|error| {
+        invalid(format!("the configuration does not follow the image specification: {error}"))
+    })?;
+    let (layers, ids) = (read.layers.len(), config.rootfs.diff_ids.len());
+    if layers != ids {
+        return Err(invalid(format!("the manifest names {layers} layers, its configuration {ids}")));
+    }
+    let mut size = 0;
+    for layer in read.layers.iter().filter_map(|layer| Digest::parse(&layer.digest).ok()) {
+        size += call.control.blobs.length(&layer).await.map_err(|error| of_blobs(&error))?.unwrap_or(0);
+    }
+    let image = (manifest.digest.clone(), size, u32::try_from(layers).unwrap_or(u32::MAX));
+    Ok(runs_here(&config.os, &config.architecture).then_some(image))
 }
 
 /// Records an image under its name: releases may wait for it.

@@ -14,13 +14,16 @@ use actix_web::http::header::{CONTENT_LENGTH, CONTENT_TYPE, LOCATION, WWW_AUTHEN
 use actix_web::web::{self, Data};
 use actix_web::{HttpRequest, HttpResponse};
 use mainyard_api::{Limits, Problem, ProblemCode};
-use mainyard_registry::{ErrorCode, Page, RegistryError, RegistryRequest, Scope, challenge, next_link};
+use mainyard_registry::{
+    ErrorCode, Page, RegistryError, RegistryRequest, Repository, Scope, challenge, next_link,
+};
 use serde::Deserialize;
 use tracing::Instrument;
 
 pub(crate) use uploads::{OpenUploads, clear as clear_uploads};
 
 use crate::Control;
+use crate::blobs::BlobError;
 use crate::body_limits;
 use access::Caller;
 
@@ -215,6 +218,29 @@ fn of_record(error: &mainyard_store::Error) -> RegistryError {
 fn of_disk(error: &impl std::fmt::Display) -> RegistryError {
     tracing::warn!(%error, "the registry cannot use the image store");
     RegistryError::new(ErrorCode::Unavailable, "the image store cannot be used now; try again in a moment")
+}
+
+/// Whether the repository may keep these blobs too, by the rule that holds for it.
+async fn within_limit(
+    call: &Call,
+    repository: &Repository,
+    parts: &[(String, u64)],
+) -> Result<(), RegistryError> {
+    let checked = crate::storage::check_limit(&call.control, repository.as_str(), parts).await;
+    checked.map_err(|problem| match problem.code {
+        // Trying again does not help: it is denied, not away.
+        ProblemCode::NoSpace => RegistryError::new(ErrorCode::Denied, problem.detail),
+        _ => of_problem(&problem),
+    })
+}
+
+fn of_blobs(error: &BlobError) -> RegistryError {
+    tracing::warn!(%error, "the registry cannot use the image store");
+    let sentence = match error {
+        BlobError::Away(..) => "the object store of images gives no answer now; try again in a moment",
+        _ => "the image store cannot be used now; try again in a moment",
+    };
+    RegistryError::new(ErrorCode::Unavailable, sentence)
 }
 
 fn of_problem(problem: &Problem) -> RegistryError {

@@ -19,7 +19,7 @@ use futures_util::StreamExt;
 use mainyard_images::{ContentStore, Digest};
 use mainyard_registry::{ErrorCode, RegistryError, Repository, chunk_of};
 
-use super::{Call, DIGEST, blobs, of_disk, of_problem, of_record};
+use super::{Call, DIGEST, blobs, of_blobs, of_disk, of_problem, of_record, within_limit};
 use crate::body_limits::of_payload;
 use crate::images::no_room;
 
@@ -71,7 +71,7 @@ fn unknown() -> RegistryError {
 }
 
 fn dir_of(call: &Call, id: &str) -> PathBuf {
-    call.control.images.root().join("uploads").join(id)
+    call.control.blobs.local().root().join("uploads").join(id)
 }
 
 /// The directory of an upload of this repository, and how many bytes have come.
@@ -116,7 +116,7 @@ pub(super) async fn begin(
         return Ok(mounted);
     }
     let id = format!("{:032x}", fastrand::u128(..));
-    let uploads = call.control.images.root().join("uploads");
+    let uploads = call.control.blobs.local().root().join("uploads");
     if fs::read_dir(&uploads).map_or(0, Iterator::count) >= MOST {
         return Err(RegistryError::new(
             ErrorCode::TooManyRequests,
@@ -186,8 +186,12 @@ pub(super) async fn end(
         .map_err(|error| RegistryError::new(ErrorCode::DigestInvalid, error.to_string()))?;
     let (dir, length) = find(call, repository, id)?;
     chunk_of(call.header(CONTENT_RANGE), length, call.length())?;
-    append(call, &dir, length, payload).await?;
-    let (images, data, digest) = (call.control.images.clone(), dir.join("data"), expected.clone());
+    let length = append(call, &dir, length, payload).await?;
+    if let Err(past) = within_limit(call, repository, &[(expected.to_string(), length)]).await {
+        let _ = fs::remove_dir_all(&dir);
+        return Err(past);
+    }
+    let (images, data, digest) = (call.control.blobs.local().clone(), dir.join("data"), expected.clone());
     let adopted = web::block(move || images.adopt(&data, &digest)).await.map_err(|error| of_disk(&error))?;
     match adopted {
         Ok(()) => {}
@@ -197,6 +201,12 @@ pub(super) async fn end(
             return Err(RegistryError::new(ErrorCode::DigestInvalid, error.to_string()));
         }
         Err(error) => return Err(of_disk(&error)),
+    }
+    // Where the object store is away, the client sends it again: a blob that came twice is one.
+    let published = call.control.blobs.publish(std::slice::from_ref(&expected)).await;
+    if let Err(error) = published {
+        let _ = fs::remove_dir_all(&dir);
+        return Err(of_blobs(&error));
     }
     let linked = call.control.store.link_blob(repository.as_str(), &expected.to_string()).await;
     linked.map_err(|error| of_record(&error))?;
@@ -217,7 +227,7 @@ async fn append(
     mut length: u64,
     mut payload: Payload,
 ) -> Result<u64, RegistryError> {
-    if let Some(refused) = no_room(call.control.images.root(), call.length().unwrap_or(0)) {
+    if let Some(refused) = no_room(call.control.blobs.local().root(), call.length().unwrap_or(0)) {
         return Err(of_problem(&refused));
     }
     let file = File::options().append(true).open(dir.join("data")).map_err(|_| unknown())?;
@@ -239,7 +249,7 @@ async fn append(
         }
         if written_since > 64 * GATHERED {
             written_since = 0;
-            if let Some(refused) = no_room(call.control.images.root(), 0) {
+            if let Some(refused) = no_room(call.control.blobs.local().root(), 0) {
                 return Err(of_problem(&refused));
             }
         }

@@ -39,6 +39,7 @@ impl DirtySet {
             | Kind::Source
             | Kind::Image
             | Kind::Registry
+            | Kind::StorageRule
             | Kind::Gateway
             | Kind::Node => {}
         }

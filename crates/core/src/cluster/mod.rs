@@ -47,6 +47,7 @@ mod source_follower;
 mod source_plan;
 mod source_sync;
 mod spent_numbers;
+mod storage_rules;
 mod transaction;
 mod work_queue;
 mod yields;

@@ -10,6 +10,7 @@ mod registries;
 mod releases;
 mod secrets;
 mod sources;
+mod storage_rules;
 mod workloads;
 
 use std::collections::BTreeSet;
@@ -41,6 +42,7 @@ pub use sources::{
     AddSource, CatchUp, CaughtUp, ChangeSource, HoldSource, NoteDeclared, NoteLook, RemoveSource,
     ResumeSource, SourceAdded, SourceChanged, SourceHeld, SourceRemoved, SourceResumed, UnknownCommits,
 };
+pub use storage_rules::{PruneByRule, RemoveStorageRule, SetStorageRule, StorageRuleSet};
 pub use workloads::{
     Advance, Advanced, Hold, HoldOutcome, RemoveWorkload, Resume, Resumed, Scale, Scaled, SetAside,
     SetAsideOutcome,
@@ -151,6 +153,9 @@ commands! {
     RemoveImage(Removed) = "remove-image"
     NoteSignature(SignatureNoted) = "note-signature"
     PruneImages(PrunedImages) = "prune-images"
+    PruneByRule(PrunedImages) = "prune-by-rule"
+    SetStorageRule(StorageRuleSet) = "set-storage-rule"
+    RemoveStorageRule(Removed) = "remove-storage-rule"
     AddRegistry(RegistryAdded) = "add-registry"
     RemoveRegistry(Removed) = "remove-registry"
     NotePull(PullNoted) = "note-pull"

@@ -18,12 +18,13 @@ mod service;
 mod source;
 mod spec;
 mod state;
+mod storage_rule;
 
 pub use certificate::{Certificate, CertificateView, WARN_DAYS, covers};
 pub use image_rule::ImageRule;
 pub use names::{
     EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target, is_host,
-    replica_short_name,
+    is_repository, replica_short_name,
 };
 pub use outgoing::{OUTGOING_FORM, OutgoingHosts, OutgoingMode, OutgoingRule, is_never_reached};
 pub use quantities::{Bytes, Cpu, Span};
@@ -51,3 +52,4 @@ pub use source::{
 };
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, SourceState, WorkloadState};
+pub use storage_rule::{EVERY_OTHER, PruneSchedule, StorageRule};

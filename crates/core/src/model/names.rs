@@ -258,15 +258,11 @@ impl FromStr for ImageRef {
         let wrong = || NameError { given: text.to_owned(), expected: IMAGE_RULE };
         let (repository, tag) =
             text.rsplit_once(':').filter(|(_, tag)| !tag.contains('/')).ok_or_else(wrong)?;
-        let segment = |part: &str| {
-            part.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit())
-                && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || "._-".contains(c))
-        };
         let tag_fits = !tag.is_empty()
             && tag.len() <= 128
             && !tag.starts_with(['.', '-'])
             && tag.chars().all(|c| c.is_ascii_alphanumeric() || "._-".contains(c));
-        if text.len() <= 255 && tag_fits && repository.split('/').all(segment) {
+        if text.len() <= 255 && tag_fits && is_repository(repository) {
             Ok(ImageRef { repository: repository.to_owned(), tag: tag.to_owned() })
         } else {
             Err(wrong())
@@ -291,6 +287,15 @@ impl fmt::Display for ImageRef {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}:{}", self.repository, self.tag)
     }
+}
+
+/// Whether the text is the name of a repository of images, such as `lockers/locker-api`.
+pub fn is_repository(text: &str) -> bool {
+    let segment = |part: &str| {
+        part.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit())
+            && part.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || "._-".contains(c))
+    };
+    text.split('/').all(segment)
 }
 
 /// Whether the text is a host name in lower case (RFC 1123 labels).

@@ -1,19 +1,24 @@
 //! Getting images from control's store onto the node: each layer once, anyone who asks for it.
 
-use std::collections::HashMap;
-use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, Ordering};
+mod progress;
+mod transfer;
+mod verify;
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, TryStreamExt, stream};
 use mainyard_control_client::{Control, Failed};
 use mainyard_core::model::{Reason, ReasonCode};
 use mainyard_images::{
-    Digest, ImageConfiguration, ImageManifest, User, merge_layer, resolve_user, unpack_layer,
+    Digest, ImageConfiguration, ImageManifest, Turns, User, merge_layer, resolve_user, sums_of_layer,
+    unpack_layer,
 };
-use tokio_util::io::{StreamReader, SyncIoBridge};
+use tokio::sync::RwLock;
 
 use crate::Config;
+pub(crate) use progress::{Progress, tell_progress};
 
 /// How often a blob is asked for again where control does not answer, and how long is waited before each time.
 const TRIES: u32 = 40;
@@ -68,6 +73,17 @@ pub(crate) struct Prepared {
     documents: Vec<PathBuf>,
 }
 
+/// A layer in control's store.
+#[derive(Debug, Clone)]
+struct LayerSource {
+    /// The digest of the blob.
+    packed: String,
+    /// Its length.
+    size: u64,
+    /// The digest of what it unpacks to.
+    diff_id: String,
+}
+
 /// The node's images.
 #[derive(Clone)]
 pub(crate) struct Images {
@@ -76,7 +92,14 @@ pub(crate) struct Images {
     merged: bool,
     control: Control,
     prepared: Arc<Mutex<HashMap<String, Arc<Prepared>>>>,
-    one_at_a_time: Arc<tokio::sync::Mutex<()>>,
+    /// One fetches an image, or a layer that several images have; the others wait for it.
+    turns: Turns,
+    /// Nothing is fetched while layers are removed.
+    sweeping: Arc<RwLock<()>>,
+    /// Packed layers on their way.
+    parts: PathBuf,
+    /// How far the images are that are being fetched.
+    pub progress: Progress,
 }
 
 impl Images {
@@ -86,7 +109,10 @@ impl Images {
             merged,
             control,
             prepared: Arc::default(),
-            one_at_a_time: Arc::default(),
+            turns: Turns::default(),
+            sweeping: Arc::default(),
+            parts: config.dir.join("parts"),
+            progress: Progress::default(),
         }
     }
 
@@ -96,8 +122,8 @@ impl Images {
     }
 
     /// Forgets images that no replica here has, and removes layers and documents that only they had.
-    pub(crate) async fn sweep(&self, in_use: Vec<String>) {
-        let _turn = self.one_at_a_time.lock().await;
+    pub(crate) async fn sweep(&self, in_use: Vec<String>, running: BTreeSet<String>) {
+        let _nobody_fetches = self.sweeping.write().await;
         let (layers, documents) = {
             let mut prepared = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
             prepared.retain(|digest, _| in_use.contains(digest));
@@ -110,10 +136,20 @@ impl Images {
                 prepared.values().flat_map(|image| image.documents.clone()).collect();
             (layers, documents)
         };
-        let dir = self.dir.clone();
+        let (dir, parts) = (self.dir.clone(), self.parts.clone());
+        let sums: Vec<PathBuf> = layers.iter().map(|layer| sums_of_layer(layer)).collect();
         let cleared = tokio::task::spawn_blocking(move || {
+            // Nothing is on its way: what lies there was given up.
+            for part in std::fs::read_dir(&parts).into_iter().flatten().flatten() {
+                if let Err(error) = std::fs::remove_file(part.path()) {
+                    tracing::warn!(path = %part.path().display(), %error, "a packed layer cannot be removed");
+                }
+            }
             for entry in std::fs::read_dir(&dir).into_iter().flatten().flatten() {
                 let path = entry.path();
+                if sums.contains(&path) || verify::is_mounted(&path, &running) {
+                    continue;
+                }
                 let removed = if path.is_dir() {
                     (!layers.contains(&path)).then(|| std::fs::remove_dir_all(&path))
                 } else {
@@ -131,7 +167,8 @@ impl Images {
 
     /// Gets and unpacks what is missing of an image.
     pub(crate) async fn prepare(&self, digest: &str) -> Result<Arc<Prepared>, Reason> {
-        let _turn = self.one_at_a_time.lock().await;
+        let _nobody_sweeps = self.sweeping.read().await;
+        let _turn = self.turns.at(digest).await;
         if let Some(image) = self.prepared(digest) {
             return Ok(image);
         }
@@ -144,6 +181,7 @@ impl Images {
             tokio::time::sleep(PAUSE).await;
             got = self.get(digest).await;
         }
+        self.progress.end(digest);
         let image = Arc::new(got.map_err(|error| Reason::new(ReasonCode::ImageUnusable, error.to_string()))?);
         self.prepared
             .lock()
@@ -160,14 +198,21 @@ impl Images {
             .collect::<Result<_, _>>()?;
         let config: ImageConfiguration = self.document(&manifest.config.digest).await?;
         let both = manifest.layers.iter().zip(&config.rootfs.diff_ids);
-        let parts: Vec<(String, String)> =
-            both.map(|(layer, id)| (layer.digest.clone(), id.clone())).collect();
+        let sources: Vec<LayerSource> = both
+            .map(|(layer, id)| LayerSource {
+                packed: layer.digest.clone(),
+                size: layer.size,
+                diff_id: id.clone(),
+            })
+            .collect();
+        let missing = sources.iter().filter(|source| self.merged || !self.has_layer(source));
+        self.progress.begin(digest, missing.map(|source| source.size).sum());
         let layers = if self.merged {
-            vec![self.tree(digest, &parts).await?]
+            vec![self.tree(digest, &sources).await?]
         } else {
-            let fetched = parts.into_iter().map(|(packed, diff_id)| {
+            let fetched = sources.into_iter().map(|source| {
                 let images = self.clone();
-                async move { images.layer(&packed, &diff_id).await }
+                async move { images.layer(digest, &source).await }
             });
             stream::iter(fetched).buffered(AT_ONCE).try_collect().await?
         };
@@ -185,34 +230,6 @@ impl Images {
         })
     }
 
-    async fn blob(&self, digest: &str) -> Result<reqwest::Response, FetchError> {
-        match self.control.get(&format!("/link/blobs/{digest}")).await {
-            Err(Failed::Unreachable(_) | Failed::NotTheLeader(_)) => Err(FetchError::Away(digest.to_owned())),
-            other => other.map_err(|error| FetchError::Refused(digest.to_owned(), error)),
-        }
-    }
-
-    /// Fetches a layer and has it unpacked as it comes, on a thread of its own.
-    async fn unpack_with(
-        &self,
-        packed: &str,
-        unpack: impl FnOnce(&mut dyn std::io::Read) -> Result<(), mainyard_images::Error> + Send + 'static,
-    ) -> Result<(), FetchError> {
-        let broken = Arc::new(AtomicBool::new(false));
-        let breaks = Arc::clone(&broken);
-        let body = self.blob(packed).await?.bytes_stream().map_err(move |error| {
-            breaks.store(true, Ordering::Relaxed);
-            std::io::Error::other(error)
-        });
-        let unpacked =
-            tokio::task::spawn_blocking(move || unpack(&mut SyncIoBridge::new(StreamReader::new(body))));
-        match unpacked.await? {
-            // The error is that of the stream, whatever it was wrapped in on the way.
-            Err(_) if broken.load(Ordering::Relaxed) => Err(FetchError::Away(packed.to_owned())),
-            other => Ok(other?),
-        }
-    }
-
     fn document_file(&self, digest: &str) -> Result<PathBuf, FetchError> {
         Ok(self.dir.join(format!("{}.json", Digest::parse(digest)?.hex())))
     }
@@ -225,7 +242,8 @@ impl Images {
         let bytes = match std::fs::read(&kept).ok().filter(is_it) {
             Some(bytes) => bytes,
             None => {
-                let answer = self.blob(digest).await?.bytes().await;
+                let answer = self.control.get(&transfer::blob_path(digest)).await;
+                let answer = answered(digest, answer)?.bytes().await;
                 let bytes = answer.map_err(|_| FetchError::Away(digest.to_owned()))?.to_vec();
                 if !is_it(&bytes) {
                     return Err(FetchError::Changed(digest.to_owned()));
@@ -238,7 +256,7 @@ impl Images {
     }
 
     /// All layers of an image in one directory, which appears only when it is whole.
-    async fn tree(&self, digest: &str, parts: &[(String, String)]) -> Result<PathBuf, FetchError> {
+    async fn tree(&self, digest: &str, sources: &[LayerSource]) -> Result<PathBuf, FetchError> {
         let target = self.dir.join(Digest::parse(digest)?.hex());
         if target.is_dir() {
             return Ok(target);
@@ -246,22 +264,93 @@ impl Images {
         let partial = tempfile::Builder::new().prefix("unpacking-").tempdir_in(&self.dir)?;
         let root = partial.path().join("root");
         std::fs::create_dir(&root)?;
-        for (packed, diff_id) in parts {
-            let (id, root) = (Digest::parse(diff_id)?, root.clone());
-            self.unpack_with(packed, move |layer| merge_layer(layer, &id, &root)).await?;
+        for source in sources {
+            let (id, root) = (Digest::parse(&source.diff_id)?, root.clone());
+            self.fetch(digest, source, move |layer| merge_layer(layer, &id, &root)).await?;
         }
         std::fs::rename(&root, &target)?;
         Ok(target)
     }
 
-    async fn layer(&self, packed: &str, diff_id: &str) -> Result<PathBuf, FetchError> {
-        let id = Digest::parse(diff_id)?;
+    async fn layer(&self, image: &str, source: &LayerSource) -> Result<PathBuf, FetchError> {
+        let id = Digest::parse(&source.diff_id)?;
         let dir = self.dir.join(id.hex());
+        let _turn = self.turns.at(&source.diff_id).await;
         if dir.is_dir() {
             return Ok(dir);
         }
         let target = dir.clone();
-        self.unpack_with(packed, move |layer| unpack_layer(layer, &id, &target)).await?;
+        self.fetch(image, source, move |layer| unpack_layer(layer, &id, &target)).await?;
         Ok(dir)
+    }
+
+    fn has_layer(&self, source: &LayerSource) -> bool {
+        Digest::parse(&source.diff_id).is_ok_and(|id| self.dir.join(id.hex()).is_dir())
+    }
+
+    async fn fetch(
+        &self,
+        image: &str,
+        source: &LayerSource,
+        unpack: impl FnOnce(&mut dyn std::io::Read) -> Result<(), mainyard_images::Error> + Send + 'static,
+    ) -> Result<(), FetchError> {
+        let part = self.parts.join(Digest::parse(&source.packed)?.hex());
+        // Two layers with other diff ids may be one blob.
+        let _turn = self.turns.at(&format!("part {}", source.packed)).await;
+        let counter = self.progress.of_layer(image, &source.packed);
+        transfer::fetch(&self.control, source, &part, counter, unpack).await
+    }
+
+    /// Reads the layers of prepared images again. A broken one is moved aside and fetched again.
+    pub(crate) async fn verify(&self, running: BTreeSet<String>) {
+        let layers: BTreeSet<PathBuf> = {
+            let prepared = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
+            prepared.values().flat_map(|image| image.layers.clone()).collect()
+        };
+        for layer in layers {
+            let path = layer.clone();
+            match tokio::task::spawn_blocking(move || verify::fault_of(&path)).await {
+                Ok(Some(fault)) => self.replace(&layer, &fault, &running).await,
+                Ok(None) => {}
+                Err(error) => tracing::warn!(%error, "a layer could not be read again"),
+            }
+        }
+    }
+
+    /// Fetches the images that have a broken layer again; replicas that run keep what they have.
+    async fn replace(&self, layer: &Path, fault: &str, running: &BTreeSet<String>) {
+        let nobody_fetches = self.sweeping.write().await;
+        tracing::error!(
+            layer = %layer.display(),
+            fault,
+            "an unpacked layer was changed on disk: it is fetched again; restart the workloads that run from it"
+        );
+        if let Err(error) = verify::move_aside(layer, running) {
+            return tracing::error!(layer = %layer.display(), %error, "the broken layer cannot be moved aside");
+        }
+        let broken: Vec<String> = {
+            let mut prepared = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
+            let has_it = prepared.iter().filter(|(_, image)| image.layers.iter().any(|it| it == layer));
+            let broken: Vec<String> = has_it.map(|(digest, _)| digest.clone()).collect();
+            prepared.retain(|digest, _| !broken.contains(digest));
+            broken
+        };
+        drop(nobody_fetches);
+        for digest in broken {
+            if let Err(reason) = self.prepare(&digest).await {
+                tracing::error!(digest, %reason, "the image cannot be fetched again");
+            }
+        }
+    }
+}
+
+/// Control's answer, told apart from its silence.
+fn answered(
+    digest: &str,
+    answer: Result<reqwest::Response, Failed>,
+) -> Result<reqwest::Response, FetchError> {
+    match answer {
+        Err(Failed::Unreachable(_) | Failed::NotTheLeader(_)) => Err(FetchError::Away(digest.to_owned())),
+        other => other.map_err(|error| FetchError::Refused(digest.to_owned(), error)),
     }
 }
