@@ -67,6 +67,11 @@ export const declare = (environment: string, text: string, forecast = false) =>
 /** The images in the store, as they are or were. */
 export const images = () => answer(client.GET('/api/v1/images', { params: { query: asOf === null ? {} : { as_of: asOf } } }))
 export const image = (image: string) => answer(client.GET('/api/v1/images/details', { params: { query: { image } } }))
+export const compareImages = (image: string, other: string) => answer(client.GET('/api/v1/images/compare', { params: { query: { image, other } } }))
+export const pruneImages = (keep: number, older_than: number, forecast: boolean) => answer(client.POST('/api/v1/images/prune', { params: { query: { keep, older_than, forecast } } }))
+export const storage = () => answer(client.GET('/api/v1/images/storage'))
+export const registries = () => answer(client.GET('/api/v1/registries'))
+export const pulls = () => answer(client.GET('/api/v1/images/pulls'))
 /** What an image says of itself. */
 export const imageConfig = (image: string) => answer(client.GET('/api/v1/images/config', { params: { query: { image } } }))
 

@@ -6,6 +6,7 @@ import type { ImageDetails, ImageEntry } from '../model'
 import { asOf } from '../moment'
 import { Command } from '../parts/command'
 import { Hint } from '../parts/hint'
+import { Attached, CompareWith, Outside, PruneAct, Storage } from '../parts/image_store'
 import { Nothing, PageHead, Trouble } from '../parts/page'
 import { Table, type Column } from '../parts/table'
 import { size } from '../view'
@@ -22,11 +23,13 @@ export function ImagesPage() {
     <>
       <PageHead title="Images" about="The images of all environments, the newest first. Push with any client of the OCI distribution specification, or add a file.">
         <Command words="mainyard image add FILE" />
+        <PruneAct />
       </PageHead>
       {error !== null && <Trouble cause={error} />}
       {data !== undefined && data.length === 0 && <Nothing>No image is in the store. Add an image layout or an archive with the command above.</Nothing>}
-      {shown !== null && <Details image={shown} close={() => { setQuery((before) => { before.delete('image'); return before }) }} />}
+      {shown !== null && <Details image={shown} all={data ?? []} close={() => { setQuery((before) => { before.delete('image'); return before }) }} />}
       {data !== undefined && data.length > 0 && <Table label="Images" columns={columns} rows={data} name={(each) => each.image} />}
+      {asOf === null && <><Storage /><Outside /></>}
     </>
   )
 }
@@ -46,7 +49,7 @@ function OneImage({ name }: { name: string }) {
   return <button type="button" className="figures cursor-pointer text-left text-xs hover:underline" onClick={() => { setQuery((before) => { before.set('image', name); return before }) }}>{name}</button>
 }
 
-function Details({ image, close }: { image: string; close: () => void }) {
+function Details({ image, all, close }: { image: string; all: ImageEntry[]; close: () => void }) {
   const { data, error } = useQuery({ queryKey: ['image', image], queryFn: () => detailsOf(image) })
   return (
     <section aria-label={`About ${image}`} className="mb-4 rounded-xl border border-line bg-card p-4">
@@ -55,7 +58,7 @@ function Details({ image, close }: { image: string; close: () => void }) {
         <button type="button" className="cursor-pointer text-soft hover:underline" onClick={close}>Close</button>
       </div>
       {error !== null && <Trouble cause={error} />}
-      {data !== undefined && <AllAbout of={data} />}
+      {data !== undefined && <><AllAbout of={data} /><Attached all={data.attached} /><CompareWith key={image} image={image} all={all} /></>}
     </section>
   )
 }
@@ -67,7 +70,7 @@ function AllAbout({ of }: { of: ImageDetails }) {
     ['User', run.user === '' ? 'root' : run.user], ['Directory', run.directory], ['Ports', run.ports.join(', ')],
     ['Variables', run.env.join(' ')], ['Writes to', run.volumes.join(' ')], ['Stop signal', run.stop_signal],
     ['Health check', run.health_check == null ? '' : `${run.health_check} (not run by itself: declare a check that asks the same)`],
-    ['Kept by', of.kept_by.join(', ')],
+    ['Kept by', of.kept_by.join(', ')], ['Signed by', (of.signed_by ?? []).join(', ')],
   ]
   return (
     <>

@@ -83,6 +83,7 @@ fn query(operation: &Described, contract: &Contract) -> String {
         "environment" if parameter["required"] == true => Some("environment=staging".to_owned()),
         "image" => Some("image=lockers/locker-api:1.5.0".to_owned()),
         "other" => Some("other=lockers/locker-api:1.4.0".to_owned()),
+        "repository" if parameter["required"] == true => Some("repository=lockers/locker-api".to_owned()),
         "keep" => Some("keep=100".to_owned()),
         "from" if parameter["required"] == true => Some("from=staging/locker-api@1".to_owned()),
         "to" => Some("to=staging/locker-api@1".to_owned()),
