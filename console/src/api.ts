@@ -69,6 +69,8 @@ export const images = () => answer(client.GET('/api/v1/images', { params: { quer
 export const image = (image: string) => answer(client.GET('/api/v1/images/details', { params: { query: { image } } }))
 export const compareImages = (image: string, other: string) => answer(client.GET('/api/v1/images/compare', { params: { query: { image, other } } }))
 export const pruneImages = (keep: number, older_than: number, forecast: boolean) => answer(client.POST('/api/v1/images/prune', { params: { query: { keep, older_than, forecast } } }))
+/** Images that nodes fetch now, with how far they are. */
+export const fetches = () => answer(client.GET('/api/v1/images/fetches'))
 export const storage = () => answer(client.GET('/api/v1/images/storage'))
 export const registries = () => answer(client.GET('/api/v1/registries'))
 export const pulls = () => answer(client.GET('/api/v1/images/pulls'))

@@ -1,8 +1,10 @@
 import * as Tabs from '@radix-ui/react-tabs'
+import { useQuery } from '@tanstack/react-query'
 import { Link, useParams, useSearchParams } from 'react-router'
 
 import { NOT_ISOLATED, isolates, key, millis, moment, rate, rowOf, served, short, signal, type Row } from '../view'
-import type { SecretUse, TrafficSum } from '../model'
+import { fetches } from '../api'
+import type { Replica, SecretUse, TrafficSum } from '../model'
 import { asOf } from '../moment'
 import { DeployAct, HoldAct, RollbackAct, ScaleAct, SteerAct } from '../parts/acts'
 import { Card, Pair } from '../parts/card'
@@ -117,13 +119,19 @@ function Replicas({ row }: { row: Row }) {
               <Served sum={served(view.figures.replicas, replica.id)} />
               <td className="pr-3">{moment(replica.created)}</td>
               <td className="pr-3">{replica.restarts}</td>
-              <td className="text-soft">{replica.reason?.sentence}</td>
+              <td className="text-soft">{replica.reason?.sentence ?? (replica.state === 'fetching' && <OnItsWay replica={replica} digest={view.objects.release[`${key(row.workload.target)}@${replica.release}`]?.digest} />)}</td>
             </tr>
           ))}
         </tbody>
       </table>
     </div>
   )
+}
+
+/** How far the image of a replica is. */
+function OnItsWay({ replica, digest }: { replica: Replica; digest?: string | null | undefined }) {
+  const { data } = useQuery({ queryKey: ['fetches'], queryFn: fetches, enabled: asOf === null, refetchInterval: 1_000 })
+  return data?.find((each) => each.node === replica.node && each.image === digest)?.says
 }
 
 /** What a replica answered in the last ten seconds. */

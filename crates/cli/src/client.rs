@@ -94,13 +94,17 @@ fn trust() -> Result<rustls::ClientConfig, Failure> {
 
 /// How long an answer may take to begin.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// How long it is waited for where the request itself takes its time.
+const NO_LIMIT: Duration = Duration::from_secs(3600);
 
-/// Calls with a large body, such as an image or ten thousand declarations, have no time limit.
+/// Calls with a large body, such as ten thousand declarations, or with a stream, such as an image, have no time limit.
 fn patience(request: Option<&reqwest::RequestBuilder>) -> Duration {
-    let built = request.and_then(reqwest::RequestBuilder::try_clone).and_then(|again| again.build().ok());
+    // A stream cannot be read twice, so such a request has no copy.
+    let Some(request) = request else { return NO_LIMIT };
+    let built = request.try_clone().and_then(|again| again.build().ok());
     let length =
         built.and_then(|built| built.body().map(|body| body.as_bytes().map_or(usize::MAX, <[u8]>::len)));
-    if length.is_some_and(|length| length > 64 << 10) { Duration::from_secs(3600) } else { PATIENCE }
+    if length.is_some_and(|length| length > 64 << 10) { NO_LIMIT } else { PATIENCE }
 }
 
 impl Client {
@@ -408,4 +412,21 @@ fn object(kind: Kind, key: &str, body: Value) -> Result<Object, Failure> {
             kind.word()
         ))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_takes_its_time_is_waited_for() {
+        let http = reqwest::Client::new();
+        let post = || http.post("http://127.0.0.1:1/");
+        assert_eq!(patience(Some(&post())), PATIENCE);
+        assert_eq!(patience(Some(&post().body("short"))), PATIENCE);
+        assert_eq!(patience(Some(&post().body(vec![0; 65 << 10]))), NO_LIMIT);
+        let stream = futures_util::stream::iter([Ok::<_, std::io::Error>(b"a layer".to_vec())]);
+        let stream = post().body(reqwest::Body::wrap_stream(stream));
+        assert_eq!(patience(stream.try_clone().as_ref()), NO_LIMIT, "an image");
+    }
 }

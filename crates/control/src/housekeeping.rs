@@ -135,3 +135,28 @@ pub(crate) fn manifest(images: &ContentStore, digest: &Digest) -> Result<Manifes
     let manifest = Manifest::stored(&images.read(digest, MANIFEST_LIMIT)?);
     manifest.map_err(|error| Error::Invalid(format!("the manifest {digest} cannot be read: {error}")))
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs::File;
+    use std::time::SystemTime;
+
+    use super::*;
+
+    #[test]
+    fn parts_of_pulls_go_a_day_after_the_last_byte_came() {
+        let dir = tempfile::tempdir().expect("a directory");
+        let images = ContentStore::open(dir.path()).expect("a store");
+        let pulls = dir.path().join("pulls");
+        std::fs::create_dir(&pulls).expect("a directory");
+        for (name, hours) in [("fresh", 1), ("old", 25)] {
+            let file = File::create(pulls.join(name)).expect("a part");
+            let at = SystemTime::now() - Duration::from_secs(hours * 3600);
+            file.set_modified(at).expect("its time");
+        }
+        clear_pulls(&images);
+        let left: Vec<_> = std::fs::read_dir(&pulls).expect("a directory").flatten().collect();
+        assert_eq!(left.len(), 1);
+        assert_eq!(left[0].file_name(), "fresh");
+    }
+}

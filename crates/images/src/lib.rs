@@ -26,7 +26,7 @@ pub use documents::{
 };
 pub use layout::{Imported, import_archive, import_dir, runs_here, write_archive};
 pub use listing::{FileChange, FileKind, LayerListing, ListedFile, changes, merge};
-pub use materials::{BILL_LIMIT, BILLS, Materials, Package};
+pub use materials::{BILL_LIMIT, BILLS, Materials, Package, spdx_of};
 pub use pack::{FileEntry, ImageContent, Layer, pack};
 pub use sums::{LayerState, sums_of_layer, verify_layer};
 pub use turns::Turns;

@@ -10,12 +10,14 @@ use std::fs::{self, File};
 use std::io::{self, Write};
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, chown, symlink};
+use std::path::Path;
 
 use mainyard_keeper::Spec;
 use rustix::fs::{CWD, FileType, Mode, makedev, mknodat};
 use rustix::io::Errno;
 use rustix::mount::{
-    MountFlags, MountPropagationFlags, UnmountFlags, mount_bind, mount_change, mount_remount, unmount,
+    MountFlags, MountPropagationFlags, UnmountFlags, mount_bind, mount_bind_recursive, mount_change,
+    mount_remount, unmount,
 };
 use rustix::process::pivot_root;
 use rustix::thread::UnshareFlags;
@@ -149,12 +151,20 @@ fn processors_and_groups(spec: &Spec, groups: &[OwnedFd]) -> io::Result<()> {
     Ok(mount_remount("/sys", DATA_ONLY | MountFlags::RDONLY, "")?)
 }
 
+/// What is mounted here is masked by further mounts, which a mount of the same directory over it would take away.
+const FURNISHED: [&str; 3] = ["/dev", "/proc", "/sys"];
+
 /// Makes the root read-only. What stays writable is a mount of its own, of the same files.
 fn lock_root(spec: &Spec) -> io::Result<()> {
     let in_memory = spec.tmp > 0;
     let writable = ["/run", "/tmp"].into_iter().filter(|dir| *dir != "/tmp" || !in_memory);
     for dir in writable.chain(spec.volumes.iter().map(String::as_str)) {
-        mount_bind(dir, dir)?;
+        // A link of the image may lead anywhere in its root.
+        let dir = fs::canonicalize(dir)?;
+        let is_furnished = FURNISHED.iter().any(|own| dir.starts_with(own));
+        if !is_furnished && dir != Path::new("/") {
+            mount_bind_recursive(&dir, &dir)?;
+        }
     }
     Ok(mount_remount("/", NO_DEVICES | MountFlags::RDONLY | MountFlags::BIND, "")?)
 }

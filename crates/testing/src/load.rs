@@ -122,10 +122,13 @@ impl Death {
     }
 }
 
-/// Whether a process is there and no mere entry of its parent's.
+/// Whether a process is there and no mere entry of its parent's. Its first thread may have become that while others still
+/// hold what they share.
 fn has_connections(process: i32) -> bool {
     let state = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
-    state.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with(['Z', 'X']))
+    let is_running = state.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with(['Z', 'X']));
+    let threads = std::fs::read_dir(format!("/proc/{process}/task")).map_or(0, Iterator::count);
+    is_running || threads > 1
 }
 
 impl Tally {

@@ -116,6 +116,26 @@ pub(crate) enum Image {
         #[arg(long, value_name = "FILE")]
         key: PathBuf,
     },
+    /// Make a base image from packages that this machine's distribution has installed, with all that they depend on, and a
+    /// bill of materials. The same packages make the same image; the same name again updates it.
+    #[command(
+        after_help = "Example:\n  mainyard image base debian/shell:12 --packages dash,coreutils\n  mainyard image base debian/git:12 --packages git,dash --without 'perl*' --account app:1000"
+    )]
+    Base {
+        /// Its name, as name:tag.
+        image: String,
+        /// The packages.
+        #[arg(long, value_delimiter = ',', required = true, value_name = "NAMES")]
+        packages: Vec<String>,
+        /// Packages that stay out, with what only they need; perl* stands for all whose name begins so.
+        #[arg(long, value_delimiter = ',', value_name = "NAMES")]
+        without: Vec<String>,
+        /// An account besides root, with its id.
+        #[arg(long = "account", value_name = "NAME:ID")]
+        accounts: Vec<String>,
+        #[command(flatten)]
+        trial: Trial,
+    },
     /// Pull an image from the registry that its name begins with. It goes on when this is interrupted.
     #[command(after_help = "Example:\n  mainyard image pull forge/team/api:1.4.0")]
     Pull {

@@ -79,19 +79,24 @@ pub(super) async fn list(client: &Client, output: Output) -> Result<(), Failure>
         println!("no image is in the store; add one with: mainyard image add FILE");
         return Ok(());
     }
-    let mut rows = table(&["IMAGE", "DIGEST", "SIZE", "ADDED", "COMMIT", "RUNS AS"]);
-    for ImageEntry { record: image, uses, commit, .. } in images {
+    // Most images do not say where their code is: a column of nothing would only take room.
+    let has_source = images.iter().any(|image| image.source.is_some());
+    let headings = ["IMAGE", "DIGEST", "SIZE", "ADDED", "COMMIT", "RUNS AS", "SOURCE"];
+    let mut rows = table(&headings[..if has_source { 7 } else { 6 }]);
+    for ImageEntry { record: image, uses, commit, source } in images {
         let short: String = image.digest.chars().take(19).collect();
         let ago = age(jiff::Timestamp::now().duration_since(image.origin.at));
         let uses: Vec<String> = uses.iter().map(|used| used.workload.to_string()).collect();
-        rows.add_row([
+        let mut row = vec![
             image.image.to_string(),
             short,
             Bytes::new(image.size).to_string(),
             format!("{ago} ago by {}", image.origin.by),
             commit.map_or("-".to_owned(), |commit| commit.chars().take(12).collect()),
             if uses.is_empty() { "-".to_owned() } else { uses.join(", ") },
-        ]);
+        ];
+        row.extend(has_source.then(|| source.unwrap_or_else(|| "-".to_owned())));
+        rows.add_row(row);
     }
     print(&rows);
     Ok(())

@@ -3,6 +3,7 @@
 mod acts;
 mod add;
 mod applications;
+mod base_image;
 mod certificates;
 mod change_list;
 mod environments;
@@ -13,6 +14,7 @@ mod images;
 pub(crate) mod logs;
 mod registries;
 mod releases;
+mod repository;
 mod scaling;
 mod secrets;
 mod seeing;
@@ -137,6 +139,10 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         Command::Image(Image::Prune { keep, older_than, of, forecast, output }) => {
             let query = image_details::rule(keep, &older_than, of, forecast)?;
             image_details::prune(&client, query, output).await
+        }
+        Command::Image(Image::Base { image, packages, without, accounts, trial }) => {
+            let recipe = base_image::Recipe { packages, without, accounts };
+            base_image::make(&client, &image, &recipe, &trial).await
         }
         Command::Image(Image::Storage { output }) => storage::list(&client, output).await,
         Command::Image(Image::StorageRule { name, none: true, trial, .. }) => {

@@ -9,14 +9,12 @@ use base64::engine::general_purpose::STANDARD;
 use mainyard_core::model::{ImageRef, NameError};
 use mainyard_images::Digest;
 use mainyard_registry::signature::{SigningKey, Subject, signature_manifest};
-use reqwest::header::CONTENT_TYPE;
 use rustls::pki_types::PrivatePkcs8KeyDer;
 use rustls::pki_types::pem::PemObject;
 
+use super::repository::Repository;
 use crate::client::Client;
 use crate::terminal::Failure;
-
-const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
 
 /// Makes a key, or reads the one that is there, and prints its public part.
 pub(crate) fn signing_key(file: &Path) -> Result<(), Failure> {
@@ -58,10 +56,7 @@ pub(super) async fn sign(client: &Client, image: &str, key: &Path) -> Result<(),
     let key = read_key(key)?;
     let digest = Digest::parse(&known.digest).map_err(|error| Failure::failed(error.to_string()))?;
     let repository = Repository { client, name: &image.repository };
-    let manifest = repository.get(&format!("manifests/{digest}")).await?;
-    let media_type = manifest.headers().get(CONTENT_TYPE).and_then(|it| it.to_str().ok());
-    let media_type = media_type.unwrap_or(MANIFEST).to_owned();
-    let bytes = manifest.bytes().await.map_err(|error| Failure::unreachable(error.to_string()))?;
+    let (media_type, bytes) = repository.manifest(&digest).await?;
     if Digest::of(&bytes) != digest {
         return Err(Failure::failed(format!(
             "the platform sent another manifest than {digest}: nothing is signed"
@@ -71,37 +66,7 @@ pub(super) async fn sign(client: &Client, image: &str, key: &Path) -> Result<(),
     let subject = Subject { digest: digest.clone(), media_type, size: bytes.len() as u64 };
     repository.put_blob(b"{}".to_vec()).await?;
     repository.put_blob(signature.clone()).await?;
-    let manifest = signature_manifest(&subject, &signature);
-    let place = format!("manifests/{}", Digest::of(&manifest));
-    repository.send("PUT", &place, Some((MANIFEST, manifest))).await?;
+    repository.put_manifest(signature_manifest(&subject, &signature)).await?;
     println!("{image}: {digest} is signed by {}", key.public());
     Ok(())
-}
-
-/// A repository of the platform's registry.
-struct Repository<'c> {
-    client: &'c Client,
-    name: &'c str,
-}
-
-impl Repository<'_> {
-    async fn send(
-        &self,
-        method: &str,
-        rest: &str,
-        body: Option<(&str, Vec<u8>)>,
-    ) -> Result<reqwest::Response, Failure> {
-        self.client.registry(method, &format!("/v2/{}/{rest}", self.name), body).await
-    }
-
-    async fn get(&self, rest: &str) -> Result<reqwest::Response, Failure> {
-        self.send("GET", rest, None).await
-    }
-
-    /// In one request; what is there already is not sent again.
-    async fn put_blob(&self, bytes: Vec<u8>) -> Result<(), Failure> {
-        let digest = Digest::of(&bytes);
-        let rest = format!("blobs/uploads/?digest={digest}");
-        self.send("POST", &rest, Some(("application/octet-stream", bytes))).await.map(drop)
-    }
 }

@@ -134,3 +134,37 @@ fn a_shell_script_ends_by_itself_when_it_is_asked_to() {
     follow.kill().expect("ended");
     follow.wait().expect("gone");
 }
+
+#[test]
+fn a_base_image_is_made_of_installed_packages_the_same_each_time_and_updated_by_its_name() {
+    let platform = Platform::start(false);
+    let base = |packages: &str| {
+        platform.ok(&["image", "base", "debian/shell:1", "--packages", packages, "--without", "dpkg,debconf"])
+    };
+    let made = base("dash");
+    assert!(made.contains("debian/shell:1: added"), "{made}");
+    let shown = platform.ok(&["image", "show", "debian/shell:1"]);
+    for words in ["attached application/spdx+json", "SPDX-2.3", "dash 0.", "libc6 2."] {
+        assert!(shown.contains(words), "{words}: {shown}");
+    }
+    assert!(base("dash").contains("these packages are in it already; nothing is changed"));
+    // Another image has its layer; then the base is updated.
+    let kept = platform.dir.path().join("on-top.tar");
+    let wanted = Wanted { packages: &["dash"], without: &["dpkg", "debconf"], accounts: &[] };
+    let layers = vec![
+        gather(&wanted).expect("packages").layer,
+        vec![FileEntry::Dir("app/".into(), 0o755), FileEntry::File("app/own".into(), b"own".to_vec(), 0o644)],
+    ];
+    let content = ImageContent { layers, entrypoint: vec!["/bin/sh".into()], ..ImageContent::default() };
+    testing::image_archive(&content, "team/on-top:1", &kept);
+    platform.ok(&["image", "add", &kept.display().to_string()]);
+    let updated = base("dash,coreutils");
+    assert!(updated.contains("built on the one before, and unchanged: team/on-top:1"), "{updated}");
+    let wrong = platform.run(&["image", "base", "debian/none:1", "--packages", "no-such-package"]);
+    assert!(
+        wrong.code == 3 && wrong.err.contains("no-such-package is not installed on this machine"),
+        "{wrong:?}"
+    );
+    let wrong = platform.run(&["image", "base", "debian/none:1", "--packages", "dash", "--account", "app"]);
+    assert!(wrong.code == 2 && wrong.err.contains("such as app:1000"), "{wrong:?}");
+}

@@ -66,6 +66,11 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("image remove", "image remove lockers/none:1", "image remove lockers/locker-api:1.8.0"),
     ("image pull", "image pull nowhere/none:1", "-"),
     ("image pulls", "-", "image pulls"),
+    (
+        "image base",
+        "image base debian/none:1 --packages no-such-package",
+        "image base debian/shell:1 --packages dash --forecast",
+    ),
     ("image storage", "-", "image storage"),
     (
         "image storage-rule",

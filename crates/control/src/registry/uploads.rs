@@ -27,8 +27,9 @@ use crate::images::no_room;
 const KEPT: Duration = Duration::from_secs(24 * 3600);
 /// So much is gathered before it is written.
 const GATHERED: usize = 1 << 20;
-/// Uploads that one platform has at once.
+/// Uploads that one platform has at once, and of these one member's.
 const MOST: usize = 1000;
+const MOST_OF_ONE: usize = 250;
 
 /// Uploads that a request writes to: no two write to the same.
 #[derive(Debug, Default)]
@@ -117,16 +118,12 @@ pub(super) async fn begin(
     }
     let id = format!("{:032x}", fastrand::u128(..));
     let uploads = call.control.blobs.local().root().join("uploads");
-    if fs::read_dir(&uploads).map_or(0, Iterator::count) >= MOST {
-        return Err(RegistryError::new(
-            ErrorCode::TooManyRequests,
-            "there are 1,000 uploads already; end some first",
-        ));
-    }
+    check_count(&uploads, &call.caller.member)?;
     let dir = uploads.join(&id);
     let make = || -> std::io::Result<()> {
         fs::create_dir_all(&dir)?;
         File::create(dir.join("data"))?;
+        fs::write(dir.join("member"), &call.caller.member)?;
         fs::write(dir.join("repository"), repository.as_str())
     };
     make().map_err(|error| of_disk(&error))?;
@@ -135,6 +132,21 @@ pub(super) async fn begin(
         Some(_) => end(call, repository, &id, payload).await,
         None => Ok(accepted(repository, &id, 0)),
     }
+}
+
+/// Whether a member may begin one upload more.
+fn check_count(uploads: &Path, member: &str) -> Result<(), RegistryError> {
+    let too_many = |sentence: &str| Err(RegistryError::new(ErrorCode::TooManyRequests, sentence));
+    let open: Vec<PathBuf> =
+        fs::read_dir(uploads).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+    if open.len() >= MOST {
+        return too_many("there are 1,000 uploads already; end some first");
+    }
+    let is_own = |dir: &&PathBuf| fs::read_to_string(dir.join("member")).is_ok_and(|name| name == member);
+    if open.len() >= MOST_OF_ONE && open.iter().filter(is_own).count() >= MOST_OF_ONE {
+        return too_many("you have 250 uploads already; end some first");
+    }
+    Ok(())
 }
 
 /// A blob that another repository has already; `None` where it has to be uploaded after all.
@@ -200,6 +212,8 @@ pub(super) async fn end(
             let _ = fs::remove_dir_all(&dir);
             return Err(RegistryError::new(ErrorCode::DigestInvalid, error.to_string()));
         }
+        // It was given up meanwhile.
+        Err(_) if !dir.exists() => return Err(unknown()),
         Err(error) => return Err(of_disk(&error)),
     }
     // Where the object store is away, the client sends it again: a blob that came twice is one.
@@ -256,5 +270,24 @@ async fn append(
         if ended {
             return Ok(length);
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_member_leaves_room_for_the_uploads_of_others() {
+        let dir = tempfile::tempdir().expect("a directory");
+        for number in 0..MOST_OF_ONE {
+            let upload = dir.path().join(number.to_string());
+            fs::create_dir(&upload).expect("a directory");
+            fs::write(upload.join("member"), "noor").expect("a file");
+        }
+        let refused = check_count(dir.path(), "noor").expect_err("too many");
+        assert_eq!(refused.code, ErrorCode::TooManyRequests);
+        check_count(dir.path(), "mira").expect("there is room");
+        check_count(&dir.path().join("none"), "noor").expect("there is none yet");
     }
 }

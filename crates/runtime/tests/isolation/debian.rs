@@ -193,6 +193,8 @@ fn image(script: String) -> ImageContent {
     let mut layer: Vec<FileEntry> =
         folders.iter().map(|dir| FileEntry::Dir(format!("{dir}/"), mode(dir))).collect();
     layer.extend(files.iter().map(|file| FileEntry::File(file[1..].to_owned(), read(file), 0o755)));
+    layer.push(FileEntry::Link("mnt/link".into(), "/proc".into()));
+    layer.push(FileEntry::Link("mnt/root".into(), "/".into()));
     layer.push(FileEntry::File("app/set-uid".into(), read("/usr/bin/dash"), 0o4755));
     layer.push(FileEntry::File("app/acts.sh".into(), script.into_bytes(), 0o755));
     let entrypoint = ["/usr/bin/dash", "/app/acts.sh"].map(str::to_owned).to_vec();
@@ -238,7 +240,13 @@ const EVERYDAY: &[(&str, &str)] = &[
 
 /// With a root file system that can only be read, and tracing allowed.
 const READ_ONLY: &[(&str, &str)] = &[
-    ("write nothing to the root", "! echo x > /x && ! echo x > /etc/x && ! echo x > /srv/x"),
+    ("write nothing to the root", "! echo x > /x && ! echo x > /srv/x && ! echo x > /mnt/x"),
+    (
+        "find masked what always is",
+        "! read line < /proc/kallsyms && ! read line < /proc/interrupts && [ -e /dev/shm ]",
+    ),
+    ("find what was furnished", "read line < /etc/hosts && read line < /proc/meminfo && [ -c /dev/null ]"),
+    ("change nothing of the machine", "! echo x > /proc/sys/kernel/domainname && ! echo x > /sys/x"),
     ("write to /tmp, /run and /dev/shm", "echo x > /tmp/x && echo x > /run/x && echo x > /dev/shm/x"),
     ("write to what the image says is written to", "echo x > /srv/data/x"),
     ("trace its own processes", "perl -e 'exit(syscall(101, 0, 0, 0, 0) == 0 ? 0 : 1)'"),
@@ -322,7 +330,9 @@ fn tried(
 fn a_root_that_can_only_be_read_leaves_what_programs_need_writable() {
     let bench = Bench::new("read-only");
     let (mut replica, log) = tried(&bench, 0, READ_ONLY, |run| {
-        (run.read_only, run.ptrace, run.volumes) = (true, true, vec!["/srv/data".into()]);
+        // An image may say that it writes to what is masked, also by a link, or to all of its root.
+        let volumes = ["/srv/data", "/proc", "/proc/sys", "/sys", "/dev", "/etc", "/mnt/link", "/mnt/root"];
+        (run.read_only, run.ptrace, run.volumes) = (true, true, volumes.map(str::to_owned).to_vec());
     });
     replica.stop();
     for (act, _) in READ_ONLY {
