@@ -5,7 +5,7 @@
 
 use std::path::Path;
 
-use mainyard_images::{ContentStore, Digest, import_archive, unpack_layer};
+use mainyard_images::{ContentStore, Digest, import_archive, sums_of_layer, unpack_layer};
 use tar::EntryType;
 
 fn entry(
@@ -150,8 +150,11 @@ fn layers() {
         if outcome.is_err() {
             assert!(!target.exists(), "{what}: something is left half-way");
         }
-        let beside = std::fs::read_dir(&deep).expect("it").count();
-        assert!(beside <= 1, "{what}: something lies beside the layer");
+        let sums = sums_of_layer(&target);
+        let there = std::fs::read_dir(&deep).expect("it").flatten().map(|entry| entry.path());
+        let beside: Vec<_> = there.filter(|path| *path != target && *path != sums).collect();
+        assert!(beside.is_empty(), "{what}: something lies beside the layer: {beside:?}");
+        assert_eq!(target.exists(), sums.exists(), "{what}: a layer has its sums, and nothing else has any");
         assert_eq!(std::fs::read_to_string(dir.path().join("outside")).expect("it"), "mine", "{what}");
         assert!(!Path::new("/tmp/outside").exists(), "{what}");
         rows.push(row(what, outcome, dir.path()));
