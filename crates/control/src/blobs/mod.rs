@@ -27,7 +27,7 @@ use remote::Remote;
 const PIECE: usize = 256 << 10;
 /// Blobs that are sent to the object store at once.
 const AT_ONCE: usize = 4;
-/// Larger blobs leave the cache when nothing asked for them for a day; the documents of images stay.
+/// Larger blobs leave the cache some time after they came; the documents of images stay.
 const SMALL: u64 = 1 << 20;
 
 /// Why a blob cannot be had or kept.
@@ -99,7 +99,7 @@ impl Blobs {
         Ok(self.length(digest).await?.is_some())
     }
 
-    /// Keeps a blob from being swept for a day: something that needs it is about to be recorded. False where there is none.
+    /// Keeps a blob from being swept for some time: something that needs it is about to be recorded. False where there is none.
     pub(crate) async fn keep(&self, digest: &Digest) -> Result<bool, BlobError> {
         let local = self.local.keep(digest);
         match &self.remote {
@@ -216,7 +216,7 @@ impl Blobs {
     }
 
     /// Removes blobs that nobody needs and that were written longer ago than `age`; gives how many bytes that freed. What the
-    /// cache has not been asked for goes too.
+    /// cache has of large blobs goes too.
     pub(crate) async fn sweep(&self, needed: HashSet<Digest>, age: Duration) -> Result<u64, BlobError> {
         let Some(remote) = &self.remote else {
             let local = self.local.clone();
