@@ -30,7 +30,7 @@ const BANNED: [&str; 6] = ["openssl", "openssl-sys", "native-tls", "libloading",
 /// The only place that crates come from.
 const REGISTRY: &str = "registry+https://github.com/rust-lang/crates.io-index";
 /// Crates that are there in several versions because others ask for them. A new one is looked at first.
-const SEVERAL: [&str; 35] = [
+const SEVERAL: [&str; 37] = [
     "base64",
     "bit-vec",
     "block-buffer",
@@ -51,8 +51,11 @@ const SEVERAL: [&str; 35] = [
     "icu_collections",
     "icu_provider",
     "litemap",
+    // For object_store, whose newer version would bring a second TLS library written in C.
+    "md-5",
     "nom",
     "rand",
+    "rand_chacha",
     "rand_core",
     "sha2",
     "syn",
