@@ -56,17 +56,11 @@ test: setup-test console/dist/index.html
 	@echo "== tests"
 	scripts/test.sh
 
+# Of all crates at once: asked for one by one, cargo would build what they share again for each.
+BENCHES = platform sizes rollouts large_image sources forward secure table large_record
 bench: setup console/dist/index.html
-	cargo build --release --bin mainyard
-	cargo bench --package mainyard --bench platform
-	cargo bench --package mainyard --bench sizes
-	cargo bench --package mainyard --bench rollouts
-	cargo bench --package mainyard --bench large_image
-	cargo bench --package mainyard --bench sources
-	cargo bench --package mainyard-gateway --bench forward
-	cargo bench --package mainyard-gateway --bench secure
-	MAINYARD_FUZZ=$(FUZZ) cargo bench --package mainyard-gateway --bench table
-	cargo bench --package mainyard-core --bench large_record
+	cargo bench --workspace --no-run $(BENCHES:%=--bench %)
+	set -e; for bench in $(BENCHES); do MAINYARD_FUZZ=$(FUZZ) cargo bench --workspace --bench $$bench; done
 
 attack: setup-test console/dist/index.html
 	MAINYARD_ATTACK=long cargo test --package mainyard --test attacks -- --nocapture

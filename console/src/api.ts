@@ -4,7 +4,7 @@ import createClient from 'openapi-fetch'
 
 import { asOf } from './moment'
 import { local } from './view'
-import type { LogLine, Target } from './model'
+import type { BuildEvent, LogLine, Target } from './model'
 import type { components, paths } from './schema'
 
 export class Refused extends Error {}
@@ -96,3 +96,23 @@ export const removeCertificate = (target: Target, forecast = false) => answer(cl
 export const tokens = () => answer(client.GET('/api/v1/tokens'))
 export const removeToken = (id: string) => answer(client.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } }))
 export const signOut = () => answer(client.POST('/api/v1/sign-out'))
+
+export const builds = () => answer(client.GET('/api/v1/builds'))
+export const build = (number: number) => answer(client.GET('/api/v1/builds/{build}', { params: { path: { build: number } } }))
+export const cancelBuild = (number: number) => answer(client.POST('/api/v1/builds/{build}/cancel', { params: { path: { build: number } } }))
+
+/** Follows a build until it has ended, or nobody wants to know any more. */
+export async function followBuild(number: number, signal: AbortSignal, take: (event: BuildEvent) => void): Promise<void> {
+  const answered = await fetch(`/api/v1/builds/${number}/events`, { signal }).catch(() => null)
+  const reader = answered?.ok === true ? answered.body?.pipeThrough(new TextDecoderStream()).getReader() : undefined
+  let partial = ''
+  for (let piece = await next(reader); piece !== undefined; piece = await next(reader)) {
+    const lines = (partial + piece).split('\n')
+    partial = lines.pop() ?? ''
+    lines.filter((line) => line !== '').forEach((line) => { take(JSON.parse(line) as BuildEvent) })
+  }
+}
+
+async function next(reader: ReadableStreamDefaultReader<string> | undefined): Promise<string | undefined> {
+  return (await reader?.read().catch(() => undefined))?.value
+}

@@ -3,6 +3,7 @@ import { Link, Navigate, Route, Routes, useLocation, useParams } from 'react-rou
 
 import { AccessPage } from './pages/access'
 import { BoardPage } from './pages/board'
+import { BuildsPage } from './pages/builds'
 import { ComparePage } from './pages/compare'
 import { ImagesPage } from './pages/images'
 import { asOf } from './moment'
@@ -48,6 +49,7 @@ export function App() {
       <Route path="/:environment/-/sources" element={<Frame><SourcesPage /></Frame>} />
       <Route path="/:environment/-/since" element={<Frame><SincePage /></Frame>} />
       <Route path="/:environment/-/images" element={<Frame><ImagesPage /></Frame>} />
+      <Route path="/:environment/-/builds" element={<Frame><BuildsPage /></Frame>} />
       <Route path="/:environment/-/secrets" element={<Frame><SecretsPage /></Frame>} />
       <Route path="/:environment/-/certificates" element={<Frame><CertificatesPage /></Frame>} />
       <Route path="/:environment/-/usage" element={<Frame><UsagePage /></Frame>} />
@@ -90,7 +92,7 @@ function Mark() {
 }
 
 function pageName(path: string): string {
-  const names: Record<string, string> = { trail: 'Trail', images: 'Images', access: 'Access', secrets: 'Secrets', certificates: 'Certificates', usage: 'Right size', requests: 'Requests', since: 'What changed since', routes: 'Routes and services', sources: 'Sources' }
+  const names: Record<string, string> = { trail: 'Trail', images: 'Images', builds: 'Builds', access: 'Access', secrets: 'Secrets', certificates: 'Certificates', usage: 'Right size', requests: 'Requests', since: 'What changed since', routes: 'Routes and services', sources: 'Sources' }
   return names[path.slice(path.lastIndexOf('/') + 1)] ?? 'Board'
 }
 
@@ -110,6 +112,7 @@ function Frame({ children }: { children: ReactNode }) {
         <RailLink to={`/${environment ?? ''}/-/sources`} here={pathname.endsWith('/-/sources')} word="Sources" shape="M4 1v12M4 4h6c3 0 3 3 3 3v6M2 1h4M11 13h4" />
         <RailLink to={`/${environment ?? ''}/-/trail`} here={pathname.endsWith('/-/trail')} word="Trail" shape="M2 1v12M2 3h14M2 8h10M2 13h6" />
         <RailLink to={`/${environment ?? ''}/-/images`} here={pathname.endsWith('/-/images')} word="Images" shape="M1 4l8-3 8 3-8 3zM1 8l8 3 8-3M1 11l8 3 8-3" />
+        <RailLink to={`/${environment ?? ''}/-/builds`} here={pathname.endsWith('/-/builds')} word="Builds" shape="M1 13h16M3 13V6h5v7M10 13V2h5v11M5 9h1M12 5h1M12 9h1" />
         <RailLink to={`/${environment ?? ''}/-/requests`} here={pathname.endsWith('/-/requests')} word="Requests" shape="M1 2h11M1 7h15M1 12h8M14 1l3 1-3 1" />
         <RailLink to={`/${environment ?? ''}/-/usage`} here={pathname.endsWith('/-/usage')} word="Size" shape="M2 13V7M7 13V3M12 13V9M17 13V1" />
         <RailLink to={`/${environment ?? ''}/-/secrets`} here={pathname.endsWith('/-/secrets')} word="Secrets" shape="M6 4a3 3 0 1 1 0 6 3 3 0 0 1 0-6zM9 7h8M14 7v3" />

@@ -16,6 +16,10 @@ macro_rules! parameters {
     )*};
 }
 
+fn fifty() -> u32 {
+    50
+}
+
 /// A query that is not looked at.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AnyQuery {}
@@ -55,6 +59,59 @@ parameters! {
     OfGateway {
         /// The gateway's name.
         gateway: Name,
+    }
+    /// A build.
+    OfBuild {
+        /// Its number.
+        build: u64,
+    }
+    /// A step of a build, on a node.
+    OfStep {
+        /// The node's name.
+        node: Name,
+        /// The build's number.
+        build: u64,
+        /// The step, from 0.
+        step: u32,
+    }
+    /// Which builds.
+    BuildsQuery {
+        /// Of one repository of images only.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(length(max = 255))]
+        repository: Option<String>,
+        /// At most so many.
+        #[serde(default = "fifty")]
+        #[schemars(range(min = 1, max = 1000))]
+        limit: u32,
+    }
+    /// What is to be built.
+    NewBuildQuery {
+        /// The tag of the image; the commit or the digest of the code by default.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(length(min = 1, max = 128))]
+        tag: Option<String>,
+        /// The folder of the tree that has the recipe, and that paths are relative to; its top by default.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(length(max = 200))]
+        folder: Option<String>,
+        /// The commit that the code is of.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(regex(pattern = r"^[0-9a-f]{7,64}$"))]
+        commit: Option<String>,
+        /// The repository of that commit.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(length(max = 500))]
+        repository: Option<String>,
+        /// The code differs from the commit.
+        #[serde(default)]
+        changed: bool,
+        /// The environment whose secrets its steps may use.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        secrets_from: Option<Name>,
+        /// Build nothing; say what would be built.
+        #[serde(default)]
+        forecast: bool,
     }
     /// A stream that a part was asked for.
     OfStream {

@@ -2,8 +2,10 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, CommandFactory, Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 
+mod builds;
+mod common;
 mod environments;
 mod limits;
 mod parts;
@@ -11,6 +13,8 @@ mod registries;
 mod sources;
 mod things;
 
+pub(crate) use builds::{Build, BuildCommand, BuildOptions, RecipeCommand, Send};
+pub(crate) use common::{Moment, Output, Trial, Wait};
 pub(crate) use environments::Environment;
 pub(crate) use limits::LimitOptions;
 pub(crate) use parts::{IsolationKind, LOCAL_AUTHORITY, LogFormat, Part, Serve, Start};
@@ -395,6 +399,19 @@ pub(crate) enum Command {
     /// Print the JSON Schema of mainyard.toml.
     #[command(after_help = "Example:\n  mainyard schema > mainyard.schema.json")]
     Schema,
+    /// Build an image from a folder with code and a recipe, and follow to the end; or see what was built.
+    #[command(
+        after_help = "Example:\n  mainyard build ./survey-form\n  mainyard build list\n  mainyard build show 7"
+    )]
+    Build(Box<Build>),
+    /// Recipes: how images are made from code.
+    #[command(subcommand)]
+    Recipe(RecipeCommand),
+    /// Build a folder with code, declare its mainyard.toml with the image, and follow to the verdict.
+    #[command(
+        after_help = "Example:\n  mainyard send ./survey-form --in staging\n  mainyard send ./survey-form --in staging --forecast"
+    )]
+    Send(Box<Send>),
     /// Images in the platform's store.
     #[command(subcommand)]
     Image(Image),
@@ -442,46 +459,6 @@ pub(crate) enum Command {
         /// Which shell.
         shell: clap_complete::Shell,
     },
-}
-
-/// How to print.
-#[derive(Debug, Clone, Copy, Args)]
-pub(crate) struct Output {
-    /// Print JSON.
-    #[arg(long)]
-    pub json: bool,
-}
-
-/// Of which moment.
-#[derive(Debug, Clone, Default, Args)]
-pub(crate) struct Moment {
-    /// As it was at this time: 14:05, or "2026-11-23 14:05", or with a time zone; and what changed since.
-    #[arg(long, value_name = "TIME")]
-    pub as_of: Option<String>,
-}
-
-/// Whether to follow, or to look only.
-#[derive(Debug, Clone, Args)]
-pub(crate) struct Wait {
-    /// Come back at once instead of following to the end.
-    #[arg(long)]
-    pub no_wait: bool,
-    #[command(flatten)]
-    pub trial: Trial,
-}
-
-/// Whether a change is only to be looked at.
-#[derive(Debug, Clone, Args)]
-pub(crate) struct Trial {
-    /// Change nothing; say what would differ, and rehearse it on a copy of the cluster.
-    #[arg(long)]
-    pub forecast: bool,
-    /// Print the forecast as JSON.
-    #[arg(long, requires = "forecast")]
-    pub json: bool,
-    /// In the forecast, lose this node half-way.
-    #[arg(long, value_name = "NODE", requires = "forecast")]
-    pub lose_node: Option<String>,
 }
 
 /// Prints a shell's completions.

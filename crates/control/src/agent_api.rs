@@ -47,7 +47,7 @@ fn with_beat(orders: mpsc::UnboundedReceiver<Bytes>, beat: Bytes) -> HttpRespons
 }
 
 /// Nodes and gateways talk to the control that decides.
-fn decides(control: &Control) -> Result<(), Problem> {
+pub(crate) fn decides(control: &Control) -> Result<(), Problem> {
     control.leader.elsewhere().map_or(Ok(()), |holder| Err(elsewhere(holder)))
 }
 
@@ -58,6 +58,7 @@ async fn node_orders(call: Call<FollowNodeOrders>) -> Result<HttpResponse, Probl
         return Err(Problem::forbidden(format!("{node} says that it is {}", hello.node)));
     }
     let orders = call.control.links.add_node(&node);
+    call.control.builds.steps.tell(&call.control.links, &node);
     call.control.leader.tell(Message::Hello(hello));
     Ok(with_beat(orders, Bytes::from_static(b"\"beat\"\n")))
 }

@@ -21,7 +21,7 @@ use crate::history::{self, view};
 use crate::operations::{Call, Operations};
 use crate::responses::{known_environment, no_workload};
 use crate::{
-    agent_api, certificates, declare, fetches, image_details, images, logs, metrics, outgoing, pulls,
+    agent_api, builds, certificates, declare, fetches, image_details, images, logs, metrics, outgoing, pulls,
     releases, scaling, secrets, sessions, sources, stats, storage, stream, tokens, traffic, why,
 };
 
@@ -57,11 +57,13 @@ pub(crate) fn operations() -> Operations {
     outgoing::operations(&mut all);
     pulls::operations(&mut all);
     fetches::operations(&mut all);
+    builds::operations(&mut all);
     storage::operations(&mut all);
     sources::operations(&mut all);
     certificates::operations(&mut all);
     history::operations(&mut all);
     agent_api::operations(&mut all);
+    builds::part_operations(&mut all);
     all
 }
 

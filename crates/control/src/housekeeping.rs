@@ -11,6 +11,7 @@ use mainyard_registry::Manifest;
 
 use crate::Control;
 use crate::blobs::{BlobError, Blobs};
+use crate::builds::sweep_builds;
 use crate::registry::clear_uploads;
 use crate::storage::prune_by_rules;
 
@@ -35,6 +36,7 @@ pub(crate) async fn keep_house(control: Data<Control>) {
 
 async fn clear(control: &Data<Control>) {
     prune_by_rules(control).await;
+    sweep_builds(control).await;
     let latest = *control.leader.latest.borrow();
     match control.store.prune(&Journal::default(), latest).await {
         Ok(0) => {}
@@ -66,7 +68,11 @@ async fn clear(control: &Data<Control>) {
     if let Err(error) = cleared.await {
         tracing::warn!(%error, "uploads and pulls that were given up could not be cleared");
     }
-    match sweep_images(&control.blobs, needed).await {
+    let of_builds = match blobs_of_builds(control).await {
+        Ok(blobs) => blobs,
+        Err(error) => return tracing::warn!(%error, "the image store could not be cleared"),
+    };
+    match sweep_images(&control.blobs, needed, of_builds).await {
         Ok(0) => {}
         Ok(freed) => tracing::info!(freed, "blobs that nothing needs were removed"),
         Err(error) => tracing::warn!(%error, "the image store could not be cleared"),
@@ -86,9 +92,22 @@ fn clear_pulls(images: &ContentStore) {
     }
 }
 
-/// Removes the blobs that these manifests do not need; gives their size in bytes.
-async fn sweep_images(blobs: &Blobs, manifests: BTreeSet<String>) -> Result<u64, BlobError> {
-    let needed = needed_by(blobs, manifests).await?;
+/// What builds need: the code of those that have not ended, and the layers that their steps made.
+async fn blobs_of_builds(control: &Control) -> Result<Vec<Digest>, mainyard_store::Error> {
+    let trees = control.store.open_builds().await?.into_iter();
+    let trees = trees.filter_map(|build| build["tree"].as_str().map(str::to_owned));
+    let all: Vec<String> = trees.chain(control.store.build_layers().await?).collect();
+    Ok(all.iter().filter_map(|digest| Digest::parse(digest).ok()).collect())
+}
+
+/// Removes the blobs that neither these manifests nor others need; gives their size in bytes.
+async fn sweep_images(
+    blobs: &Blobs,
+    manifests: BTreeSet<String>,
+    others: Vec<Digest>,
+) -> Result<u64, BlobError> {
+    let mut needed = needed_by(blobs, manifests).await?;
+    needed.extend(others);
     blobs.sweep(needed, BLOB_KEPT.duration()).await
 }
 

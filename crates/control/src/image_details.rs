@@ -25,7 +25,7 @@ use crate::attachments::attached;
 use crate::history::view;
 use crate::housekeeping::blobs_of;
 use crate::operations::{Call, Operations};
-use crate::problem::of_blobs;
+use crate::problem::{of_blobs, of_record};
 
 /// The annotations that say where an image comes from (OCI image specification, "Pre-Defined Annotation Keys").
 const SOURCE: &str = "org.opencontainers.image.source";
@@ -127,7 +127,13 @@ async fn show(call: Call<ShowImage>) -> Result<ImageDetails, Problem> {
     let images = documents_of(&call.control, &state).await;
     call.control.blobs.bring_image(&record.digest).await.map_err(of_blobs)?;
     let attached = attached(&call.control, &record).await?;
-    let details = web::block(move || details(&state, &images, &record, attached)).await;
+    let built = call.control.store.build_of_image(&record.digest).await.map_err(of_record)?;
+    let build = built.and_then(|build| build["number"].as_u64());
+    let details = web::block(move || {
+        let details = details(&state, &images, &record, attached)?;
+        Ok::<_, Error>(ImageDetails { build, ..details })
+    });
+    let details = details.await;
     let details = details.map_err(|error| Problem::unavailable(error.to_string()))?;
     details.map_err(|error| Problem::invalid(error.to_string()))
 }
@@ -172,6 +178,7 @@ fn details(
         labels: documents.labels(),
         kept_by: kept_by(state, &record.digest),
         attached,
+        build: None,
     })
 }
 
@@ -273,7 +280,7 @@ async fn prune(call: Call<PruneImages>) -> Result<ImagesPruned, Problem> {
         let command = commands::PruneImages { rule };
         call.control.leader.carry_out(command, &call.caller.name, &call.request_id).await?.images
     };
-    let pushed = call.control.store.manifests().await.map_err(crate::problem::of_record)?;
+    let pushed = call.control.store.manifests().await.map_err(of_record)?;
     let images = documents_of(&call.control, &state).await;
     let names: BTreeSet<String> = gone.iter().map(ImageRef::to_string).collect();
     let stay = (state.images.len() - names.len()) as u64;

@@ -11,7 +11,7 @@ use mainyard_api::{AddImage, ImageConfig, Problem, RemoveImage, ShowImageConfig,
 use mainyard_core::commands::{self, AddImages, ImagesAdded, Removed};
 use mainyard_core::model::{ImageRecord, ImageRef, NameError, Origin};
 use mainyard_core::suggestions::near;
-use mainyard_images::{ContentStore, Digest, Imported, import_archive};
+use mainyard_images::{About, ContentStore, Digest, Imported, import_archive};
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
 use crate::forecast::{Acted, By, act};
@@ -166,7 +166,6 @@ async fn config(call: Call<ShowImageConfig>) -> Result<ImageConfig, Problem> {
     blobs.bring_documents(vec![digest.clone()]).await;
     let about = Digest::parse(&digest).and_then(|digest| mainyard_images::about(blobs.local(), &digest));
     let about = about.map_err(|error| Problem::invalid(error.to_string()))?;
-    let ready_path = about.health_check.as_deref().and_then(mainyard_images::asked_path);
-    let (ports, command, health_check) = (about.ports, about.command, about.health_check);
+    let About { ports, command, health_check, ready_path } = about;
     Ok(ImageConfig { image, digest, ports, command, health_check, ready_path })
 }

@@ -9,6 +9,7 @@ mod api;
 mod attachments;
 mod blobs;
 mod body_limits;
+mod builds;
 mod callers;
 mod certificates;
 mod console;
@@ -140,6 +141,7 @@ pub(crate) struct Control {
     pub outgoing: Arc<outgoing::Outgoing>,
     pub pulls: pulls::Pulls,
     pub fetches: fetches::Fetches,
+    pub builds: builds::Builds,
     pub vault: secret_store::SecretStore,
     pub follower: sources::Follower,
     pub open_streams: open_streams::OpenStreams,
@@ -209,6 +211,7 @@ fn spawn_tasks(control: &web::Data<Control>) {
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
     actix_web::rt::spawn(sources::follow_all(control.clone()));
     actix_web::rt::spawn(pulls::pull_awaited(control.clone()));
+    actix_web::rt::spawn(builds::carry_out_builds(control.clone()));
 }
 
 /// Serves until SIGTERM comes.
@@ -257,6 +260,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         outgoing,
         pulls: pulls::Pulls::default(),
         fetches: fetches::Fetches::default(),
+        builds: builds::Builds::default(),
         vault,
         open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),

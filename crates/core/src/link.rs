@@ -1,6 +1,7 @@
 //! The protocol of control, node agents and gateways: JSON, one message a line.
 
 mod outgoing;
+mod steps;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
@@ -20,6 +21,7 @@ use crate::routing::{Table, TableChange};
 pub use outgoing::{
     AttemptOutcome, ConnectionFigure, NameFigure, NameOutcome, OutgoingAttempt, OutgoingFigures,
 };
+pub use steps::{StepEnd, StepId, StepLayer, StepLine, StepOrder, StepOutcome};
 
 /// A replica that a node should run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -123,6 +125,8 @@ pub enum NodeOrder {
         /// Go on with what comes.
         follow: bool,
     },
+    /// The steps of builds that should run on the node now, all of them: others are ended.
+    Steps(Vec<StepOrder>),
     /// Nothing; shows that the link lives.
     Beat,
 }

@@ -16,7 +16,12 @@ pub struct About {
     pub command: Vec<String>,
     /// The image's own health check, as one line.
     pub health_check: Option<String>,
+    /// The path by which it can be asked over HTTP whether it is well, as its label or its health check says.
+    pub ready_path: Option<String>,
 }
+
+/// The label that names such a path.
+const HEALTH: &str = "mainyard.health";
 
 /// Reads it from the store.
 ///
@@ -34,7 +39,10 @@ pub fn about(store: &ContentStore, digest: &Digest) -> Result<About, Error> {
     };
     let mut ports: Vec<u16> = run.exposed_ports.keys().filter_map(tcp).collect();
     ports.sort_unstable();
-    Ok(About { ports, command: run.command(), health_check: run.healthcheck.line() })
+    let health_check = run.healthcheck.line();
+    let label = run.labels.get(HEALTH).filter(|path| path.starts_with('/')).cloned();
+    let ready_path = label.or_else(|| asked_path(health_check.as_deref()?));
+    Ok(About { ports, command: run.command(), health_check, ready_path })
 }
 
 /// The path that a health check asks for over HTTP at the replica itself: a check from outside can ask the same.

@@ -7,7 +7,7 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use sha2::{Digest as _, Sha256};
+use ring::digest::{Context, SHA256, digest};
 
 use crate::{Doing, Error};
 
@@ -29,7 +29,7 @@ impl Digest {
 
     /// The digest of these bytes.
     pub fn of(bytes: &[u8]) -> Digest {
-        Digest(hex(&Sha256::digest(bytes)))
+        Digest(hex(digest(&SHA256, bytes).as_ref()))
     }
 
     /// The hexadecimal digits alone.
@@ -44,27 +44,27 @@ impl fmt::Display for Digest {
     }
 }
 
-fn hex(bytes: &[u8]) -> String {
+pub(crate) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// Hashes what is read through it.
 pub struct HashingReader<R> {
     inner: R,
-    hash: Sha256,
+    hash: Context,
     /// Bytes read so far.
     pub length: u64,
 }
 
 /// Wraps a reader so that its digest is known at the end.
 pub fn hash_reader<R: Read>(inner: R) -> HashingReader<R> {
-    HashingReader { inner, hash: Sha256::new(), length: 0 }
+    HashingReader { inner, hash: Context::new(&SHA256), length: 0 }
 }
 
 impl<R> HashingReader<R> {
     /// The digest of all that was read.
     pub fn digest(self) -> Digest {
-        Digest(hex(&self.hash.finalize()))
+        Digest(hex(self.hash.finish().as_ref()))
     }
 }
 

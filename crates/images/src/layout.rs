@@ -112,7 +112,8 @@ pub fn runs_here(os: &str, processor: &str) -> bool {
     (os.is_empty() || os == "linux") && (processor.is_empty() || processor == architecture())
 }
 
-fn architecture() -> &'static str {
+/// This machine's processor, as the specification names it.
+pub fn architecture() -> &'static str {
     match std::env::consts::ARCH {
         "x86_64" => "amd64",
         "aarch64" => "arm64",

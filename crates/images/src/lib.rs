@@ -6,29 +6,35 @@
 
 mod about;
 mod beneath;
+mod changes;
 mod content;
 mod documents;
 mod extended;
 mod layout;
 mod listing;
 mod materials;
+mod outline;
 mod pack;
 mod sums;
+mod take;
 mod turns;
 mod unpack;
 mod users;
 
 pub use about::{About, about, asked_path};
+pub use changes::{Changes, PackedChanges, pack_changes};
 pub use content::{ContentStore, Digest, hash_reader};
 pub use documents::{
     Descriptor, HealthCheck, HistoryStep, ImageConfiguration, ImageIndex, ImageManifest, Platform, RootFs,
     RunDefaults,
 };
-pub use layout::{Imported, import_archive, import_dir, runs_here, write_archive};
+pub use layout::{Imported, architecture, import_archive, import_dir, runs_here, write_archive};
 pub use listing::{FileChange, FileKind, LayerListing, ListedFile, changes, merge};
 pub use materials::{BILL_LIMIT, BILLS, Materials, Package, spdx_of};
+pub use outline::{ImageOutline, LayerOutline, OutlinedFile};
 pub use pack::{FileEntry, ImageContent, Layer, pack};
 pub use sums::{LayerState, sums_of_layer, verify_layer};
+pub use take::{Placing, TakeError, TakenFrom, write_taken};
 pub use turns::Turns;
 pub use unpack::{merge_layer, unpack_layer};
 pub use users::{User, resolve_user};

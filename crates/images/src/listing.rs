@@ -6,6 +6,7 @@ use std::io::{self, Read};
 use crate::content::hash_reader;
 use crate::extended::Extended;
 use crate::layout::decompressed;
+use crate::outline::{Whiteout, is_at_or_below, whiteout};
 use crate::unpack::clean;
 use crate::{Doing, Error};
 
@@ -79,14 +80,16 @@ impl LayerListing {
         let name = sparse.and_then(|sparse| sparse.name.clone());
         let name = name.unwrap_or_else(|| String::from_utf8_lossy(&entry.path_bytes()).into_owned());
         let path = clean(&name)?.to_string_lossy().into_owned();
-        let (above, leaf) = path.rsplit_once('/').unwrap_or(("", &path));
-        if leaf == ".wh..wh..opq" {
-            self.opaque.push(above.to_owned());
-            return Ok(());
-        }
-        if let Some(hidden) = leaf.strip_prefix(".wh.") {
-            self.hidden.push(if above.is_empty() { hidden.to_owned() } else { format!("{above}/{hidden}") });
-            return Ok(());
+        match whiteout(&path) {
+            Some(Whiteout::Opaque(folder)) => {
+                self.opaque.push(folder);
+                return Ok(());
+            }
+            Some(Whiteout::Hidden(hidden)) => {
+                self.hidden.push(hidden);
+                return Ok(());
+            }
+            None => {}
         }
         let header = entry.header().clone();
         let kind = match header.entry_type() {
@@ -138,10 +141,6 @@ pub fn merge(layers: &[LayerListing]) -> BTreeMap<String, ListedFile> {
         all.extend(layer.files.iter().map(|(path, file)| (path.clone(), file.clone())));
     }
     all
-}
-
-fn is_at_or_below(path: &str, dir: &str) -> bool {
-    path.strip_prefix(dir).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
 }
 
 /// A file that two images have differently.

@@ -86,7 +86,7 @@ pub fn pack(store: &ContentStore, content: &ImageContent) -> Result<Digest, Erro
     Ok(store.put(manifest.to_string().as_bytes(), None)?.0)
 }
 
-fn tar_of(layer: &Layer) -> Result<Vec<u8>, Error> {
+pub(crate) fn tar_of(layer: &Layer) -> Result<Vec<u8>, Error> {
     let mut archive = tar::Builder::new(Vec::new());
     for entry in layer {
         let mut header = tar::Header::new_ustar();

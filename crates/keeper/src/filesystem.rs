@@ -76,6 +76,8 @@ pub(crate) fn furnish(spec: &Spec) -> Result<(), Fault> {
     let hosts = step("open the hosts file", open_tree("hosts"))?;
     let meminfo = step("open the memory file", open_tree("meminfo"))?;
     let files = step("prepare the files", stage_files(spec))?;
+    let folders = spec.folders.iter().map(|(outside, _)| open_tree(outside)).collect::<Result<Vec<_>, _>>();
+    let folders = step("open the folders of the node", folders)?;
     let groups = step("open the control groups", open_groups(spec))?;
     // The copy of the mount can be pivoted to, whatever the first one was locked by.
     step("enter the image", std::env::set_current_dir("root"))?;
@@ -90,6 +92,9 @@ pub(crate) fn furnish(spec: &Spec) -> Result<(), Fault> {
     if spec.tmp > 0 {
         let options = format!("mode=1777,size={},nr_inodes={}", spec.tmp, spec.inodes);
         step("mount /tmp", mount("tmpfs", "/tmp", NO_DEVICES, &options))?;
+    }
+    for ((_, path), tree) in spec.folders.iter().zip(&folders) {
+        step(format!("put the folder {path} there"), put_folder(tree, path, spec.id_base))?;
     }
     for ((path, _), tree) in spec.files.iter().zip(&files) {
         step(format!("put the file {path} there"), put_content(tree, path, spec.id_base))?;
@@ -225,6 +230,13 @@ fn put_content(tree: &OwnedFd, path: &str, id_base: u32) -> io::Result<()> {
     }
     fs::OpenOptions::new().create(true).append(true).open(path)?;
     Ok(move_mount(tree, path)?)
+}
+
+/// Puts a folder of the node at a path of the root. No set-uid bit and no device file means anything in it.
+fn put_folder(tree: &OwnedFd, path: &str, id_base: u32) -> io::Result<()> {
+    ensure_dirs(path, id_base)?;
+    move_mount(tree, path)?;
+    Ok(mount_remount(path, NO_DEVICES | MountFlags::BIND, "")?)
 }
 
 fn devices(spec: &Spec) -> io::Result<()> {

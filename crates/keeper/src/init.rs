@@ -180,6 +180,9 @@ fn wait_for(parent: &Parent) -> Result<(), Fault> {
 }
 
 fn set_up_network(spec: &Spec) -> std::io::Result<()> {
+    if !spec.has_network() {
+        return netlink::Batch::default().up(1).send();
+    }
     let socket = rustix::net::socket(AddressFamily::INET, SocketType::DGRAM, None)?;
     let index = rustix::net::netdevice::name_to_index(&socket, "eth0")?;
     let near = netlink::hardware_address(spec.neighbour);

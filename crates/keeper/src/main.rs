@@ -82,10 +82,14 @@ fn keep(spec: &Spec) -> Result<Ending, Fault> {
 
     if !spec.plain {
         child.expect("namespaces")?;
-        step("make the network link", connect(spec, pid))?;
+        if spec.has_network() {
+            step("make the network link", connect(spec, pid))?;
+        }
         child.answer()?;
         child.expect("user namespace")?;
-        step("bring the network link up", netlink::Batch::default().settle_link(spec.link).send())?;
+        if spec.has_network() {
+            step("bring the network link up", netlink::Batch::default().settle_link(spec.link).send())?;
+        }
         map_ids(spec, pid)?;
         child.answer()?;
     }

@@ -71,11 +71,13 @@ pub struct Spec {
     pub resolver: String,
     /// Files put into the root: absolute paths and contents.
     pub files: Vec<(String, Vec<u8>)>,
+    /// Folders of the node that are put into the root, to write to: where they are, and where they go.
+    pub folders: Vec<(String, String)>,
     /// Content of `/proc/meminfo`: the replica's limit, not the machine's memory.
     pub meminfo: String,
     /// Control groups to make and to join.
     pub groups: Vec<Group>,
-    /// The replica's address.
+    /// The replica's address; all zero for one without a network.
     pub address: [u8; 4],
     /// The node's address as the replica sees it: its only neighbour.
     pub neighbour: [u8; 4],
@@ -110,6 +112,11 @@ pub struct Spec {
 }
 
 impl Spec {
+    /// Whether it has a link to the node.
+    pub fn has_network(&self) -> bool {
+        self.address != [0; 4]
+    }
+
     /// The bytes a keeper reads from its standard input.
     pub fn encode(&self) -> Vec<u8> {
         // What is extended is memory, and every length is known: there is nothing that could fail.

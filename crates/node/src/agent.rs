@@ -15,6 +15,7 @@ use mainyard_runtime::{Driver, Plain};
 use mainyard_sealing::KeyRing;
 use tokio::sync::{mpsc, watch};
 
+use crate::builds::{Builds, SCRATCH_NAMES};
 use crate::events::Message;
 use crate::images::{Images, Prepared, tell_progress};
 use crate::keepers::{self, Keeper};
@@ -58,6 +59,7 @@ pub(crate) struct Agent {
     logs_to_keep: BTreeMap<ReplicaId, ReleaseId>,
     keys: KeyRing,
     meter: Meter,
+    builds: Builds,
     begun: Instant,
 }
 
@@ -66,7 +68,7 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
         let doing = doing.to_owned();
         move |source| Error::Io { doing, source }
     };
-    for dir in ["replicas", "logs", "kept-logs", "layers", "trees", "parts"] {
+    for dir in ["replicas", "logs", "kept-logs", "layers", "trees", "parts", "builds/steps"] {
         std::fs::create_dir_all(config.dir.join(dir)).map_err(io("make the node's directories"))?;
     }
     if matches!(config.means, mainyard_runtime::IsolationMode::Isolated { .. }) {
@@ -91,8 +93,10 @@ pub(crate) async fn run(config: Config) -> Result<(), Error> {
     let images = Images::new(&config, driver.is_plain(), control.clone());
     let (fetches, to_tell) = watch::channel(Vec::new());
     tokio::spawn(tell_progress(format!("/link/nodes/{}/fetches", config.name), control.clone(), to_tell));
+    let builds = Builds::new(&config, Arc::clone(&driver), images.clone(), control.clone());
     let mut agent = Agent {
         driver,
+        builds,
         images,
         fetches,
         probes,
@@ -183,7 +187,8 @@ impl Agent {
             self.carry_out(actions);
         }
         if let Some(scratch) = self.driver.scratch() {
-            scratch.only(&self.node_state.replicas().map(|(id, _)| id.dotted()).collect::<Vec<_>>());
+            let replicas: Vec<String> = self.node_state.replicas().map(|(id, _)| id.dotted()).collect();
+            scratch.only(&replicas, &SCRATCH_NAMES);
         }
     }
 
@@ -212,6 +217,7 @@ impl Agent {
                 let asked = logs::LineRange { dirs, kept, tail, follow };
                 tokio::spawn(logs::send(control.clone(), stream, asked));
             }
+            Message::Order(NodeOrder::Steps(steps)) => self.builds.take(steps),
             Message::Order(NodeOrder::Beat) => {}
             Message::Linked => self.node_state.linked(),
             Message::Event(id, number, event) if self.node_state.is_current(&id, number) => {

@@ -82,7 +82,8 @@ pub(crate) fn run_of(
         read_only: order.spec.read_only,
         volumes: image.volumes.clone(),
         ptrace: order.spec.ptrace,
-        address: order.address,
+        folders: Vec::new(),
+        address: Some(order.address),
         port: main_port(&order.spec),
         hosts,
         resolver: resolver_file(NODE_ADDRESS, &id.workload.environment),
@@ -203,16 +204,21 @@ pub(crate) fn watch_adopted(
     inbox: UnboundedSender<Message>,
 ) {
     tokio::spawn(async move {
-        // SAFETY: the descriptor is new and owned here.
-        let fd = unsafe {
-            let fd = libc::syscall(libc::SYS_pidfd_open, pid, 0);
-            (fd >= 0).then(|| OwnedFd::from_raw_fd(fd as i32))
-        };
-        // SAFETY: the descriptor stays open and the same for as long as it is registered: it owns itself.
-        if let Some(waiting) = fd.and_then(|fd| unsafe { AsyncFd::register(fd) }.ok()) {
-            let _ = waiting.readable().await;
-        }
+        until_ended(pid).await;
         let event = ended(last_ending(&run_dir));
         let _ = inbox.send(Message::Event(id, number, event));
     });
+}
+
+/// Waits for the end of a process that is not this one's child.
+pub(crate) async fn until_ended(pid: u32) {
+    // SAFETY: the descriptor is new and owned here.
+    let fd = unsafe {
+        let fd = libc::syscall(libc::SYS_pidfd_open, pid, 0);
+        (fd >= 0).then(|| OwnedFd::from_raw_fd(fd as i32))
+    };
+    // SAFETY: the descriptor stays open and the same for as long as it is registered: it owns itself.
+    if let Some(waiting) = fd.and_then(|fd| unsafe { AsyncFd::register(fd) }.ok()) {
+        let _ = waiting.readable().await;
+    }
 }

@@ -5,6 +5,7 @@
 //! by [`mainyard_core::replica_lifecycle`]; this crate carries it out.
 
 mod agent;
+mod builds;
 mod events;
 mod images;
 mod keepers;

@@ -45,6 +45,37 @@ fn parse(line: &str, replica: &ReplicaId) -> Option<LogLine> {
     Some(LogLine { at, replica: replica.clone(), source, text: parts.next()?.to_owned() })
 }
 
+/// The log of what is no replica, from its beginning.
+pub(crate) struct LogReader {
+    reader: Reader,
+    /// The file before the present one, where there is one.
+    previous: Option<Reader>,
+}
+
+impl LogReader {
+    /// Reads the log in this directory.
+    pub(crate) fn from_beginning(dir: &Path) -> LogReader {
+        // The lines' replica is of no interest: the reader's own name is not sent anywhere.
+        let nobody: ReplicaId = "none/none/a0".parse().expect("a replica's name");
+        let at = |name: &str| {
+            let path = dir.join(name);
+            Reader { replica: nobody.clone(), file: File::open(&path).ok(), path, partial: Vec::new() }
+        };
+        let previous = at("previous");
+        LogReader { reader: at("current"), previous: previous.file.is_some().then_some(previous) }
+    }
+
+    /// Lines added since the last call.
+    pub(crate) fn more(&mut self) -> Vec<LogLine> {
+        let earlier = self.previous.as_mut().map(Reader::rest_of_file).unwrap_or_default();
+        if earlier.is_empty() {
+            self.previous = None;
+            return self.reader.more();
+        }
+        earlier
+    }
+}
+
 /// One replica's log, read as far as it is written. The file stays open: what was written just before it was rotated, or
 /// removed with its replica, is read as well.
 struct Reader {

@@ -104,6 +104,33 @@ impl DiskScratch {
         Ok(path)
     }
 
+    /// A directory that stays when its user ends, in which no more than `limit` can be written. It is made where it is
+    /// missing; everyone may write to it.
+    ///
+    /// # Errors
+    /// When the kernel refuses it.
+    pub fn keep(&self, name: &str, limit: Bytes) -> Result<PathBuf, Error> {
+        let path = self.dir.join(name);
+        if !path.is_dir() {
+            self.prepare(name, limit)?;
+            let open = std::os::unix::fs::PermissionsExt::from_mode(0o777);
+            fs::set_permissions(&path, open).doing("open a kept folder to all")?;
+        }
+        Ok(path)
+    }
+
+    /// The directories whose name begins so.
+    pub fn named(&self, prefix: &str) -> Vec<String> {
+        let entries = fs::read_dir(&self.dir).into_iter().flatten().flatten();
+        let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
+        names.filter(|name| name.starts_with(prefix)).collect()
+    }
+
+    /// The directory of a replica that has scratch.
+    pub fn path_of(&self, name: &str) -> PathBuf {
+        self.dir.join(name)
+    }
+
     /// Takes a replica's scratch away, with all in it. The kernel clears it in its own time.
     pub fn remove(&self, name: &str) {
         let Ok(root) = File::open(&self.dir) else { return };
@@ -115,11 +142,11 @@ impl DiskScratch {
         }
     }
 
-    /// Removes the scratch of all but these replicas.
-    pub fn only(&self, names: &[String]) {
+    /// Removes the scratch of all but these replicas, and what is kept beside: names that begin with one of `kept`.
+    pub fn only(&self, names: &[String], kept: &[&str]) {
         for entry in fs::read_dir(&self.dir).into_iter().flatten().flatten() {
             let name = entry.file_name().to_string_lossy().into_owned();
-            if !names.contains(&name) {
+            if !names.contains(&name) && !kept.iter().any(|prefix| name.starts_with(prefix)) {
                 self.remove(&name);
             }
         }

@@ -64,8 +64,10 @@ pub struct Run {
     pub volumes: Vec<String>,
     /// Its processes may trace each other.
     pub ptrace: bool,
-    /// Its address.
-    pub address: Ipv4Addr,
+    /// Folders of the node that it may write to: where they are, and where they go.
+    pub folders: Vec<(PathBuf, String)>,
+    /// Its address; `None` for one without a network.
+    pub address: Option<Ipv4Addr>,
     /// The port it is asked to listen on, where it has any.
     pub port: Option<u16>,
     /// Content of `/etc/hosts`.
@@ -182,9 +184,10 @@ impl Isolation {
             files: run.files.clone(),
             meminfo: meminfo(run.limits.memory),
             groups: self.groups.of_replica(&run.name, &run.limits),
-            address: run.address.octets(),
+            folders: run.folders.iter().map(|(outside, inside)| (text(outside), inside.clone())).collect(),
+            address: run.address.map_or([0; 4], |address| address.octets()),
             neighbour: NODE_ADDRESS.octets(),
-            link: link_index(run.address),
+            link: run.address.map_or(0, link_index),
             argv: run.argv.clone(),
             env: self.environment(run),
             cwd: run.cwd.clone(),

@@ -56,7 +56,7 @@ impl Plain {
         fs::write(&hosts, &run.hosts).doing("write the names of services")?;
         let mut env = run.env.clone();
         let own = [
-            ("HOST", Some(self.range.place(run.address).to_string())),
+            ("HOST", run.address.map(|address| self.range.place(address).to_string())),
             ("PORT", run.port.map(|port| port.to_string())),
             (HOSTS_VARIABLE, Some(hosts.display().to_string())),
         ];

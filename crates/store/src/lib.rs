@@ -4,6 +4,7 @@
 //! counter that each writing transaction holds, so the journal has no gap and no two orders. A snapshot and its
 //! cursor come from one transaction. Only the control of the present epoch may write.
 
+mod builds;
 mod journal;
 mod lease;
 mod migrations;
@@ -19,6 +20,7 @@ use mainyard_core::record::{Change, Kind, Object, State};
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions, PgRow};
 use sqlx::{PgPool, Row};
 
+pub use builds::{BuildLineRow, BuildRow};
 pub use journal::{Entry, Feed, Sought};
 pub use lease::{LEASE, Lease};
 pub use past::{HistoryRange, PastState};
@@ -150,6 +152,24 @@ pub const QUERIES: &[&str] = &[
     registry::REMOVE_TAG,
     registry::REMOVE_MANIFEST,
     registry::REPOSITORIES,
+    builds::NEXT,
+    builds::PUT,
+    builds::READ,
+    builds::READ_OPEN,
+    builds::READ_NEWEST,
+    builds::READ_BY_DIGEST,
+    builds::SWEEP,
+    builds::ADD_LINES,
+    builds::CLEAR_LINES,
+    builds::READ_LINES,
+    builds::READ_LAST_LINES,
+    builds::PUT_LAYER,
+    builds::USE_LAYER,
+    builds::DROP_LAYER,
+    builds::ALL_LAYERS,
+    builds::SWEEP_LAYERS,
+    builds::READ_TIMES,
+    builds::PUT_TIMES,
 ];
 
 /// How often a first connection is tried, for as long as a connection is waited for each time.

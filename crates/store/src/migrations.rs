@@ -19,6 +19,7 @@ const FILES: &[(&str, &str)] = migrations! {
     "0007_security"
     "0008_disk"
     "0009_registry"
+    "0010_builds"
 };
 
 /// Brings a record's tables up to date.

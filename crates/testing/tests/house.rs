@@ -93,7 +93,7 @@ fn types_of_the_api_are_not_written_by_hand_in_the_console() {
         }
         // What the API answers is typed where it is asked for; only streams are read by hand.
         for line in text.lines().filter(|line| line.contains("fetch(") && !line.contains("openapi-fetch")) {
-            let streams = ["/stream", "/requests", "logsPath", "/snapshot"];
+            let streams = ["/stream", "/requests", "logsPath", "/snapshot", "/events"];
             if !streams.iter().any(|stream| line.contains(stream)) {
                 wrong.push(format!("{file}: {}", line.trim()));
             }

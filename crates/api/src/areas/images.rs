@@ -157,6 +157,9 @@ pub struct ImageDetails {
     pub kept_by: Vec<String>,
     /// What was pushed about it: signatures, bills of materials and the like.
     pub attached: Vec<Attachment>,
+    /// The number of the build that made it, where it was built here and that is not long ago.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub build: Option<u64>,
 }
 
 /// An artifact about an image (OCI distribution specification, "Listing Referrers").

@@ -1,6 +1,7 @@
 //! The operations, by what they are about.
 
 mod access;
+mod builds;
 mod environments;
 mod images;
 mod parts;
@@ -12,6 +13,7 @@ mod sources;
 mod workloads;
 
 pub use access::*;
+pub use builds::*;
 pub use environments::*;
 pub use images::*;
 pub use parts::*;
@@ -38,6 +40,7 @@ pub fn all() -> impl Iterator<Item = &'static Described> {
         releases::ALL,
         images::ALL,
         registries::ALL,
+        builds::ALL,
         secrets::ALL,
         sources::ALL,
         parts::ALL,

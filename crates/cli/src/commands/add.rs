@@ -140,7 +140,12 @@ async fn config_of(client: &Client, image: &str) -> Result<ImageConfig, Failure>
 
 /// What the image's own health check would be as a check of the platform.
 fn offered_check(config: &ImageConfig) -> Option<String> {
-    let check = config.health_check.as_ref()?;
+    let Some(check) = &config.health_check else {
+        let path = config.ready_path.as_ref()?;
+        return Some(format!(
+            "the image says that {path} answers when it is well; to ask it, add --ready {path}"
+        ));
+    };
     let offer = match &config.ready_path {
         Some(path) => format!("to ask the same, add --ready {path}"),
         None => "it asks for nothing over HTTP that a check could ask from outside".to_owned(),

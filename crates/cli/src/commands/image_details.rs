@@ -45,6 +45,7 @@ fn print_details(details: &ImageDetails) {
     line("made", &details.created);
     line("source", entry.source.as_deref().unwrap_or_default());
     line("commit", entry.commit.as_deref().unwrap_or_default());
+    line("built by", &details.build.map_or_else(String::new, |number| format!("build {number}")));
     line("command", &list(&run.command));
     line("user", if run.user.is_empty() { "root" } else { &run.user });
     line("directory", &run.directory);

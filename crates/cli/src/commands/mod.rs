@@ -4,20 +4,24 @@ mod acts;
 mod add;
 mod applications;
 mod base_image;
+mod builds;
 mod certificates;
 mod change_list;
+mod code;
 mod environments;
 pub(crate) mod files;
 mod forecast;
 mod image_details;
 mod images;
 pub(crate) mod logs;
+pub(crate) mod recipes;
 mod registries;
 mod releases;
 mod repository;
 mod scaling;
 mod secrets;
 mod seeing;
+mod send;
 pub(crate) mod signing;
 mod since;
 mod sources;
@@ -128,6 +132,8 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         Command::Declare { files, environment, exact, named, wait } => {
             files::declare(&client, &files, environment, files::DeclareOptions { exact, named }, wait).await
         }
+        Command::Build(build) => builds::run(&client, *build).await,
+        Command::Send(what) => send::send(&client, *what).await,
         Command::Certificate(what) => certificates::run(&client, what).await,
         Command::Add(what) => add::add(&client, what).await,
         Command::Image(Image::Add { path, name, trial }) => images::add(&client, &path, name, &trial).await,
@@ -192,6 +198,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         | Command::Validate { .. }
         | Command::Use { environment: None, .. }
         | Command::Schema
+        | Command::Recipe(_)
         | Command::Image(Image::SigningKey { .. })
         | Command::Completions { .. } => Err(Failure::usage("this command does not call the platform")),
     }

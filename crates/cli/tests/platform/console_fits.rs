@@ -70,6 +70,14 @@ fn fill(platform: &Platform) {
     platform.ok(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.5.0"]);
     platform.ok(&["deploy", &target, "--set", "ANOTHER_SETTING_WITH_A_LONG_NAME=of-a-long-value-too"]);
     platform.ok(&["hold", &target, "--because", sentence.trim()]);
+    let code = platform.data().join("code");
+    std::fs::create_dir(&code).expect("a folder");
+    let words = format!("echo {}", "a-long-command-without-any-room-to-break-".repeat(4));
+    let recipe = format!(
+        "image = {{ name = \"lockers/{LONG}\" }}\n[part.{LONG}]\nbase = \"bases/{LONG}:1\"\nsteps = [{{ run = \"{words}\" }}]\n"
+    );
+    std::fs::write(code.join("recipe.toml"), recipe).expect("written");
+    platform.run(&["build", &code.display().to_string()]);
     let repository = platform.data().join("demo/lockers.git");
     let url = format!("file://{}", repository.display());
     platform.run(&["source", "add", &format!("staging/{LONG}"), &url, "--folder", "deploy"]);
@@ -105,6 +113,7 @@ async fn walk(client: &Client, platform: &Platform, size: &str, faults: &mut Vec
         "/-/sources".to_owned(),
         "/-/trail?platform=true".to_owned(),
         "/-/images".to_owned(),
+        "/-/builds?build=1".to_owned(),
         "/-/requests".to_owned(),
         "/-/usage".to_owned(),
         "/-/secrets".to_owned(),

@@ -69,7 +69,8 @@ fn path(operation: &Described) -> String {
         path if path.contains("/sources/") => "lockers",
         _ => "locker-api",
     };
-    operation.path.replace("{environment}", "staging").replace("{name}", name).replace("{id}", "nothing")
+    let path = operation.path.replace("{environment}", "staging").replace("{name}", name);
+    path.replace("{id}", "nothing").replace("{build}", "1")
 }
 
 /// A query that is taken: what must be there, and a forecast where one can be asked for.
@@ -152,8 +153,11 @@ fn forwarded_and_internal_requests_have_the_documented_head() {
             Who::Node | Who::Part => read("token-of-node-node-1"),
         };
         let target = path(operation).replace("{node}", "node-1").replace("{gateway}", "gateway-1");
-        let target =
-            target.replace("{stream}", "7").replace("{digest}", &format!("sha256:{}", "0".repeat(64)));
+        let target = target
+            .replace("{stream}", "7")
+            .replace("{build}", "7")
+            .replace("{step}", "1")
+            .replace("{digest}", &format!("sha256:{}", "0".repeat(64)));
         let headers = vec![
             format!("host: {}", platform.api),
             "content-type: application/json".to_owned(),

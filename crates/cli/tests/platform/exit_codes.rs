@@ -54,6 +54,14 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("add route", "add route staging/desks --to none", "add route trial/desks --to kiosk"),
     ("validate", "validate wrong.toml", "validate right.toml"),
     ("schema", "-", "schema"),
+    ("build list", "-", "build list"),
+    ("build show", "build show 999", "-"),
+    ("build logs", "build logs 999", "-"),
+    ("build cancel", "build cancel 999", "-"),
+    ("recipe suggest", "recipe suggest nothing", "recipe suggest site --print"),
+    ("recipe check", "recipe check wrong.toml", "recipe check site"),
+    ("recipe schema", "-", "recipe schema"),
+    ("send", "send site --in staging", "-"),
     ("image add", "image add wrong.toml", "-"),
     ("image list", "-", "image list"),
     ("image show", "image show lockers/none:1", "image show lockers/locker-api:1.4.0"),
@@ -124,8 +132,18 @@ const COMMANDS: &[(&str, &str, &str)] = &[
 ];
 
 /// They need no platform, or are tested where they start and stop one.
-const WITHOUT_A_PLATFORM: &[&str] =
-    &["start", "stop", "log-level", "validate", "schema", "completions", "image signing-key"];
+const WITHOUT_A_PLATFORM: &[&str] = &[
+    "start",
+    "stop",
+    "log-level",
+    "validate",
+    "schema",
+    "completions",
+    "image signing-key",
+    "recipe suggest",
+    "recipe check",
+    "recipe schema",
+];
 
 fn words(text: &str) -> Vec<&str> {
     text.split_whitespace().collect()
@@ -162,6 +180,15 @@ fn every_command_ends_with_the_code_that_is_meant() {
     file("value", "a value");
     file("wrong.toml", "application = \"kiosk\"\n[workload.kiosk]\nreplicaz = 1\n");
     file("right.toml", "application = \"kiosk\"\n[workload.kiosk]\nimage = \"lockers/courier-web:2.3.0\"\n");
+    for folder in ["nothing", "site"] {
+        std::fs::create_dir(platform.dir.path().join(folder)).expect("a folder");
+    }
+    file("site/index.html", "<p>Lockers</p>");
+    file(
+        "site/recipe.toml",
+        "image = { name = \"lockers/site\" }\npart.run = { base = \"bases/plain:1\" }\n",
+    );
+    file("site/mainyard.toml", "application = \"site\"\n[workload.site]\nimage = \"lockers/other:1\"\n");
     let listed: BTreeSet<String> = COMMANDS.iter().map(|(command, ..)| (*command).to_owned()).collect();
     assert_eq!(named_by_help(&platform, ""), listed, "every command stands in the table");
     let code = |asked: &[&str], url: Option<&str>| {

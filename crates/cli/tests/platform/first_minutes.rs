@@ -17,7 +17,7 @@ fn settings() -> insta::Settings {
         (r"sha256:[0-9a-f]+", "sha256:DIGEST"),
         (r"\d+(\.\d+)? (KiB|MiB)\b", "SIZE"),
         (r"(\d+\.\d/s|-) +(\d+|-) +([\d.]+ · [\d.]+ · [\d.]+ ms|-)", "ANSWERS"),
-        (r"\d+\.\d/s|  -  ", "RATE"),
+        (r"\d+\.\d/s|  +-  ", "RATE"),
         (r"; \d+ requests, \d+ failed", ""),
         (r"  \d+ (s|min)  ", "  AGE  "),
         (r"[ \t]+\n", "\n"),

@@ -4,6 +4,7 @@
 //! Needs root, PostgreSQL and Chromium with its driver; `make test` installs what is missing.
 
 mod browser;
+mod builds;
 mod common;
 mod console;
 mod console_daily;

@@ -102,6 +102,18 @@ impl Pulls {
     }
 }
 
+/// Pulls an image that something waits for.
+pub(crate) async fn pull_now(control: &Arc<Control>, image: &ImageRef, by: &str) -> Result<(), Reason> {
+    let (registry, _) = pull::registry_of(control, image).await.map_err(|trouble| trouble.reason())?;
+    let mut progress = begin(control, image, &registry.host, by);
+    let ended = progress.wait_for(|progress| progress.state.has_ended()).await;
+    match ended.map(|progress| (progress.state, progress.reason.clone())) {
+        Ok((PullState::Done, _)) => Ok(()),
+        Ok((_, Some(reason))) => Err(reason),
+        _ => Err(Reason::new(ReasonCode::ImageUnusable, format!("the pull of {image} was broken off"))),
+    }
+}
+
 /// Begins to pull an image, or joins the one that goes on; it goes on when nobody follows it.
 fn begin(control: &Arc<Control>, image: &ImageRef, host: &str, by: &str) -> watch::Receiver<PullProgress> {
     let (progress, begun) = control.pulls.join(image, host);

@@ -7,7 +7,7 @@ use toml_edit::{Item, TableLike, Value};
 
 use super::keys::{Key, MapKey, Shape};
 use super::problem::{Place, Problem};
-use crate::model::{Bytes, ImageRef, Name, OUTGOING_FORM, OutgoingRule, Span, is_host};
+use crate::model::{Bytes, ImageRef, Name, OUTGOING_FORM, OutgoingRule, Span, is_host, is_repository};
 use crate::suggestions::did_you_mean;
 
 /// Gathers what is wrong with one file.
@@ -86,7 +86,8 @@ impl Checker<'_> {
             }
         }
         for key in keys.iter().filter(|key| whole && key.required && !table.contains_key(key.name)) {
-            self.say(item.span(), format!("`{path}` has no `{}`: {}", key.name, lower_first(key.about)));
+            let whose = if path.is_empty() { "the file".to_owned() } else { format!("`{path}`") };
+            self.say(item.span(), format!("{whose} has no `{}`: {}", key.name, lower_first(key.about)));
         }
     }
 
@@ -132,6 +133,15 @@ fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
         }
         Shape::Name => wrong::<Name>(text, |error| error.expected.to_owned(), "a name in quotes"),
         Shape::Image => wrong::<ImageRef>(text, |error| error.expected.to_owned(), "an image in quotes"),
+        Shape::Repository => unless(
+            text.is_some_and(is_repository),
+            "a repository in lower case, such as \"lockers/survey-form\"".to_owned(),
+        ),
+        Shape::Inside => unless(
+            text.is_some_and(is_inside),
+            "an absolute path without `.` and `..` that is not in /proc, /sys or /dev, such as \"/app\""
+                .to_owned(),
+        ),
         Shape::Digest => unless(
             text.and_then(|text| text.strip_prefix("sha256:")).is_some_and(is_digest),
             "a digest in quotes: sha256: and 64 hexadecimal digits, as `mainyard image list` shows it"
@@ -222,15 +232,28 @@ fn wrong_key(kind: MapKey, name: &str) -> Option<&'static str> {
     }
 }
 
+/// Directories that a replica has from the kernel.
+const KERNELS: [&str; 3] = ["proc", "sys", "dev"];
+
+/// Whether each word of an absolute path is a name.
+fn is_absolute(path: &str) -> bool {
+    let plain = path.starts_with('/') && path.len() <= 200 && !path.contains(|c: char| c.is_control());
+    plain && !path.split('/').skip(1).any(|part| part.is_empty() || part == "." || part == "..")
+}
+
+/// Whether the text is a path inside an image, where its own files may be.
+fn is_inside(path: &str) -> bool {
+    let first = path.split('/').nth(1).unwrap_or_default();
+    path == "/" || is_absolute(path.strip_suffix('/').unwrap_or(path)) && !KERNELS.contains(&first)
+}
+
 /// The error in the path of a file that is put into a replica.
 fn wrong_file(path: &str) -> Option<&'static str> {
-    let parts = || path.split('/').skip(1);
-    let plain = path.starts_with('/') && path.len() <= 200 && !path.contains(|c: char| c.is_control());
-    if !plain || parts().any(|part| part.is_empty() || part == "." || part == "..") {
+    if !is_absolute(path) {
         return Some("the path of a file: absolute, without `.` and `..`, such as \"/app/kiosk.key\"");
     }
-    let kernels = ["proc", "sys", "dev"];
-    let taken = parts().next().is_some_and(|first| kernels.contains(&first)) || path == "/etc/hosts";
+    let first = path.split('/').nth(1).unwrap_or_default();
+    let taken = KERNELS.contains(&first) || path == "/etc/hosts";
     taken.then_some("another path: /proc, /sys, /dev and /etc/hosts belong to the platform")
 }
 

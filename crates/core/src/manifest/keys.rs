@@ -13,6 +13,10 @@ pub enum Shape {
     Name,
     /// An image, as `repository:tag`.
     Image,
+    /// A repository of images.
+    Repository,
+    /// An absolute path inside an image.
+    Inside,
     /// The digest of an image's manifest, as `sha256:` and 64 hexadecimal digits.
     Digest,
     /// A whole number in this range.
@@ -81,11 +85,13 @@ pub struct Key {
     pub required: bool,
 }
 
-const fn key(name: &'static str, shape: &'static Shape, about: &'static str) -> Key {
+/// A key that may be left out.
+pub const fn key(name: &'static str, shape: &'static Shape, about: &'static str) -> Key {
     Key { name, shape, about, required: false }
 }
 
-const fn required(name: &'static str, shape: &'static Shape, about: &'static str) -> Key {
+/// A key that must be there.
+pub const fn required(name: &'static str, shape: &'static Shape, about: &'static str) -> Key {
     Key { name, shape, about, required: true }
 }
 

@@ -15,6 +15,7 @@ mod semantics;
 mod write;
 
 pub use check::is_token;
+pub use parse::Document;
 pub use patch::{Change, write_back};
 pub use problem::{Place, Problem, SourceFile};
 pub(crate) use semantics::as_in_files;

@@ -3,62 +3,88 @@
 use std::ops::Range;
 
 use serde_json::Value as Json;
-use toml_edit::{Document, Item, Value};
+use toml_edit::{Item, Value};
 
 use super::check::check;
-use super::keys::FILE;
+use super::keys::{FILE, Shape};
 use super::problem::{Place, Problem, SourceFile};
 
 /// A file a stranger may send is not longer than this, in bytes.
 const LONGEST_FILE: usize = 1 << 20;
 
-pub(super) struct Parsed<'a> {
-    pub(super) file: &'a SourceFile,
-    pub(super) document: Document<&'a str>,
+/// A file that was read and holds no key and no value but those that may be in it.
+pub struct Document<'a> {
+    pub(super) name: &'a str,
+    text: &'a str,
+    pub(super) document: toml_edit::Document<&'a str>,
 }
 
-impl Parsed<'_> {
-    /// The place of a key's value, or of the nearest table around it that is there.
-    pub(super) fn place(&self, path: &[&str]) -> Place {
-        let mut item = self.document.as_item();
-        let mut span: Option<Range<usize>> = None;
-        for name in path {
-            let Some(table) = item.as_table_like() else { break };
-            let Some((key, next)) = table.get_key_value(name) else { break };
-            span = next.span().or(key.span()).or(span);
-            item = next;
+impl<'a> Document<'a> {
+    /// Reads a file, and holds it against the keys that it may have.
+    ///
+    /// # Errors
+    /// With all that is wrong, each with its place.
+    pub fn parse(name: &'a str, text: &'a str, shape: &Shape) -> Result<Document<'a>, Vec<Problem>> {
+        let problem = |span, message: String| vec![Problem { place: Place::of(name, text, span), message }];
+        if text.len() > LONGEST_FILE {
+            return Err(problem(None, "the file is longer than 1 MiB".to_owned()));
         }
-        Place::of(&self.file.name, &self.file.text, span)
+        let document = toml_edit::Document::parse(text).map_err(|error| {
+            let message = error.message().trim().replace('\n', "; ");
+            problem(error.span(), format!("not valid TOML: {message}"))
+        })?;
+        let mut problems = check(name, text, document.as_item(), shape);
+        let read = Document { name, text, document };
+        let mut path = Vec::new();
+        if holds_zero(&json(read.document.as_item()), &mut path) {
+            let path: Vec<&str> = path.iter().map(String::as_str).collect();
+            let message =
+                "holds U+0000, which neither a program's settings nor the record can hold".to_owned();
+            problems.push(Problem { place: read.place(&path), message });
+        }
+        if problems.is_empty() { Ok(read) } else { Err(sorted(problems)) }
+    }
+
+    /// The place of a key's value, or of the nearest table around it that is there. An entry of a list is named by its
+    /// number.
+    pub fn place(&self, path: &[&str]) -> Place {
+        Place::of(self.name, self.text, span_at(self.document.as_item(), path))
+    }
+
+    /// The value at a path.
+    pub fn value(&self, path: &[&str]) -> Option<Json> {
+        reach(self.document.as_item(), path).map(json)
+    }
+
+    /// The keys of a table, in the order of the file.
+    pub fn keys(&self, path: &[&str]) -> Vec<String> {
+        table_at(&self.document, path).into_iter().map(|(name, _)| name.to_owned()).collect()
     }
 }
 
-pub(super) fn parse(files: &[SourceFile]) -> Result<Vec<Parsed<'_>>, Vec<Problem>> {
-    let mut problems = Vec::new();
-    let mut parsed = Vec::new();
-    for file in files {
-        if file.text.len() > LONGEST_FILE {
-            let place = Place::of(&file.name, &file.text, None);
-            problems.push(Problem { place, message: "the file is longer than 1 MiB".to_owned() });
-            continue;
-        }
-        match Document::parse(file.text.as_str()) {
-            Ok(document) => {
-                problems.extend(check(&file.name, &file.text, document.as_item(), &FILE));
-                let read = Parsed { file, document };
-                let mut path = Vec::new();
-                if holds_zero(&json(read.document.as_item()), &mut path) {
-                    let path: Vec<&str> = path.iter().map(String::as_str).collect();
-                    let message =
-                        "holds U+0000, which neither a program's settings nor the record can hold".to_owned();
-                    problems.push(Problem { place: read.place(&path), message });
-                }
-                parsed.push(read);
-            }
-            Err(error) => {
-                let place = Place::of(&file.name, &file.text, error.span());
-                let message = error.message().trim().replace('\n', "; ");
-                problems.push(Problem { place, message: format!("not valid TOML: {message}") });
-            }
+/// The bytes of what lies at a path, or of the nearest around it that is there.
+fn span_at(item: &Item, path: &[&str]) -> Option<Range<usize>> {
+    let (first, rest) = path.split_first()?;
+    if let Some(table) = item.as_table_like() {
+        let (key, next) = table.get_key_value(first)?;
+        return span_at(next, rest).or(next.span()).or(key.span());
+    }
+    let number: usize = first.parse().ok()?;
+    if let Some(array) = item.as_array() {
+        let entry = Item::Value(array.get(number)?.clone());
+        return span_at(&entry, rest).or(entry.span());
+    }
+    let table = Item::Table(item.as_array_of_tables()?.get(number)?.clone());
+    span_at(&table, rest).or(table.span())
+}
+
+pub(super) fn parse(files: &[SourceFile]) -> Result<Vec<Document<'_>>, Vec<Problem>> {
+    let read = files.iter().map(|file| Document::parse(&file.name, &file.text, &FILE));
+    let (mut parsed, mut problems) = (Vec::new(), Vec::new());
+    for read in read {
+        match read {
+            Ok(document) => parsed.push(document),
+            Err(wrong) => problems.extend(wrong),
         }
     }
     if problems.is_empty() { Ok(parsed) } else { Err(sorted(problems)) }
@@ -85,7 +111,10 @@ pub(super) fn reach<'i>(item: &'i Item, path: &[&str]) -> Option<&'i Item> {
     path.iter().try_fold(item, |item, name| item.as_table_like()?.get(name))
 }
 
-pub(super) fn table_at<'d>(document: &'d Document<&str>, path: &[&str]) -> Vec<(&'d str, &'d Item)> {
+pub(super) fn table_at<'d>(
+    document: &'d toml_edit::Document<&str>,
+    path: &[&str],
+) -> Vec<(&'d str, &'d Item)> {
     let table = reach(document.as_item(), path).and_then(Item::as_table_like);
     table.map(|table| table.iter().collect()).unwrap_or_default()
 }

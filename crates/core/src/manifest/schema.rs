@@ -6,10 +6,15 @@ use super::keys::{FILE, MapKey, Shape};
 
 /// The schema as one document.
 pub fn schema() -> Value {
-    let mut document = of(&FILE, true);
+    schema_of(&FILE, "mainyard.toml")
+}
+
+/// The schema of any file that is described by keys.
+pub fn schema_of(shape: &Shape, title: &str) -> Value {
+    let mut document = of(shape, true);
     if let Some(object) = document.as_object_mut() {
         object.insert("$schema".into(), json!("https://json-schema.org/draft/2020-12/schema"));
-        object.insert("title".into(), json!("mainyard.toml"));
+        object.insert("title".into(), json!(title));
     }
     document
 }
@@ -18,6 +23,10 @@ fn of(shape: &Shape, whole: bool) -> Value {
     match shape {
         Shape::Text => json!({"type": "string"}),
         Shape::Name => json!({"type": "string", "pattern": "^[a-z](-?[a-z0-9])*$", "maxLength": 40}),
+        Shape::Repository => {
+            json!({"type": "string", "pattern": "^[a-z0-9][a-z0-9._-]*(/[a-z0-9][a-z0-9._-]*)*$"})
+        }
+        Shape::Inside => json!({"type": "string", "pattern": "^/", "maxLength": 200}),
         Shape::Image => {
             json!({"type": "string", "pattern": "^[a-z0-9][a-z0-9._/-]*:[A-Za-z0-9_][A-Za-z0-9._-]*$"})
         }

@@ -5,9 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json};
 
-use toml_edit::Document;
-
-use super::parse::{Parsed, json, merge, parse, reach, sorted, table_at};
+use super::parse::{Document, json, merge, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
 use crate::model::{Bytes, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Span, Style};
 use crate::suggestions::did_you_mean;
@@ -63,7 +61,8 @@ pub struct DeclaredWorkload {
 
 /// The environments that the files name with `[in.…]`.
 pub fn environments(files: &[SourceFile]) -> BTreeSet<Name> {
-    let parsed: Vec<_> = files.iter().filter_map(|file| Document::parse(file.text.as_str()).ok()).collect();
+    let parsed: Vec<_> =
+        files.iter().filter_map(|file| toml_edit::Document::parse(file.text.as_str()).ok()).collect();
     let tables = parsed.iter().filter_map(|document| document.get("in")?.as_table_like());
     tables.flat_map(|table| table.iter().filter_map(|(name, _)| name.parse().ok())).collect()
 }
@@ -137,8 +136,8 @@ fn own_service(name: &Name, workload: &DeclaredWorkload) -> ServiceSpec {
     ServiceSpec { select, ports: ports.collect(), open_to: BTreeSet::new() }
 }
 
-fn application(parsed: &[Parsed<'_>], problems: &mut Vec<Problem>) -> Option<Name> {
-    let named: Vec<(&Parsed<'_>, &str)> =
+fn application(parsed: &[Document<'_>], problems: &mut Vec<Problem>) -> Option<Name> {
+    let named: Vec<(&Document<'_>, &str)> =
         parsed.iter().filter_map(|file| Some((file, file.document.get("application")?.as_str()?))).collect();
     let Some((_, first)) = named.first() else {
         let place =
@@ -150,7 +149,7 @@ fn application(parsed: &[Parsed<'_>], problems: &mut Vec<Problem>) -> Option<Nam
     };
     for (file, other) in &named {
         if other != first {
-            let message = format!("application {other:?} differs from {first:?} in {}", named[0].0.file.name);
+            let message = format!("application {other:?} differs from {first:?} in {}", named[0].0.name);
             problems.push(Problem { place: file.place(&["application"]), message });
         }
     }
@@ -158,7 +157,7 @@ fn application(parsed: &[Parsed<'_>], problems: &mut Vec<Problem>) -> Option<Nam
 }
 
 struct Reader<'a> {
-    parsed: &'a [Parsed<'a>],
+    parsed: &'a [Document<'a>],
     environment: Option<&'a Name>,
     problems: Vec<Problem>,
     warnings: Vec<Problem>,
@@ -175,7 +174,7 @@ impl Reader<'_> {
         let mut base_in: BTreeMap<String, &str> = BTreeMap::new();
         for file in self.parsed {
             for (name, item) in table_at(&file.document, &[kind]) {
-                if let Some(earlier) = base_in.insert(name.to_owned(), &file.file.name) {
+                if let Some(earlier) = base_in.insert(name.to_owned(), file.name) {
                     let message = format!("{kind} `{name}` is declared in {earlier} already");
                     self.problems.push(Problem { place: file.place(&[kind, name]), message });
                 }

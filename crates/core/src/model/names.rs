@@ -72,6 +72,9 @@ impl fmt::Display for Name {
 pub struct EnvironmentIndex(u8);
 
 impl EnvironmentIndex {
+    /// No environment: the steps of builds have ids of their own, and no addresses.
+    pub const BUILDS: EnvironmentIndex = EnvironmentIndex(0);
+
     /// The index, where it is in range.
     pub fn new(index: u8) -> Option<EnvironmentIndex> {
         (1..=15).contains(&index).then_some(EnvironmentIndex(index))

@@ -10,6 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, TryStreamExt, stream};
 use mainyard_control_client::{Control, Failed};
+use mainyard_core::link::StepLayer;
 use mainyard_core::model::{Reason, ReasonCode};
 use mainyard_images::{
     Digest, ImageConfiguration, ImageManifest, Turns, User, merge_layer, resolve_user, sums_of_layer,
@@ -98,6 +99,8 @@ pub(crate) struct Images {
     sweeping: Arc<RwLock<()>>,
     /// Packed layers on their way.
     parts: PathBuf,
+    /// Layers that steps of builds stand on, by the step.
+    held: Arc<Mutex<HashMap<String, Vec<PathBuf>>>>,
     /// How far the images are that are being fetched.
     pub progress: Progress,
 }
@@ -112,6 +115,7 @@ impl Images {
             turns: Turns::default(),
             sweeping: Arc::default(),
             parts: config.dir.join("parts"),
+            held: Arc::default(),
             progress: Progress::default(),
         }
     }
@@ -131,7 +135,9 @@ impl Images {
             if !in_use.iter().all(|digest| prepared.contains_key(digest)) {
                 return;
             }
-            let layers: Vec<PathBuf> = prepared.values().flat_map(|image| image.layers.clone()).collect();
+            let held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+            let layers = prepared.values().flat_map(|image| image.layers.clone());
+            let layers: Vec<PathBuf> = layers.chain(held.values().flatten().cloned()).collect();
             let documents: Vec<PathBuf> =
                 prepared.values().flat_map(|image| image.documents.clone()).collect();
             (layers, documents)
@@ -282,6 +288,59 @@ impl Images {
         let target = dir.clone();
         self.fetch(image, source, move |layer| unpack_layer(layer, &id, &target)).await?;
         Ok(dir)
+    }
+
+    /// Unpacks layers for something that is no image, and keeps them until it is released.
+    pub(crate) async fn hold_layers(
+        &self,
+        holder: &str,
+        layers: &[StepLayer],
+    ) -> Result<Vec<PathBuf>, String> {
+        let _nobody_sweeps = self.sweeping.read().await;
+        let sources: Vec<LayerSource> = layers
+            .iter()
+            .map(|layer| LayerSource {
+                packed: layer.digest.clone(),
+                size: layer.size,
+                diff_id: layer.diff_id.clone(),
+            })
+            .collect();
+        let fetched = sources.into_iter().map(|source| {
+            let (images, holder) = (self.clone(), holder.to_owned());
+            async move { images.layer_patiently(&holder, &source).await }
+        });
+        let fetched: Result<Vec<PathBuf>, FetchError> =
+            stream::iter(fetched).buffered(AT_ONCE).try_collect().await;
+        let fetched = fetched.map_err(|error| error.to_string())?;
+        let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        held.insert(holder.to_owned(), fetched.clone());
+        Ok(fetched)
+    }
+
+    /// Nothing stands on these layers any more.
+    pub(crate) fn release(&self, holder: &str) {
+        self.held.lock().unwrap_or_else(PoisonError::into_inner).remove(holder);
+    }
+
+    /// A packed layer that lies on this node's disk: it is moved to where a fetch looks first.
+    pub(crate) fn offer_part(&self, digest: &Digest, file: &Path) {
+        if std::fs::metadata(file).is_ok_and(|found| found.len() < transfer::KEPT_FROM) {
+            return;
+        }
+        if let Err(error) = std::fs::rename(file, self.parts.join(digest.hex())) {
+            tracing::debug!(%digest, %error, "a layer that was made here is fetched all the same");
+        }
+    }
+
+    /// A layer; control is waited for.
+    async fn layer_patiently(&self, holder: &str, source: &LayerSource) -> Result<PathBuf, FetchError> {
+        for _ in 0..TRIES {
+            match self.layer(holder, source).await {
+                Err(FetchError::Away(_)) => tokio::time::sleep(PAUSE).await,
+                other => return other,
+            }
+        }
+        self.layer(holder, source).await
     }
 
     fn has_layer(&self, source: &LayerSource) -> bool {

@@ -15,7 +15,7 @@ use super::progress::Counter;
 use super::{FetchError, LayerSource};
 
 /// Shorter blobs are fetched again rather than kept on the way.
-const KEPT_FROM: u64 = 1 << 20;
+pub(super) const KEPT_FROM: u64 = 1 << 20;
 
 /// What still comes of a blob.
 type Rest = Box<dyn Read + Send>;

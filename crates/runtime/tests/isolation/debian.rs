@@ -371,7 +371,7 @@ fn what_a_replica_writes_has_a_limit_of_its_own() {
     other.stop();
     scratch.remove(name);
     assert_eq!(scratch.written(name), None);
-    scratch.only(&[]);
+    scratch.only(&[], &[]);
     assert_eq!(scratch.written("staging.locker-api.1"), None, "what no replica has is gone");
 }
 

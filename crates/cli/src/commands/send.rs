@@ -1,0 +1,139 @@
+//! Code, built and declared in one act.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use mainyard_api::{BuildsQuery, ListBuilds, NoPath};
+use mainyard_builds::{FILE_NAME, recipe};
+use mainyard_core::manifest::SourceFile;
+use mainyard_core::model::{Name, Target};
+
+use super::{builds, files};
+use crate::args::Send;
+use crate::client::Client;
+use crate::data_dir;
+use crate::entry_points::{routes_to, services_of};
+use crate::terminal::Failure;
+
+const DECLARATION: &str = "mainyard.toml";
+
+pub(super) async fn send(client: &Client, send: Send) -> Result<(), Failure> {
+    let environment = send.environment.clone().or_else(data_dir::default_environment);
+    let environment = environment
+        .ok_or_else(|| Failure::usage("say which environment: mainyard send FOLDER --in staging"))?;
+    // A platform that is away is told of before anything about the files.
+    client.ask::<ListBuilds>(NoPath {}, BuildsQuery { repository: None, limit: 1 }).await?;
+    let place =
+        send.options.part_of.as_deref().map_or_else(|| send.folder.clone(), |part| send.folder.join(part));
+    let repository = repository_of(&place)?;
+    let declaration = place.join(DECLARATION);
+    let text = std::fs::read_to_string(&declaration).map_err(|error| {
+        Failure::usage(format!(
+            "cannot read {}: {error}; it says how the image runs. To build alone: mainyard build {}",
+            declaration.display(),
+            send.folder.display()
+        ))
+    })?;
+    // Whether the declaration runs the image is known before anything is sent.
+    with_image(&text, &repository, &format!("{repository}:0"), &declaration)?;
+    let started = builds::start(client, &send.folder, &send.options, send.wait.trial.forecast).await?;
+    let image = started.build.build.image.to_string();
+    let text = with_image(&text, &repository, &image, &declaration)?;
+    if send.wait.trial.forecast {
+        println!("{image} would be built: {}", started.build.says);
+        println!(
+            "what would be declared is forecast once the image is there: mainyard declare {} --in {environment} --forecast",
+            declaration.display()
+        );
+        return Ok(());
+    }
+    builds::follow(client, started.build.build.number, false, true).await?;
+    let workloads = running(&text, &image);
+    let file = SourceFile { name: declaration.display().to_string(), text };
+    let environment = super::parse_name(&environment)?;
+    files::send(client, vec![file], &environment, files::DeclareOptions::default(), send.wait).await?;
+    print_addresses(client, &environment, &workloads).await
+}
+
+/// The workloads of a declaration that run an image.
+fn running(text: &str, image: &str) -> Vec<Name> {
+    let Ok(document) = text.parse::<toml_edit::DocumentMut>() else { return Vec::new() };
+    let workloads = document.get("workload").and_then(|item| item.as_table_like());
+    let all = workloads.into_iter().flat_map(|table| table.iter());
+    let own = all.filter(|(_, workload)| workload.get("image").and_then(|it| it.as_str()) == Some(image));
+    own.filter_map(|(name, _)| name.parse().ok()).collect()
+}
+
+/// Where visitors reach the workloads.
+async fn print_addresses(client: &Client, environment: &Name, workloads: &[Name]) -> Result<(), Failure> {
+    let snapshot = client.snapshot().await?;
+    let targets = workloads.iter().map(|name| Target::new(environment, name));
+    let targets: Vec<Target> = targets.collect();
+    let services = targets.iter().flat_map(|target| services_of(&snapshot, target));
+    let addresses: BTreeSet<String> =
+        services.flat_map(|service| routes_to(&snapshot, service)).map(|route| route.reached_at).collect();
+    for address in addresses {
+        println!("  open {address}");
+    }
+    Ok(())
+}
+
+fn repository_of(folder: &Path) -> Result<String, Failure> {
+    let file = folder.join(FILE_NAME);
+    let text = std::fs::read_to_string(&file).map_err(|error| {
+        Failure::usage(format!(
+            "cannot read {}: {error}; write one with: mainyard recipe suggest {}",
+            file.display(),
+            folder.display()
+        ))
+    })?;
+    let recipe = recipe::read(&file.display().to_string(), &text).map_err(|problems| {
+        let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();
+        Failure::refused(lines.join("\n"))
+    })?;
+    Ok(recipe.image.name)
+}
+
+/// The declaration with this image wherever it runs one of the repository.
+fn with_image(text: &str, repository: &str, image: &str, file: &Path) -> Result<String, Failure> {
+    let mut document = text.parse::<toml_edit::DocumentMut>().map_err(|error| {
+        Failure::refused(format!("{}: not valid TOML: {}", file.display(), error.message().trim()))
+    })?;
+    let mut found = 0;
+    let workloads = document.get_mut("workload").and_then(|item| item.as_table_like_mut());
+    for (_, workload) in workloads.into_iter().flat_map(|table| table.iter_mut()) {
+        let Some(item) = workload.as_table_like_mut().and_then(|table| table.get_mut("image")) else {
+            continue;
+        };
+        let is_it =
+            item.as_str().and_then(|image| image.rsplit_once(':')).is_some_and(|(it, _)| it == repository);
+        if is_it {
+            *item = toml_edit::value(image);
+            found += 1;
+        }
+    }
+    if found == 0 {
+        return Err(Failure::refused(format!(
+            "{}: no workload runs an image of {repository}, which the recipe makes; give one image = \"{repository}:0\" \
+             (the tag is filled in)",
+            file.display()
+        )));
+    }
+    Ok(document.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_image_is_put_where_its_repository_runs_and_nothing_else_changes() {
+        let text = "# ours\n[workload.form]\nimage = \"lockers/form:0\" # by send\n[workload.db]\nimage = \"debian/db:15\"\n";
+        let file = Path::new("mainyard.toml");
+        let made = with_image(text, "lockers/form", "lockers/form:3f07", file).expect("it runs there");
+        assert!(made.contains("image = \"lockers/form:3f07\"") && made.contains("debian/db:15"), "{made}");
+        assert!(made.starts_with("# ours"));
+        let none = with_image(text, "lockers/other", "lockers/other:1", file).expect_err("it runs nowhere");
+        assert!(none.message().contains("no workload runs an image of lockers/other"), "{}", none.message());
+    }
+}

@@ -1,0 +1,87 @@
+//! What goes on without being asked: builds that wait begin, and old ones go.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::web::Data;
+use mainyard_builds::{BuildState, next_to_begin};
+
+use super::{carry_out, read};
+use crate::Control;
+
+/// Builds that go on at once.
+const AT_ONCE: usize = 2;
+/// What waits is looked for this often, if nobody says that there is something.
+const LOOK_EVERY: Duration = Duration::from_millis(500);
+/// Ended builds that are remembered, with their lines.
+const BUILDS: u32 = 200;
+/// Layers of steps that were not used for so many days go, and those that are more than so many bytes.
+const LAYER_DAYS: u32 = 14;
+const LAYER_BYTES: u64 = 20 << 30;
+
+/// Carries builds out, forever. Only the control that decides does it.
+pub(crate) async fn carry_out_builds(control: Data<Control>) {
+    let control = control.into_inner();
+    let mut has_read = false;
+    loop {
+        tokio::select! {
+            () = tokio::time::sleep(LOOK_EVERY) => {}
+            () = control.builds.wake.notified() => {}
+        }
+        if control.leader.elsewhere().is_some() {
+            give_up(&control);
+            has_read = false;
+            continue;
+        }
+        if !has_read {
+            match control.store.open_builds().await {
+                Ok(open) => open.into_iter().filter_map(read).for_each(|build| control.builds.add(build)),
+                Err(error) => {
+                    tracing::debug!(%error, "the open builds cannot be read yet");
+                    continue;
+                }
+            }
+            has_read = true;
+        }
+        begin(&control);
+    }
+}
+
+/// Another control decides: it carries on.
+fn give_up(control: &Control) {
+    let mut open = control.builds.lock();
+    for build in std::mem::take(&mut *open).into_values() {
+        if let Some(task) = build.task {
+            task.abort();
+        }
+    }
+    control.builds.steps.clear();
+}
+
+fn begin(control: &Arc<Control>) {
+    let mut open = control.builds.lock();
+    let next = next_to_begin(open.values().map(|open| &open.build), AT_ONCE);
+    for open in open.values_mut() {
+        // One that runs without a task was begun by the control before this one.
+        let goes_on = open.build.state == BuildState::Running;
+        if open.task.is_none() && (goes_on || next.contains(&open.build.number)) {
+            open.build.begin(jiff::Timestamp::now());
+            let work = carry_out::carry_out(Arc::clone(control), open.build.clone(), open.cancel.clone());
+            open.task = Some(tokio::spawn(work).abort_handle());
+        }
+    }
+}
+
+/// Removes old builds, and layers of steps by rule.
+pub(crate) async fn sweep_builds(control: &Control) {
+    match control.store.sweep_builds(BUILDS).await {
+        Ok(0) => {}
+        Ok(gone) => tracing::info!(gone, "old builds were removed"),
+        Err(error) => tracing::warn!(%error, "old builds could not be removed"),
+    }
+    match control.store.sweep_build_layers(LAYER_DAYS, LAYER_BYTES).await {
+        Ok(0) => {}
+        Ok(gone) => tracing::info!(gone, "layers of builds that nothing used were forgotten"),
+        Err(error) => tracing::warn!(%error, "layers of builds could not be forgotten"),
+    }
+}

@@ -1,0 +1,197 @@
+//! Builds over the API.
+
+use actix_web::dev::Payload;
+use futures_util::StreamExt;
+use jiff::Timestamp;
+use mainyard_api::{CancelBuild, ListBuilds, NewBuildQuery, Problem, ShowBuild, StartBuild, StartedBuild};
+use mainyard_builds::recipe::Step;
+use mainyard_builds::{Build, BuildState, BuildView, Commit, Way};
+use mainyard_core::model::{ImageRef, NameError};
+use mainyard_images::Digest;
+use tokio::io::AsyncWriteExt;
+
+use super::tree::{self, Times, Tree, TreeError};
+use super::{events, known, read, save};
+use crate::Control;
+use crate::body_limits::of_payload;
+use crate::images::no_room;
+use crate::operations::{Call, Operations};
+use crate::problem::{of_blobs, of_record};
+
+/// Builds that wait or go on, at most.
+const OPEN: usize = 200;
+/// Digits of a commit or a digest in a tag.
+const TAG: usize = 12;
+
+pub(crate) fn operations(to: &mut Operations) {
+    to.mount(list).mount(start).mount(show).mount(events::follow).mount(cancel);
+}
+
+fn unavailable(error: impl std::fmt::Display) -> Problem {
+    Problem::unavailable(error.to_string())
+}
+
+async fn list(call: Call<ListBuilds>) -> Result<Vec<BuildView>, Problem> {
+    let builds = &call.control.builds;
+    let kept = call.control.store.newest_builds(call.query.repository.as_deref(), call.query.limit).await;
+    let kept = kept.map_err(of_record)?.into_iter().filter_map(read);
+    let present = kept.map(|build| builds.change(build.number, |_| {}).unwrap_or(build));
+    Ok(present.map(|build| builds.view(build)).collect())
+}
+
+async fn show(call: Call<ShowBuild>) -> Result<BuildView, Problem> {
+    let build = known(&call.control, call.path.build).await?;
+    Ok(call.control.builds.view(build))
+}
+
+async fn cancel(call: Call<CancelBuild>) -> Result<BuildView, Problem> {
+    crate::agent_api::decides(&call.control)?;
+    let number = call.path.build;
+    let build = known(&call.control, number).await?;
+    if build.state.has_ended() {
+        return Err(Problem::conflict(format!(
+            "build {number} has ended already: it is {}",
+            build.state.word()
+        )));
+    }
+    let (token, waits) = {
+        let all = call.control.builds.lock();
+        let open = all.get(&number);
+        (open.map(|open| open.cancel.clone()), open.is_some_and(|open| open.task.is_none()))
+    };
+    if let Some(token) = token {
+        token.cancel();
+    }
+    let cancelled =
+        call.control.builds.change(number, |build| build.cancel(Timestamp::now())).unwrap_or(build);
+    save(&call.control.store, &cancelled).await.map_err(of_record)?;
+    if waits {
+        call.control.builds.remove(number);
+    }
+    call.control.builds.tell_change();
+    Ok(call.control.builds.view(cancelled))
+}
+
+async fn start(mut call: Call<StartBuild>) -> Result<StartedBuild, Problem> {
+    crate::agent_api::decides(&call.control)?;
+    if call.control.builds.lock().len() >= OPEN {
+        return Err(Problem::conflict(format!("{OPEN} builds wait or go on already; try again later")));
+    }
+    let folder = call.query.folder.clone().unwrap_or_default();
+    if folder.split('/').any(|word| word == "..") {
+        return Err(Problem::invalid(format!(
+            "folder is {folder:?}; a path in the tree without .. is expected"
+        )));
+    }
+    let (digest, tree) = take_in(&call.control, &mut call.body, folder.clone()).await?;
+    refuse_network(&tree)?;
+    let image = image_of(&tree, &call.query)?;
+    let kept = call.control.store.build_times(&image.repository).await.map_err(of_record)?;
+    let is_first = kept.is_none();
+    let before: Times = kept.and_then(|files| serde_json::from_value(files).ok()).unwrap_or_default();
+    let changed = tree.changes_since(&before);
+    let is_trial = call.query.forecast;
+    let number = if is_trial { 0 } else { call.control.store.next_build().await.map_err(of_record)? };
+    let build = build_of(number, image, digest, folder, tree, (call.caller.name.clone(), call.query));
+    if !is_trial {
+        save(&call.control.store, &build).await.map_err(of_record)?;
+        call.control.builds.add(build.clone());
+    }
+    let build = if is_trial {
+        BuildView { says: format!("{} steps", build.steps.len()), ..call.control.builds.view(build) }
+    } else {
+        call.control.builds.view(build)
+    };
+    Ok(StartedBuild { build, changed, is_first })
+}
+
+/// Steps reach nothing outside yet: one that needs it would only fail later.
+fn refuse_network(tree: &Tree) -> Result<(), Problem> {
+    for part in tree.recipe.needed_parts() {
+        let reaches = |step: &Step| matches!(step, Step::Run(run) if !run.network.is_empty());
+        if let Some(at) = part.steps.iter().position(reaches) {
+            return Err(Problem::invalid(format!(
+                "step {} of part {} names hosts in `network`, and steps reach nothing outside yet: put what it would fetch \
+                 into the code or into the base",
+                at + 1,
+                part.name
+            )));
+        }
+    }
+    Ok(())
+}
+
+/// A build that waits.
+fn build_of(
+    number: u64,
+    image: ImageRef,
+    digest: Digest,
+    folder: String,
+    tree: Tree,
+    (by, query): (String, NewBuildQuery),
+) -> Build {
+    let commit = query.commit.map(|id| Commit {
+        id,
+        repository: query.repository.unwrap_or_default(),
+        changed: query.changed,
+    });
+    Build {
+        number,
+        image,
+        by,
+        way: Way::Sent,
+        commit,
+        tree: digest.to_string(),
+        folder,
+        files: tree.files,
+        size: tree.size,
+        secrets_from: query.secrets_from,
+        steps: Build::steps_of(&tree.recipe),
+        recipe: tree.recipe,
+        state: BuildState::Queued,
+        asked: Timestamp::now(),
+        began: None,
+        ended: None,
+        fault: None,
+        digest: None,
+    }
+}
+
+/// Takes an archive of code in, and looks at it.
+async fn take_in(control: &Control, body: &mut Payload, folder: String) -> Result<(Digest, Tree), Problem> {
+    let local = control.blobs.local().clone();
+    let incoming = local.root().join("incoming");
+    if let Some(refused) = no_room(&incoming, 0) {
+        return Err(refused);
+    }
+    let part = tempfile::NamedTempFile::new_in(&incoming).map_err(unavailable)?.into_temp_path();
+    let mut file = tokio::fs::File::create(&part).await.map_err(unavailable)?;
+    while let Some(piece) = body.next().await {
+        file.write_all(&piece.map_err(|error| of_payload(&error))?).await.map_err(unavailable)?;
+    }
+    file.flush().await.map_err(unavailable)?;
+    let looked = actix_web::web::block(move || -> Result<(Digest, Tree), TreeError> {
+        let tree = tree::look_at(&part, &folder)?;
+        let opened = std::fs::File::open(&part).map_err(|error| TreeError::Archive(error.to_string()))?;
+        let (digest, _) = local.put(opened, None)?;
+        Ok((digest, tree))
+    });
+    let (digest, tree) = looked.await.map_err(unavailable)?.map_err(|error| match error {
+        TreeError::Recipe(problems) => Problem::files(problems),
+        TreeError::Archive(words) => Problem::invalid(words),
+    })?;
+    control.blobs.publish(std::slice::from_ref(&digest)).await.map_err(of_blobs)?;
+    Ok((digest, tree))
+}
+
+/// The image's name: the recipe's repository, and a tag that says what it was made of.
+fn image_of(tree: &Tree, query: &NewBuildQuery) -> Result<ImageRef, Problem> {
+    let repository = &tree.recipe.image.name;
+    let short = |text: &str| text.chars().take(TAG).collect::<String>();
+    let tag = match (&query.tag, &query.commit, query.changed) {
+        (Some(tag), ..) => tag.clone(),
+        (None, Some(commit), false) => short(commit),
+        _ => short(tree.content.hex()),
+    };
+    format!("{repository}:{tag}").parse().map_err(|error: NameError| Problem::invalid(error.to_string()))
+}
