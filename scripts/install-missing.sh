@@ -1,7 +1,7 @@
 #!/bin/sh
 # Installs from Debian's packages what is missing: PostgreSQL, Git, an ssh client and the
 # tools for scratch on disk and a C compiler; for the tests Chromium, curl,
-# OpenSSL, certutil and an ssh server too; to try real software, what makes its images.
+# OpenSSL, certutil, Python and an ssh server too; to try real software, what makes its images.
 # Says what it does; without the right to install it names the packages and ends.
 set -eu
 
@@ -18,6 +18,7 @@ need openssh-client "command -v ssh"
 need postgresql "ls /usr/lib/postgresql/*/bin/initdb && id postgres"
 if [ "${1:-}" = for-tests ]; then
     need chromium "command -v chromium"
+    need python3 "dpkg -s python3"
     need curl "command -v curl"
     need openssh-server "test -x /usr/sbin/sshd"
     need openssl "command -v openssl"

@@ -46,6 +46,9 @@ const DIRECTORIES: [(&str, u32); 11] = [
 const LINKS: [(&str, &str); 4] =
     [("bin", "usr/bin"), ("lib", "usr/lib"), ("lib64", "usr/lib64"), ("sbin", "usr/sbin")];
 
+/// Files that installing a package makes, and that programs need: the authorities that certificates are checked by.
+const MADE: [(&str, &str); 1] = [("ca-certificates", "/etc/ssl/certs/ca-certificates.crt")];
+
 /// Why no image can be made.
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
@@ -92,6 +95,9 @@ pub fn gather(wanted: &Wanted<'_>) -> Result<Base, Error> {
         for path in database.files_of(package)? {
             tree.take(&path)?;
         }
+    }
+    for (_, path) in MADE.iter().filter(|(name, _)| packages.iter().any(|it| it.name == *name)) {
+        tree.take(Path::new(path))?;
     }
     let packages =
         packages.iter().map(|it| Package { name: it.name.clone(), version: it.version.clone() }).collect();

@@ -12,6 +12,7 @@ mod keys;
 pub mod materials;
 mod queue;
 pub mod recipe;
+pub mod skeletons;
 mod step_key;
 pub mod suggest;
 mod views;

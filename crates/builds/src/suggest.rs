@@ -5,6 +5,8 @@ use std::fmt::Write as _;
 
 use serde_json::Value;
 
+use crate::materials::dependencies;
+
 /// A tree to look at.
 pub struct Tree<'a> {
     /// Its files, relative to it.
@@ -142,9 +144,12 @@ fn rust(tree: &Tree<'_>, repository: &str) -> String {
     lines.line("[[part.build.steps]]");
     let vendored = tree.files.iter().any(|file| file.starts_with("vendor/"));
     let locked = if tree.files.contains("Cargo.lock") { " --locked" } else { "" };
+    let lock = (tree.read)("Cargo.lock").unwrap_or_default();
+    let has_dependencies =
+        !tree.files.contains("Cargo.lock") || !dependencies("Cargo.lock", &lock).is_empty();
     if vendored {
         lines.note("The dependencies are in vendor/: nothing is fetched.");
-    } else {
+    } else if has_dependencies {
         lines.because(
             "Where crates are fetched from.",
             "network = [\"index.crates.io:443\", \"static.crates.io:443\"]",

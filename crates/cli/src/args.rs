@@ -407,6 +407,20 @@ pub(crate) enum Command {
     /// Recipes: how images are made from code.
     #[command(subcommand)]
     Recipe(RecipeCommand),
+    /// Write a folder with code to begin with: a small program, a first test, its recipe and its declaration.
+    #[command(
+        after_help = "Example:\n  mainyard new survey --like python\n  mainyard send survey --in staging"
+    )]
+    New {
+        /// The name of the folder, and of what runs.
+        name: String,
+        /// The kind: python, nodejs, rust, static-site or program.
+        #[arg(long, value_name = "KIND")]
+        like: String,
+        /// The repository of its image; the name, twice, by default.
+        #[arg(long)]
+        repository: Option<String>,
+    },
     /// Build a folder with code, declare its mainyard.toml with the image, and follow to the verdict.
     #[command(
         after_help = "Example:\n  mainyard send ./survey-form --in staging\n  mainyard send ./survey-form --in staging --forecast"

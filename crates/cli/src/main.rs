@@ -51,6 +51,7 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
             platform::serve(&place, part)
         }
         Command::Schema => commands::files::schema(),
+        Command::New { name, like, repository } => commands::new::new(&name, &like, repository),
         Command::Recipe(what) => commands::recipes::run(what),
         Command::Image(args::Image::SigningKey { file }) => commands::signing::signing_key(&file),
         Command::Validate { files, output } => commands::files::validate(&files, output),

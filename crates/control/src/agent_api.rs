@@ -86,6 +86,7 @@ async fn gateway_orders(call: Call<FollowGatewayOrders>) -> Result<HttpResponse,
     decides(&call.control)?;
     let gateway = call.path.gateway;
     let orders = call.control.links.add_gateway(gateway.as_str());
+    call.control.builds.steps.tell_gateways(&call.control.links);
     call.control.leader.tell(Message::GatewayCalled(gateway.to_string(), call.body));
     Ok(with_beat(orders, Bytes::from_static(b"\"beat\"\n")))
 }

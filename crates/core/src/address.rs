@@ -31,6 +31,17 @@ pub fn replica(environment: EnvironmentIndex, number: u16) -> Option<Ipv4Addr> {
     Some(Ipv4Addr::new(10, 118, environment.get() * 16 + (host >> 8) as u8, host as u8))
 }
 
+/// Steps of builds that can have an address at once.
+pub const STEPS: u8 = 15;
+
+/// The address of a step of a build, counted from zero; `None` when all are used up. It is one at the end of an
+/// environment's range, which no replica gets.
+pub fn step(number: u8) -> Option<Ipv4Addr> {
+    let range = number.checked_add(1).filter(|_| number < STEPS)?;
+    let host = REPLICAS_PER_NODE + 2;
+    Some(Ipv4Addr::new(10, 118, range * 16 + (host >> 8) as u8, host as u8))
+}
+
 /// Whether this is the address of a replica of any environment.
 pub fn is_replica(address: Ipv4Addr) -> bool {
     environment_of(address).is_some()
@@ -111,6 +122,17 @@ pub fn lowest_free(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn no_replica_has_the_address_of_a_step() {
+        let last = |index| replica(EnvironmentIndex::new(index).expect("an index"), REPLICAS_PER_NODE - 1);
+        assert_eq!(last(1), Some(Ipv4Addr::new(10, 118, 31, 253)));
+        assert_eq!(
+            (step(0), step(14)),
+            (Some(Ipv4Addr::new(10, 118, 31, 254)), Some(Ipv4Addr::new(10, 118, 255, 254)))
+        );
+        assert_eq!(step(15), None);
+    }
 
     #[test]
     fn an_address_has_the_same_offset_in_every_range() {

@@ -21,7 +21,7 @@ use crate::routing::{Table, TableChange};
 pub use outgoing::{
     AttemptOutcome, ConnectionFigure, NameFigure, NameOutcome, OutgoingAttempt, OutgoingFigures,
 };
-pub use steps::{StepEnd, StepId, StepLayer, StepLine, StepOrder, StepOutcome};
+pub use steps::{StepCaller, StepEnd, StepId, StepLayer, StepLine, StepOrder, StepOutcome};
 
 /// A replica that a node should run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -271,6 +271,8 @@ pub enum GatewayOrder {
         /// The port.
         port: u16,
     },
+    /// The steps of builds that reach something outside, all of them.
+    StepCallers(Vec<StepCaller>),
     /// Nothing; shows that the link lives.
     Beat,
 }

@@ -106,6 +106,7 @@ fn take(
             serving.changed.notify_one();
         }
         GatewayOrder::Change(_) | GatewayOrder::Beat => {}
+        GatewayOrder::StepCallers(steps) => serving.way_out.callers.set_steps(steps),
         GatewayOrder::Private(private) => {
             kept.private(&private);
             serving.take_private(private);

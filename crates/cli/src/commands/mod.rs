@@ -14,6 +14,7 @@ mod forecast;
 mod image_details;
 mod images;
 pub(crate) mod logs;
+pub(crate) mod new;
 pub(crate) mod recipes;
 mod registries;
 mod releases;
@@ -199,6 +200,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         | Command::Use { environment: None, .. }
         | Command::Schema
         | Command::Recipe(_)
+        | Command::New { .. }
         | Command::Image(Image::SigningKey { .. })
         | Command::Completions { .. } => Err(Failure::usage("this command does not call the platform")),
     }

@@ -5,7 +5,10 @@ use std::path::{Path, PathBuf};
 
 use serde_json::Value;
 
-use crate::common::{Platform, until};
+use testing::outside::{Outside, tell_the_peer};
+
+use crate::common::{Platform, mainyard, until};
+use crate::way_out::answer;
 
 /// Counts the lines of a file that it takes; a cache remembers how often it did.
 const RECIPE: &str = r#"
@@ -218,6 +221,71 @@ fn the_value_of_a_secret_is_for_one_step_alone() {
         assert!(!bytes.windows(8).any(|part| part == b"heron-42"), "{}", blob.path().display());
     }
     assert!(!platform.ok(&["build", "logs", "2"]).contains("heron-42"));
+}
+
+#[test]
+fn a_step_reaches_what_its_recipe_lists_and_nothing_else() {
+    let outside = Outside::new();
+    let host = outside.host;
+    outside.resolve(move |question| answer(question, host));
+    outside.serve(8080, tell_the_peer);
+    outside.serve(9000, tell_the_peer);
+    let platform = Platform::start_with(&["--resolver", &format!("{host}:53")]);
+    platform.ok(&["image", "base", "bases/python:3", "--packages", "python3,dash,coreutils"]);
+    let call = |host: &str, port: u16| {
+        format!(
+            "python3 -c 'import socket; socket.create_connection((\\\"{host}\\\", {port}), 5).sendall(b\\\"x\\\")'"
+        )
+    };
+    let others =
+        [call("mail.example", 9000), call("10.118.0.1", 8080), call("127.0.0.1", platform.api.port())];
+    let others: Vec<String> =
+        others.iter().map(|it| format!("if {it}; then echo reached; exit 9; fi")).collect();
+    let command = format!("{}; {}", call("mail.example", 8080), others.join("; "));
+    let recipe = |network: &str| {
+        format!(
+            "image = {{ name = \"lockers/reaching\" }}\n[part.run]\nbase = \"bases/python:3\"\n\
+             steps = [{{ run = \"{command}\", network = [{network}] }}]\n"
+        )
+    };
+    let dir = code(&platform, &[("recipe.toml", &recipe("\"mail.example:8080\""))]);
+    platform.ok(&["build", &dir.display().to_string()]);
+    // The same without the rule.
+    write(&dir, "recipe.toml", &recipe(""));
+    let refused = platform.run(&["build", &dir.display().to_string()]);
+    assert!(refused.err.contains("the command ended with status 1"), "{refused:?}");
+}
+
+#[test]
+fn from_nothing_to_an_open_address_and_a_changed_line() {
+    let platform = platform();
+    platform.ok(&["image", "base", "bases/python:3", "--packages", "python3,dash,coreutils"]);
+    for kind in ["python", "static-site"] {
+        let name = format!("like-{kind}");
+        let run = |words: &[&str]| {
+            let mut command = mainyard(&platform.data(), words);
+            let done = command.current_dir(platform.dir.path()).output().expect("the program runs");
+            let said = String::from_utf8_lossy(&[done.stdout, done.stderr].concat()).into_owned();
+            assert!(done.status.success(), "{words:?}: {said}");
+            said
+        };
+        run(&["new", &name, "--like", kind]);
+        let looked = run(&["send", &name, "--in", "staging", "--forecast"]);
+        assert!(looked.contains("would be sent, the first time"), "{looked}");
+        let sent = run(&["send", &name, "--in", "staging"]);
+        let address =
+            sent.lines().find_map(|line| line.trim().strip_prefix("open http://")).expect("an address");
+        let host = address.split([':', '/']).next().expect("a host");
+        let answered = || platform.get(host, "/").text();
+        assert!(answered().contains(&format!("Hello from {name}.")), "{sent}");
+        let file =
+            platform.dir.path().join(&name).join(if kind == "python" { "main.py" } else { "index.html" });
+        let text = fs::read_to_string(&file).expect("its code");
+        fs::write(&file, text.replace("Hello from", "Back from")).expect("changed");
+        let again = run(&["send", &name, "--in", "staging"]);
+        assert!(again.contains("1 change since the build before"), "{again}");
+        assert!(answered().contains(&format!("Back from {name}.")), "{again}");
+    }
 }
 
 #[test]

@@ -61,6 +61,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("recipe suggest", "recipe suggest nothing", "recipe suggest site --print"),
     ("recipe check", "recipe check wrong.toml", "recipe check site"),
     ("recipe schema", "-", "recipe schema"),
+    ("new", "new site --like python", "new fresh --like python"),
     ("send", "send site --in staging", "-"),
     ("image add", "image add wrong.toml", "-"),
     ("image list", "-", "image list"),
@@ -143,6 +144,7 @@ const WITHOUT_A_PLATFORM: &[&str] = &[
     "recipe suggest",
     "recipe check",
     "recipe schema",
+    "new",
 ];
 
 fn words(text: &str) -> Vec<&str> {

@@ -13,7 +13,7 @@ use crate::common::{Platform, until};
 const API: &str = "api.staging.lockers.localhost";
 
 /// A resolver that knows a few names: of the host, of the machine itself, of the platform's range.
-fn answer(question: &[u8], host: Ipv4Addr) -> Option<Vec<u8>> {
+pub(crate) fn answer(question: &[u8], host: Ipv4Addr) -> Option<Vec<u8>> {
     let question = Message::from_vec(question).ok()?;
     let asked = question.queries.first()?;
     let mut answer = Message::response(question.metadata.id, question.metadata.op_code);

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use mainyard_builds::recipe::{Part, Run, Step};
 use mainyard_builds::{Build, Fault, FaultKind, LAST_LINES, LayerMade, key_of_run};
 use mainyard_core::link::{StepId, StepOrder, StepOutcome};
-use mainyard_core::model::{Limits, Name, SecretValue, Target};
+use mainyard_core::model::{Limits, Name, OutgoingRule, SecretValue, Target};
 use mainyard_core::suggestions::did_you_mean;
 use mainyard_images::Digest;
 use tokio_util::sync::CancellationToken;
@@ -158,7 +158,7 @@ impl Work {
         }
         let id = StepId { build: self.build.number, step: number as u32 };
         let order = self.order_of(id, key, part, run, into);
-        match self.outcome(id, order).await? {
+        match self.outcome(id, order, run.network.clone()).await? {
             StepOutcome::Made { digest, size } => Ok((LayerMade { digest, size }, false)),
             other => {
                 let fault = of_outcome(&other, &self.build.recipe.limits)
@@ -169,7 +169,12 @@ impl Work {
     }
 
     /// Has a node run the step, and waits for what comes of it.
-    async fn outcome(&self, id: StepId, order: StepOrder) -> Result<StepOutcome, Stopped> {
+    async fn outcome(
+        &self,
+        id: StepId,
+        order: StepOrder,
+        reaches: Vec<OutgoingRule>,
+    ) -> Result<StepOutcome, Stopped> {
         let node = self.node().await.ok_or_else(|| {
             Fault::new(
                 FaultKind::NoNode,
@@ -178,7 +183,7 @@ impl Work {
             )
         })?;
         let (steps, links) = (&self.control.builds.steps, &self.control.links);
-        let outcome = steps.order(links, &node, order);
+        let outcome = steps.order(links, &node, order, reaches);
         let outcome = tokio::select! {
             outcome = outcome => Ok(outcome.map_err(|_| of_platform("the step was given up"))?),
             () = self.cancel.cancelled() => Err(Stopped::Cancelled),
@@ -225,6 +230,7 @@ impl Work {
             user: if run.user.is_empty() { into.user.clone() } else { run.user.clone() },
             caches: part.caches.clone(),
             secrets: secrets.collect(),
+            address: None,
             limits: Limits {
                 cpu: limits.cpu,
                 memory: limits.memory,

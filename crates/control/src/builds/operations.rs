@@ -4,7 +4,6 @@ use actix_web::dev::Payload;
 use futures_util::StreamExt;
 use jiff::Timestamp;
 use mainyard_api::{CancelBuild, ListBuilds, NewBuildQuery, Problem, ShowBuild, StartBuild, StartedBuild};
-use mainyard_builds::recipe::Step;
 use mainyard_builds::{Build, BuildState, BuildView, Commit, Way};
 use mainyard_core::model::{ImageRef, NameError};
 use mainyard_images::Digest;
@@ -84,7 +83,6 @@ async fn start(mut call: Call<StartBuild>) -> Result<StartedBuild, Problem> {
         )));
     }
     let (digest, tree) = take_in(&call.control, &mut call.body, folder.clone()).await?;
-    refuse_network(&tree)?;
     let image = image_of(&tree, &call.query)?;
     let kept = call.control.store.build_times(&image.repository).await.map_err(of_record)?;
     let is_first = kept.is_none();
@@ -103,22 +101,6 @@ async fn start(mut call: Call<StartBuild>) -> Result<StartedBuild, Problem> {
         call.control.builds.view(build)
     };
     Ok(StartedBuild { build, changed, is_first })
-}
-
-/// Steps reach nothing outside yet: one that needs it would only fail later.
-fn refuse_network(tree: &Tree) -> Result<(), Problem> {
-    for part in tree.recipe.needed_parts() {
-        let reaches = |step: &Step| matches!(step, Step::Run(run) if !run.network.is_empty());
-        if let Some(at) = part.steps.iter().position(reaches) {
-            return Err(Problem::invalid(format!(
-                "step {} of part {} names hosts in `network`, and steps reach nothing outside yet: put what it would fetch \
-                 into the code or into the base",
-                at + 1,
-                part.name
-            )));
-        }
-    }
-    Ok(())
 }
 
 /// A build that waits.

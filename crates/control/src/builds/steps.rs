@@ -1,12 +1,14 @@
 //! Commands that nodes run: which node has which, and what it tells of them.
 
 use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use futures_util::StreamExt;
 use mainyard_api::{Problem, ReportStepEnd, ReportStepLines, SendStepLayer};
-use mainyard_core::link::{NodeOrder, StepId, StepLine, StepOrder, StepOutcome};
-use mainyard_core::model::Name;
+use mainyard_core::address::{self, STEPS};
+use mainyard_core::link::{GatewayOrder, NodeOrder, StepCaller, StepId, StepLine, StepOrder, StepOutcome};
+use mainyard_core::model::{Name, OutgoingRule, Target};
 use mainyard_images::{Digest, hash_reader};
 use tokio::io::AsyncWriteExt;
 use tokio::sync::oneshot;
@@ -31,6 +33,8 @@ pub(crate) fn operations(to: &mut Operations) {
 struct Ordered {
     node: Name,
     order: StepOrder,
+    /// What it may reach outside.
+    reaches: Vec<OutgoingRule>,
     ended: Option<oneshot::Sender<StepOutcome>>,
 }
 
@@ -48,10 +52,20 @@ impl StepsOfNodes {
         &self,
         links: &Links,
         node: &Name,
-        order: StepOrder,
+        mut order: StepOrder,
+        reaches: Vec<OutgoingRule>,
     ) -> oneshot::Receiver<StepOutcome> {
         let (ended, outcome) = oneshot::channel();
-        self.lock().insert(order.id, Ordered { node: node.clone(), order, ended: Some(ended) });
+        {
+            let mut all = self.lock();
+            if !reaches.is_empty() {
+                let is_free = |address: &Ipv4Addr| all.values().all(|it| it.order.address != Some(*address));
+                order.address = (0..STEPS).filter_map(address::step).find(is_free);
+            }
+            all.insert(order.id, Ordered { node: node.clone(), order, reaches, ended: Some(ended) });
+        }
+        // Gateways first: the step may call as soon as it runs.
+        self.tell_gateways(links);
         self.tell(links, node);
         outcome
     }
@@ -61,7 +75,22 @@ impl StepsOfNodes {
         let node = self.lock().remove(&id).map(|ordered| ordered.node);
         if let Some(node) = node {
             self.tell(links, &node);
+            self.tell_gateways(links);
         }
+    }
+
+    /// Tells the gateways which steps may reach what.
+    pub(crate) fn tell_gateways(&self, links: &Links) {
+        let callers = {
+            let all = self.lock();
+            let of = |ordered: &Ordered| {
+                let address = ordered.order.address?;
+                let counted_as = counted_as(&ordered.order.repository)?;
+                Some(StepCaller { address, counted_as, rules: ordered.reaches.clone() })
+            };
+            all.values().filter_map(of).collect()
+        };
+        links.order_all_gateways(&GatewayOrder::StepCallers(callers));
     }
 
     /// Forgets all: another control decides.
@@ -101,6 +130,16 @@ impl StepsOfNodes {
             let _ = sender.send(outcome);
         }
     }
+}
+
+/// What a repository's steps are counted under.
+fn counted_as(repository: &str) -> Option<Target> {
+    let leaf = repository.rsplit('/').next().unwrap_or(repository);
+    let plain: String =
+        leaf.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).take(30).collect();
+    let name =
+        format!("build-{}", plain.split('-').filter(|part| !part.is_empty()).collect::<Vec<_>>().join("-"));
+    Some(Target::new(&"builds".parse().ok()?, &name.parse().ok()?))
 }
 
 /// A node may tell of a step that it runs, of a build that goes on.

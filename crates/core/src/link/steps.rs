@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::net::Ipv4Addr;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Limits, Name, SecretValue, Span};
+use crate::model::{Limits, Name, OutgoingRule, SecretValue, Span, Target};
 
 /// A step of a build, as `BUILD.STEP`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
@@ -46,10 +47,24 @@ pub struct StepOrder {
     pub caches: BTreeMap<Name, String>,
     /// Files with secrets: paths and contents.
     pub secrets: Vec<(String, SecretValue)>,
+    /// Its address, where it reaches something outside; without one it has no network.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<Ipv4Addr>,
     /// The limits that the kernel enforces.
     pub limits: Limits,
     /// How long it may take.
     pub time: Span,
+}
+
+/// A step that reaches something outside, as gateways have it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct StepCaller {
+    /// Its address.
+    pub address: Ipv4Addr,
+    /// What its connections are counted under.
+    pub counted_as: Target,
+    /// What it may reach.
+    pub rules: Vec<OutgoingRule>,
 }
 
 /// A layer below a step.

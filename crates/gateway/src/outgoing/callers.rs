@@ -4,7 +4,8 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 use std::sync::{Arc, PoisonError, RwLock};
 
-use mainyard_core::model::Target;
+use mainyard_core::link::StepCaller;
+use mainyard_core::model::{OutgoingMode, Target};
 use mainyard_core::routing::{OutgoingEntry, Policy};
 
 /// A replica that may call.
@@ -16,20 +17,38 @@ pub(crate) struct OutgoingCaller {
     pub policy: Policy,
 }
 
-/// All of them, by their addresses.
+/// Callers by their addresses.
+type ByAddress = HashMap<Ipv4Addr, Arc<OutgoingCaller>>;
+
+/// All of them.
 #[derive(Debug, Default)]
-pub(crate) struct Callers(RwLock<HashMap<Ipv4Addr, Arc<OutgoingCaller>>>);
+pub(crate) struct Callers {
+    replicas: RwLock<ByAddress>,
+    /// Steps of builds, which are in no table.
+    steps: RwLock<ByAddress>,
+}
 
 impl Callers {
     /// The caller with this address.
     pub(crate) fn at(&self, address: IpAddr) -> Option<Arc<OutgoingCaller>> {
         let IpAddr::V4(address) = address else { return None };
-        self.0.read().unwrap_or_else(PoisonError::into_inner).get(&address).cloned()
+        let known =
+            |of: &RwLock<ByAddress>| of.read().unwrap_or_else(PoisonError::into_inner).get(&address).cloned();
+        known(&self.replicas).or_else(|| known(&self.steps))
+    }
+
+    /// Takes the steps of builds that reach something outside, all of them.
+    pub(crate) fn set_steps(&self, steps: Vec<StepCaller>) {
+        let caller = |step: StepCaller| {
+            let policy = Policy { mode: OutgoingMode::Listed, rules: step.rules };
+            (step.address, Arc::new(OutgoingCaller { workload: step.counted_as, policy }))
+        };
+        *self.steps.write().unwrap_or_else(PoisonError::into_inner) = steps.into_iter().map(caller).collect();
     }
 
     /// Takes what changed of one workload.
     pub(crate) fn change(&self, before: Option<&OutgoingEntry>, after: Option<&OutgoingEntry>) {
-        let mut all = self.0.write().unwrap_or_else(PoisonError::into_inner);
+        let mut all = self.replicas.write().unwrap_or_else(PoisonError::into_inner);
         for address in before.iter().flat_map(|entry| &entry.releases).flat_map(|it| &it.replicas) {
             // Another workload's replica may have it by now.
             let own = before.map(|entry| &entry.workload);
@@ -50,7 +69,7 @@ impl Callers {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use mainyard_core::model::{OutgoingMode, ReleaseNumber};
+    use mainyard_core::model::ReleaseNumber;
     use mainyard_core::routing::OutgoingRelease;
 
     fn entry(workload: &str, replicas: &[u8]) -> OutgoingEntry {

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use mainyard_control_client::{Control, Failed, Pause};
+use mainyard_core::address::NODE_ADDRESS;
 use mainyard_core::link::{StepEnd, StepId, StepOrder, StepOutcome};
 use mainyard_core::model::{Bytes, EnvironmentIndex};
 use mainyard_core::replica_lifecycle::DiskFull;
@@ -330,10 +331,10 @@ fn run_of(
         volumes: Vec::new(),
         ptrace: false,
         folders,
-        address: None,
+        address: order.address,
         port: None,
         hosts: "127.0.0.1 localhost build\n::1 localhost\n".to_owned(),
-        resolver: String::new(),
+        resolver: order.address.map_or_else(String::new, |_| format!("nameserver {NODE_ADDRESS}\n")),
         files: order.secrets.iter().map(|(path, value)| (path.clone(), value.0.clone())).collect(),
         grace: GRACE,
         run_dir: places.run_dir.clone(),
