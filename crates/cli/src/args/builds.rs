@@ -114,6 +114,9 @@ pub(crate) struct Send {
     pub environment: Option<String>,
     #[command(flatten)]
     pub options: BuildOptions,
+    /// Send again whenever the code changes, until interrupted; a build that goes on is ended by the next one.
+    #[arg(long, conflicts_with_all = ["forecast", "no_wait"])]
+    pub watch: bool,
     #[command(flatten)]
     pub wait: Wait,
 }

@@ -117,6 +117,16 @@ impl Code {
         Ok(())
     }
 
+    /// Differs whenever a file was written, came or went.
+    pub(super) fn fingerprint(&self) -> String {
+        let of = |path: &String| {
+            let found = fs::symlink_metadata(self.folder.join(path)).ok();
+            let written = found.as_ref().and_then(|found| found.modified().ok());
+            format!("{path} {:?} {:?}\n", found.map(|found| found.len()), written)
+        };
+        self.paths.iter().map(of).collect()
+    }
+
     /// In a line: how much is sent, and of which commit.
     pub(super) fn words(&self) -> String {
         let commit = self.commit.as_ref().map_or_else(String::new, |commit| {

@@ -1,14 +1,16 @@
 //! Code, built and declared in one act.
 
+use std::cell::Cell;
 use std::collections::BTreeSet;
 use std::path::Path;
+use std::time::Duration;
 
-use mainyard_api::{BuildsQuery, ListBuilds, NoPath};
+use mainyard_api::{BuildsQuery, CancelBuild, ListBuilds, NoPath, NoQuery, OfBuild};
 use mainyard_builds::{FILE_NAME, recipe};
 use mainyard_core::manifest::SourceFile;
 use mainyard_core::model::{Name, Target};
 
-use super::{builds, files};
+use super::{builds, code, files};
 use crate::args::Send;
 use crate::client::Client;
 use crate::data_dir;
@@ -17,7 +19,51 @@ use crate::terminal::Failure;
 
 const DECLARATION: &str = "mainyard.toml";
 
+/// Code that is watched is looked at this often.
+const LOOK_EVERY: Duration = Duration::from_millis(700);
+
 pub(super) async fn send(client: &Client, send: Send) -> Result<(), Failure> {
+    if send.watch { watch(client, &send).await } else { once(client, &send, &Cell::default()).await }
+}
+
+/// Sends whenever the code differs from what was sent last; the newest wins.
+async fn watch(client: &Client, send: &Send) -> Result<(), Failure> {
+    loop {
+        let seen = code::look_at(&send.folder)?.fingerprint();
+        let building = Cell::default();
+        let outcome = tokio::select! {
+            outcome = once(client, send, &building) => Some(outcome),
+            () = until_changed(&send.folder, &seen) => None,
+        };
+        match outcome {
+            // What is wrong with code is told, and mended in the next moment.
+            Some(Err(failure)) => eprintln!("{}", failure.message()),
+            Some(Ok(())) => println!("waiting for changes of {}", send.folder.display()),
+            None => {
+                if let Some(build) = building.get() {
+                    println!("the code changed: build {build} is ended by the next one");
+                    // It may have ended by itself in this moment.
+                    let _ = client.ask::<CancelBuild>(OfBuild { build }, NoQuery {}).await;
+                }
+                continue;
+            }
+        }
+        until_changed(&send.folder, &seen).await;
+    }
+}
+
+async fn until_changed(folder: &Path, seen: &str) {
+    loop {
+        tokio::time::sleep(LOOK_EVERY).await;
+        // A file that is just being put in another's place cannot be read: the next look finds it.
+        if code::look_at(folder).is_ok_and(|code| code.fingerprint() != seen) {
+            return;
+        }
+    }
+}
+
+/// Builds and declares once. `building` has the build while it goes on.
+async fn once(client: &Client, send: &Send, building: &Cell<Option<u64>>) -> Result<(), Failure> {
     let environment = send.environment.clone().or_else(data_dir::default_environment);
     let environment = environment
         .ok_or_else(|| Failure::usage("say which environment: mainyard send FOLDER --in staging"))?;
@@ -47,11 +93,15 @@ pub(super) async fn send(client: &Client, send: Send) -> Result<(), Failure> {
         );
         return Ok(());
     }
-    builds::follow(client, started.build.build.number, false, true).await?;
+    let number = started.build.build.number;
+    building.set(Some(number));
+    builds::follow(client, number, false, !send.watch).await?;
+    building.set(None);
     let workloads = running(&text, &image);
     let file = SourceFile { name: declaration.display().to_string(), text };
     let environment = super::parse_name(&environment)?;
-    files::send(client, vec![file], &environment, files::DeclareOptions::default(), send.wait).await?;
+    files::send(client, vec![file], &environment, files::DeclareOptions::default(), send.wait.clone())
+        .await?;
     print_addresses(client, &environment, &workloads).await
 }
 

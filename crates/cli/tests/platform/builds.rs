@@ -289,6 +289,37 @@ fn from_nothing_to_an_open_address_and_a_changed_line() {
 }
 
 #[test]
+fn watched_code_is_sent_again_when_it_changes_and_the_newest_wins() {
+    let platform = platform();
+    platform.ok(&["image", "base", "bases/python:3", "--packages", "python3,dash,coreutils"]);
+    let new = |words: &[&str]| mainyard(&platform.data(), words).current_dir(platform.dir.path()).output();
+    assert!(new(&["new", "pages", "--like", "static-site"]).expect("it runs").status.success());
+    let dir = platform.dir.path().join("pages");
+    let recipe = fs::read_to_string(dir.join("recipe.toml")).expect("a recipe");
+    // A page that says slow takes long to build.
+    let step = "[[part.run.steps]]\nrun = \"while read line; do case $line in *slow*) sleep 600 ;; esac; done < /site/index.html\"\n";
+    write(&dir, "recipe.toml", &format!("{recipe}\n{step}"));
+    let folder = dir.display().to_string();
+    let mut watching = mainyard(&platform.data(), &["send", &folder, "--in", "staging", "--watch"]);
+    let mut watching = watching.stdout(std::process::Stdio::null()).spawn().expect("it runs");
+    let page = |text: &str| {
+        until("the page is there", || {
+            platform.get("pages.staging.localhost", "/").text().contains(text).then_some(())
+        });
+    };
+    page("Hello from pages.");
+    write(&dir, "index.html", "<p>slow</p>\n");
+    until("the slow build runs", || {
+        let shown = platform.run(&["build", "show", "2", "--json"]);
+        shown.out.contains("\"state\": \"running\"").then_some(())
+    });
+    write(&dir, "index.html", "<p>the newest</p>\n");
+    page("the newest");
+    assert_eq!(build(&platform, 2)["state"], "cancelled");
+    watching.kill().and_then(|()| watching.wait()).expect("it is ended");
+}
+
+#[test]
 fn a_build_goes_on_when_control_or_the_node_is_killed() {
     let platform = platform();
     let dir = survey_form(&platform);
