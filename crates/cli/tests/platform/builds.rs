@@ -7,7 +7,7 @@ use serde_json::Value;
 
 use testing::outside::{Outside, tell_the_peer};
 
-use crate::common::{Platform, mainyard, until};
+use crate::common::{Platform, mainyard, request, until};
 use crate::way_out::answer;
 
 /// Counts the lines of a file that it takes; a cache remembers how often it did.
@@ -317,6 +317,117 @@ fn watched_code_is_sent_again_when_it_changes_and_the_newest_wins() {
     page("the newest");
     assert_eq!(build(&platform, 2)["state"], "cancelled");
     watching.kill().and_then(|()| watching.wait()).expect("it is ended");
+}
+
+/// Sends bytes as code; gives the status and the answer.
+fn sent_raw(platform: &Platform, bytes: &[u8]) -> (u16, String) {
+    let (host, token) = (platform.api.to_string(), platform.token());
+    let head = format!(
+        "POST /api/v1/builds HTTP/1.1\r\nhost: {host}\r\nauthorization: Bearer {token}\r\ncontent-length: {}\r\n\
+         connection: close\r\n\r\n",
+        bytes.len()
+    );
+    let answer = request(platform.api, &host, &head, bytes);
+    (answer.status, answer.text())
+}
+
+/// An archive with a recipe and one more entry.
+fn archive(path: &str, kind: tar::EntryType, link: &str, content: &[u8]) -> Vec<u8> {
+    let recipe =
+        "image = { name = \"lockers/odd\" }\n[part.run]\nsteps = [{ take = [\".\"], to = \"/code\" }]\n";
+    let mut archive = tar::Builder::new(Vec::new());
+    for (path, kind, link, content) in
+        [("recipe.toml", tar::EntryType::Regular, "", recipe.as_bytes()), (path, kind, link, content)]
+    {
+        let mut header = tar::Header::new_gnu();
+        // Written as it is: the library would refuse such a name.
+        header.as_old_mut().name[..path.len().min(99)]
+            .copy_from_slice(&path.as_bytes()[..path.len().min(99)]);
+        header.as_old_mut().linkname[..link.len()].copy_from_slice(link.as_bytes());
+        header.set_entry_type(kind);
+        header.set_size(content.len() as u64);
+        header.set_mode(0o7777);
+        header.set_cksum();
+        archive.append(&header, content).expect("an entry");
+    }
+    archive.into_inner().expect("an archive")
+}
+
+#[test]
+fn hostile_code_is_refused_or_harmless() {
+    let platform = Platform::start(false);
+    let refused = [
+        ("a name that climbs", archive("../../outside", tar::EntryType::Regular, "", b"x")),
+        ("an absolute name", archive("/etc/inside", tar::EntryType::Regular, "", b"x")),
+        ("noise", vec![7; 4096]),
+        ("nothing", Vec::new()),
+    ];
+    for (what, bytes) in refused {
+        let (status, text) = sent_raw(&platform, &bytes);
+        assert_eq!(status, 422, "{what}: {text}");
+        assert!(text.contains("the code"), "{what}: {text}");
+    }
+    // These may come, and lead nowhere.
+    let harmless = [
+        ("a link out", archive("out", tar::EntryType::Symlink, "/etc/passwd", b"")),
+        ("a kind that nobody knows", archive("odd", tar::EntryType::new(b'Z'), "", b"")),
+        ("a set-id bit", archive("tool", tar::EntryType::Regular, "", b"x")),
+        ("a device", archive("disk", tar::EntryType::Block, "", b"")),
+    ];
+    for (what, bytes) in harmless {
+        let (status, text) = sent_raw(&platform, &bytes);
+        assert_eq!(status, 200, "{what}: {text}");
+        let number =
+            serde_json::from_str::<Value>(&text).expect("JSON")["build"]["number"].as_u64().expect("one");
+        let build = until("the build ends", || {
+            let build = build(&platform, number);
+            build["ended"].is_string().then_some(build)
+        });
+        assert_eq!(build["state"], "done", "{what}: {build}");
+    }
+    let cut = archive("cut", tar::EntryType::Regular, "", &[7; 9_000]);
+    let (status, text) = sent_raw(&platform, &cut[..4_000]);
+    assert_eq!(status, 422, "{text}");
+    // A hard link to what is not there makes no layer.
+    let (_, text) = sent_raw(&platform, &archive("hard", tar::EntryType::Link, "nothing", b""));
+    let number =
+        serde_json::from_str::<Value>(&text).expect("JSON")["build"]["number"].as_u64().expect("one");
+    let build = until("the build ends", || {
+        let build = build(&platform, number);
+        build["ended"].is_string().then_some(build)
+    });
+    assert_eq!(build["state"], "failed", "{build}");
+}
+
+#[test]
+fn many_builds_at_once_all_end_and_leave_nothing() {
+    let platform = platform();
+    let recipe = |name: usize, word: usize| {
+        format!(
+            "image = {{ name = \"lockers/many-{name}\" }}\n[part.run]\nbase = \"bases/shell:1\"\n\
+             steps = [{{ run = \"echo {word} > /word\" }}]\n"
+        )
+    };
+    let folders: Vec<String> = (0..20)
+        .map(|number| {
+            let dir = platform.dir.path().join(format!("code-{number}"));
+            write(&dir, "recipe.toml", &recipe(number % 10, number));
+            dir.display().to_string()
+        })
+        .collect();
+    for folder in &folders {
+        platform.ok(&["build", folder, "--no-wait"]);
+    }
+    let all = until("all have ended", || {
+        let list: Vec<Value> = serde_json::from_str(&platform.ok(&["build", "list", "--json"])).ok()?;
+        list.iter().all(|build| build["ended"].is_string()).then_some(list)
+    });
+    assert!(all.len() == 20 && all.iter().all(|build| build["state"] == "done"), "{all:#?}");
+    let left = |path: &str| fs::read_dir(platform.data().join(path)).map_or(0, Iterator::count);
+    until("nothing is left on the node", || {
+        (left("node/builds/steps") == 0 && left("node/scratch") == 0).then_some(())
+    });
+    assert_eq!(left("images/incoming"), 0);
 }
 
 #[test]
