@@ -81,6 +81,8 @@ pub struct Config {
     pub images: PathBuf,
     /// The object store behind it.
     pub object_store: Option<ObjectStoreAddress>,
+    /// How many builds go on at once.
+    pub builds_at_once: usize,
     /// The directory of followed repositories.
     pub repositories: PathBuf,
     /// Which ones may be reached.
@@ -260,7 +262,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         outgoing,
         pulls: pulls::Pulls::default(),
         fetches: fetches::Fetches::default(),
-        builds: builds::Builds::default(),
+        builds: builds::Builds::new(config.builds_at_once),
         vault,
         open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),

@@ -45,6 +45,7 @@ fn serve_as_a_control() {
         git_account: None,
         images: text("images").into(),
         object_store: None,
+        builds_at_once: 2,
         instance: "test".into(),
         client_token: ClientToken::Given(TOKEN.into()),
         part_tokens: vec![("gateway/gateway-1".into(), format!("{TOKEN}-of-gateway-1"))],

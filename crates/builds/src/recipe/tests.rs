@@ -142,3 +142,19 @@ fn too_many_steps_are_refused() {
     let problems = read("recipe.toml", &text).expect_err("too many");
     assert_eq!(problems[0].message, "the recipe has 101 steps; at most 100 are possible, so join some");
 }
+
+#[test]
+fn a_recipe_that_is_cut_or_garbled_is_read_or_refused_with_a_place() {
+    let ends: Vec<usize> = GOOD.char_indices().map(|(at, _)| at).collect();
+    let cut = ends.iter().map(|end| GOOD[..*end].to_owned());
+    let garbled = ends.iter().flat_map(|at| {
+        ["\"", "[", "\u{0}", "ä", "="].map(|sign| format!("{}{sign}{}", &GOOD[..*at], &GOOD[*at..]))
+    });
+    for text in cut.chain(garbled) {
+        if let Err(problems) = read("recipe.toml", &text) {
+            let lines = text.lines().count() + 1;
+            assert!(!problems.is_empty(), "{text}");
+            assert!(problems.iter().all(|it| (1..=lines).contains(&it.place.line)), "{problems:?}");
+        }
+    }
+}

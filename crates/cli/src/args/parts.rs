@@ -71,6 +71,9 @@ pub(crate) struct Start {
     /// How often nodes read the unpacked layers on their disk again; a broken one is fetched again.
     #[arg(long, value_name = "SPAN", default_value = "24h")]
     pub verify_images_every: Span,
+    /// How many builds go on at once; others wait.
+    #[arg(long, value_name = "NUMBER", default_value_t = 2, value_parser = clap::value_parser!(u32).range(1..=15))]
+    pub builds_at_once: u32,
     /// Don't wait for the disk when the record is written: for tests. A power failure may then lose the record; a
     /// killed process doesn't.
     #[arg(long, env = "MAINYARD_NO_DISK_SYNC", value_parser = clap::builder::FalseyValueParser::new())]

@@ -37,6 +37,7 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
         }
     }
     command.arg("--verify-images-every").arg(start.verify_images_every.to_string());
+    command.arg("--builds-at-once").arg(start.builds_at_once.to_string());
     for resolver in &start.resolver {
         command.arg("--resolver").arg(resolver.to_string());
     }

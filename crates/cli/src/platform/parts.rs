@@ -74,6 +74,8 @@ pub(super) struct ForControl {
     /// The object store that blobs of images are kept in.
     #[serde(default)]
     pub object_store: Option<ObjectStoreAddress>,
+    /// How many builds go on at once.
+    pub builds_at_once: u32,
     /// Repositories that may be followed, as `--git-allow` has them.
     pub git_allowed: Vec<String>,
     /// The API's address, and its names there.
@@ -283,6 +285,7 @@ pub(super) fn control(place: &DataDir) -> Result<(), Failure> {
         database: own.database,
         images: place.file("images"),
         object_store: own.object_store,
+        builds_at_once: own.builds_at_once as usize,
         repositories: place.file("repositories"),
         git_allowed: own.git_allowed.iter().filter_map(|text| text.parse().ok()).collect(),
         git_account: Account::Git.id(&common.instance),

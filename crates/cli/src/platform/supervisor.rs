@@ -219,6 +219,7 @@ fn bring_up(
         tls: certificate_of(start)?,
         secrets_key: std::env::var(parts::SECRETS_KEY).ok(),
         object_store: start.object_store(),
+        builds_at_once: start.builds_at_once,
     };
     let configs = PartConfigs { common, for_control, part_tokens };
 

@@ -9,8 +9,6 @@ use mainyard_builds::{BuildState, next_to_begin};
 use super::{carry_out, read};
 use crate::Control;
 
-/// Builds that go on at once.
-const AT_ONCE: usize = 2;
 /// What waits is looked for this often, if nobody says that there is something.
 const LOOK_EVERY: Duration = Duration::from_millis(500);
 /// Ended builds that are remembered, with their lines.
@@ -60,7 +58,7 @@ fn give_up(control: &Control) {
 
 fn begin(control: &Arc<Control>) {
     let mut open = control.builds.lock();
-    let next = next_to_begin(open.values().map(|open| &open.build), AT_ONCE);
+    let next = next_to_begin(open.values().map(|open| &open.build), control.builds.at_once);
     for open in open.values_mut() {
         // One that runs without a task was begun by the control before this one.
         let goes_on = open.build.state == BuildState::Running;

@@ -51,9 +51,16 @@ pub(crate) struct Builds {
     changes: watch::Sender<u64>,
     /// There may be something to begin.
     wake: Notify,
+    /// How many go on at once.
+    at_once: usize,
 }
 
 impl Builds {
+    /// None yet, of which so many will go on at once.
+    pub(crate) fn new(at_once: usize) -> Builds {
+        Builds { at_once, ..Builds::default() }
+    }
+
     fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, OpenBuild>> {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
