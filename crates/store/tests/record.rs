@@ -1,13 +1,14 @@
 //! The record on a real PostgreSQL, started for this test on loopback.
 
 use jiff::{SignedDuration, Timestamp};
+use mainyard_core::link::StepLine;
 use mainyard_core::model::{
     Environment, EnvironmentIndex, Gateway, Origin, ReleaseNumber, Secret, SecretVersion,
 };
 use mainyard_core::record::{Change, Object, State};
 use mainyard_core::retention::Journal;
 use mainyard_core::sizing::Usage;
-use mainyard_store::{Error, Lease, NewToken, QUERIES, SealedRow, Sought, Store, TokenKind};
+use mainyard_store::{BuildRow, Error, Lease, NewToken, QUERIES, SealedRow, Sought, Store, TokenKind};
 use sqlx::{Executor, SqlSafeStr};
 use testing::postgres::Server;
 
@@ -302,4 +303,52 @@ async fn sealed_values_are_renewed_all_or_none_and_go_when_no_secret_has_them() 
     assert_eq!(store.sweep_sealed(3600.0).await.expect("swept"), 0, "an act may be on its way");
     assert_eq!(store.sweep_sealed(0.0).await.expect("swept"), 1);
     assert_eq!(read().await.expect("read").len(), 2);
+}
+
+#[tokio::test]
+async fn builds_their_lines_and_their_layers_go_by_rule() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("builds")).await.expect("a record");
+    let row = |number: u64, state: &str| BuildRow {
+        number,
+        repository: "lockers/survey-form".to_owned(),
+        state: state.to_owned(),
+        digest: (state == "done").then(|| format!("sha256:{number}")),
+        body: serde_json::json!({ "number": number }),
+    };
+    for state in ["running", "done", "failed", "done", "done"] {
+        let number = store.next_build().await.expect("a number");
+        store.put_build(&row(number, state)).await.expect("kept");
+    }
+    let line = |number, text: &str| StepLine { number, at: 1, source: 'o', text: text.to_owned() };
+    store.add_build_lines(2, 0, &[line(0, "one\0"), line(1, "two")]).await.expect("added");
+    // Control was away and asked for them again.
+    store.add_build_lines(2, 0, &[line(1, "two"), line(2, "three")]).await.expect("added");
+    let lines = store.build_lines(2, 0, 10).await.expect("lines");
+    let texts: Vec<&str> = lines.iter().map(|row| row.line.text.as_str()).collect();
+    assert_eq!(texts, ["one\u{fffd}", "two", "three"]);
+    let last = store.last_build_lines(2, 0, 1).await.expect("lines");
+    assert_eq!(last[0].line.text, "three");
+    assert_eq!(
+        store.build_of_image("sha256:4").await.expect("asked"),
+        Some(serde_json::json!({ "number": 4 }))
+    );
+    // The newest two stay, and the one that goes on.
+    assert_eq!(store.sweep_builds(2).await.expect("swept"), 2);
+    let left = store.newest_builds(None, 10).await.expect("builds");
+    assert_eq!(
+        left.iter().map(|build| build["number"].as_u64()).collect::<Vec<_>>(),
+        [Some(5), Some(4), Some(1)]
+    );
+    assert!(store.build_lines(2, 0, 10).await.expect("lines").is_empty(), "with their lines");
+    for (key, size) in [("a", 60), ("b", 60)] {
+        store
+            .put_build_layer(key, "lockers/survey-form", &format!("sha256:{key}"), size)
+            .await
+            .expect("kept");
+    }
+    assert_eq!(store.use_build_layer("a").await.expect("asked"), Some(("sha256:a".to_owned(), 60)));
+    // Only one has room: the one that was used last.
+    assert_eq!(store.sweep_build_layers(14, 100).await.expect("swept"), 1);
+    assert_eq!(store.build_layers().await.expect("layers"), ["sha256:a"]);
 }
