@@ -220,7 +220,7 @@ impl Fault {
 }
 
 impl Build {
-    /// The records of a recipe's steps, none of which has begun.
+    /// The records of a recipe's steps; none has begun.
     pub fn steps_of(recipe: &Recipe) -> Vec<StepRecord> {
         let record = |part: &Name, words: String| StepRecord {
             part: part.clone(),

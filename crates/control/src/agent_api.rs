@@ -58,7 +58,7 @@ async fn node_orders(call: Call<FollowNodeOrders>) -> Result<HttpResponse, Probl
         return Err(Problem::forbidden(format!("{node} says that it is {}", hello.node)));
     }
     let orders = call.control.links.add_node(&node);
-    call.control.builds.steps.tell(&call.control.links, &node);
+    call.control.builds.greet(&call.control.links, &node);
     call.control.leader.tell(Message::Hello(hello));
     Ok(with_beat(orders, Bytes::from_static(b"\"beat\"\n")))
 }

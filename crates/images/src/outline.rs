@@ -186,6 +186,11 @@ impl ImageOutline {
         at.join("/")
     }
 
+    /// The number of the layer that has a path.
+    pub fn layer_of(&self, path: &str) -> Option<usize> {
+        self.files.get(path).map(|(layer, _)| *layer)
+    }
+
     /// All paths at or below one, with the layer that has each.
     pub fn below<'o>(&'o self, path: &'o str) -> impl Iterator<Item = (&'o str, usize, &'o OutlinedFile)> {
         let all = self.files.iter().filter(move |(other, _)| path.is_empty() || is_at_or_below(other, path));

@@ -143,12 +143,13 @@ pub fn write_taken(
     let mut writer = Writer { archive: tar::Builder::new(to), plain: from.plain, folders: BTreeSet::new() };
     let mut wanted: BTreeMap<usize, BTreeSet<&str>> = BTreeMap::new();
     for source in placing.0.keys() {
-        for (_, layer, _) in from.outline.below(source).filter(|(path, ..)| path == source) {
+        if let Some(layer) = from.outline.layer_of(source) {
             wanted.entry(layer).or_default().insert(source);
         }
     }
-    for target in placing.targets() {
-        writer.folders_above(target, into, placing)?;
+    let taken = placing.targets();
+    for target in &taken {
+        writer.folders_above(target, into, &taken)?;
     }
     for (layer, sources) in wanted {
         let Some(file) = from.layers.get(layer) else { continue };
@@ -174,8 +175,12 @@ struct Writer<W: Write> {
 
 impl<W: Write> Writer<W> {
     /// Folders above a target that are neither there nor taken.
-    fn folders_above(&mut self, target: &str, into: &ImageOutline, placing: &Placing) -> Result<(), Error> {
-        let taken = placing.targets();
+    fn folders_above(
+        &mut self,
+        target: &str,
+        into: &ImageOutline,
+        taken: &BTreeSet<&String>,
+    ) -> Result<(), Error> {
         let ends: Vec<usize> = target.match_indices('/').map(|(at, _)| at).collect();
         for folder in ends.into_iter().map(|end| &target[..end]) {
             let is_new = into.get(folder).is_none() && !taken.contains(&folder.to_owned());

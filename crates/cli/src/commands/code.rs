@@ -1,4 +1,4 @@
-//! A folder with code, as it is sent: which files, and of which commit.
+//! A folder with code, as it is sent: its files, and its commit.
 
 use std::collections::BTreeSet;
 use std::fs::{self, File};
@@ -127,7 +127,7 @@ impl Code {
         self.paths.iter().map(of).collect()
     }
 
-    /// In a line: how much is sent, and of which commit.
+    /// In a line: how much is sent, and its commit.
     pub(super) fn words(&self) -> String {
         let commit = self.commit.as_ref().map_or_else(String::new, |commit| {
             let short: String = commit.id.chars().take(12).collect();

@@ -1,6 +1,7 @@
 //! What goes on without being asked: builds that wait begin, and old ones go.
 
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use actix_web::web::Data;
@@ -20,7 +21,8 @@ const LAYER_BYTES: u64 = 20 << 30;
 /// Carries builds out, forever. Only the control that decides does it.
 pub(crate) async fn carry_out_builds(control: Data<Control>) {
     let control = control.into_inner();
-    let mut has_read = false;
+    let has_read = &control.builds.has_read;
+    let mut knew_all = false;
     loop {
         tokio::select! {
             () = tokio::time::sleep(LOOK_EVERY) => {}
@@ -28,10 +30,11 @@ pub(crate) async fn carry_out_builds(control: Data<Control>) {
         }
         if control.leader.elsewhere().is_some() {
             give_up(&control);
-            has_read = false;
+            has_read.store(false, Ordering::Relaxed);
+            knew_all = false;
             continue;
         }
-        if !has_read {
+        if !has_read.load(Ordering::Relaxed) {
             match control.store.open_builds().await {
                 Ok(open) => open.into_iter().filter_map(read).for_each(|build| control.builds.add(build)),
                 Err(error) => {
@@ -39,7 +42,13 @@ pub(crate) async fn carry_out_builds(control: Data<Control>) {
                     continue;
                 }
             }
-            has_read = true;
+            has_read.store(true, Ordering::Relaxed);
+        }
+        // Nodes that called before are told now that nothing of an earlier build is wanted.
+        if !knew_all && control.builds.lock().is_empty() {
+            knew_all = true;
+            let nodes = control.links.nodes().into_iter().filter_map(|node| node.parse().ok());
+            nodes.for_each(|node| control.builds.greet(&control.links, &node));
         }
         begin(&control);
     }

@@ -14,11 +14,13 @@ mod steps;
 mod tree;
 
 use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jiff::Timestamp;
 use mainyard_api::Problem;
 use mainyard_builds::{Build, BuildView, place_in_queue};
+use mainyard_core::model::Name;
 use mainyard_store::{BuildRow, Store};
 use tokio::sync::{Notify, watch};
 use tokio::task::AbortHandle;
@@ -29,6 +31,7 @@ pub(crate) use operations::operations;
 pub(crate) use steps::{StepsOfNodes, operations as part_operations};
 
 use crate::Control;
+use crate::links::Links;
 use crate::problem::of_record;
 use layers::Outlines;
 
@@ -53,12 +56,23 @@ pub(crate) struct Builds {
     wake: Notify,
     /// How many go on at once.
     at_once: usize,
+    /// The open builds were read from the record.
+    has_read: AtomicBool,
 }
 
 impl Builds {
-    /// None yet, of which so many will go on at once.
+    /// None yet; so many will go on at once.
     pub(crate) fn new(at_once: usize) -> Builds {
         Builds { at_once, ..Builds::default() }
+    }
+
+    /// A node called. It is told what it should run, unless this control does not know that yet: a step of the control
+    /// before this one would be ended.
+    pub(crate) fn greet(&self, links: &Links, node: &Name) {
+        let knows_all = self.has_read.load(Ordering::Relaxed) && self.lock().is_empty();
+        if knows_all || self.steps.count(node.as_str()) > 0 {
+            self.steps.tell(links, node);
+        }
     }
 
     fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, OpenBuild>> {

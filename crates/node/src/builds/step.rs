@@ -112,6 +112,8 @@ where
 
 /// Runs a step to its end and tells control; or ends it when nobody wants it any more.
 pub(super) async fn carry_out(shared: Arc<Shared>, order: StepOrder, cancel: CancellationToken) {
+    // One that was ended and is wanted again begins when nothing of it is left.
+    let _turn = shared.cache_turns.at(&format!("step {}", order.id)).await;
     let places = Places::of(&shared, &order.id.to_string());
     let outcome = run(&shared, &order, &places, &cancel).await;
     shared.images.release(&order.id.to_string());
