@@ -116,10 +116,10 @@ fn main() {
     let platform = Platform::start(place.path(), 0);
     let archive = place.path().join("large.tar");
     let (mut added, mut ours, mut theirs) = (Vec::new(), Vec::new(), Vec::new());
-    for round in 0..3 {
+    for round in 0..3_usize {
         // Each round has bytes of its own: nothing of it is on the node.
         let name = format!("lockers/locker-api:9.0.{round}");
-        let layers = write_image(round, &name, &archive);
+        let layers = write_image(round as u64, &name, &archive);
         assert_eq!(layers.len() as u64, LAYERS);
         let begun = Instant::now();
         platform.run(&["image", "add", &archive.display().to_string()]);
@@ -132,6 +132,13 @@ fn main() {
         platform.run(&["deploy", "staging/locker-api", "--image", &name, "--no-wait"]);
         until(&platform, "\"ready_in_release\":1");
         ours.push(begun.elapsed());
+        println!(
+            "round {}: added in {:.1?}, cp and tar {:.1?}, ready after {:.1?}",
+            round + 1,
+            added[round],
+            theirs[round],
+            ours[round]
+        );
         until(&platform, "\"state\":\"steady\"");
     }
     let [added, ours, theirs] = [added, ours, theirs].map(stage::median);
