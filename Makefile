@@ -44,7 +44,7 @@ REQUESTS ?= 0
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
-	target/$(PROFILE)/mainyard start --demo --database
+	target/$(PROFILE)/mainyard start --demo --database --code
 
 build: setup console/dist/index.html
 	@echo "== building the platform ($(PROFILE)); the first time takes a few minutes"

@@ -10,6 +10,11 @@ pub static RECIPE: Shape = Shape::Table(&[
         &Shape::List(&Shape::Text),
         "Paths of the tree that are no part of it, in the form of .gitignore; what .gitignore itself names is left out as well.",
     ),
+    key(
+        "push_must_build",
+        &Shape::Bool,
+        "Refuse a push of this recipe when its build fails; without it the push is taken and the failure told.",
+    ),
     key("limits", &LIMITS, "The most that one step may use."),
     key(
         "part",

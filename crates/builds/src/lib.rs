@@ -3,9 +3,13 @@
 //! [`recipe::read`] reads a `recipe.toml`. A [`Build`] carries one out: its steps are done one after the other, each on top
 //! of the layers before it. What a step made is kept under a key of all that went into it
 //! ([`key_of_run`]), so that another build, or the same one after a crash, goes on from there. [`image`] puts the image's
-//! documents together.
+//! documents together. A commit that was pushed is a
+//! [`Delivery`]: its images are built, and then it is declared.
 
 mod build;
+mod build_log;
+pub mod declaration;
+mod delivery;
 mod ignore;
 pub mod image;
 mod keys;
@@ -20,6 +24,9 @@ mod views;
 pub use build::{
     Build, BuildState, Commit, Fault, FaultKind, LAST_LINES, LayerMade, StepRecord, StepState, Way,
 };
+pub use build_log::{BuildLog, LogLine};
+pub use declaration::DECLARATION;
+pub use delivery::{CodeRepository, Delivery, DeliveryState, NextAct, USUAL_BRANCH};
 pub use ignore::IgnoreRules;
 pub use keys::RECIPE;
 pub use queue::{next_to_begin, place_in_queue};

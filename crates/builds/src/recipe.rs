@@ -23,6 +23,9 @@ pub struct Recipe {
     pub image: ImageDescription,
     /// Paths that are no part of the tree.
     pub ignore: Vec<String>,
+    /// A push whose build fails is refused.
+    #[serde(default)]
+    pub push_must_build: bool,
     /// The most that a step may use.
     pub limits: StepLimits,
     /// The parts, in the order of the file.

@@ -37,6 +37,9 @@ fn layer(round: u64, number: u64) -> Vec<u8> {
         let mut header = tar::Header::new_ustar();
         header.set_mode(0o644);
         header.set_size(content.len() as u64);
+        header.set_uid(0);
+        header.set_gid(0);
+        header.set_mtime(0);
         archive.append_data(&mut header, format!("data/{number}/{file}"), &content[..]).expect("a layer");
     }
     archive.into_inner().expect("a layer")
@@ -104,7 +107,12 @@ fn bare(layers: &[PathBuf], to: &Path) -> Duration {
 
 /// Waits until the workload is told of in these words.
 fn until(platform: &Platform, words: &str) {
-    while !platform.answer("GET", "/environments/staging/workloads/locker-api", "", "").contains(words) {
+    loop {
+        let answer = platform.answer("GET", "/environments/staging/workloads/locker-api", "", "");
+        if answer.contains(words) {
+            return;
+        }
+        assert!(!answer.contains("\"state\":\"went-back\""), "the release went back: {answer}");
         std::thread::sleep(Duration::from_millis(10));
     }
 }

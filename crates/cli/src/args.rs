@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{CommandFactory, Parser, Subcommand};
 
 mod builds;
+mod code;
 mod common;
 mod environments;
 mod limits;
@@ -14,6 +15,7 @@ mod sources;
 mod things;
 
 pub(crate) use builds::{Build, BuildCommand, BuildOptions, RecipeCommand, Send};
+pub(crate) use code::CodeCommand;
 pub(crate) use common::{Moment, Output, Trial, Wait};
 pub(crate) use environments::Environment;
 pub(crate) use limits::LimitOptions;
@@ -426,6 +428,9 @@ pub(crate) enum Command {
         after_help = "Example:\n  mainyard send ./survey-form --in staging\n  mainyard send ./survey-form --in staging --forecast"
     )]
     Send(Box<Send>),
+    /// Repositories of code that live here: a push builds the code and rolls it out.
+    #[command(subcommand)]
+    Code(CodeCommand),
     /// Images in the platform's store.
     #[command(subcommand)]
     Image(Image),

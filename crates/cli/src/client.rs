@@ -70,7 +70,7 @@ impl Snapshot {
 }
 
 /// The PEM file of the authority that signed the API's certificate.
-const AUTHORITY: &str = "MAINYARD_AUTHORITY";
+pub(crate) const AUTHORITY: &str = "MAINYARD_AUTHORITY";
 
 /// Whose certificates are trusted: the machine's authorities, or only the one that was named.
 fn trust() -> Result<rustls::ClientConfig, Failure> {
@@ -131,6 +131,11 @@ impl Client {
     /// The path prefix of the API.
     pub(crate) fn url(&self) -> &str {
         &self.call.url
+    }
+
+    /// The token that it shows.
+    pub(crate) fn token(&self) -> &str {
+        &self.call.token
     }
 
     /// A request for an operation, without its body.

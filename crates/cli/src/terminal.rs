@@ -87,13 +87,7 @@ pub(crate) fn colours() -> bool {
 
 /// The shape of a signal; the same everywhere.
 pub(crate) fn shape(signal: Signal) -> &'static str {
-    match signal {
-        Signal::Good => "●",
-        Signal::Moving => "»",
-        Signal::Caution => "▲",
-        Signal::Fault => "■",
-        Signal::Rest => "○",
-    }
+    signal.shape()
 }
 
 /// Colours text, where colours are wanted.

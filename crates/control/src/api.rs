@@ -21,8 +21,8 @@ use crate::history::{self, view};
 use crate::operations::{Call, Operations};
 use crate::responses::{known_environment, no_workload};
 use crate::{
-    agent_api, builds, certificates, declare, fetches, image_details, images, logs, metrics, outgoing, pulls,
-    releases, scaling, secrets, sessions, sources, stats, storage, stream, tokens, traffic, why,
+    agent_api, builds, certificates, code, declare, fetches, image_details, images, logs, metrics, outgoing,
+    pulls, releases, scaling, secrets, sessions, sources, stats, storage, stream, tokens, traffic, why,
 };
 
 /// Every operation of the API, and the page that a sign-in link opens.
@@ -58,6 +58,7 @@ pub(crate) fn operations() -> Operations {
     pulls::operations(&mut all);
     fetches::operations(&mut all);
     builds::operations(&mut all);
+    code::operations(&mut all);
     storage::operations(&mut all);
     sources::operations(&mut all);
     certificates::operations(&mut all);

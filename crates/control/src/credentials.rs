@@ -1,5 +1,7 @@
 //! Credentials, and the name of a session's cookie.
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use sha2::{Digest, Sha256};
 
 use mainyard_api::Problem;
@@ -20,4 +22,11 @@ pub(crate) fn new_secret() -> Result<String, Problem> {
 /// the host (RFC 6265bis, section 4.1.3.2).
 pub(crate) fn cookie_name(instance: &str, tls: bool) -> String {
     format!("{}mainyard-session-{instance}", if tls { "__Host-" } else { "" })
+}
+
+/// User and password of RFC 7617, as an `Authorization: Basic` header has them.
+pub(crate) fn basic(given: &str) -> Option<(String, String)> {
+    let text = String::from_utf8(STANDARD.decode(given.trim()).ok()?).ok()?;
+    let (user, password) = text.split_once(':')?;
+    Some((user.to_owned(), password.to_owned()))
 }

@@ -92,11 +92,12 @@ fn clear_pulls(images: &ContentStore) {
     }
 }
 
-/// What builds need: the code of those that have not ended, and the layers that their steps made.
+/// What builds need: the code of those that have not ended, the layers that their steps made, and the code that is kept.
 async fn blobs_of_builds(control: &Control) -> Result<Vec<Digest>, mainyard_store::Error> {
     let trees = control.store.open_builds().await?.into_iter();
     let trees = trees.filter_map(|build| build["tree"].as_str().map(str::to_owned));
-    let all: Vec<String> = trees.chain(control.store.build_layers().await?).collect();
+    let kept = control.store.build_layers().await?.into_iter().chain(control.store.code_bundles().await?);
+    let all: Vec<String> = trees.chain(kept).collect();
     Ok(all.iter().filter_map(|digest| Digest::parse(digest).ok()).collect())
 }
 

@@ -12,6 +12,7 @@ mod body_limits;
 mod builds;
 mod callers;
 mod certificates;
+mod code;
 mod console;
 mod credentials;
 mod declare;
@@ -50,7 +51,7 @@ mod why;
 
 use std::collections::BTreeMap;
 use std::net::{SocketAddr, TcpListener};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -85,6 +86,8 @@ pub struct Config {
     pub builds_at_once: usize,
     /// The directory of followed repositories.
     pub repositories: PathBuf,
+    /// The directory of repositories of code that are pushed to.
+    pub code: PathBuf,
     /// Which ones may be reached.
     pub git_allowed: Vec<Allowed>,
     /// The user id that `git` runs as, where this process may give it one.
@@ -146,6 +149,7 @@ pub(crate) struct Control {
     pub builds: builds::Builds,
     pub vault: secret_store::SecretStore,
     pub follower: sources::Follower,
+    pub code: code::CodeHost,
     pub open_streams: open_streams::OpenStreams,
     pub instance: String,
     /// Whether people reach the API over TLS.
@@ -187,10 +191,10 @@ pub fn run(config: Config) -> Result<(), Error> {
 }
 
 /// The surroundings in which `git` runs.
-fn fence(config: &Config) -> Result<Fence, Error> {
+fn fence(config: &Config, dir: &Path) -> Result<Fence, Error> {
     let mut fence = match config.git_account {
-        Some(account) => Fence::with_account(&config.repositories, account)?,
-        None => Fence::new(&config.repositories)?,
+        Some(account) => Fence::with_account(dir, account)?,
+        None => Fence::new(dir)?,
     };
     fence.allowed.allowed = config.git_allowed.clone();
     let gateway = [&config.gateway_http, &config.gateway_https];
@@ -214,6 +218,8 @@ fn spawn_tasks(control: &web::Data<Control>) {
     actix_web::rt::spawn(sources::follow_all(control.clone()));
     actix_web::rt::spawn(pulls::pull_awaited(control.clone()));
     actix_web::rt::spawn(builds::carry_out_builds(control.clone()));
+    actix_web::rt::spawn(code::deliver_all(control.clone()));
+    actix_web::rt::spawn(sources::follow_builds(control.clone()));
 }
 
 /// Serves until SIGTERM comes.
@@ -231,7 +237,8 @@ async fn serve(config: Config) -> Result<(), Error> {
     let store = Store::connect(&config.database).await?;
     sessions::admit(&store, &config).await?;
     let blobs = blobs::Blobs::open(&config.images, config.object_store.as_ref())?;
-    let fence = fence(&config)?;
+    let fence = fence(&config, &config.repositories)?;
+    let code_fence = self::fence(&config, &config.code)?;
     let traffic = Arc::new(Traffic::new());
     let outgoing = Arc::new(outgoing::Outgoing::default());
     let links = links::Links::default();
@@ -266,6 +273,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         vault,
         open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),
+        code: code::CodeHost::new(code_fence),
         instance: config.instance,
         tls: config.tls.is_some(),
         hosts,
@@ -286,6 +294,7 @@ async fn serve(config: Config) -> Result<(), Error> {
             .app_data(web::PayloadConfig::new(usize::MAX))
             .wrap(actix_web::middleware::from_fn(hosts::check))
             .configure(registry::configure)
+            .configure(code::configure)
             .configure(|app| api::operations().configure(app))
             .default_service(web::get().to(console::file))
     });

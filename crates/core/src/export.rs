@@ -6,7 +6,7 @@ use serde::Serialize;
 use serde_json::{Map, Value, json};
 
 use crate::manifest::{SourceFile, Written, write};
-use crate::model::{Checks, Limits, Name, Reserve, RolloutRule, Service, Stop, Target, Workload};
+use crate::model::{BuiltFrom, Checks, Limits, Name, Reserve, RolloutRule, Service, Stop, Target, Workload};
 use crate::record::State;
 
 /// A file for each application of an environment, or for one workload with the services and routes that lead to it alone.
@@ -63,6 +63,10 @@ fn workload_body(state: &State, workload: &Workload) -> Option<Value> {
     body["rollout"] = without(&told(&workload.rule), &told(&RolloutRule::default()));
     if !workload.after.is_empty() {
         body["after"] = json!(workload.after);
+    }
+    let image = body["image"].as_str().and_then(|image| image.parse().ok());
+    if let Some(BuiltFrom { source, folder }) = image.as_ref().and_then(BuiltFrom::of) {
+        body["image"] = json!({"source": source.name, "folder": folder});
     }
     if let Some(every) = workload.follow_tag {
         body["follow_tag"] = json!(every);

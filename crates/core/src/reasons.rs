@@ -80,7 +80,16 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
         ),
         (
             "Sources",
-            &[GitNewer, RemovalAsks, SetBack, LiveChanged, FilesInvalid, CannotBeTaken, GitUnreachable],
+            &[
+                GitNewer,
+                RemovalAsks,
+                SetBack,
+                LiveChanged,
+                FilesInvalid,
+                CannotBeTaken,
+                GitUnreachable,
+                BuildFailed,
+            ],
         ),
         (
             "Replicas and their processes",
@@ -257,6 +266,11 @@ pub fn about(code: ReasonCode) -> Entry {
             "The repository does not answer, or does not let the platform in. What runs stays as it is.",
             "by control, from what `git` said",
             "the sentence has git's own words; a credential is changed with `mainyard secret add`",
+        ),
+        BuildFailed => entry(
+            "The newest commit of code that is followed could not be built. Workloads keep the image that was built before.",
+            "by control, from the end of the build",
+            "`mainyard build show` has the step's last lines and what to do",
         ),
         NotReadyInTime => entry(
             "The new release was not ready by its deadline.",

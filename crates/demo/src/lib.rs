@@ -1,11 +1,13 @@
 //! The demo: Larkfield Lockers, a made-up company that runs parcel lockers in a made-up town. Its small programs
 //! are packed into images here, and its declaration is `mainyard.toml` beside this crate.
 
+mod code;
 mod debian;
 
 use mainyard_core::model::ImageRef;
 use mainyard_images::{ContentStore, Digest, Error, FileEntry, ImageContent, pack};
 
+pub use code::{CODE, CodeChapter, bases, code_history};
 pub use debian::{DebianError, database};
 
 static PROGRAM: &[u8] = include_bytes!(env!("LARKFIELD"));

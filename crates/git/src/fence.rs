@@ -1,6 +1,6 @@
 //! Running `git` so that what it reads can do nothing.
 
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::io::Write as _;
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
@@ -11,7 +11,7 @@ use crate::allowed::{AllowList, AllowedAddress};
 use crate::error::Error;
 use sandbox::{Plan, View, Visible};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::process::Command;
+use tokio::process::{Child, Command};
 
 /// By what a repository lets the platform in.
 #[derive(Clone, Default)]
@@ -170,6 +170,18 @@ impl Fence {
             });
         }
         Ok(command)
+    }
+
+    /// Begins `git` on a repository of its own, with pipes to it and from it. It ends when what is given here is dropped.
+    pub(crate) fn spawn(
+        &self,
+        repository: &Path,
+        words: &[&str],
+        env: &[(&str, OsString)],
+    ) -> Result<Child, Error> {
+        let mut command = self.command(repository, Visible::default())?;
+        command.args(words).envs(env.iter().map(|(name, value)| (name, value))).stdin(Stdio::piped());
+        command.spawn().map_err(Error::NotRun)
     }
 
     /// Runs `git` on a repository of its own; gives what it printed.
@@ -340,7 +352,7 @@ impl Fence {
 }
 
 /// Git's message, without its hints for people at a terminal.
-fn in_short(said: &[u8]) -> String {
+pub(crate) fn in_short(said: &[u8]) -> String {
     let text = String::from_utf8_lossy(said);
     let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
     let hints = ["hint:", "Please make sure", "and the repository exists", "Warning: Permanently"];

@@ -7,6 +7,7 @@ mod allowed;
 mod branch;
 mod error;
 mod fence;
+pub mod hosting;
 mod making;
 mod reading;
 

@@ -286,7 +286,11 @@ impl Unpacker {
 
     fn own_attributes(&self, file: &OwnedFd, header: &tar::Header, extended: &Extended) -> Result<(), Error> {
         let (uid, gid) = owner(header)?;
-        let mut mode = header.mode().doing("read the mode of")? & 0o7777;
+        let mut mode = if is_blank(&header.as_old().mode) {
+            0
+        } else {
+            header.mode().doing("read the mode of")? & 0o7777
+        };
         if self.merged {
             // It belongs to this account, which must be able to go on unpacking; nobody takes on its rights.
             mode = mode & 0o777 | if header.entry_type().is_dir() { 0o700 } else { 0o400 };
@@ -324,11 +328,17 @@ fn set_attribute(fd: RawFd, name: &str, value: &[u8]) -> Result<(), Error> {
 }
 
 fn owner(header: &tar::Header) -> Result<(u32, u32), Error> {
-    let id = |id: io::Result<u64>| {
-        let id = id.doing("read the owner of")?;
+    let id = |field: &[u8], id: io::Result<u64>| {
+        let id = if is_blank(field) { 0 } else { id.doing("read the owner of")? };
         Ok(u32::try_from(id).ok().filter(|id| *id < 65_536).unwrap_or(NOBODY))
     };
-    Ok((id(header.uid())?, id(header.gid())?))
+    let fields = header.as_old();
+    Ok((id(&fields.uid, header.uid())?, id(&fields.gid, header.gid())?))
+}
+
+/// Whether a number of a header was left out, as some programs do: it stands for 0 then.
+fn is_blank(field: &[u8]) -> bool {
+    field.iter().all(|byte| matches!(byte, 0 | b' '))
 }
 
 fn link_target(entry: &tar::Entry<'_, impl Read>, name: &str) -> Result<String, Error> {

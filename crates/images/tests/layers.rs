@@ -428,3 +428,18 @@ fn a_file_that_is_not_what_it_was_is_found() {
     std::fs::remove_file(mainyard_images::sums_of_layer(&target)).expect("removed");
     assert_eq!(look().0, LayerState::Unknown);
 }
+
+#[test]
+fn numbers_that_a_header_leaves_out_stand_for_nought() {
+    let dir = tempfile::tempdir().expect("a directory");
+    let mut bytes = raw(EntryType::Regular, "file", "", b"x");
+    // Owner, group and time: blank, as some programs leave them. The checksum is of the header as it is.
+    bytes[108..124].fill(0);
+    bytes[136..148].fill(b' ');
+    bytes[148..156].fill(b' ');
+    let sum: u32 = bytes[..512].iter().map(|byte| u32::from(*byte)).sum();
+    bytes[148..156].copy_from_slice(format!("{sum:06o}\0 ").as_bytes());
+    unpack(&[bytes], &dir.path().join("root")).expect("it is taken");
+    let found = std::fs::metadata(dir.path().join("root/file")).expect("the file");
+    assert_eq!(std::os::unix::fs::MetadataExt::mtime(&found), 0);
+}

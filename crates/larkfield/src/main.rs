@@ -1,5 +1,5 @@
 //! The programs of Larkfield Lockers, the made-up company of the demo. One small binary, which plays the part
-//! its name says: `locker-api`, `courier-web` or `label-printer`.
+//! its name says: `locker-api`, `courier-web`, `label-printer` or `form-server`.
 //!
 //! The file `release` beside it tells the version and, for the releases that are meant to fail, the fault.
 
@@ -35,8 +35,9 @@ fn main() {
         "locker-api" => parts::locker_api(release),
         "courier-web" => parts::courier_web(release),
         "label-printer" => parts::label_printer(release),
+        "form-server" => parts::form_server(release),
         other => {
-            eprintln!("{other:?} is unknown; expected locker-api, courier-web or label-printer");
+            eprintln!("{other:?} is unknown; expected locker-api, courier-web, label-printer or form-server");
             std::process::exit(64);
         }
     }

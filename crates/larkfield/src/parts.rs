@@ -1,4 +1,4 @@
-//! The three parts: the lockers' API, the couriers' page, the label printer.
+//! The parts: the lockers' API, the couriers' page, the label printer, the server of forms.
 
 use std::io;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -229,4 +229,38 @@ pub(crate) fn label_printer(release: Release) {
         }
         std::thread::sleep(Duration::from_secs(2));
     }
+}
+
+/// Serves the form of the folder `form` beside the program: `page.html`, with the lines of `questions.txt` in the place of
+/// `QUESTIONS`.
+pub(crate) fn form_server(release: Release) {
+    let beside = std::env::current_exe().map(|program| program.with_file_name("form"));
+    let read = |name: &str| beside.as_ref().ok().and_then(|dir| std::fs::read_to_string(dir.join(name)).ok());
+    let (Some(page), Some(questions)) = (read("page.html"), read("questions.txt")) else {
+        eprintln!("the folder form beside this program has no page.html and questions.txt");
+        std::process::exit(66);
+    };
+    let (page, count) = (filled(&page, &questions), questions.lines().count());
+    println!("form-server {} starts with {count} questions", release.version);
+    let name = own_name();
+    run_server(port(), move |request, answer| match request.path.as_str() {
+        "/ready" => answer.send("200 OK", "text/plain", "ready\n"),
+        "/answers" if request.method == "POST" => {
+            let length = request.body(|_| Ok(()))?;
+            println!("answers of {length} bytes came to {name}");
+            answer.send("200 OK", "text/html; charset=utf-8", "<!doctype html><p>Thank you.</p>\n")
+        }
+        "/" => answer.send("200 OK", "text/html; charset=utf-8", &page),
+        _ => answer.send("404 Not Found", "text/plain", "nothing of that name here\n"),
+    });
+}
+
+/// A page with a field for each question.
+fn filled(page: &str, questions: &str) -> String {
+    let safe = |text: &str| text.replace('&', "&amp;").replace('<', "&lt;").replace('"', "&quot;");
+    let field = |(number, question): (usize, &str)| {
+        format!("<p><label>{}<br><input name=\"q{number}\"></label></p>\n", safe(question))
+    };
+    let fields: String = questions.lines().enumerate().map(field).collect();
+    page.replace("QUESTIONS", &fields)
 }

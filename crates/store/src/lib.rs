@@ -5,6 +5,7 @@
 //! cursor come from one transaction. Only the control of the present epoch may write.
 
 mod builds;
+mod code;
 mod journal;
 mod lease;
 mod migrations;
@@ -21,6 +22,7 @@ use sqlx::postgres::{PgConnectOptions, PgPoolOptions, PgRow};
 use sqlx::{PgPool, Row};
 
 pub use builds::{BuildLineRow, BuildRow};
+pub use code::{CodeRow, SshKey};
 pub use journal::{Entry, Feed, Sought};
 pub use lease::{LEASE, Lease};
 pub use past::{HistoryRange, PastState};
@@ -170,6 +172,16 @@ pub const QUERIES: &[&str] = &[
     builds::SWEEP_LAYERS,
     builds::READ_TIMES,
     builds::PUT_TIMES,
+    code::READ_ALL,
+    code::READ_OPEN,
+    code::BUNDLES,
+    code::READ,
+    code::PUT,
+    code::CHANGE,
+    code::REMOVE,
+    code::ALL_KEYS,
+    code::PUT_KEY,
+    code::REMOVE_KEY,
 ];
 
 /// How often a first connection is tried, for as long as a connection is waited for each time.

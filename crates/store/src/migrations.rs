@@ -20,6 +20,7 @@ const FILES: &[(&str, &str)] = migrations! {
     "0008_disk"
     "0009_registry"
     "0010_builds"
+    "0011_code"
 };
 
 /// Brings a record's tables up to date.

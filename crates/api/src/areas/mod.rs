@@ -2,6 +2,7 @@
 
 mod access;
 mod builds;
+mod code;
 mod environments;
 mod images;
 mod parts;
@@ -14,6 +15,7 @@ mod workloads;
 
 pub use access::*;
 pub use builds::*;
+pub use code::*;
 pub use environments::*;
 pub use images::*;
 pub use parts::*;
@@ -41,6 +43,7 @@ pub fn all() -> impl Iterator<Item = &'static Described> {
         images::ALL,
         registries::ALL,
         builds::ALL,
+        code::ALL,
         secrets::ALL,
         sources::ALL,
         parts::ALL,

@@ -96,6 +96,7 @@ impl Reader<'_> {
             }
         }
         let limits = self.value(&["limits"]).unwrap_or_default();
+        let push_must_build = self.value(&["push_must_build"]).unwrap_or_default();
         let mut parts: Vec<Part> = Vec::new();
         for name in self.document.keys(&["part"]) {
             if let Some(part) = self.part(&name, &parts) {
@@ -104,7 +105,7 @@ impl Reader<'_> {
         }
         self.check_counts(&parts);
         self.check_image(&image, &parts);
-        (!parts.is_empty()).then_some(Recipe { image, ignore, limits, parts })
+        (!parts.is_empty()).then_some(Recipe { image, ignore, push_must_build, limits, parts })
     }
 
     fn check_counts(&mut self, parts: &[Part]) {

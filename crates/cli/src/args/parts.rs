@@ -22,6 +22,9 @@ pub(crate) struct Start {
     /// With the demo: also run a database server from the Debian packages that this machine has installed.
     #[arg(long, requires = "demo")]
     pub database: bool,
+    /// With the demo: also push the code of a survey form, so that it is built from it. Needs Debian's packages too.
+    #[arg(long, requires = "demo")]
+    pub code: bool,
     /// A host, or a folder of this machine, whose repositories sources may follow: forge.example, *.forge.example,
     /// forge.example:2222, /srv/git. None is reached otherwise.
     #[arg(long, alias = "allow-repositories", value_name = "HOST|FOLDER")]

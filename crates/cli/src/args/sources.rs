@@ -120,6 +120,13 @@ pub(crate) struct AddSource {
     /// The secret that anyone who tells of a push signs with.
     #[arg(long, value_name = "SECRET")]
     pub pushes: Option<String>,
+    /// It holds code, and no declarations: build each new commit. Declare what is built by
+    /// image = { source = "NAME", folder = "FOLDER" }.
+    #[arg(long, conflicts_with_all = ["named", "git_newer", "live_changed", "gone_from_git", "remove_at_most"])]
+    pub code: bool,
+    /// Build only commits that change such a path, in the form of .gitignore; may be given several times.
+    #[arg(long, value_name = "PATTERN", requires = "code")]
+    pub paths: Vec<String>,
     #[command(flatten)]
     pub rule: SourceRule,
     #[command(flatten)]
@@ -131,7 +138,7 @@ pub(crate) struct AddSource {
 pub(crate) enum SourceCommand {
     /// Follow a folder of a repository.
     #[command(
-        after_help = "Example:\n  mainyard source add lockers https://git.lockers.localhost/deploy.git --at main --folder deploy --in staging\n  mainyard source add staging/lockers file:///srv/git/lockers --git-newer take\n  mainyard source add staging/lockers ssh://git@git.lockers.localhost/deploy --key deploy-key --known-hosts known_hosts"
+        after_help = "Example:\n  mainyard source add lockers https://git.lockers.localhost/deploy.git --at main --folder deploy --in staging\n  mainyard source add staging/lockers file:///srv/git/lockers --git-newer take\n  mainyard source add staging/lockers ssh://git@git.lockers.localhost/deploy --key deploy-key --known-hosts known_hosts\n  mainyard source add staging/lockers-code https://git.lockers.localhost/code.git --code --paths 'api/**'"
     )]
     Add(Box<AddSource>),
     /// List the sources.
@@ -168,6 +175,12 @@ pub(crate) enum SourceCommand {
         /// Come back at once.
         #[arg(long)]
         no_wait: bool,
+    },
+    /// Try whether the repository answers, lets the platform in by the stored credential, and has what is followed.
+    #[command(after_help = "Example:\n  mainyard source check staging/lockers")]
+    Check {
+        /// The source, as environment/name.
+        source: String,
     },
     /// Make the environment like a commit.
     #[command(

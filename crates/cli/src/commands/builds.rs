@@ -1,6 +1,5 @@
 //! Builds: begun, followed, listed and ended.
 
-use std::collections::BTreeMap;
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::Path;
 use std::time::Duration;
@@ -10,9 +9,8 @@ use mainyard_api::{
     BuildsQuery, CancelBuild, FollowBuild, ListBuilds, NewBuildQuery, NoPath, NoQuery, OfBuild, ShowBuild,
     StartBuild, StartedBuild,
 };
-use mainyard_builds::{BuildEvent, BuildState, BuildView, StepState};
+use mainyard_builds::{BuildEvent, BuildLog, BuildState, BuildView, LogLine};
 use mainyard_core::model::Signal;
-use mainyard_core::untrusted_text::visible_lines;
 
 use super::{code, parse_name};
 use crate::args::{Build, BuildCommand, BuildOptions, Output};
@@ -99,12 +97,12 @@ pub(super) async fn follow(
     json: bool,
     is_own: bool,
 ) -> Result<BuildView, Failure> {
-    let mut shown = Shown { json, number, ..Shown::default() };
+    let mut shown = Shown { json, number, log: BuildLog::default() };
     let (mut lost, path) = (0, OfBuild { build: number });
     loop {
         let request = client.request::<FollowBuild>(&path, &NoQuery {});
         let answer = match client.send(request).await {
-            Err(failure) if lost >= TRIES || shown.lines == 0 && lost == 0 => return Err(failure),
+            Err(failure) if lost >= TRIES || shown.log.is_empty() && lost == 0 => return Err(failure),
             other => other,
         };
         if let Ok(answer) = answer {
@@ -125,11 +123,11 @@ pub(super) async fn follow(
                 }
             }
         }
-        if let Some(view) = shown.last.take().filter(|view| view.build.state.has_ended()) {
-            return shown.end(view);
+        if let Some(view) = shown.log.last().filter(|view| view.build.state.has_ended()) {
+            return shown.end(view.clone());
         }
         lost += 1;
-        shown.begin_again();
+        shown.log.begin_again();
         tokio::time::sleep(PAUSE).await;
     }
 }
@@ -145,24 +143,14 @@ fn ask_to_end(number: u64) -> bool {
     std::io::stdin().lock().read_line(&mut answer).is_ok() && answer.trim().eq_ignore_ascii_case("y")
 }
 
-/// What was shown of a build.
-#[derive(Default)]
+/// A build that is followed, as it is shown.
 struct Shown {
     json: bool,
     number: u64,
-    /// Lines that were shown, and lines that came over this connection: all come again over a new one.
-    lines: u64,
-    came: u64,
-    /// How each step stood when it was shown.
-    steps: BTreeMap<usize, StepState>,
-    last: Option<BuildView>,
+    log: BuildLog,
 }
 
 impl Shown {
-    fn begin_again(&mut self) {
-        self.came = 0;
-    }
-
     async fn read(&mut self, answer: reqwest::Response) {
         let mut stream = answer.bytes_stream();
         let mut partial: Vec<u8> = Vec::new();
@@ -178,52 +166,17 @@ impl Shown {
     }
 
     fn take(&mut self, event: BuildEvent) {
-        if self.json {
-            if let Ok(line) = serde_json::to_string(&event) {
-                println!("{line}");
-            }
-            if let BuildEvent::Build(view) = event {
-                self.last = Some(*view);
-            }
-            return;
-        }
-        match event {
-            BuildEvent::Line { line, .. } => {
-                self.came += 1;
-                if self.came > self.lines {
-                    self.lines = self.came;
-                    println!("   | {}", visible_lines(&line.text));
-                }
-            }
-            BuildEvent::Build(view) => {
-                self.build(&view);
-                self.last = Some(*view);
-            }
-        }
-    }
-
-    fn build(&mut self, view: &BuildView) {
-        if self.last.is_none() && self.steps.is_empty() {
-            println!("build {}: {}", self.number, visible_lines(&view.build.image.to_string()));
-        }
-        if view.build.state == BuildState::Queued
-            && self.last.as_ref().is_none_or(|last| last.says != view.says)
+        if self.json
+            && let Ok(line) = serde_json::to_string(&event)
         {
-            println!("  {}", view.says);
+            println!("{line}");
         }
-        let all = view.build.steps.len();
-        for (at, step) in view.build.steps.iter().enumerate() {
-            if step.state == StepState::Waiting || self.steps.get(&at) == Some(&step.state) {
+        for LogLine { signal, indent, text } in self.log.take(event) {
+            if self.json {
                 continue;
             }
-            let was_shown = self.steps.insert(at, step.state).is_some();
-            if !was_shown {
-                println!(" {}/{all} {}: {}", at + 1, step.part, visible_lines(&step.words));
-            }
-            if step.state != StepState::Running {
-                let signal = if step.state == StepState::Failed { Signal::Fault } else { Signal::Good };
-                println!("   {} {}", Paint::stdout().signal(signal, shape(signal)), view.steps_say[at]);
-            }
+            let mark = signal.map(|signal| format!("{} ", Paint::stdout().signal(signal, shape(signal))));
+            println!("{:indent$}{}{text}", "", mark.unwrap_or_default());
         }
     }
 
@@ -238,22 +191,8 @@ impl Shown {
         if self.json {
             return Err(Failure::said());
         }
-        Err(Failure::failed(ending(&view)))
+        Err(Failure::failed(view.ending()))
     }
-}
-
-/// Why a build did not make its image: cause, the last lines of the step, fix.
-fn ending(view: &BuildView) -> String {
-    let mut text = format!("build {}: {}", view.build.number, visible_lines(&view.says));
-    if let Some(fault) = &view.build.fault {
-        for line in &fault.last_lines {
-            text += &format!("\n   | {}", visible_lines(line));
-        }
-        if !fault.fix.is_empty() {
-            text += &format!("\n  fix: {}", visible_lines(&fault.fix));
-        }
-    }
-    text
 }
 
 async fn list(client: &Client, of: Option<String>, output: Output) -> Result<(), Failure> {
@@ -320,7 +259,7 @@ async fn show(client: &Client, number: u64, output: Output) -> Result<(), Failur
         println!("  deploy it: mainyard deploy ENVIRONMENT/WORKLOAD --image {}", build.image);
     }
     if build.fault.is_some() {
-        println!("{}", ending(&view));
+        println!("{}", view.ending());
     }
     Ok(())
 }

@@ -8,6 +8,7 @@ mod builds;
 mod certificates;
 mod change_list;
 mod code;
+mod code_repositories;
 mod environments;
 pub(crate) mod files;
 mod forecast;
@@ -135,6 +136,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         }
         Command::Build(build) => builds::run(&client, *build).await,
         Command::Send(what) => send::send(&client, *what).await,
+        Command::Code(what) => code_repositories::run(&client, place, what).await,
         Command::Certificate(what) => certificates::run(&client, what).await,
         Command::Add(what) => add::add(&client, what).await,
         Command::Image(Image::Add { path, name, trial }) => images::add(&client, &path, name, &trial).await,

@@ -6,7 +6,8 @@ use std::path::Path;
 use std::time::Duration;
 
 use mainyard_api::{BuildsQuery, CancelBuild, ListBuilds, NoPath, NoQuery, OfBuild};
-use mainyard_builds::{FILE_NAME, recipe};
+use mainyard_builds::declaration::{running, with_image};
+use mainyard_builds::{DECLARATION, FILE_NAME, recipe};
 use mainyard_core::manifest::SourceFile;
 use mainyard_core::model::{Name, Target};
 
@@ -16,8 +17,6 @@ use crate::client::Client;
 use crate::data_dir;
 use crate::entry_points::{routes_to, services_of};
 use crate::terminal::Failure;
-
-const DECLARATION: &str = "mainyard.toml";
 
 /// Code that is watched is looked at this often.
 const LOOK_EVERY: Duration = Duration::from_millis(700);
@@ -81,10 +80,10 @@ async fn once(client: &Client, send: &Send, building: &Cell<Option<u64>>) -> Res
         ))
     })?;
     // Whether the declaration runs the image is known before anything is sent.
-    with_image(&text, &repository, &format!("{repository}:0"), &declaration)?;
+    filled(&text, &repository, &format!("{repository}:0"), &declaration)?;
     let started = builds::start(client, &send.folder, &send.options, send.wait.trial.forecast).await?;
     let image = started.build.build.image.to_string();
-    let text = with_image(&text, &repository, &image, &declaration)?;
+    let text = filled(&text, &repository, &image, &declaration)?;
     if send.wait.trial.forecast {
         println!("{image} would be built: {}", started.build.says);
         println!(
@@ -103,15 +102,6 @@ async fn once(client: &Client, send: &Send, building: &Cell<Option<u64>>) -> Res
     files::send(client, vec![file], &environment, files::DeclareOptions::default(), send.wait.clone())
         .await?;
     print_addresses(client, &environment, &workloads).await
-}
-
-/// The workloads of a declaration that run an image.
-fn running(text: &str, image: &str) -> Vec<Name> {
-    let Ok(document) = text.parse::<toml_edit::DocumentMut>() else { return Vec::new() };
-    let workloads = document.get("workload").and_then(|item| item.as_table_like());
-    let all = workloads.into_iter().flat_map(|table| table.iter());
-    let own = all.filter(|(_, workload)| workload.get("image").and_then(|it| it.as_str()) == Some(image));
-    own.filter_map(|(name, _)| name.parse().ok()).collect()
 }
 
 /// Where visitors reach the workloads.
@@ -144,46 +134,6 @@ fn repository_of(folder: &Path) -> Result<String, Failure> {
     Ok(recipe.image.name)
 }
 
-/// The declaration with this image wherever it runs one of the repository.
-fn with_image(text: &str, repository: &str, image: &str, file: &Path) -> Result<String, Failure> {
-    let mut document = text.parse::<toml_edit::DocumentMut>().map_err(|error| {
-        Failure::refused(format!("{}: not valid TOML: {}", file.display(), error.message().trim()))
-    })?;
-    let mut found = 0;
-    let workloads = document.get_mut("workload").and_then(|item| item.as_table_like_mut());
-    for (_, workload) in workloads.into_iter().flat_map(|table| table.iter_mut()) {
-        let Some(item) = workload.as_table_like_mut().and_then(|table| table.get_mut("image")) else {
-            continue;
-        };
-        let is_it =
-            item.as_str().and_then(|image| image.rsplit_once(':')).is_some_and(|(it, _)| it == repository);
-        if is_it {
-            *item = toml_edit::value(image);
-            found += 1;
-        }
-    }
-    if found == 0 {
-        return Err(Failure::refused(format!(
-            "{}: no workload runs an image of {repository}, which the recipe makes; give one image = \"{repository}:0\" \
-             (the tag is filled in)",
-            file.display()
-        )));
-    }
-    Ok(document.to_string())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_image_is_put_where_its_repository_runs_and_nothing_else_changes() {
-        let text = "# ours\n[workload.form]\nimage = \"lockers/form:0\" # by send\n[workload.db]\nimage = \"debian/db:15\"\n";
-        let file = Path::new("mainyard.toml");
-        let made = with_image(text, "lockers/form", "lockers/form:3f07", file).expect("it runs there");
-        assert!(made.contains("image = \"lockers/form:3f07\"") && made.contains("debian/db:15"), "{made}");
-        assert!(made.starts_with("# ours"));
-        let none = with_image(text, "lockers/other", "lockers/other:1", file).expect_err("it runs nowhere");
-        assert!(none.message().contains("no workload runs an image of lockers/other"), "{}", none.message());
-    }
+fn filled(text: &str, repository: &str, image: &str, file: &Path) -> Result<String, Failure> {
+    with_image(text, repository, image, &file.display().to_string()).map_err(Failure::refused)
 }

@@ -12,8 +12,10 @@ use mainyard_core::cluster::NewSource;
 use mainyard_core::commands::CaughtUp;
 use mainyard_core::completion::{SourceOutcome, source_outcome};
 use mainyard_core::model::{
-    Commit, FollowRule, ReasonCode, RuleChange, Signal, Source, SourceCredential, SourceState, Target,
+    BuiltFrom, CodeRule, Commit, FollowRule, ReasonCode, RuleChange, Signal, Source, SourceCredential,
+    SourceState, Target,
 };
+use mainyard_core::untrusted_text::visible;
 use serde_json::json;
 
 use super::change_list::print_lines;
@@ -21,11 +23,13 @@ use super::{forecast, parse_name, parse_target};
 use crate::args::{AddSource, Output, SourceCommand, SourceRule, Wait};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
-use crate::terminal::{Failure, Paint, count, shape};
+use crate::terminal::{Failure, Paint, age, count, shape};
 use crate::{data_dir, output, show, times};
 
 pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
-    use SourceCommand::{Add, CatchUp, Change, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack};
+    use SourceCommand::{
+        Add, CatchUp, Change, Check, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack,
+    };
     match what {
         Add(new) => add(client, *new).await,
         List { past, output } => list(&client.clone().at(&past)?, output).await,
@@ -58,6 +62,7 @@ pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Fail
             println!("{}{target}: {}", forecast::mark(&trial), rule_words(&done.outcome.rule));
             Ok(())
         }
+        Check { source } => check(client, &parse_target(&source)?).await,
         Hold { source, because, trial } => {
             let target = parse_target(&source)?;
             let (path, body) = (OfTarget::from(&target), NewHold { because });
@@ -121,7 +126,7 @@ fn rule_words(rule: &FollowRule) -> String {
 
 async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
     let AddSource { name, repository: url, at, folder, environment, token, user, key, known_hosts, .. } = new;
-    let AddSource { named, authority, pushes, rule, trial, .. } = new;
+    let AddSource { named, authority, pushes, rule, trial, code, paths, .. } = new;
     let name = match (name.contains('/'), environment.or_else(data_dir::default_environment)) {
         (true, _) => name,
         (false, Some(environment)) => format!("{environment}/{name}"),
@@ -144,7 +149,9 @@ async fn add(client: &Client, new: AddSource) -> Result<(), Failure> {
         _ => None,
     };
     let name = |text: Option<String>| text.as_deref().map(parse_name).transpose();
+    let code = code.then_some(CodeRule { paths });
     let body = NewSource {
+        code,
         url: url.clone(),
         at: Some(at.clone()),
         folder: Some(folder),
@@ -245,6 +252,9 @@ fn state_line(source: &Source) -> String {
             line.push_str(&format!(", waits for {waits}"));
         }
     }
+    if let Some(builds) = source.builds.as_ref().filter(|_| source.reason.is_none()) {
+        line.push_str(&format!(": {}", builds.says));
+    }
     if let Some(reason) = &source.reason {
         line.push_str(&format!(": {}", reason.sentence));
     }
@@ -286,6 +296,48 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
     Ok(())
 }
 
+/// What is built of a source that holds code, and how its images are declared.
+async fn print_code(client: &Client, source: &Source, code: &CodeRule) -> Result<(), Failure> {
+    let only = if code.paths.is_empty() {
+        String::new()
+    } else {
+        format!(" that changes {}", code.paths.join(", "))
+    };
+    println!("builds     each new commit{only}, looked for every {}", source.rule.look_every);
+    let state = client.snapshot().await?.state;
+    for record in state.images.values() {
+        let Some(built) = BuiltFrom::of(&record.image).filter(|built| built.source == source.target) else {
+            continue;
+        };
+        let folder =
+            if built.folder.is_empty() { String::new() } else { format!(", folder = \"{}\"", built.folder) };
+        println!("declare    image = {{ source = \"{}\"{folder} }}", source.target.name);
+    }
+    Ok(())
+}
+
+/// Tries whether the repository answers, lets the platform in, and has what is followed.
+async fn check(client: &Client, target: &Target) -> Result<(), Failure> {
+    let source = read(client, target).await?;
+    let way = match &source.let_in {
+        None => "without a credential".to_owned(),
+        Some(SourceCredential::Token { secret, user }) => {
+            format!("with the token of the secret {secret}, as {user}")
+        }
+        Some(SourceCredential::Key { secret, .. }) => format!("with the key of the secret {secret}"),
+    };
+    println!("{target}: {} at {}, {way}", source.url, source.at);
+    match client.ask::<LookAtSource>(OfTarget::from(target), NoQuery {}).await? {
+        LookOutcome::Failed(failed) => Err(Failure::failed(format!("{target} cannot be read: {failed}"))),
+        LookOutcome::Commit(commit) => {
+            let ago = age(jiff::Timestamp::now().duration_since(commit.at));
+            let subject = visible(&commit.subject);
+            println!("  it answers: {} {subject}, by {}, {ago} ago", commit.short(), visible(&commit.by));
+            Ok(())
+        }
+    }
+}
+
 async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Failure> {
     let source = read(client, target).await?;
     if output.json {
@@ -296,7 +348,10 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
     println!("{}  {}", Paint::stdout().strong(&target.to_string()), state_line(&source));
     let folder = if source.folder.is_empty() { String::new() } else { format!(", folder {}", source.folder) };
     println!("follows    {} at {}{folder}", source.url, source.at);
-    println!("rule       {}", rule_words(&source.rule));
+    match &source.code {
+        None => println!("rule       {}", rule_words(&source.rule)),
+        Some(code) => print_code(client, &source, code).await?,
+    }
     if let Some(application) = &source.application {
         let own = if source.named.is_some() { ", under this name instead of its own" } else { "" };
         println!("declares   the application {application}{own}");

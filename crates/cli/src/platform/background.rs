@@ -65,6 +65,7 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     if start.demo {
         command.arg("--demo").arg("--crowd").arg(start.crowd.to_string());
         command.args(start.database.then_some("--database"));
+        command.args(start.code.then_some("--code"));
     }
     command.stdin(Stdio::null()).stdout(Stdio::piped()).current_dir("/");
     // SAFETY: setsid is safe between fork and exec.

@@ -12,7 +12,10 @@ use mainyard_api::{
 use mainyard_core::manifest::SourceFile;
 use mainyard_core::model::{ImageRef, Name, NameError, OutgoingMode, Target};
 use mainyard_core::record::State;
-use mainyard_demo::{CROWD, DebianError, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, database, pack_images};
+use mainyard_demo::{
+    CODE, CROWD, DebianError, ENVIRONMENTS, MANIFEST, SECRETS, VISITS, bases, code_history, database,
+    pack_images,
+};
 use mainyard_git::{Fence, NewCommit};
 use mainyard_images::{ContentStore, Digest, write_archive};
 
@@ -129,6 +132,54 @@ pub(super) async fn make_repository(place: &DataDir) -> Result<(), Failure> {
         .collect();
     let fence = Fence::new(&place.file("repositories")).map_err(|error| failed(&error))?;
     mainyard_git::make_repository(&fence, &dir, &commits).await.map_err(|error| failed(&error))
+}
+
+/// Pushes the code of the survey form, as a member would, so that it is built and rolled out; says so where that cannot be.
+pub(super) async fn seed_code(place: &DataDir, client: &Client) -> Result<(), Failure> {
+    let there = client.snapshot().await?.state;
+    let failed =
+        |error: &dyn std::fmt::Display| Failure::failed(format!("the demo's code cannot be made: {error}"));
+    let dir = place.file("demo").join(format!("{}.git", CODE.1));
+    if dir.join("HEAD").exists() {
+        return Ok(());
+    }
+    let images = tempfile::tempdir().map_err(|error| failed(&error))?;
+    let made = ContentStore::open(images.path()).map_err(DebianError::from);
+    let (store, bases) = match made.and_then(|store| Ok((store.clone(), bases(&store)?))) {
+        Ok(made) => made,
+        Err(error) => {
+            println!("  the demo goes without code of its own: {error}");
+            return Ok(());
+        }
+    };
+    for (name, digest) in &bases {
+        add_image(client, &store, &there, name, digest).await?;
+    }
+    let now = jiff::Timestamp::now();
+    let commits = code_history().into_iter().map(|chapter| NewCommit {
+        by: (chapter.by.0.to_owned(), chapter.by.1.to_owned()),
+        at: now - jiff::SignedDuration::from_hours(24 * chapter.days),
+        message: chapter.message.to_owned(),
+        files: chapter.files.into_iter().map(|(path, text)| (path.to_owned(), text)).collect(),
+    });
+    let fence = Fence::new(&place.file("repositories")).map_err(|error| failed(&error))?;
+    let made = mainyard_git::make_repository(&fence, &dir, &commits.collect::<Vec<_>>()).await;
+    made.map_err(|error| failed(&error))?;
+    let pushed = tokio::process::Command::new("git")
+        .arg("--git-dir")
+        .arg(&dir)
+        .args(["-c", "credential.helper=!f() { echo username=token; echo \"password=$MAINYARD_TOKEN\"; }; f"])
+        .args(["push", "--quiet", &format!("{}/code/{}/{}", client.url(), CODE.0, CODE.1), "main"])
+        .env("MAINYARD_TOKEN", client.token())
+        .env("GIT_TERMINAL_PROMPT", "0")
+        .output()
+        .await
+        .map_err(|error| failed(&error))?;
+    if !pushed.status.success() {
+        let said = String::from_utf8_lossy(&pushed.stderr);
+        println!("  the demo's code could not be pushed: {}", said.trim());
+    }
+    Ok(())
 }
 
 /// A thread that visits the demo's hosts, some twenty times a second, until it is dropped.

@@ -243,7 +243,7 @@ fn control_url(config: &PartConfig) -> String {
 }
 
 /// Folders of the data directory that control works with; the others belong to other parts.
-const OF_CONTROL: [&str; 3] = ["images", "repositories", "gateway"];
+const OF_CONTROL: [&str; 4] = ["images", "repositories", "code", "gateway"];
 
 /// Control writes the data directory and temporary files, and sees nothing of what other parts have there.
 fn confine_control(place: &DataDir, means: &IsolationMode) -> std::io::Result<()> {
@@ -287,6 +287,7 @@ pub(super) fn control(place: &DataDir) -> Result<(), Failure> {
         object_store: own.object_store,
         builds_at_once: own.builds_at_once as usize,
         repositories: place.file("repositories"),
+        code: place.file("code"),
         git_allowed: own.git_allowed.iter().filter_map(|text| text.parse().ok()).collect(),
         git_account: Account::Git.id(&common.instance),
         instance: common.instance,

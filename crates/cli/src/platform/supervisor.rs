@@ -249,6 +249,9 @@ fn bring_up(
             if start.database {
                 demo::seed_database(&client).await?;
             }
+            if start.code {
+                demo::seed_code(place, &client).await?;
+            }
         }
         let key = client.ask::<AddSignInKey>(NoPath {}, NoQuery {}).await?;
         Ok::<String, Failure>(format!("{}{}", console_url(&call, start), key.path))

@@ -28,6 +28,7 @@ mod outages_told;
 mod outside_images;
 mod past;
 mod programs;
+mod pushes;
 mod registry;
 mod releases;
 mod secrets;

@@ -8,7 +8,6 @@ use mainyard_core::link::StepLine;
 use tokio::sync::watch;
 
 use super::{Shared, known};
-use crate::open_streams::OpenStream;
 use crate::operations::{Call, lines};
 
 /// Lines that are read at once.
@@ -16,38 +15,37 @@ const AT_ONCE: u32 = 500;
 /// It is looked at again after this time, even if nothing was told.
 const LOOK_EVERY: std::time::Duration = std::time::Duration::from_secs(2);
 
-struct Following {
+/// Reads along with a build.
+pub(crate) struct Following {
     control: Shared,
     number: u64,
-    /// Lines up to this place were sent.
+    /// Lines up to this place were read.
     place: i64,
-    /// As it was sent last.
-    sent: Option<Build>,
+    /// As it was told last.
+    told: Option<Build>,
     changes: watch::Receiver<u64>,
     ended: bool,
-    _open: OpenStream,
 }
 
 pub(super) async fn follow(call: Call<FollowBuild>) -> Result<HttpResponse, Problem> {
     known(&call.control, call.path.build).await?;
-    let following = Following {
-        number: call.path.build,
-        place: 0,
-        sent: None,
-        changes: call.control.builds.changes.subscribe(),
-        ended: false,
-        _open: call.control.open_streams.open(&call.caller.name)?,
-        control: call.control.into_inner(),
-    };
-    Ok(lines(futures_util::stream::unfold(following, |mut following| async move {
-        let piece = following.next().await?;
-        Some((piece, following))
+    let open = call.control.open_streams.open(&call.caller.name)?;
+    let following = Following::new(call.control.into_inner(), call.path.build);
+    Ok(lines(futures_util::stream::unfold((following, open), |(mut following, open)| async move {
+        let piece = written(&following.next().await?);
+        Some((piece, (following, open)))
     })))
 }
 
 impl Following {
-    /// The next events; none once the end was sent.
-    async fn next(&mut self) -> Option<Bytes> {
+    /// From its first line on.
+    pub(crate) fn new(control: Shared, number: u64) -> Following {
+        let changes = control.builds.changes.subscribe();
+        Following { control, number, place: 0, told: None, changes, ended: false }
+    }
+
+    /// The next events; none once the end was told.
+    pub(crate) async fn next(&mut self) -> Option<Vec<BuildEvent>> {
         while !self.ended {
             self.changes.mark_unchanged();
             // As it is before its lines are read: all lines of a step that has ended are there.
@@ -60,13 +58,13 @@ impl Following {
                 let line = StepLine { ..row.line };
                 events.push(BuildEvent::Line { step: row.step, line });
             }
-            if is_all && self.sent.as_ref() != Some(&build) {
+            if is_all && self.told.as_ref() != Some(&build) {
                 self.ended = build.state.has_ended();
-                self.sent = Some(build.clone());
+                self.told = Some(build.clone());
                 events.push(BuildEvent::Build(Box::new(self.control.builds.view(build))));
             }
             if !events.is_empty() {
-                return Some(written(&events));
+                return Some(events);
             }
             let _ = tokio::time::timeout(LOOK_EVERY, self.changes.changed()).await;
         }

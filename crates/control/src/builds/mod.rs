@@ -9,6 +9,7 @@ mod events;
 mod faults;
 mod finish;
 mod layers;
+mod of_commit;
 mod operations;
 mod steps;
 mod tree;
@@ -27,7 +28,9 @@ use tokio::task::AbortHandle;
 use tokio_util::sync::CancellationToken;
 
 pub(crate) use automatic::{carry_out_builds, sweep_builds};
-pub(crate) use operations::operations;
+pub(crate) use events::Following;
+pub(crate) use of_commit::{CommitTree, file_in, words_of};
+pub(crate) use operations::{NewBuild, cancel_build, operations};
 pub(crate) use steps::{StepsOfNodes, operations as part_operations};
 
 use crate::Control;
@@ -73,6 +76,11 @@ impl Builds {
         if knows_all || self.steps.count(node.as_str()) > 0 {
             self.steps.tell(links, node);
         }
+    }
+
+    /// Tells of every change of a build.
+    pub(crate) fn subscribe(&self) -> watch::Receiver<u64> {
+        self.changes.subscribe()
     }
 
     fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, OpenBuild>> {
@@ -126,7 +134,7 @@ fn read(body: serde_json::Value) -> Option<Build> {
 }
 
 /// A build by its number: as it is, where it has not ended here, otherwise as it was kept.
-async fn known(control: &Control, number: u64) -> Result<Build, Problem> {
+pub(crate) async fn known(control: &Control, number: u64) -> Result<Build, Problem> {
     if let Some(build) = control.builds.change(number, |_| {}) {
         return Ok(build);
     }
@@ -139,4 +147,4 @@ async fn known(control: &Control, number: u64) -> Result<Build, Problem> {
 }
 
 /// All that a task needs that carries a build out.
-type Shared = Arc<Control>;
+pub(crate) type Shared = Arc<Control>;

@@ -15,7 +15,7 @@ const FILES: usize = 100_000;
 const TEXT: u64 = 16 << 20;
 
 /// What was found in a tree.
-pub(super) struct Tree {
+pub(crate) struct Tree {
     pub recipe: Recipe,
     /// Files of it, and their bytes.
     pub files: u64,

@@ -142,7 +142,7 @@ async fn follow(control: &Arc<Control>, target: Target, image: ImageRef, known: 
 }
 
 /// Deploys the image again where its tag stands for another one than the workload runs.
-async fn deploy_moved(control: &Arc<Control>, target: Target, image: ImageRef) {
+pub(crate) async fn deploy_moved(control: &Control, target: Target, image: ImageRef) {
     let moved = {
         let published = control.leader.published.read().await;
         let state = &published.0;

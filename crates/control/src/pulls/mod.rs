@@ -14,7 +14,7 @@ use mainyard_core::model::{ImageRef, Reason, ReasonCode};
 use mainyard_images::Turns;
 use tokio::sync::watch;
 
-pub(crate) use automatic::pull_awaited;
+pub(crate) use automatic::{deploy_moved, pull_awaited};
 pub(crate) use operations::operations;
 
 use crate::Control;

@@ -3,15 +3,13 @@
 
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse};
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
 use mainyard_registry::{ErrorCode, RegistryError, Scope, granted};
 use mainyard_store::{NewToken, Token, TokenKind};
 
 use super::{Call, of_problem, of_record};
 use crate::Control;
-use crate::credentials::{hash, new_secret};
+use crate::credentials::{basic, hash, new_secret};
 use crate::hosts::host_of;
 
 /// The name of the registry in challenges and tokens.
@@ -58,7 +56,11 @@ pub(super) async fn caller(
     let (scheme, given) = header.split_once(' ').unwrap_or((header, ""));
     let (member, secret) = match scheme.to_ascii_lowercase().as_str() {
         "bearer" => (None, given.trim().to_owned()),
-        "basic" => basic(given).ok_or_else(|| refuse("the Authorization header cannot be read"))?,
+        "basic" => {
+            let (user, password) =
+                basic(given).ok_or_else(|| refuse("the Authorization header cannot be read"))?;
+            (Some(user), password)
+        }
         _ => return Err(refuse("the Authorization header must be Basic or Bearer")),
     };
     let found = control.store.token(&hash(&secret)).await.map_err(|error| of_record(&error))?;
@@ -81,13 +83,6 @@ fn allows(token: &Token, needed: Option<&Scope>) -> bool {
         (TokenKind::Registry, Some(scopes)) => needed.is_none_or(|needed| needed.is_in(&granted(scopes))),
         _ => false,
     }
-}
-
-/// User and password of RFC 7617.
-fn basic(given: &str) -> Option<(Option<String>, String)> {
-    let text = String::from_utf8(STANDARD.decode(given.trim()).ok()?).ok()?;
-    let (user, password) = text.split_once(':')?;
-    Some((Some(user.to_owned()), password.to_owned()))
 }
 
 /// Gives a token for the scopes that are asked for.

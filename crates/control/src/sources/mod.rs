@@ -3,12 +3,14 @@
 //! One task looks; the core decides. What a commit declares is read from the repository as it is kept here, so that a
 //! control that takes over knows it again without asking the repository's server.
 
+mod code;
 pub(crate) mod commands;
 mod lookup;
 mod polling;
 pub(crate) mod webhooks;
 pub(crate) mod write_back;
 
+pub(crate) use code::{follow_builds, name_newest};
 pub(crate) use polling::{Follower, follow_all};
 
 use crate::operations::Operations;

@@ -13,6 +13,7 @@ use mainyard_core::record::State;
 use mainyard_git::{Access, Credential, Fence, Look};
 use tokio::sync::{Notify, Semaphore};
 
+use super::code::build_newest;
 use super::lookup::source;
 use tracing::Instrument;
 
@@ -24,7 +25,7 @@ const AT_ONCE: usize = 4;
 const TICK: Duration = Duration::from_millis(200);
 
 /// The sources with a look of their own under way.
-const PLATFORM: &str = "platform";
+pub(super) const PLATFORM: &str = "platform";
 
 /// Deliveries that are remembered.
 const DELIVERIES: usize = 2_000;
@@ -197,6 +198,9 @@ async fn look(control: &Data<Control>, target: &Target) -> Outcome {
     let turn = control.follower.turn(target);
     let _turn = turn.lock().await;
     let source = source(control, target).await.map_err(|problem| problem.detail)?;
+    if source.code.is_some() {
+        return look_at_code(control, &source).await;
+    }
     let (looked, outcome) = match read_newest(control, &source).await {
         Err(sentence) => (Looked::Failed(sentence.clone()), Err(sentence)),
         Ok((commits, commit, declared)) => {
@@ -210,6 +214,24 @@ async fn look(control: &Data<Control>, target: &Target) -> Outcome {
         let Ok(declared) = declared else { continue };
         let note = NoteDeclared { source: target.clone(), commit: id, declared };
         control.leader.carry_out(note, PLATFORM, "").await.map_err(|error| error.to_string())?;
+    }
+    outcome
+}
+
+/// Looks at a source that holds code, and begins the builds of what is new.
+async fn look_at_code(control: &Data<Control>, known: &Source) -> Outcome {
+    let newest = fetch(control, known).await.and_then(|commits| {
+        let commit = commits.first().cloned().ok_or("the repository has no commit")?;
+        Ok((commits, commit))
+    });
+    let (looked, outcome) = match newest {
+        Err(sentence) => (Looked::Failed(sentence.clone()), Err(sentence)),
+        Ok((commits, commit)) => (Looked::Code { commit: commit.clone(), commits }, Ok(commit)),
+    };
+    tell(control, &known.target, looked).await?;
+    if outcome.is_ok() {
+        let present = source(control, &known.target).await.map_err(|problem| problem.detail)?;
+        build_newest(control, &present).await?;
     }
     outcome
 }

@@ -24,6 +24,13 @@ pub enum Looked {
         /// Its declaration, or everything that is wrong.
         declared: Result<Arc<Declared>, Vec<Problem>>,
     },
+    /// It was read, and holds code.
+    Code {
+        /// The newest commit.
+        commit: Commit,
+        /// It and those before it, the newest first.
+        commits: Vec<Commit>,
+    },
     /// It could not be reached or read.
     Failed(String),
 }

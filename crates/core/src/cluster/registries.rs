@@ -1,7 +1,7 @@
 //! Registries outside: added, changed, removed, and what could not be pulled from them.
 
 use super::{Refusal, RefusalKind, Transaction};
-use crate::model::{ImageRef, Name, Reason, Registry, Target, is_registry_host};
+use crate::model::{BuiltFrom, ImageRef, Name, Reason, Registry, Source, Target, is_registry_host};
 use crate::record::{Kind, Object, State};
 use crate::suggestions::did_you_mean;
 
@@ -10,6 +10,11 @@ impl State {
     pub fn registry_of(&self, image: &ImageRef) -> Option<&Registry> {
         let (first, _) = image.repository.split_once('/')?;
         self.registries.get(&first.parse().ok()?)
+    }
+
+    /// The source whose code an image is built of, where it is followed here.
+    pub fn code_of(&self, image: &ImageRef) -> Option<&Source> {
+        self.sources.get(&BuiltFrom::of(image)?.source).filter(|source| source.code.is_some())
     }
 
     /// Images of registries outside that releases wait for, each once.

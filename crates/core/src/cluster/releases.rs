@@ -9,10 +9,11 @@ use serde::{Deserialize, Serialize};
 use super::{Cluster, History, LimitChange, Refusal, RefusalKind, Transaction};
 use crate::difference::{differences, secret_differences};
 use crate::model::{
-    ImageRef, Purpose, Release, ReleaseNumber, Rollout, RolloutState, Setting, Target, Touched, Workload,
+    BuiltFrom, ImageRef, Purpose, Release, ReleaseNumber, Rollout, RolloutState, Setting, Target, Touched,
+    Workload,
 };
 use crate::record::Object;
-use crate::suggestions::near;
+use crate::suggestions::{did_you_mean, near};
 
 /// A release that was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -62,9 +63,22 @@ pub struct WentTo {
 
 impl Cluster {
     fn known_image(&self, image: &ImageRef) -> Result<(), Refusal> {
-        // One of a registry outside is pulled.
-        if self.state.images.contains_key(&image.to_string()) || self.state.registry_of(image).is_some() {
+        // One of a registry outside is pulled, one of code that is followed is built.
+        if self.state.images.contains_key(&image.to_string())
+            || self.state.registry_of(image).is_some()
+            || self.state.code_of(image).is_some()
+        {
             return Ok(());
+        }
+        if let Some(built) = BuiltFrom::of(image) {
+            let code = self.state.sources.values().filter(|source| source.code.is_some());
+            let known: Vec<String> = code.map(|source| source.target.to_string()).collect();
+            let near = did_you_mean(&built.source.to_string(), known.iter().map(String::as_str));
+            let message = format!(
+                "image-not-found: nothing was built of {}, and no source of this name holds code{near}",
+                built.source
+            );
+            return Refusal::new(RefusalKind::NotFound, message);
         }
         let near = near(&image.to_string(), self.state.images.keys().map(String::as_str)).join(", ");
         let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };

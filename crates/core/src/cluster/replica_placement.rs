@@ -113,6 +113,11 @@ fn image_missing(state: &State, environment: &Name, image: &ImageRef) -> Reason 
         };
         return registry.problems.get(&image.to_string()).cloned().unwrap_or_else(pulled);
     }
+    if let Some(source) = state.code_of(image) {
+        let says = source.builds.as_ref().map_or("its first build is awaited", |builds| builds.says.as_str());
+        let sentence = format!("{image} is built by the source {}: {says}", source.target);
+        return Reason::new(ReasonCode::ImageAwaited, sentence);
+    }
     let image = &image.to_string();
     let near = near(image, state.images.keys().map(String::as_str)).join(", ");
     let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };

@@ -12,7 +12,8 @@ use crate::declare::ChangeLine;
 use crate::git_plan::Ahead;
 use crate::manifest::Declared;
 use crate::model::{
-    CatchingUp, Commit, FollowRule, GitNewer, Name, SetBack, Source, SourceCredential, SourceState, Target,
+    CatchingUp, CodeRule, Commit, FollowRule, GitNewer, Name, SetBack, Source, SourceCredential, SourceState,
+    Target,
 };
 use crate::record::Kind;
 use crate::suggestions::did_you_mean;
@@ -44,6 +45,9 @@ pub struct NewSource {
     /// How it is followed.
     #[serde(default)]
     pub rule: FollowRule,
+    /// What is built of it, where it holds code and no declarations.
+    #[serde(default)]
+    pub code: Option<CodeRule>,
 }
 
 /// How a repository is reached.
@@ -137,7 +141,7 @@ impl Transaction<'_> {
             let message = format!("there is a source {target} already; remove it first, or change it");
             return Refusal::new(RefusalKind::Conflict, message);
         }
-        let NewSource { url, at, folder, named, let_in, authority, pushes, rule } = new;
+        let NewSource { url, at, folder, named, let_in, authority, pushes, rule, code } = new;
         let (at, folder) = (at.unwrap_or_else(|| "main".to_owned()), folder.unwrap_or_default());
         let folder = folder.trim_matches('/').to_owned();
         self.check_reach(&url, let_in.as_ref())?;
@@ -162,6 +166,7 @@ impl Transaction<'_> {
         check_rule(&rule)?;
         let same = |source: &&Source| {
             let same = source.url == url && source.at == at && source.folder == folder;
+            let same = same && source.code == code;
             same && source.named == named && source.target.environment == target.environment
         };
         if let Some(twin) = self.state.sources.values().find(same) {
@@ -180,6 +185,8 @@ impl Transaction<'_> {
             authority,
             pushes,
             rule,
+            code,
+            builds: None,
             application: None,
             seen: None,
             applied: None,

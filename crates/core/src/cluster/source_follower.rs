@@ -9,7 +9,7 @@ use crate::declare::{ChangeLine, PlanStep};
 use crate::git_plan::touched_by;
 use crate::model::{
     CatchingUp, Commit, GitNewer, LiveChanged, Name, Reason, ReasonCode, ReleaseNumber, RolloutState,
-    SetBack, Source, SourceState, Target, Touched, WorkloadState,
+    SetBack, Source, SourceBuildState, SourceState, Target, Touched, WorkloadState,
 };
 
 /// How a workload that a commit changed gets on.
@@ -40,6 +40,22 @@ pub(super) struct Stage {
 impl Followed {
     fn at(source: Source) -> Followed {
         Followed::At(Box::new(source))
+    }
+}
+
+/// How a source is that holds code: as the builds of its newest commit are.
+fn of_code(source: &mut Source, seen: &Commit) -> (SourceState, Option<Reason>, Vec<String>) {
+    let builds = source.builds.as_ref().filter(|builds| builds.commit == seen.id);
+    match builds.map(|builds| (builds.state, builds.says.clone())) {
+        Some((SourceBuildState::Done, _)) => {
+            source.applied = Some(seen.clone());
+            (SourceState::InStep, None, Vec::new())
+        }
+        Some((SourceBuildState::Failed, says)) => {
+            let reason = Reason::new(ReasonCode::BuildFailed, format!("{}: {says}", seen.short()));
+            (SourceState::Refused, Some(reason), Vec::new())
+        }
+        Some((SourceBuildState::Building, _)) | None => (SourceState::CatchingUp, None, Vec::new()),
     }
 }
 
@@ -81,6 +97,9 @@ impl<'c> SourceFollower<'c> {
             return (Unreachable, Some(reason.clone()), source.differs.clone());
         }
         let Some(seen) = source.seen.clone() else { return as_it_was };
+        if source.code.is_some() {
+            return of_code(source, &seen);
+        }
         if let Some(first) = source.problems.first() {
             let more = match source.problems.len() {
                 1 => String::new(),

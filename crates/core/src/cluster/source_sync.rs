@@ -7,10 +7,10 @@ use std::sync::Arc;
 
 use super::observations::{Declarations, Looked};
 use super::source_follower::{Followed, SourceFollower, Stage, catching_up};
-use super::{Cluster, Transaction};
+use super::{Cluster, Refusal, Transaction};
 use crate::declare::PlanStep;
 use crate::manifest::Declared;
-use crate::model::{Name, Reason, ReasonCode, Source, Target};
+use crate::model::{Name, Reason, ReasonCode, Source, SourceBuilds, Target};
 use crate::record::Kind;
 
 impl Cluster {
@@ -53,6 +53,11 @@ impl Transaction<'_> {
             Looked::Failed(sentence) => {
                 source.unreachable = Some(Reason::new(ReasonCode::GitUnreachable, sentence));
             }
+            Looked::Code { commit, commits } => {
+                source.unreachable = None;
+                source.commits = commits;
+                source.seen = Some(commit);
+            }
             Looked::Read { commit, commits, declared } => {
                 source.unreachable = None;
                 source.commits = commits;
@@ -74,6 +79,21 @@ impl Transaction<'_> {
             self.put_source(source);
             self.observations.follow(target);
         }
+    }
+
+    /// The builds of a source's commit have come so far.
+    ///
+    /// # Errors
+    /// When there is no such source.
+    pub fn note_builds(&mut self, target: &Target, builds: SourceBuilds) -> Result<(), Refusal> {
+        let mut source = self.source(target)?.clone();
+        self.act_by_itself();
+        source.builds = Some(builds);
+        if self.state.sources.get(target) != Some(&source) {
+            self.put_source(source);
+            self.observations.follow(target);
+        }
+        Ok(())
     }
 
     /// Follows Git wherever something changed that may matter to a source.

@@ -39,8 +39,9 @@ pub use secrets::{
     AddCertificate, AddSecret, AddSecrets, CertificateAdded, RemoveCertificate, RemoveSecret, SecretsAdded,
 };
 pub use sources::{
-    AddSource, CatchUp, CaughtUp, ChangeSource, HoldSource, NoteDeclared, NoteLook, RemoveSource,
-    ResumeSource, SourceAdded, SourceChanged, SourceHeld, SourceRemoved, SourceResumed, UnknownCommits,
+    AddSource, BuildsNoted, CatchUp, CaughtUp, ChangeSource, HoldSource, NoteBuilds, NoteDeclared, NoteLook,
+    RemoveSource, ResumeSource, SourceAdded, SourceChanged, SourceHeld, SourceRemoved, SourceResumed,
+    UnknownCommits,
 };
 pub use storage_rules::{PruneByRule, RemoveStorageRule, SetStorageRule, StorageRuleSet};
 pub use workloads::{
@@ -159,6 +160,7 @@ commands! {
     AddRegistry(RegistryAdded) = "add-registry"
     RemoveRegistry(Removed) = "remove-registry"
     NotePull(PullNoted) = "note-pull"
+    NoteBuilds(BuildsNoted) = "note-builds"
     AddSecret(SecretsAdded) = "add-secret"
     AddSecrets(SecretsAdded) = "add-secrets"
     RemoveSecret(Removed) = "remove-secret"

@@ -10,7 +10,7 @@ use super::{CommandKind, changed_workloads, outcome_of};
 use crate::cluster::{Looked, NewSource, Refusal, Transaction};
 use crate::declare::ChangeLine;
 use crate::manifest::Declared;
-use crate::model::{Commit, FollowRule, Target};
+use crate::model::{Commit, FollowRule, SourceBuilds, Target};
 
 /// Follows a folder of a repository.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -225,4 +225,28 @@ impl CommandKind for NoteDeclared {
     }
 
     outcome_of!(NoteDeclared);
+}
+
+/// Notes how the builds of a source's commit stand.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NoteBuilds {
+    /// Of which source.
+    pub source: Target,
+    /// The builds.
+    pub builds: SourceBuilds,
+}
+
+/// How builds stand was noted.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BuildsNoted {}
+
+impl CommandKind for NoteBuilds {
+    type Outcome = BuildsNoted;
+
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<BuildsNoted, Refusal> {
+        transaction.note_builds(&self.source, self.builds.clone())?;
+        Ok(BuildsNoted {})
+    }
+
+    outcome_of!(NoteBuilds);
 }

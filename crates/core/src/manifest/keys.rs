@@ -136,7 +136,11 @@ pub static SECRET: Shape = Shape::Table(&[required(
 
 /// A workload.
 pub static WORKLOAD: Shape = Shape::Table(&[
-    required("image", &Shape::Image, "The image, by name and tag."),
+    required(
+        "image",
+        &Shape::Or(&Shape::Image, IMAGE_OF_CODE, "{ source = \"lockers-code\", folder = \"api\" }"),
+        "The image, by name and tag; or the newest one that is built of a source's code.",
+    ),
     key("digest", &Shape::Digest, "Exactly this image, even if its tag names another one by now."),
     key(
         "replicas",
@@ -332,3 +336,12 @@ static STEP: Shape = Shape::Table(&[
     key("watch", &Shape::Time, "The time until the next step, if nothing is wrong."),
     key("then", &Shape::Word(&["ask"]), "Or `ask`: the next step comes when a person says `advance`."),
 ]);
+
+static IMAGE_OF_CODE: &[Key] = &[
+    required(
+        "source",
+        &Shape::Name,
+        "The source of this environment that holds the code, or code that is pushed.",
+    ),
+    key("folder", &Shape::Text, "The folder that has the recipe; the top by default."),
+];

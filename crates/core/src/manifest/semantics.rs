@@ -7,7 +7,9 @@ use serde_json::{Map, Value as Json};
 
 use super::parse::{Document, json, merge, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
-use crate::model::{Bytes, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Span, Style};
+use crate::model::{
+    BuiltFrom, Bytes, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Span, Style,
+};
 use crate::suggestions::did_you_mean;
 
 /// The least that a root file system can be used with.
@@ -235,10 +237,23 @@ impl Reader<'_> {
         Some(DeclaredSecret { age, text: true, place })
     }
 
+    /// A workload's table with the name of the image that is built of the code that it names.
+    fn with_image_of_code(&self, mut value: Json) -> Json {
+        let Some(code) = value.get("image").and_then(Json::as_object) else { return value };
+        let text = |key: &str| code.get(key).and_then(Json::as_str).unwrap_or_default();
+        // What is the same in every environment is read without one, and declared in none.
+        let environment = self.environment.map_or("any", Name::as_str);
+        let Ok(source) = format!("{environment}/{}", text("source")).parse() else { return value };
+        let folder = text("folder").trim_matches('/').trim_start_matches("./").to_owned();
+        value["image"] = serde_json::json!(BuiltFrom { source, folder }.image());
+        value
+    }
+
     fn workload(&mut self, name: &Name, value: Json) -> Option<DeclaredWorkload> {
         if self.lacks("workload", name, &value, &["image"]) {
             return None;
         }
+        let value = self.with_image_of_code(value);
         let rule = value.get("rollout").cloned().unwrap_or(Json::Object(Map::new()));
         let read = serde_json::from_value::<ReleaseSpec>(value.clone()).and_then(|spec| {
             let rule = serde_json::from_value(rule)?;

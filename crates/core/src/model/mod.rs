@@ -1,5 +1,6 @@
 //! The things there are: names, amounts, what is declared, what is recorded, and the states they can be in.
 
+mod built_image;
 mod certificate;
 mod image_rule;
 mod names;
@@ -20,6 +21,7 @@ mod spec;
 mod state;
 mod storage_rule;
 
+pub use built_image::BuiltFrom;
 pub use certificate::{Certificate, CertificateView, WARN_DAYS, covers};
 pub use image_rule::ImageRule;
 pub use names::{
@@ -47,8 +49,8 @@ pub use secret::{
 };
 pub use service::{ServicePort, ServiceSpec, Speaks};
 pub use source::{
-    CatchingUp, Commit, FollowRule, GitNewer, GoneFromGit, LiveChanged, RuleChange, SetBack, Source,
-    SourceCredential, Touched, Yield, short_commit,
+    CatchingUp, CodeRule, Commit, FollowRule, GitNewer, GoneFromGit, LiveChanged, RuleChange, SetBack,
+    Source, SourceBuildState, SourceBuilds, SourceCredential, Touched, Yield, short_commit,
 };
 pub use spec::{Check, CheckKind, Checks, Limits, ReleaseSpec, Reserve, Stop};
 pub use state::{ReplicaState, RolloutState, Signal, SourceState, WorkloadState};

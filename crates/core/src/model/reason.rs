@@ -92,6 +92,8 @@ codes! {
     CannotBeTaken = "cannot-be-taken",
     /// The repository does not answer, or does not let the platform in.
     GitUnreachable = "git-unreachable",
+    /// A build of code that is followed failed.
+    BuildFailed = "build-failed",
     /// A person said so.
     Cancelled = "cancelled",
     /// The keeper ended without a word, and its replica with it.

@@ -250,6 +250,40 @@ pub struct SetBack {
     pub not_done: Vec<String>,
 }
 
+/// What of a repository is built.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct CodeRule {
+    /// Paths, in the form of `.gitignore`: a commit that changes none of them is not built. None stands for all.
+    pub paths: Vec<String>,
+}
+
+/// The builds of a source's newest commit.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SourceBuilds {
+    /// The commit.
+    pub commit: String,
+    /// Their numbers, one for each recipe; none where the commit changed nothing that is built.
+    #[serde(default)]
+    pub builds: Vec<u64>,
+    /// How they stand.
+    pub state: SourceBuildState,
+    /// The same in a sentence.
+    pub says: String,
+}
+
+/// How the builds of a commit stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SourceBuildState {
+    /// They go on.
+    Building,
+    /// All of them made their images, or there was nothing to build.
+    Done,
+    /// One of them failed, or none could be begun.
+    Failed,
+}
+
 /// A folder of a Git repository that an environment follows.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Source {
@@ -277,6 +311,12 @@ pub struct Source {
     /// How it is followed.
     #[serde(flatten)]
     pub rule: FollowRule,
+    /// What is built of it, where it holds code and no declarations.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<CodeRule>,
+    /// The builds of its newest commit, where it holds code.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub builds: Option<SourceBuilds>,
     /// The application that it declares; `None` before the first commit was read.
     #[serde(default)]
     pub application: Option<Name>,

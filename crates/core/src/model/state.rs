@@ -19,6 +19,19 @@ pub enum Signal {
     Rest,
 }
 
+impl Signal {
+    /// Its shape, in terminals.
+    pub fn shape(self) -> &'static str {
+        match self {
+            Signal::Good => "●",
+            Signal::Moving => "»",
+            Signal::Caution => "▲",
+            Signal::Fault => "■",
+            Signal::Rest => "○",
+        }
+    }
+}
+
 macro_rules! states {
     ($(#[$about:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal => $signal:ident,)* }) => {
         $(#[$about])*

@@ -32,6 +32,7 @@ impl Yard {
     fn followed(rule: FollowRule) -> Yard {
         let mut yard = Yard::new();
         let new = NewSource {
+            code: None,
             url: "file:///srv/lockers".into(),
             at: None,
             folder: None,

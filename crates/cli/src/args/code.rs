@@ -1,0 +1,65 @@
+//! Commands about repositories of code that live on the platform.
+
+use std::path::PathBuf;
+
+use clap::Subcommand;
+
+use super::Output;
+
+/// What to do with repositories of code.
+#[derive(Debug, Subcommand)]
+pub(crate) enum CodeCommand {
+    /// List them, and how the newest commit of each fares.
+    #[command(after_help = "Example:\n  mainyard code list")]
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+    /// See one: its branches, its newest commit, and where it is cloned from.
+    #[command(after_help = "Example:\n  mainyard code show staging/survey-form")]
+    Show {
+        /// environment/name
+        target: String,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Clone one into a folder. Git signs in through this client from then on, so that `git push` needs no password.
+    #[command(
+        after_help = "Example:\n  mainyard code clone staging/survey-form\n  cd survey-form\n  git commit -a -m \"A friendlier question\"\n  git push"
+    )]
+    Clone {
+        /// environment/name
+        target: String,
+        /// The folder; the repository's name by default.
+        folder: Option<PathBuf>,
+    },
+    /// Let a repository that is on this machine push to the platform. The first push makes the application of its mainyard.toml.
+    #[command(
+        after_help = "Example:\n  mainyard code connect staging/survey-form\n  git push main-yard main"
+    )]
+    Connect {
+        /// environment/name
+        target: String,
+        /// The folder of the repository.
+        #[arg(default_value = ".")]
+        folder: PathBuf,
+        /// What Git calls the platform there.
+        #[arg(long, value_name = "NAME", default_value = "main-yard")]
+        remote: String,
+    },
+    /// Remove one with its history. What it declared stays.
+    #[command(after_help = "Example:\n  mainyard code remove staging/survey-form --yes")]
+    Remove {
+        /// environment/name
+        target: String,
+        /// Really remove it.
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Answer Git's question for a name and a password (gitcredentials); Git itself calls it.
+    #[command(hide = true)]
+    Credential {
+        /// get, store or erase
+        operation: String,
+    },
+}
