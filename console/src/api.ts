@@ -97,6 +97,10 @@ export const tokens = () => answer(client.GET('/api/v1/tokens'))
 export const removeToken = (id: string) => answer(client.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } }))
 export const signOut = () => answer(client.POST('/api/v1/sign-out'))
 
+export const code = () => answer(client.GET('/api/v1/code'))
+export const skeleton = (like: string, name: string) => answer(client.GET('/api/v1/skeletons/{like}', { params: { path: { like }, query: { name } } }))
+export const makeCode = (target: Target, like: string) => answer(client.POST('/api/v1/environments/{environment}/code/{name}', { params: { path: of(target) }, body: { like } }))
+
 export const builds = () => answer(client.GET('/api/v1/builds'))
 export const build = (number: number) => answer(client.GET('/api/v1/builds/{build}', { params: { path: { build: number } } }))
 export const cancelBuild = (number: number) => answer(client.POST('/api/v1/builds/{build}/cancel', { params: { path: { build: number } } }))

@@ -6,6 +6,7 @@ import { build as buildOf, builds, cancelBuild, followBuild } from '../api'
 import type { BuildLine, BuildStep, BuildView } from '../model'
 import { Button } from '../parts/button'
 import { Card } from '../parts/card'
+import { Code } from '../parts/code'
 import { Command } from '../parts/command'
 import { Nothing, PageHead, Trouble } from '../parts/page'
 import { Table, type Column } from '../parts/table'
@@ -20,6 +21,7 @@ const LINES = 2_000
 export function BuildsPage() {
   const [query, setQuery] = useSearchParams()
   const shown = query.get('build')
+  const { environment = '' } = useParams()
   const { data, error } = useQuery({ queryKey: ['builds'], queryFn: builds, refetchInterval: EVERY })
   return (
     <>
@@ -28,6 +30,7 @@ export function BuildsPage() {
       </PageHead>
       {error !== null && <Trouble cause={error} />}
       {shown !== null && <OneBuild key={shown} number={Number(shown)} close={() => { setQuery((before) => { before.delete('build'); return before }) }} />}
+      <Code environment={environment} />
       {data !== undefined && data.length === 0 && <Nothing>Nothing was built yet. `mainyard recipe suggest FOLDER` writes a recipe for many kinds of code, and the command above builds it.</Nothing>}
       {data !== undefined && data.length > 0 && <Table label="Builds" columns={columns} rows={data} name={(each) => String(each.number)} />}
     </>

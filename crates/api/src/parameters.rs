@@ -44,6 +44,16 @@ parameters! {
         /// Its name there.
         name: Name,
     }
+    /// A key for ssh.
+    OfSshKey {
+        /// Its name among the caller's keys.
+        name: Name,
+    }
+    /// Code to begin with.
+    OfSkeleton {
+        /// The kind: python, nodejs, rust, static-site or program.
+        like: Name,
+    }
     /// A token or a session.
     OfToken {
         /// Its id, or its name.
@@ -73,6 +83,11 @@ parameters! {
         build: u64,
         /// The step, from 0.
         step: u32,
+    }
+    /// What code to begin with is called.
+    SkeletonQuery {
+        /// The name of what runs.
+        name: Name,
     }
     /// Which builds.
     BuildsQuery {

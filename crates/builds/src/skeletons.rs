@@ -46,6 +46,14 @@ const SITE: &[File] = &[
 ];
 const PROGRAM: &[File] = &[("main.sh", include_str!("skeletons/program/main.sh"), true)];
 
+/// The command that makes the base of a skeleton's recipe, where it has one of this machine's packages.
+pub fn base_command(files: &[NewFile]) -> Option<String> {
+    files.iter().find_map(|file| {
+        let line = file.text.lines().find(|line| line.starts_with("# mainyard image base "))?;
+        Some(line.trim_start_matches("# ").to_owned())
+    })
+}
+
 /// The files of a skeleton under a name; nothing where there is no such kind.
 pub fn skeleton(kind: &str, name: &Name, repository: &str) -> Option<Vec<NewFile>> {
     let files = match kind {

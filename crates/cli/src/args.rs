@@ -15,7 +15,7 @@ mod sources;
 mod things;
 
 pub(crate) use builds::{Build, BuildCommand, BuildOptions, RecipeCommand, Send};
-pub(crate) use code::CodeCommand;
+pub(crate) use code::{CodeCommand, KeyCommand};
 pub(crate) use common::{Moment, Output, Trial, Wait};
 pub(crate) use environments::Environment;
 pub(crate) use limits::LimitOptions;
@@ -431,6 +431,21 @@ pub(crate) enum Command {
     /// Repositories of code that live here: a push builds the code and rolls it out.
     #[command(subcommand)]
     Code(CodeCommand),
+    /// Keys that you push and clone code with over ssh.
+    #[command(subcommand)]
+    Key(KeyCommand),
+    /// Become the ssh server of one connection; the platform itself calls it.
+    #[command(hide = true)]
+    SshConnection,
+    /// Serve somebody whom the ssh server let in; the ssh server itself calls it.
+    #[command(hide = true)]
+    SshSession {
+        /// The fingerprint of the key.
+        key: String,
+        /// Where control listens.
+        #[arg(long)]
+        door: PathBuf,
+    },
     /// Images in the platform's store.
     #[command(subcommand)]
     Image(Image),

@@ -50,6 +50,8 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
             ignore_pipe_signals();
             platform::serve(&place, part)
         }
+        Command::SshConnection => platform::ssh_connection(&place),
+        Command::SshSession { key, door } => platform::ssh_session(&key, &door),
         Command::Schema => commands::files::schema(),
         Command::New { name, like, repository } => commands::new::new(&name, &like, repository),
         Command::Recipe(what) => commands::recipes::run(what),

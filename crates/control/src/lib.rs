@@ -63,6 +63,7 @@ use mainyard_git::{Allowed, Fence};
 use mainyard_store::Store;
 
 pub use blobs::{BlobError, ObjectStoreAddress};
+pub use code::{SshDoor, SshHost, SshSession};
 pub use secret_store::KeySource;
 pub use sessions::ClientToken;
 pub use tls::ApiCertificate;
@@ -88,6 +89,8 @@ pub struct Config {
     pub repositories: PathBuf,
     /// The directory of repositories of code that are pushed to.
     pub code: PathBuf,
+    /// How code is reached over ssh, where it is.
+    pub ssh: Option<SshHost>,
     /// Which ones may be reached.
     pub git_allowed: Vec<Allowed>,
     /// The user id that `git` runs as, where this process may give it one.
@@ -150,6 +153,7 @@ pub(crate) struct Control {
     pub vault: secret_store::SecretStore,
     pub follower: sources::Follower,
     pub code: code::CodeHost,
+    pub ssh: Option<SshHost>,
     pub open_streams: open_streams::OpenStreams,
     pub instance: String,
     /// Whether people reach the API over TLS.
@@ -274,6 +278,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),
         code: code::CodeHost::new(code_fence),
+        ssh: config.ssh.clone(),
         instance: config.instance,
         tls: config.tls.is_some(),
         hosts,
@@ -286,6 +291,10 @@ async fn serve(config: Config) -> Result<(), Error> {
         reserved_ports,
     });
     spawn_tasks(&control);
+    if let Some(host) = config.ssh {
+        actix_web::rt::spawn(code::serve_sessions(control.clone(), host.door));
+        actix_web::rt::spawn(code::keep_keys(control.clone()));
+    }
     actix_web::rt::spawn(sessions::follow_client_token(record.clone(), config.client_token, config.member));
     let server = HttpServer::new(move || {
         App::new()

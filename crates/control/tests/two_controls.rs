@@ -41,6 +41,7 @@ fn serve_as_a_control() {
         listener: TcpListener::bind(address).expect("the address is free"),
         database: text("database"),
         repositories: std::path::PathBuf::from(text("images")).with_file_name("repositories"),
+        ssh: None,
         code: std::path::PathBuf::from(text("images")).with_file_name("code"),
         git_allowed: Vec::new(),
         git_account: None,

@@ -18,6 +18,11 @@ impl Repository {
         repository
     }
 
+    /// One that is in this folder already.
+    pub fn at(dir: &Path) -> Repository {
+        Repository { dir: dir.to_owned() }
+    }
+
     /// Its folder.
     pub fn dir(&self) -> &Path {
         &self.dir
@@ -28,8 +33,8 @@ impl Repository {
         format!("file://{}", self.dir.display())
     }
 
-    /// Runs `git` there; gives what it printed.
-    pub fn git(&self, words: &[&str]) -> String {
+    /// `git` there, as nobody's settings change it.
+    pub fn command(&self, words: &[&str]) -> Command {
         let mut command = Command::new("git");
         command
             .current_dir(&self.dir)
@@ -42,7 +47,13 @@ impl Repository {
                 .env(format!("GIT_{who}_NAME"), "Noor")
                 .env(format!("GIT_{who}_EMAIL"), "noor@lockers.localhost");
         }
-        let done = command.args(words).output().expect("git runs");
+        command.args(words).env("GIT_TERMINAL_PROMPT", "0");
+        command
+    }
+
+    /// Runs `git` there; gives what it printed.
+    pub fn git(&self, words: &[&str]) -> String {
+        let done = self.command(words).output().expect("git runs");
         assert!(done.status.success(), "git {words:?}: {}", String::from_utf8_lossy(&done.stderr));
         String::from_utf8_lossy(&done.stdout).trim_end().to_owned()
     }

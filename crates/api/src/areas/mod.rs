@@ -11,6 +11,7 @@ mod registries;
 mod releases;
 mod secrets;
 mod sources;
+mod ssh_keys;
 mod workloads;
 
 pub use access::*;
@@ -24,6 +25,7 @@ pub use registries::*;
 pub use releases::*;
 pub use secrets::*;
 pub use sources::*;
+pub use ssh_keys::*;
 pub use workloads::*;
 
 use mainyard_core::forecast::{LimitForecast, Rehearsal};
@@ -46,6 +48,7 @@ pub fn all() -> impl Iterator<Item = &'static Described> {
         code::ALL,
         secrets::ALL,
         sources::ALL,
+        ssh_keys::ALL,
         parts::ALL,
     ]
     .into_iter()

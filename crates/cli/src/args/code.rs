@@ -63,3 +63,30 @@ pub(crate) enum CodeCommand {
         operation: String,
     },
 }
+
+/// What to do with keys for ssh.
+#[derive(Debug, Subcommand)]
+pub(crate) enum KeyCommand {
+    /// Register a public key of yours.
+    #[command(
+        after_help = "Example:\n  mainyard key add laptop ~/.ssh/id_ed25519.pub\n  mainyard key add laptop < key.pub"
+    )]
+    Add {
+        /// Its name among your keys.
+        name: String,
+        /// The file that ends in .pub; standard input by default.
+        file: Option<PathBuf>,
+    },
+    /// List the keys, where code is reached over ssh, and the host key there.
+    #[command(after_help = "Example:\n  mainyard key list")]
+    List {
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Remove a key of yours. It lets nobody in from then on.
+    #[command(after_help = "Example:\n  mainyard key remove laptop")]
+    Remove {
+        /// Its name.
+        name: String,
+    },
+}

@@ -45,6 +45,10 @@ pub(crate) struct Start {
     /// A domain that the local authority may sign certificates for, besides `localhost`.
     #[arg(long, value_name = "DOMAIN")]
     pub local_domain: Vec<String>,
+    /// Let code be cloned and pushed over ssh too, at this address: 127.0.0.1:8722 where none is given. It takes the
+    /// system's ssh server.
+    #[arg(long, value_name = "A:P", num_args = 0..=1, default_missing_value = "127.0.0.1:8722")]
+    pub ssh: Option<SocketAddr>,
     /// The gateway's address for HTTP.
     #[arg(long, default_value = "127.0.0.1:8780", value_name = "A:P")]
     pub http: SocketAddr,

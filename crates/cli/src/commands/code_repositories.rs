@@ -104,8 +104,14 @@ async fn show(client: &Client, target: &Target, output: Output) -> Result<(), Fa
         let name = name.trim_start_matches("refs/heads/").trim_start_matches("refs/");
         println!("  {name}  {}", id.get(..12).unwrap_or(id));
     }
+    for address in &view.addresses {
+        println!("  open {address}");
+    }
     println!("  clone it: mainyard code clone {target}");
     println!("  its address for Git: {}{}", client.url(), view.path);
+    if let Some(address) = &view.ssh {
+        println!("  over ssh: {address}");
+    }
     Ok(())
 }
 

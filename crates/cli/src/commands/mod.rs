@@ -27,6 +27,7 @@ mod send;
 pub(crate) mod signing;
 mod since;
 mod sources;
+mod ssh_keys;
 mod stats;
 mod storage;
 pub(crate) mod tokens;
@@ -136,6 +137,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         }
         Command::Build(build) => builds::run(&client, *build).await,
         Command::Send(what) => send::send(&client, *what).await,
+        Command::Key(what) => ssh_keys::run(&client, what).await,
         Command::Code(what) => code_repositories::run(&client, place, what).await,
         Command::Certificate(what) => certificates::run(&client, what).await,
         Command::Add(what) => add::add(&client, what).await,
@@ -201,6 +203,8 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         | Command::Validate { .. }
         | Command::Use { environment: None, .. }
         | Command::Schema
+        | Command::SshConnection
+        | Command::SshSession { .. }
         | Command::Recipe(_)
         | Command::New { .. }
         | Command::Image(Image::SigningKey { .. })

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use mainyard_builds::skeletons::{KINDS, skeleton};
+use mainyard_builds::skeletons::{KINDS, base_command, skeleton};
 use mainyard_core::model::is_repository;
 use mainyard_core::suggestions::did_you_mean;
 
@@ -47,10 +47,7 @@ pub(crate) fn new(name: &str, like: &str, repository: Option<String>) -> Result<
         }
         println!("  + {}", path.display());
     }
-    let base = files.iter().find_map(|file| {
-        let line = file.text.lines().find(|line| line.starts_with("# mainyard image base "))?;
-        Some(line.trim_start_matches("# ").to_owned())
-    });
+    let base = base_command(&files);
     if let Some(base) = base {
         println!("its base, where the store does not have it: {base}");
     }

@@ -14,6 +14,10 @@ pub(super) enum Account {
     Git,
     /// The gateway, which reads what visitors send.
     Gateway,
+    /// Sessions of members who clone and push over ssh.
+    Code,
+    /// The ssh server, as long as nobody has signed in.
+    SshServer,
 }
 
 impl Account {

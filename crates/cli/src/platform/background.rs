@@ -59,6 +59,9 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
             command.arg(option).arg(value);
         }
     }
+    if let Some(address) = start.ssh {
+        command.arg("--ssh").arg(address.to_string());
+    }
     if start.no_disk_sync {
         command.arg("--no-disk-sync");
     }

@@ -10,6 +10,7 @@ mod listeners;
 mod log_levels;
 mod parts;
 mod processes;
+mod ssh;
 mod supervisor;
 
 use crate::args::{Part, Serve, Start};
@@ -61,4 +62,14 @@ pub(crate) fn serve(place: &DataDir, serve: Serve) -> Result<(), Failure> {
         Part::Node => parts::node(place),
         Part::Gateway => parts::gateway(place, serve.number),
     }
+}
+
+/// `mainyard ssh-connection`: becomes the ssh server of the connection that is standard input and output.
+pub(crate) fn ssh_connection(place: &DataDir) -> Result<(), Failure> {
+    Err(ssh::connection(place, &place.instance()?))
+}
+
+/// `mainyard ssh-session`: what the ssh server runs for somebody whom it let in.
+pub(crate) fn ssh_session(key: &str, door: &std::path::Path) -> Result<(), Failure> {
+    ssh::session(key, door)
 }

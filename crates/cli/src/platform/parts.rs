@@ -25,6 +25,7 @@ use super::accounts::Account;
 use super::instances::Instance;
 use super::listeners::FIRST_LISTENER;
 use super::log_levels::{self, OwnLevels};
+use super::ssh;
 use crate::args::{LogFormat, Part};
 use crate::data_dir::{CLIENT_TOKEN, DataDir};
 use crate::terminal::Failure;
@@ -76,6 +77,9 @@ pub(super) struct ForControl {
     pub object_store: Option<ObjectStoreAddress>,
     /// How many builds go on at once.
     pub builds_at_once: u32,
+    /// Where code is reached over ssh, and the host key's fingerprint.
+    #[serde(default)]
+    pub ssh: Option<(String, String)>,
     /// Repositories that may be followed, as `--git-allow` has them.
     pub git_allowed: Vec<String>,
     /// The API's address, and its names there.
@@ -288,6 +292,15 @@ pub(super) fn control(place: &DataDir) -> Result<(), Failure> {
         builds_at_once: own.builds_at_once as usize,
         repositories: place.file("repositories"),
         code: place.file("code"),
+        ssh: own.ssh.map(|(address, host_key)| mainyard_control::SshHost {
+            address,
+            host_key,
+            keys: ssh::keys(place),
+            door: mainyard_control::SshDoor {
+                socket: ssh::door(place),
+                account: ssh::account(&common.instance),
+            },
+        }),
         git_allowed: own.git_allowed.iter().filter_map(|text| text.parse().ok()).collect(),
         git_account: Account::Git.id(&common.instance),
         instance: common.instance,

@@ -22,7 +22,7 @@ use super::isolation_mode::{Chosen, is_root};
 use super::listeners::{Api, FIRST_LISTENER, Listeners, reachable};
 use super::parts::{self, ApiTls, Common, ForControl, PartConfig};
 use super::processes::{self, Known};
-use super::{background, demo, isolation_mode};
+use super::{background, demo, isolation_mode, ssh};
 use crate::args::{LOCAL_AUTHORITY, Part, Start};
 use crate::client::Client;
 use crate::data_dir::{CLIENT_TOKEN, Call, DataDir, write_whole};
@@ -220,6 +220,7 @@ fn bring_up(
         secrets_key: std::env::var(parts::SECRETS_KEY).ok(),
         object_store: start.object_store(),
         builds_at_once: start.builds_at_once,
+        ssh: ssh_host(place, start)?,
     };
     let configs = PartConfigs { common, for_control, part_tokens };
 
@@ -253,6 +254,9 @@ fn bring_up(
                 demo::seed_code(place, &client).await?;
             }
         }
+        if let Some(address) = start.ssh {
+            ssh::listen(place, address)?;
+        }
         let key = client.ask::<AddSignInKey>(NoPath {}, NoQuery {}).await?;
         Ok::<String, Failure>(format!("{}{}", console_url(&call, start), key.path))
     })?;
@@ -263,6 +267,9 @@ fn bring_up(
     println!("  console   {link}");
     println!("  api       {}/api/v1", console_url(&call, start));
     println!("  gateway   http://{}   https://{}", reachable(start.http), reachable(start.https));
+    if let Some(address) = start.ssh {
+        println!("  code      ssh://{}@{}", ssh::user(), reachable(address));
+    }
     println!("  data      {}", place.data.display());
     if let IsolationMode::Plain { range } = chosen.means {
         let first = range.place(NODE_ADDRESS);
@@ -453,4 +460,11 @@ pub(super) fn ask_to_stop(place: &DataDir) -> Result<bool, Failure> {
         std::thread::sleep(Duration::from_millis(10));
     }
     Ok(true)
+}
+
+/// Where code is reached over ssh, and the host key's fingerprint.
+fn ssh_host(place: &DataDir, start: &Start) -> Result<Option<(String, String)>, Failure> {
+    let Some(address) = start.ssh else { return Ok(None) };
+    let host_key = ssh::host_key(place)?;
+    Ok(Some((format!("ssh://{}@{}", ssh::user(), reachable(address)), host_key)))
 }

@@ -5,6 +5,7 @@
 
 mod browser;
 mod builds;
+mod code_sources;
 mod common;
 mod console;
 mod console_daily;
@@ -26,6 +27,7 @@ mod odd_changes;
 mod outages;
 mod outages_told;
 mod outside_images;
+mod over_ssh;
 mod past;
 mod programs;
 mod pushes;

@@ -1,10 +1,10 @@
 //! Code that is pushed with Git: built, kept and rolled out; and pushes that are wrong or hostile.
 
 use std::fs;
-use std::path::PathBuf;
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 
 use serde_json::Value;
+use testing::repository::Repository;
 
 use crate::common::{Platform, Said, mainyard, request, until};
 
@@ -23,69 +23,33 @@ fn platform() -> Platform {
 }
 
 /// A repository of a developer, connected to the platform.
-struct Clone {
-    dir: PathBuf,
-}
+struct Clone(Repository);
 
 impl Clone {
     fn new(platform: &Platform, name: &str) -> Clone {
-        let dir = platform.dir.path().join(name);
-        fs::create_dir(&dir).expect("a folder");
-        let clone = Clone { dir };
-        clone.git(&["init", "--quiet", "--initial-branch=main"]);
-        platform.ok(&["code", "connect", &format!("staging/{name}"), &clone.dir.display().to_string()]);
+        let clone = Clone(Repository::new(&platform.dir.path().join(name)));
+        platform.ok(&["code", "connect", &format!("staging/{name}"), &clone.0.dir().display().to_string()]);
         clone
     }
 
     /// The same with the code of the survey form in it, whose step does this.
     fn survey_form(platform: &Platform, name: &str, step: &str) -> Clone {
         let clone = Clone::new(platform, name);
-        clone.write("recipe.toml", &RECIPE.replace("survey-form", name).replace("STEP", step));
-        clone.write("mainyard.toml", &DECLARATION.replace("survey-form", name));
-        clone.write("start", START);
-        clone.commit("A form that asks which locker");
+        clone.0.write("recipe.toml", &RECIPE.replace("survey-form", name).replace("STEP", step));
+        clone.0.write("mainyard.toml", &DECLARATION.replace("survey-form", name));
+        clone.0.write("start", START);
+        clone.0.commit("A form that asks which locker");
         clone
     }
 
-    fn write(&self, path: &str, text: &str) {
-        let path = self.dir.join(path);
-        fs::create_dir_all(path.parent().expect("a folder")).expect("made");
-        fs::write(path, text).expect("written");
-    }
-
-    fn command(&self, words: &[&str]) -> Command {
-        let mut command = Command::new("git");
-        command.arg("-C").arg(&self.dir).args([
-            "-c",
-            "user.name=Mira",
-            "-c",
-            "user.email=mira@larkfield.example",
-        ]);
-        // The settings of the account that runs the tests say nothing here.
-        command.args(words).env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_TERMINAL_PROMPT", "0");
-        command
-    }
-
     fn run(&self, words: &[&str]) -> Said {
-        let done = self.command(words).output().expect("git runs");
+        let done = self.0.command(words).output().expect("git runs");
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         Said { code: done.status.code().unwrap_or(-1), out: text(&done.stdout), err: text(&done.stderr) }
     }
 
-    fn git(&self, words: &[&str]) -> String {
-        let said = self.run(words);
-        assert_eq!(said.code, 0, "{words:?}: {said:?}");
-        format!("{}{}", said.out, said.err)
-    }
-
-    fn commit(&self, message: &str) -> String {
-        self.git(&["add", "--all"]);
-        self.git(&["commit", "--quiet", "--allow-empty", "--message", message]);
-        self.head()
-    }
-
     fn head(&self) -> String {
-        self.git(&["rev-parse", "HEAD"]).trim().to_owned()
+        self.0.commit_id("HEAD")
     }
 
     fn push(&self) -> Said {
@@ -124,22 +88,22 @@ fn a_push_builds_and_rolls_out_and_says_so() {
     );
     assert!(image_of(&platform, "staging/survey-form").contains(&first[..12]));
     // Another branch is kept, and changes nothing.
-    clone.git(&["checkout", "--quiet", "-b", "mira/draft"]);
-    clone.commit("A draft");
-    let draft = clone.git(&["push", "main-yard", "mira/draft"]);
+    clone.0.git(&["checkout", "--quiet", "-b", "mira/draft"]);
+    clone.0.commit("A draft");
+    let draft = clone.run(&["push", "main-yard", "mira/draft"]).err;
     assert!(draft.contains("kept; main is the branch that is rolled out"), "{draft}");
     // Somebody else clones it, changes a line and pushes.
     let other = platform.dir.path().join("other");
     platform.ok(&["code", "clone", "staging/survey-form", &other.display().to_string()]);
-    let other = Clone { dir: other };
-    other.write("start", &format!("# once more\n{START}"));
-    let second = other.commit("Once more");
-    let pushed = other.git(&["push"]);
+    let other = Clone(Repository::at(&other));
+    other.0.write("start", &format!("# once more\n{START}"));
+    let second = other.0.commit("Once more");
+    let pushed = other.run(&["push"]).err;
     assert!(pushed.contains("as before"), "the first step is there already: {pushed}");
     assert!(image_of(&platform, "staging/survey-form").contains(&second[..12]));
     // The first one is told to pull before it pushes.
-    clone.git(&["checkout", "--quiet", "main"]);
-    clone.commit("Late");
+    clone.0.git(&["checkout", "--quiet", "main"]);
+    clone.0.commit("Late");
     assert_ne!(clone.push().code, 0);
     let list = platform.ok(&["code", "list"]);
     assert!(list.contains("staging/survey-form") && list.contains("Once more"), "{list}");
@@ -160,15 +124,15 @@ fn a_build_that_fails_refuses_the_push_only_where_its_recipe_says_so() {
     }
     assert_eq!(shown(&platform, "staging/survey-form")["delivery"]["state"], "failed");
     let before = clone.head();
-    let recipe = fs::read_to_string(clone.dir.join("recipe.toml")).expect("a recipe");
-    clone.write("recipe.toml", &format!("push_must_build = true\n{recipe}"));
-    clone.commit("It must build");
+    let recipe = fs::read_to_string(clone.0.dir().join("recipe.toml")).expect("a recipe");
+    clone.0.write("recipe.toml", &format!("push_must_build = true\n{recipe}"));
+    clone.0.commit("It must build");
     let refused = clone.push();
     assert_ne!(refused.code, 0);
     assert!(refused.err.contains("[remote rejected] main -> main (build 2 failed"), "{refused:?}");
     assert_eq!(shown(&platform, "staging/survey-form")["refs"]["refs/heads/main"], before);
-    clone.write("recipe.toml", &format!("push_must_build = true\n{}", recipe.replace("exit 3", "exit 0")));
-    clone.commit("It builds");
+    clone.0.write("recipe.toml", &format!("push_must_build = true\n{}", recipe.replace("exit 3", "exit 0")));
+    clone.0.commit("It builds");
     assert_eq!(clone.push().code, 0);
     assert!(image_of(&platform, "staging/survey-form").contains(&clone.head()[..12]));
 }
@@ -180,8 +144,8 @@ fn what_is_wrong_with_a_commit_is_told_and_nothing_is_changed() {
     let clone = Clone::new(&platform, "survey-form");
     let mut told = Vec::new();
     let mut push = |what: &str, files: &[(&str, &str)]| {
-        files.iter().for_each(|(path, text)| clone.write(path, text));
-        clone.commit(what);
+        files.iter().for_each(|(path, text)| clone.0.write(path, text));
+        clone.0.commit(what);
         let said = clone.push();
         assert_eq!(said.code, 0, "{what}: {said:?}");
         let lines = said.err.lines().filter_map(|line| line.strip_prefix("remote: "));
@@ -198,9 +162,9 @@ fn what_is_wrong_with_a_commit_is_told_and_nothing_is_changed() {
         "files outside of Git",
         &[(".gitattributes", attributes), ("recipe.toml", &RECIPE.replace("STEP", "true"))],
     );
-    fs::remove_file(clone.dir.join(".gitattributes")).expect("removed");
+    fs::remove_file(clone.0.dir().join(".gitattributes")).expect("removed");
     let head = clone.head();
-    clone.git(&["update-index", "--add", "--cacheinfo", &format!("160000,{head},lib/forms")]);
+    clone.0.git(&["update-index", "--add", "--cacheinfo", &format!("160000,{head},lib/forms")]);
     push("a repository inside", &[]);
     insta::assert_snapshot!(told.concat());
 }
@@ -247,7 +211,10 @@ fn nobody_gets_in_without_a_token_and_no_path_leads_elsewhere() {
         assert_eq!(get(&format!("/code/staging/survey-form/info/refs?service={service}"), &token), 404);
     }
     let unknown = raw(&platform, "GET", "/code/stagin/form/info/refs?service=git-receive-pack", &token, b"");
-    assert_eq!((unknown.0, unknown.1.trim()), (404, "there is no environment stagin; did you mean staging?"));
+    assert_eq!(
+        (unknown.0, unknown.1.trim()),
+        (404, "there is no environment stagin; did you mean `staging`?")
+    );
     // The token of a part, and a session's cookie, let nobody in.
     let part = fs::read_to_string(platform.data().join("node/token")).unwrap_or_else(|_| "none".to_owned());
     assert_eq!(get(&format!("/code/staging/survey-form/{refs}"), part.trim()), 401);
@@ -305,12 +272,13 @@ fn empty_pack() -> Vec<u8> {
 fn hostile_names_in_a_tree_are_refused_before_they_are_part_of_anything() {
     let platform = platform();
     let clone = Clone::survey_form(&platform, "survey-form", "true");
-    let blob = clone.git(&["rev-parse", "HEAD:start"]).trim().to_owned();
-    for (mode, path) in [("100644", ".."), ("100644", ".git"), ("40000", ".GIT"), ("100644", "a/b")] {
+    let blob = clone.0.git(&["rev-parse", "HEAD:start"]).trim().to_owned();
+    for (mode, path) in [("100644", ".."), ("100644", ".git"), ("100644", ".GIT"), ("100644", "a/b")] {
         let raw: Vec<u8> =
             (0..40).step_by(2).map(|at| u8::from_str_radix(&blob[at..at + 2], 16).expect("hex")).collect();
         let tree = [format!("{mode} {path}\0").as_bytes(), &raw].concat();
         let mut made = clone
+            .0
             .command(&["hash-object", "-t", "tree", "-w", "--stdin", "--literally"])
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
@@ -319,13 +287,13 @@ fn hostile_names_in_a_tree_are_refused_before_they_are_part_of_anything() {
         std::io::Write::write_all(&mut made.stdin.take().expect("a pipe"), &tree).expect("written");
         let out = made.wait_with_output().expect("it ends");
         let tree = String::from_utf8_lossy(&out.stdout).trim().to_owned();
-        let commit = clone.git(&["commit-tree", &tree, "-m", "hostile"]).trim().to_owned();
+        let commit = clone.0.git(&["commit-tree", &tree, "-m", "hostile"]).trim().to_owned();
         let said = clone.run(&["push", "main-yard", &format!("{commit}:refs/heads/hostile")]);
         assert!(said.code != 0 && said.err.contains("its objects were not taken"), "{path}: {said:?}");
     }
     // Links that lead out are files of the image like others, and lead nowhere outside of it.
-    std::os::unix::fs::symlink("../../../../etc/shadow", clone.dir.join("link")).expect("a link");
-    clone.commit("A link that leads out");
+    std::os::unix::fs::symlink("../../../../etc/shadow", clone.0.dir().join("link")).expect("a link");
+    clone.0.commit("A link that leads out");
     assert_eq!(clone.push().code, 0);
 }
 
@@ -333,7 +301,7 @@ fn hostile_names_in_a_tree_are_refused_before_they_are_part_of_anything() {
 fn a_push_goes_on_when_control_ends_and_the_code_outlives_its_disk() {
     let platform = platform();
     let clone = Clone::survey_form(&platform, "survey-form", "sleep 3");
-    let mut pushing = clone.command(&["push", "main-yard", "main"]);
+    let mut pushing = clone.0.command(&["push", "main-yard", "main"]);
     let mut pushing = pushing.stderr(Stdio::null()).spawn().expect("git runs");
     until("it is on its way", || {
         let list = platform.run(&["build", "list", "--json"]);
@@ -353,7 +321,7 @@ fn a_push_goes_on_when_control_ends_and_the_code_outlives_its_disk() {
     fs::remove_dir_all(platform.data().join("code/staging.survey-form.git")).expect("removed");
     let other = platform.dir.path().join("other");
     platform.ok(&["code", "clone", "staging/survey-form", &other.display().to_string()]);
-    let other = Clone { dir: other };
+    let other = Clone(Repository::at(&other));
     assert_eq!(other.head(), head);
 }
 
@@ -366,7 +334,7 @@ fn pushes_of_several_applications_at_once_all_arrive() {
         std::thread::scope(|scope| {
             for clone in &clones {
                 scope.spawn(move || {
-                    clone.commit(&format!("round {round}"));
+                    clone.0.commit(&format!("round {round}"));
                     let said = clone.push();
                     assert_eq!(said.code, 0, "{said:?}");
                 });

@@ -182,7 +182,12 @@ async fn tell_rollouts(control: &Control, target: &Target, delivery: &Delivery, 
 }
 
 /// Where visitors reach what a commit declares.
-fn addresses(control: &Control, state: &State, target: &Target, delivery: &Delivery) -> BTreeSet<String> {
+pub(super) fn addresses(
+    control: &Control,
+    state: &State,
+    target: &Target,
+    delivery: &Delivery,
+) -> BTreeSet<String> {
     let ports = control.gateway_ports();
     let view = EnvironmentView::of(state, &target.environment, ports, Timestamp::now());
     let declared = delivery.declaration.as_deref().unwrap_or_default();

@@ -12,14 +12,14 @@ use actix_web::web::{self, Bytes, Data};
 use actix_web::{HttpRequest, HttpResponse};
 use futures_util::{StreamExt, TryStreamExt};
 use mainyard_api::Problem;
-use mainyard_core::model::{Name, Target};
-use mainyard_core::suggestions::did_you_mean;
+use mainyard_core::model::Target;
 use mainyard_git::hosting::{advertisement, pkt_line};
 use mainyard_store::TokenKind;
 use tokio::io::AsyncWriteExt;
 use tokio_util::io::{ReaderStream, StreamReader};
 use tracing::Instrument;
 
+use super::access::{Service, asked_over_http, may_be_pushed_to};
 use super::follow::Output;
 use super::push::{Pusher, Refused, finish, take};
 use super::repositories::{self, opened};
@@ -29,41 +29,6 @@ use crate::problem::of_record;
 
 /// What a client that fetches may ask for in one request, in bytes.
 const ASKED: u64 = 16 << 20;
-
-/// The two directions of the protocol.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Service {
-    /// A client fetches.
-    Upload,
-    /// A client pushes.
-    Receive,
-}
-
-impl Service {
-    fn of(word: &str) -> Option<Service> {
-        match word {
-            "git-upload-pack" => Some(Service::Upload),
-            "git-receive-pack" => Some(Service::Receive),
-            _ => None,
-        }
-    }
-
-    fn word(self) -> &'static str {
-        match self {
-            Service::Upload => "git-upload-pack",
-            Service::Receive => "git-receive-pack",
-        }
-    }
-}
-
-/// What a request asks for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Asked {
-    target: Target,
-    service: Service,
-    /// The list of refs is asked for.
-    refs: bool,
-}
 
 /// A refusal: the text is shown to the person by their client.
 struct Refusal {
@@ -117,7 +82,7 @@ async fn answer(
 ) -> Result<HttpResponse, Refusal> {
     let member = caller(request, &control).await?;
     tracing::Span::current().record("member", member.as_str());
-    let asked = asked(request.method().as_str(), request.uri().path(), request.query_string())
+    let asked = asked_over_http(request.method().as_str(), request.uri().path(), request.query_string())
         .ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, "a repository is at /code/ENVIRONMENT/NAME"))?;
     if let Some(holder) = control.leader.elsewhere() {
         let to = format!("{}{}", holder.url, request.uri());
@@ -155,19 +120,8 @@ async fn caller(request: &HttpRequest, control: &Control) -> Result<String, Refu
     Ok(found.member)
 }
 
-/// What a request asks for: its path has one spelling, with or without `.git` at the end of the name.
-fn asked(method: &str, path: &str, query: &str) -> Option<Asked> {
-    let mut words = path.strip_prefix("/code/")?.split('/');
-    let (environment, name) = (words.next()?, words.next()?);
-    let rest: Vec<&str> = words.collect();
-    let (service, refs) = match (method, rest.as_slice()) {
-        ("GET", ["info", "refs"]) => (Service::of(query.strip_prefix("service=")?)?, true),
-        ("POST", [word]) => (Service::of(word)?, false),
-        _ => return None,
-    };
-    let environment: Name = environment.parse().ok()?;
-    let name: Name = name.strip_suffix(".git").unwrap_or(name).parse().ok()?;
-    Some(Asked { target: Target::new(&environment, &name), service, refs })
+fn not_there(words: String) -> Refusal {
+    Refusal::new(StatusCode::NOT_FOUND, words)
 }
 
 fn of_git(error: mainyard_git::Error) -> Refusal {
@@ -207,23 +161,11 @@ async fn here<'c>(
 }
 
 async fn show_to_push(control: &Control, target: &Target) -> Result<HttpResponse, Refusal> {
-    may_be_pushed_to(control, target).await?;
+    may_be_pushed_to(control, target).await.map_err(not_there)?;
     let kept = repositories::find(&control.store, target).await.map_err(of_record)?;
     let refs = kept.map(|kept| kept.code.refs).unwrap_or_default();
     let list = advertisement(refs.iter().map(|(name, id)| (name.as_str(), id.as_str())));
     Ok(answer_as(Service::Receive, "advertisement").body([refs_of(Service::Receive), list].concat()))
-}
-
-/// A first push makes a repository where its environment is there.
-async fn may_be_pushed_to(control: &Control, target: &Target) -> Result<(), Refusal> {
-    let published = control.leader.published.read().await;
-    let environments = &published.0.environments;
-    if environments.contains_key(&target.environment) {
-        return Ok(());
-    }
-    let near = did_you_mean(target.environment.as_str(), environments.keys().map(Name::as_str));
-    let text = format!("there is no environment {}{near}", target.environment);
-    Err(Refusal::new(StatusCode::NOT_FOUND, text))
 }
 
 /// The whole body of a request of a client that fetches; they may be compressed.
@@ -276,13 +218,13 @@ async fn push(
     pusher: Pusher,
     payload: web::Payload,
 ) -> Result<HttpResponse, Refusal> {
-    may_be_pushed_to(&control, &pusher.target).await?;
+    may_be_pushed_to(&control, &pusher.target).await.map_err(not_there)?;
     if let Some(problem) = crate::images::no_room(&control.blobs.local().root().join("incoming"), 0) {
         return Err(problem.into());
     }
     let mut body = StreamReader::new(payload.map_err(std::io::Error::other));
     let shared = control.into_inner();
-    let taken = take(&shared, &pusher, &mut body).await.map_err(|refused| match refused {
+    let taken = take(&shared, &pusher, &mut body, true).await.map_err(|refused| match refused {
         Refused::Push(error) => Refusal::new(StatusCode::BAD_REQUEST, error.to_string()),
         Refused::Platform(problem) => problem.into(),
     })?;

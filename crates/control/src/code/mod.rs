@@ -3,13 +3,17 @@
 //! The record says where each branch is, and which commit is on its way; the repository on this machine follows it. So
 //! a control that takes over, or one that ended between two writes, has what was told to the member who pushed, and no more.
 
+mod access;
 mod deliveries;
 mod follow;
+mod from_nothing;
 mod http;
+mod keys;
 mod operations;
 mod plan;
 mod push;
 mod repositories;
+mod ssh_session;
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -20,7 +24,10 @@ use tokio::sync::{Notify, watch};
 
 pub(crate) use deliveries::deliver_all;
 pub(crate) use http::configure;
+pub(crate) use keys::keep_keys;
 pub(crate) use operations::operations;
+pub(crate) use ssh_session::serve_sessions;
+pub use ssh_session::{SshDoor, SshSession};
 
 /// Largest push, in MiB, and largest repository.
 const LARGEST: u64 = 2048;
@@ -56,6 +63,19 @@ impl CodeHost {
         self.changes.send_modify(|count| *count = count.wrapping_add(1));
         self.wake.notify_one();
     }
+}
+
+/// How code is reached over ssh.
+#[derive(Debug, Clone)]
+pub struct SshHost {
+    /// Where, as `ssh://USER@HOST:PORT`.
+    pub address: String,
+    /// The fingerprint of the host key.
+    pub host_key: String,
+    /// The file that the keys of members are written to.
+    pub keys: std::path::PathBuf,
+    /// Where sessions call.
+    pub door: SshDoor,
 }
 
 /// The path that a repository is cloned from and pushed to.

@@ -1,28 +1,44 @@
 //! Repositories of code over the API.
 
 use mainyard_api::{CodeView, ListCode, Problem, RemoveCode, ShowCode};
-use mainyard_builds::CodeRepository;
+use mainyard_builds::{CodeRepository, DeliveryState};
 
-use super::{path_of, repositories};
+use super::follow::addresses;
+use super::{from_nothing, keys, path_of, repositories};
+use crate::Control;
 use crate::agent_api::decides;
 use crate::operations::{Call, Operations};
 use crate::problem::of_record;
 
 pub(crate) fn operations(to: &mut Operations) {
-    to.mount(list).mount(show).mount(remove);
+    to.mount(list).mount(show).mount(remove).mount(from_nothing::preview).mount(from_nothing::make);
+    to.mount(keys::list).mount(keys::add).mount(keys::remove);
 }
 
-fn view(repository: CodeRepository) -> CodeView {
-    CodeView { path: path_of(&repository.target), repository }
+/// A repository as it is shown.
+pub(super) async fn view(control: &Control, repository: CodeRepository) -> CodeView {
+    let published = control.leader.published.read().await;
+    let target = &repository.target;
+    let delivery = repository.delivery.as_ref().filter(|it| it.state == DeliveryState::Declared);
+    let addresses = delivery.map(|delivery| addresses(control, &published.0, target, delivery));
+    let addresses = addresses.unwrap_or_default().into_iter().collect();
+    let path = path_of(target);
+    let ssh = control.ssh.as_ref();
+    let ssh = ssh.map(|host| format!("{}/{}/{}", host.address, target.environment, target.name));
+    CodeView { path, ssh, addresses, repository }
 }
 
 async fn list(call: Call<ListCode>) -> Result<Vec<CodeView>, Problem> {
-    let all = repositories::all(&call.control.store).await.map_err(of_record)?;
-    Ok(all.into_iter().map(|kept| view(kept.code)).collect())
+    let mut views = Vec::new();
+    for kept in repositories::all(&call.control.store).await.map_err(of_record)? {
+        views.push(view(&call.control, kept.code).await);
+    }
+    Ok(views)
 }
 
 async fn show(call: Call<ShowCode>) -> Result<CodeView, Problem> {
-    repositories::known(&call.control.store, &call.path.target()).await.map(|kept| view(kept.code))
+    let kept = repositories::known(&call.control.store, &call.path.target()).await?;
+    Ok(view(&call.control, kept.code).await)
 }
 
 async fn remove(call: Call<RemoveCode>) -> Result<(), Problem> {

@@ -40,11 +40,12 @@ impl From<Problem> for Refused {
     }
 }
 
-/// Reads a push, and takes its objects in.
+/// Reads a push, and takes its objects in. Where its client reads an answer only when all was sent, the rest is read too.
 pub(super) async fn take(
     control: &Shared,
     pusher: &Pusher,
     from: &mut (impl AsyncRead + Unpin),
+    reads_all: bool,
 ) -> Result<TakenPush, Refused> {
     let request = read_request(from).await.map_err(Refused::Push)?;
     let incoming = if request.updates.is_empty() {
@@ -59,8 +60,7 @@ pub(super) async fn take(
                 .await?
         };
         let taken = repository.take_in(from, &request.updates).await;
-        if taken.is_err() {
-            // Its client reads the answer only when all of it was sent.
+        if taken.is_err() && reads_all {
             let _ = tokio::io::copy(&mut from.take(super::LARGEST << 20), &mut tokio::io::sink()).await;
         }
         taken.map_err(|error| error.to_string())
@@ -119,6 +119,23 @@ pub(super) async fn finish(control: Shared, pusher: Pusher, taken: TakenPush, ou
         }
     }
     output.end().await;
+}
+
+/// Takes a commit that was made here, as a first push would bring it.
+pub(super) async fn take_first(
+    control: &Shared,
+    pusher: &Pusher,
+    update: RefUpdate,
+    incoming: Incoming,
+    output: Output,
+) -> Result<(), Problem> {
+    let refs = vec![(update.name.clone(), Ok(()))];
+    let mut outcome = Outcome { refs, has_bands: false, output };
+    decide(control, pusher, &[update], incoming, &mut outcome).await?;
+    match outcome.refs.pop() {
+        Some((_, Err(because))) => Err(Problem::conflict(because)),
+        _ => Ok(()),
+    }
 }
 
 /// Makes a push part of the repository, as far as it can be. Returns the commit that is on its way then.

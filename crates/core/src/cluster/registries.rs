@@ -3,7 +3,7 @@
 use super::{Refusal, RefusalKind, Transaction};
 use crate::model::{BuiltFrom, ImageRef, Name, Reason, Registry, Source, Target, is_registry_host};
 use crate::record::{Kind, Object, State};
-use crate::suggestions::did_you_mean;
+use crate::suggestions::{did_you_mean, near};
 
 impl State {
     /// The registry that an image is pulled from, where it is one of a registry outside.
@@ -15,6 +15,19 @@ impl State {
     /// The source whose code an image is built of, where it is followed here.
     pub fn code_of(&self, image: &ImageRef) -> Option<&Source> {
         self.sources.get(&BuiltFrom::of(image)?.source).filter(|source| source.code.is_some())
+    }
+
+    /// Why an image is not there, and what is there instead.
+    pub(super) fn no_image_words(&self, image: &ImageRef) -> String {
+        if let Some(BuiltFrom { source, .. }) = BuiltFrom::of(image) {
+            let code = self.sources.values().filter(|source| source.code.is_some());
+            let known: Vec<String> = code.map(|source| source.target.to_string()).collect();
+            let near = did_you_mean(&source.to_string(), known.iter().map(String::as_str));
+            return format!("nothing was built of {source}, and no source of this name holds code{near}");
+        }
+        let near = near(&image.to_string(), self.images.keys().map(String::as_str)).join(", ");
+        let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
+        format!("the store has no {image}{near}")
     }
 
     /// Images of registries outside that releases wait for, each once.

@@ -9,11 +9,9 @@ use serde::{Deserialize, Serialize};
 use super::{Cluster, History, LimitChange, Refusal, RefusalKind, Transaction};
 use crate::difference::{differences, secret_differences};
 use crate::model::{
-    BuiltFrom, ImageRef, Purpose, Release, ReleaseNumber, Rollout, RolloutState, Setting, Target, Touched,
-    Workload,
+    ImageRef, Purpose, Release, ReleaseNumber, Rollout, RolloutState, Setting, Target, Touched, Workload,
 };
 use crate::record::Object;
-use crate::suggestions::{did_you_mean, near};
 
 /// A release that was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -70,19 +68,8 @@ impl Cluster {
         {
             return Ok(());
         }
-        if let Some(built) = BuiltFrom::of(image) {
-            let code = self.state.sources.values().filter(|source| source.code.is_some());
-            let known: Vec<String> = code.map(|source| source.target.to_string()).collect();
-            let near = did_you_mean(&built.source.to_string(), known.iter().map(String::as_str));
-            let message = format!(
-                "image-not-found: nothing was built of {}, and no source of this name holds code{near}",
-                built.source
-            );
-            return Refusal::new(RefusalKind::NotFound, message);
-        }
-        let near = near(&image.to_string(), self.state.images.keys().map(String::as_str)).join(", ");
-        let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
-        Refusal::new(RefusalKind::NotFound, format!("image-not-found: the store has no {image}{near}"))
+        let words = self.state.no_image_words(image);
+        Refusal::new(RefusalKind::NotFound, format!("image-not-found: {words}"))
     }
 
     /// The release that ran at this moment.

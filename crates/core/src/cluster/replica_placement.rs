@@ -8,7 +8,6 @@ use crate::address;
 use crate::model::{EnvironmentIndex, ImageRef, Name, Reason, ReasonCode, Release, Replica};
 use crate::placement::{Occupied, place};
 use crate::record::State;
-use crate::suggestions::near;
 
 /// The start of the search for the next address.
 #[derive(Debug, Clone, Default)]
@@ -118,10 +117,7 @@ fn image_missing(state: &State, environment: &Name, image: &ImageRef) -> Reason 
         let sentence = format!("{image} is built by the source {}: {says}", source.target);
         return Reason::new(ReasonCode::ImageAwaited, sentence);
     }
-    let image = &image.to_string();
-    let near = near(image, state.images.keys().map(String::as_str)).join(", ");
-    let near = if near.is_empty() { String::new() } else { format!("; there are: {near}") };
-    Reason::new(ReasonCode::ImageNotFound, format!("the store has no {image}{near}"))
+    Reason::new(ReasonCode::ImageNotFound, state.no_image_words(image))
 }
 
 /// The reservations on each node.

@@ -8,4 +8,4 @@ mod push;
 mod repository;
 
 pub use push::{NONE, PushError, PushRequest, RefUpdate, advertisement, read_request, report};
-pub use repository::{Incoming, Repository, TreePath};
+pub use repository::{Incoming, NewFile, Repository, TreePath};

@@ -36,6 +36,17 @@ pub struct Incoming {
     dir: tempfile::TempDir,
 }
 
+/// A file of a first commit.
+#[derive(Debug, Clone, Copy)]
+pub struct NewFile<'f> {
+    /// Its path.
+    pub path: &'f str,
+    /// Its content.
+    pub text: &'f str,
+    /// Whether it may be executed.
+    pub runs: bool,
+}
+
 /// A path of a commit's tree.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TreePath {
@@ -85,9 +96,7 @@ impl<'f> Repository<'f> {
         updates: &[RefUpdate],
     ) -> Result<Incoming, Error> {
         let here = |error| Error::Here { path: self.dir.display().to_string(), error };
-        let dir = tempfile::Builder::new().prefix("incoming-").tempdir_in(self.dir.join("objects"));
-        let incoming = Incoming { dir: dir.map_err(here)? };
-        self.fence.own(incoming.dir.path())?;
+        let incoming = self.quarantine()?;
         if updates.iter().all(RefUpdate::removes) {
             return Ok(incoming);
         }
@@ -104,6 +113,58 @@ impl<'f> Repository<'f> {
         feed(&mut child, &mut ids.as_bytes()).await.map_err(here)?;
         self.ended(child, "rev-list").await?;
         Ok(incoming)
+    }
+
+    /// Makes a first commit of these files, as a push of it would bring it. Gives its id.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub async fn first_commit(
+        &self,
+        files: &[NewFile<'_>],
+        message: &str,
+        by: &str,
+    ) -> Result<(Incoming, String), Error> {
+        let incoming = self.quarantine()?;
+        let index = incoming.dir.path().join("index");
+        let run = async |words: &[&str], input: &[u8]| -> Result<String, Error> {
+            let mut child =
+                self.spawn_with(words, Some(&incoming), &[("GIT_INDEX_FILE", index.clone().into())])?;
+            feed(&mut child, &mut &*input).await.map_err(Error::NotRun)?;
+            let mut out = Vec::new();
+            if let Some(mut pipe) = child.stdout.take() {
+                pipe.read_to_end(&mut out).await.map_err(Error::NotRun)?;
+            }
+            self.ended(child, words.first().unwrap_or(&"git")).await?;
+            Ok(String::from_utf8_lossy(&out).trim().to_owned())
+        };
+        let mut entries = String::new();
+        for file in files {
+            let id = run(&["hash-object", "-w", "--stdin"], file.text.as_bytes()).await?;
+            let mode = if file.runs { "100755" } else { "100644" };
+            entries.push_str(&format!("{mode} {id}\t{}\n", file.path));
+        }
+        run(&["update-index", "--add", "--index-info"], entries.as_bytes()).await?;
+        let tree = run(&["write-tree"], b"").await?;
+        let name = format!("user.name={}", by.replace(['<', '>', '\n'], ""));
+        let words = ["-c", &name, "commit-tree", &tree, "-F", "-"];
+        let commit = run(&words, message.as_bytes()).await?;
+        // As one pack, which becomes part of the repository like any other.
+        let base = incoming.dir.path().join("pack/pack");
+        std::fs::create_dir_all(incoming.dir.path().join("pack"))
+            .map_err(|error| Error::Here { path: base.display().to_string(), error })?;
+        self.fence.own(incoming.dir.path())?;
+        let words = ["pack-objects", "--revs", "--quiet", &base.display().to_string()];
+        run(&words, format!("{commit}\n").as_bytes()).await?;
+        Ok((incoming, commit))
+    }
+
+    /// A place for objects that are not yet part of the repository.
+    fn quarantine(&self) -> Result<Incoming, Error> {
+        let dir = tempfile::Builder::new().prefix("incoming-").tempdir_in(self.dir.join("objects"));
+        let dir = dir.map_err(|error| Error::Here { path: self.dir.display().to_string(), error })?;
+        self.fence.own(dir.path())?;
+        Ok(Incoming { dir })
     }
 
     /// Why each update cannot be made, or that it can.
@@ -250,10 +311,14 @@ impl<'f> Repository<'f> {
     /// # Errors
     /// When it is none, or not whole.
     pub async fn restore(&self, bundle: &mut (impl AsyncRead + Unpin)) -> Result<(), Error> {
-        let mut child = self.spawn(&["bundle", "unbundle", "/dev/stdin"], None)?;
-        let sent = feed(&mut child, bundle).await;
-        self.ended(child, "bundle").await?;
-        sent.map_err(|error| Error::Here { path: self.dir.display().to_string(), error })
+        let here = |error| Error::Here { path: self.dir.display().to_string(), error };
+        let file = tempfile::NamedTempFile::new_in(&self.dir).map_err(here)?;
+        let mut to = tokio::fs::File::from_std(file.reopen().map_err(here)?);
+        tokio::io::copy(bundle, &mut to).await.map_err(here)?;
+        to.flush().await.map_err(here)?;
+        self.fence.own(file.path())?;
+        let path = file.path().display().to_string();
+        self.fence.run(&self.dir, &["bundle", "unbundle", &path], b"").await.map(drop)
     }
 
     /// Makes one pack of many.
@@ -284,7 +349,16 @@ impl<'f> Repository<'f> {
     }
 
     fn spawn(&self, words: &[&str], incoming: Option<&Incoming>) -> Result<Child, Error> {
-        let mut env: Vec<(&str, OsString)> = Vec::new();
+        self.spawn_with(words, incoming, &[])
+    }
+
+    fn spawn_with(
+        &self,
+        words: &[&str],
+        incoming: Option<&Incoming>,
+        more: &[(&str, OsString)],
+    ) -> Result<Child, Error> {
+        let mut env: Vec<(&str, OsString)> = more.to_vec();
         if let Some(incoming) = incoming {
             env.push(("GIT_OBJECT_DIRECTORY", incoming.dir.path().into()));
             env.push(("GIT_ALTERNATE_OBJECT_DIRECTORIES", self.dir.join("objects").into()));
