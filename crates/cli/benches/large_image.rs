@@ -105,14 +105,20 @@ fn bare(layers: &[PathBuf], to: &Path) -> Duration {
     took
 }
 
-/// Waits until the workload is told of in these words.
-fn until(platform: &Platform, words: &str) {
+/// Waits until a replica of this release is ready.
+fn until_ready(platform: &Platform, release: u64) {
     loop {
         let answer = platform.answer("GET", "/environments/staging/workloads/locker-api", "", "");
-        if answer.contains(words) {
+        let body = answer.split("\r\n\r\n").last().unwrap_or_default();
+        let shown: serde_json::Value = serde_json::from_str(body.trim()).unwrap_or_default();
+        let of_release = |it: &&serde_json::Value, key: &str| it[key] == release;
+        let replicas = shown["replicas"].as_array().into_iter().flatten();
+        if replicas.filter(|it| of_release(it, "release")).any(|it| it["state"] == "ready") {
             return;
         }
-        assert!(!answer.contains("\"state\":\"went-back\""), "the release went back: {answer}");
+        let rollouts = shown["rollouts"].as_array().into_iter().flatten();
+        let back = rollouts.filter(|it| of_release(it, "to")).find(|it| it["state"] == "went-back");
+        assert!(back.is_none(), "the release went back: {back:?}");
         std::thread::sleep(Duration::from_millis(10));
     }
 }
@@ -138,7 +144,7 @@ fn main() {
         theirs.push(bare(&layers, &place.path().join("bare")));
         let begun = Instant::now();
         platform.run(&["deploy", "staging/locker-api", "--image", &name, "--no-wait"]);
-        until(&platform, "\"ready_in_release\":1");
+        until_ready(&platform, round as u64 + 2);
         ours.push(begun.elapsed());
         println!(
             "round {}: added in {:.1?}, cp and tar {:.1?}, ready after {:.1?}",
@@ -147,7 +153,8 @@ fn main() {
             theirs[round],
             ours[round]
         );
-        until(&platform, "\"state\":\"steady\"");
+        // The one before has left, and its rollout has ended.
+        platform.run(&["scale", "staging/locker-api", "1"]);
     }
     let [added, ours, theirs] = [added, ours, theirs].map(stage::median);
     println!("| what, median of 3 | |\n|---|---|");

@@ -14,9 +14,9 @@ mod registries;
 mod sources;
 mod things;
 
-pub(crate) use builds::{Build, BuildCommand, BuildOptions, RecipeCommand, Send};
-pub(crate) use code::{CodeCommand, KeyCommand};
-pub(crate) use common::{Moment, Output, Trial, Wait};
+pub(crate) use builds::{Build, BuildCommand, BuildOptions, New, RecipeCommand, Send};
+pub(crate) use code::{CodeCommand, KeyCommand, SshStep};
+pub(crate) use common::{Export, Moment, Output, Trial, Wait};
 pub(crate) use environments::Environment;
 pub(crate) use limits::LimitOptions;
 pub(crate) use parts::{IsolationKind, LOCAL_AUTHORITY, LogFormat, Part, Serve, Start};
@@ -413,16 +413,7 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  mainyard new survey --like python\n  mainyard send survey --in staging"
     )]
-    New {
-        /// The name of the folder, and of what runs.
-        name: String,
-        /// The kind: python, nodejs, rust, static-site or program.
-        #[arg(long, value_name = "KIND")]
-        like: String,
-        /// The repository of its image; the name, twice, by default.
-        #[arg(long)]
-        repository: Option<String>,
-    },
+    New(New),
     /// Build a folder with code, declare its mainyard.toml with the image, and follow to the verdict.
     #[command(
         after_help = "Example:\n  mainyard send ./survey-form --in staging\n  mainyard send ./survey-form --in staging --forecast"
@@ -434,18 +425,9 @@ pub(crate) enum Command {
     /// Keys that you push and clone code with over ssh.
     #[command(subcommand)]
     Key(KeyCommand),
-    /// Become the ssh server of one connection; the platform itself calls it.
-    #[command(hide = true)]
-    SshConnection,
-    /// Serve somebody whom the ssh server let in; the ssh server itself calls it.
-    #[command(hide = true)]
-    SshSession {
-        /// The fingerprint of the key.
-        key: String,
-        /// Where control listens.
-        #[arg(long)]
-        door: PathBuf,
-    },
+    /// What happens on a connection over ssh; the platform itself calls it.
+    #[command(subcommand, hide = true)]
+    Ssh(SshStep),
     /// Images in the platform's store.
     #[command(subcommand)]
     Image(Image),
@@ -462,13 +444,7 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  mainyard export staging -o ./deploy\n  mainyard export staging/locker-api -o ./deploy"
     )]
-    Export {
-        /// An environment, or a workload as environment/name.
-        of: String,
-        /// The folder; it is made where it is not there. Files that are there are not written over.
-        #[arg(long = "output", short = 'o', value_name = "FOLDER")]
-        folder: PathBuf,
-    },
+    Export(Export),
     /// Follow folders of Git repositories.
     #[command(subcommand)]
     Source(SourceCommand),

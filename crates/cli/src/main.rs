@@ -50,10 +50,10 @@ fn run(arguments: Arguments) -> Result<(), Failure> {
             ignore_pipe_signals();
             platform::serve(&place, part)
         }
-        Command::SshConnection => platform::ssh_connection(&place),
-        Command::SshSession { key, door } => platform::ssh_session(&key, &door),
+        Command::Ssh(args::SshStep::Connection) => platform::ssh_connection(&place),
+        Command::Ssh(args::SshStep::Session { key, door }) => platform::ssh_session(&key, &door),
         Command::Schema => commands::files::schema(),
-        Command::New { name, like, repository } => commands::new::new(&name, &like, repository),
+        Command::New(new) => commands::new::new(&new.name, &new.like, new.repository),
         Command::Recipe(what) => commands::recipes::run(what),
         Command::Image(args::Image::SigningKey { file }) => commands::signing::signing_key(&file),
         Command::Validate { files, output } => commands::files::validate(&files, output),

@@ -120,3 +120,16 @@ pub(crate) struct Send {
     #[command(flatten)]
     pub wait: Wait,
 }
+
+/// The code to begin with.
+#[derive(Debug, Args)]
+pub(crate) struct New {
+    /// The name of the folder, and of what runs.
+    pub name: String,
+    /// The kind: python, nodejs, rust, static-site or program.
+    #[arg(long, value_name = "KIND")]
+    pub like: String,
+    /// The repository of its image; the name, twice, by default.
+    #[arg(long)]
+    pub repository: Option<String>,
+}

@@ -90,3 +90,18 @@ pub(crate) enum KeyCommand {
         name: String,
     },
 }
+
+/// What happens on a connection over ssh.
+#[derive(Debug, Subcommand)]
+pub(crate) enum SshStep {
+    /// Become the ssh server of the connection that is standard input and output.
+    Connection,
+    /// Serve somebody whom the ssh server let in.
+    Session {
+        /// The fingerprint of the key.
+        key: String,
+        /// Where control listens.
+        #[arg(long)]
+        door: PathBuf,
+    },
+}

@@ -41,3 +41,13 @@ pub(crate) struct Trial {
     #[arg(long, value_name = "NODE", requires = "forecast")]
     pub lose_node: Option<String>,
 }
+
+/// What to export, and where to.
+#[derive(Debug, Args)]
+pub(crate) struct Export {
+    /// An environment, or a workload as environment/name.
+    pub of: String,
+    /// The folder; it is made where it is not there. Files that are there are not written over.
+    #[arg(long = "output", short = 'o', value_name = "FOLDER")]
+    pub folder: std::path::PathBuf,
+}

@@ -88,7 +88,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         Command::Promote { target, to, wait, .. } => {
             releases::promote(&client, &parse_target(&target)?, &to, wait).await
         }
-        Command::Export { of, folder } => files::export(&client, &of, &folder).await,
+        Command::Export(export) => files::export(&client, &export.of, &export.folder).await,
         Command::Source(what) => sources::run(&client, what).await,
         Command::Stats { target: Some(target), by, memory, output } => {
             stats::of_one(&client, &parse_target(&target)?, &by, memory, output).await
@@ -203,10 +203,9 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         | Command::Validate { .. }
         | Command::Use { environment: None, .. }
         | Command::Schema
-        | Command::SshConnection
-        | Command::SshSession { .. }
+        | Command::Ssh(_)
         | Command::Recipe(_)
-        | Command::New { .. }
+        | Command::New(_)
         | Command::Image(Image::SigningKey { .. })
         | Command::Completions { .. } => Err(Failure::usage("this command does not call the platform")),
     }

@@ -64,12 +64,12 @@ pub(crate) fn serve(place: &DataDir, serve: Serve) -> Result<(), Failure> {
     }
 }
 
-/// `mainyard ssh-connection`: becomes the ssh server of the connection that is standard input and output.
+/// `mainyard ssh connection`: becomes the ssh server of the connection that is standard input and output.
 pub(crate) fn ssh_connection(place: &DataDir) -> Result<(), Failure> {
     Err(ssh::connection(place, &place.instance()?))
 }
 
-/// `mainyard ssh-session`: what the ssh server runs for somebody whom it let in.
+/// `mainyard ssh session`: what the ssh server runs for somebody whom it let in.
 pub(crate) fn ssh_session(key: &str, door: &std::path::Path) -> Result<(), Failure> {
     ssh::session(key, door)
 }

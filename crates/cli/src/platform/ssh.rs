@@ -1,5 +1,5 @@
 //! Code over ssh: each connection is handed to the system's own ssh server, which lets in whoever has a registered key, and
-//! runs nothing but this program's `ssh-session`.
+//! runs nothing but this program's `ssh session`.
 //!
 //! As root the server runs in a mount namespace with accounts of its own: the machine's have no part in it, and its account
 //! owns nothing.
@@ -129,7 +129,7 @@ fn hand_over(data: &Path, stream: TcpStream) -> io::Result<()> {
     let log = OpenOptions::new().create(true).append(true).open(data.join("logs/ssh.log"))?;
     let (input, output): (OwnedFd, OwnedFd) = (stream.try_clone()?.into(), stream.into());
     let mut command = Command::new("/proc/self/exe");
-    command.arg0("mainyard").arg("--data").arg(data).arg("ssh-connection");
+    command.arg0("mainyard").arg("--data").arg(data).args(["ssh", "connection"]);
     command.env_clear().stdin(input).stdout(output).stderr(log);
     command.spawn()?.wait().map(drop)
 }
@@ -176,7 +176,7 @@ fn in_folder(place: &DataDir, keys: &str) -> io::Result<PathBuf> {
     let dir = place.file("ssh");
     let quoted = |path: &Path| format!("'{}'", path.display());
     let session =
-        format!("{} ssh-session --door {}", quoted(&std::env::current_exe()?), quoted(&door(place)));
+        format!("{} ssh session --door {}", quoted(&std::env::current_exe()?), quoted(&door(place)));
     let (authorized_keys, config) = (dir.join("authorized_keys"), dir.join("config"));
     write(&authorized_keys, &authorized(keys, &session), 0o600)?;
     let (key, user) = (key_file(place), user());
@@ -192,12 +192,12 @@ fn in_folder(place: &DataDir, keys: &str) -> io::Result<PathBuf> {
 /// As root: a mount namespace with accounts of its own, and in it this program and the way to control.
 fn in_namespace(place: &DataDir, keys: &str, account: u32, server: u32) -> io::Result<PathBuf> {
     let host_key = std::fs::read_to_string(key_file(place))?;
-    // Opened before anything is hidden by what is mounted here.
-    let path_only = |path: &Path| OpenOptions::new().read(true).custom_flags(libc::O_PATH).open(path);
-    let (program, door) = (path_only(&std::env::current_exe()?)?, path_only(&door(place))?);
     // SAFETY: no memory is involved.
     check(unsafe { libc::unshare(libc::CLONE_NEWNS) })?;
     mount(Path::new("none"), Path::new("/"), "", libc::MS_REC | libc::MS_PRIVATE)?;
+    // Opened in this namespace, and before anything is hidden by what is mounted here.
+    let path_only = |path: &Path| OpenOptions::new().read(true).custom_flags(libc::O_PATH).open(path);
+    let (program, door) = (path_only(&std::env::current_exe()?)?, path_only(&door(place))?);
     mount(Path::new("tmpfs"), Path::new("/run"), "tmpfs", libc::MS_NOSUID | libc::MS_NODEV)?;
     let own = Path::new(OWN);
     for dir in [Path::new("/run/sshd"), own] {
@@ -222,7 +222,7 @@ fn in_namespace(place: &DataDir, keys: &str, account: u32, server: u32) -> io::R
         mount(&file, &Path::new("/etc").join(name), "", libc::MS_BIND)?;
     }
     write(&own.join("host_key"), &host_key, 0o600)?;
-    let session = format!("{OWN}/session ssh-session --door {OWN}/door");
+    let session = format!("{OWN}/session ssh session --door {OWN}/door");
     write(&own.join("authorized_keys"), &authorized(keys, &session), 0o644)?;
     let config = own.join("config");
     let text = format!(
@@ -287,8 +287,8 @@ mod tests {
     fn a_key_gets_its_command_and_nothing_else() {
         let lines = authorized(
             "SHA256:a+b/c ssh-ed25519 AAAA\nSHA256:\"x ssh-rsa BBBB\nnonsense\n",
-            "/run/x ssh-session",
+            "/run/x ssh session",
         );
-        assert_eq!(lines, "restrict,command=\"/run/x ssh-session SHA256:a+b/c\" ssh-ed25519 AAAA\n");
+        assert_eq!(lines, "restrict,command=\"/run/x ssh session SHA256:a+b/c\" ssh-ed25519 AAAA\n");
     }
 }

@@ -19,7 +19,7 @@ fn commit(forge: &Repository, files: &[(&str, &str)]) -> String {
 fn recipe(name: &str, step: &str) -> String {
     format!(
         "[image]\nname = \"lockers/{name}\"\ncommand = [\"/bin/sh\", \"/app/start\"]\n[part.run]\nbase = \"bases/shell:1\"\n\
-         steps = [{{ run = \"{step}\" }}, {{ take = [\"{name}/start\"], to = \"/app/start\" }}]\n"
+         steps = [{{ run = \"{step}\" }}, {{ take = [\"start\"], to = \"/app/start\" }}]\n"
     )
 }
 
@@ -54,13 +54,12 @@ fn each_commit_is_built_and_what_declares_it_follows() {
     let declaration = platform.dir.path().join("mainyard.toml");
     fs::write(&declaration, DECLARATION).expect("written");
     let file = declaration.display().to_string();
-    let early = platform.run(&["declare", &file, "--in", "staging"]);
-    assert!(early.code == 1 && early.err.contains("no source of this name holds code"), "{early:?}");
     let url = format!("file://{folder}/code");
     let add =
         ["source", "add", "staging/lockers-code", &url, "--code", "--paths", "api/**", "--look-every", "1s"];
     platform.ok(&add);
-    // What was declared before anything was built goes on by itself.
+    // It is declared while the first build goes on, and waits for it.
+    platform.ok(&["declare", &file, "--in", "staging", "--no-wait"]);
     platform.workload("staging/api", |it| it["state"] == "steady");
     let stands = |commit: &str| {
         let own = commit.to_owned();

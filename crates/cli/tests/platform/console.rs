@@ -74,3 +74,40 @@ fn a_person_sees_scales_deploys_and_goes_back() {
     let workload = platform.workload("staging/locker-api", |w| w["state"] == "steady" && w["release"] == 3);
     assert_eq!(workload["wanted"], 5);
 }
+
+#[test]
+fn a_person_goes_from_no_code_to_an_open_address() {
+    let platform = Platform::start(true);
+    let browser = Browser::start();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+    runtime.block_on(async {
+        let client = browser.open().await;
+        client.goto(platform.ok(&["sign-in"]).trim()).await.expect("opened");
+        wait_for_text(&client, "needs you").await;
+        let base = format!("http://{}", platform.api);
+        client.goto(&format!("{base}/staging/-/builds")).await.expect("opened");
+        press(&client, "From code to an address").await;
+        let field = wait_for(&client, "[role=dialog] input[placeholder=survey]").await;
+        field.send_keys("opening-hours").await.expect("typed");
+        // The platform says what is missing, and how it is made.
+        wait_for_text(&client, "mainyard image base bases/python:3 --packages python3,dash,coreutils").await;
+        platform.ok(&["image", "base", "bases/python:3", "--packages", "python3,dash,coreutils"]);
+        client.goto(&format!("{base}/staging/-/builds?act=new-code")).await.expect("opened");
+        let field = wait_for(&client, "[role=dialog] input[placeholder=survey]").await;
+        field.send_keys("opening-hours").await.expect("typed");
+        // Every file can be read before it is written.
+        press_in_dialog(&client, "index.html").await;
+        wait_for_text(&client, "<h1>Hello from opening-hours.</h1>").await;
+        press_in_dialog(&client, "mainyard.toml").await;
+        wait_for_text(&client, "[workload.opening-hours]").await;
+        press_in_dialog(&client, "Make it").await;
+        wait_for_text(&client, "http://opening-hours.staging.").await;
+        client.close().await.expect("closed");
+    });
+    platform.workload("staging/opening-hours", |w| w["state"] == "steady");
+    let shown = platform.ok(&["code", "show", "staging/opening-hours", "--json"]);
+    let shown: serde_json::Value = serde_json::from_str(&shown).expect("JSON");
+    let address = shown["addresses"][0].as_str().expect("an address").trim_start_matches("http://");
+    let host = address.split(':').next().expect("a host");
+    assert!(platform.get(host, "/").text().contains("Hello from opening-hours."), "{shown}");
+}

@@ -64,6 +64,7 @@ fn every_page_passes_the_accessibility_engine_in_light_dark_and_narrow() {
             ("/staging?act=add-workload", "The file that is declared"),
             ("/staging/-/images", "lockers/locker-api:1.5.0"),
             ("/staging/-/builds", "Nothing was built yet"),
+            ("/staging/-/builds?act=new-code", "recipe.toml"),
             ("/staging/-/requests", "Answered by"),
             ("/staging/-/usage", "Ended for memory"),
             ("/staging/-/secrets", "lockers-db-password"),

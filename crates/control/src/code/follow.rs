@@ -108,14 +108,25 @@ pub(super) async fn tell_build(control: &Shared, number: u64, output: &Output) -
     Some(view.build.clone())
 }
 
+/// A commit, in a line.
+pub(super) fn header(target: &Target, delivery: &Delivery) -> String {
+    let short: String = delivery.commit.chars().take(12).collect();
+    format!("{target}: {short}, {}", visible_lines(&delivery.subject))
+}
+
 /// Lets the client read along with a commit, until it is rolled out or has ended otherwise.
-pub(super) async fn tell_delivery(control: &Shared, target: &Target, commit: &str, output: &Output) {
-    let short: String = commit.chars().take(12).collect();
+pub(super) async fn tell_delivery(
+    control: &Shared,
+    target: &Target,
+    commit: &str,
+    told_builds: bool,
+    output: &Output,
+) {
     let Some(delivery) = delivery_of(control, target, commit).await else { return };
-    if !delivery.state.has_ended() {
-        output.say(&format!("{target}: {short}, {}", visible_lines(&delivery.subject))).await;
+    if !told_builds && !delivery.state.has_ended() {
+        output.say(&header(target, &delivery)).await;
     }
-    for build in &delivery.builds {
+    for build in delivery.builds.iter().filter(|_| !told_builds) {
         tell_build(control, *build, output).await;
     }
     let Some(delivery) = until_ended(control, target, commit, output).await else { return };

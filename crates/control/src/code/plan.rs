@@ -58,6 +58,12 @@ fn plan(
     }
     let is_run = |recipe: &Recipe| declaration.as_deref().is_none_or(|text| runs(text, &recipe.image.name));
     let (recipes, others): (Vec<_>, Vec<_>) = recipes.into_iter().partition(|(_, recipe)| is_run(recipe));
+    if let (true, Some((folder, recipe))) = (recipes.is_empty(), others.first()) {
+        let (file, image) = (file_in(folder), &recipe.image.name);
+        return Err(format!(
+            "no workload of {DECLARATION} runs {image}, which {file} makes; give one image = \"{image}:0\" (the tag is filled in)"
+        ));
+    }
     let note = |(folder, recipe): &(String, Recipe)| {
         let (file, image) = (file_in(folder), &recipe.image.name);
         format!("{file} is not built: no workload of {DECLARATION} runs {image}")

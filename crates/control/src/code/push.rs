@@ -6,7 +6,7 @@ use mainyard_core::model::Target;
 use mainyard_git::hosting::{Incoming, PushError, PushRequest, RefUpdate, Repository, read_request, report};
 use tokio::io::{AsyncRead, AsyncReadExt};
 
-use super::follow::{Output, tell_build, tell_delivery};
+use super::follow::{Output, header, tell_build, tell_delivery};
 use super::plan::of_commit;
 use super::repositories::{self, Kept, opened, publish};
 use crate::builds::{CommitTree, NewBuild, Shared, cancel_build, words_of};
@@ -73,6 +73,8 @@ struct Outcome {
     refs: Vec<(String, Result<(), String>)>,
     has_bands: bool,
     output: Output,
+    /// The builds were read along with already.
+    told_builds: bool,
 }
 
 impl Outcome {
@@ -96,7 +98,8 @@ pub(super) async fn finish(control: Shared, pusher: Pusher, taken: TakenPush, ou
     }
     output.shows_progress(request.has_bands);
     let refs = request.updates.iter().map(|update| (update.name.clone(), Ok(()))).collect();
-    let mut outcome = Outcome { refs, has_bands: request.has_bands, output: output.clone() };
+    let (has_bands, told_builds) = (request.has_bands, false);
+    let mut outcome = Outcome { refs, has_bands, output: output.clone(), told_builds };
     let incoming = match incoming {
         Ok(incoming) => incoming,
         Err(words) => {
@@ -110,7 +113,7 @@ pub(super) async fn finish(control: Shared, pusher: Pusher, taken: TakenPush, ou
         Ok(delivery) => {
             outcome.send(Ok(())).await;
             if let Some(commit) = delivery {
-                tell_delivery(&control, &pusher.target, &commit, &output).await;
+                tell_delivery(&control, &pusher.target, &commit, outcome.told_builds, &output).await;
             }
         }
         Err(problem) => {
@@ -130,7 +133,7 @@ pub(super) async fn take_first(
     output: Output,
 ) -> Result<(), Problem> {
     let refs = vec![(update.name.clone(), Ok(()))];
-    let mut outcome = Outcome { refs, has_bands: false, output };
+    let mut outcome = Outcome { refs, has_bands: false, output, told_builds: false };
     decide(control, pusher, &[update], incoming, &mut outcome).await?;
     match outcome.refs.pop() {
         Some((_, Err(because))) => Err(Problem::conflict(because)),
@@ -281,6 +284,8 @@ async fn begin_delivery(
     delivery.builds = builds.iter().map(|build| build.number).collect();
     delivery.declaration.clone_from(&plan.declaration);
     if plan.must_build() {
+        outcome.told_builds = true;
+        outcome.output.say(&header(&pusher.target, &delivery)).await;
         let mut ended = Vec::new();
         for build in &builds {
             ended.push(tell_build(control, build.number, &outcome.output).await);

@@ -1,5 +1,5 @@
 //! Clone, fetch and push over ssh. The system's ssh server lets members in by their keys, and runs this client's
-//! `ssh-session` for them; that calls here, over a socket that only its account reaches.
+//! `ssh session` for them; that calls here, over a socket that only its account reaches.
 
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::path::{Path, PathBuf};

@@ -342,7 +342,7 @@ impl<'f> Repository<'f> {
     pub fn upload(&self, protocol: &str, stateless: bool, advertise: bool) -> Result<Child, Error> {
         let mut words = vec!["-c", "uploadpack.allowFilter=true", "upload-pack", "--strict"];
         words.extend(stateless.then_some("--stateless-rpc"));
-        words.extend(advertise.then_some("--http-backend-info-refs"));
+        words.extend(advertise.then_some("--advertise-refs"));
         words.push(".");
         let protocol = if matches!(protocol, "version=2" | "version=1") { protocol } else { "" };
         self.fence.spawn(&self.dir, &words, &[("GIT_PROTOCOL", protocol.into())])
