@@ -224,6 +224,10 @@ fn spawn_tasks(control: &web::Data<Control>) {
     actix_web::rt::spawn(builds::carry_out_builds(control.clone()));
     actix_web::rt::spawn(code::deliver_all(control.clone()));
     actix_web::rt::spawn(sources::follow_builds(control.clone()));
+    if let Some(host) = control.ssh.clone() {
+        actix_web::rt::spawn(code::serve_sessions(control.clone(), host.door));
+        actix_web::rt::spawn(code::keep_keys(control.clone()));
+    }
 }
 
 /// Serves until SIGTERM comes.
@@ -278,7 +282,7 @@ async fn serve(config: Config) -> Result<(), Error> {
         open_streams: open_streams::OpenStreams::default(),
         follower: sources::Follower::new(fence),
         code: code::CodeHost::new(code_fence),
-        ssh: config.ssh.clone(),
+        ssh: config.ssh,
         instance: config.instance,
         tls: config.tls.is_some(),
         hosts,
@@ -291,10 +295,6 @@ async fn serve(config: Config) -> Result<(), Error> {
         reserved_ports,
     });
     spawn_tasks(&control);
-    if let Some(host) = config.ssh {
-        actix_web::rt::spawn(code::serve_sessions(control.clone(), host.door));
-        actix_web::rt::spawn(code::keep_keys(control.clone()));
-    }
     actix_web::rt::spawn(sessions::follow_client_token(record.clone(), config.client_token, config.member));
     let server = HttpServer::new(move || {
         App::new()

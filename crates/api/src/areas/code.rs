@@ -27,6 +27,7 @@ operations! {
     MakeCode: Post "/api/v1/environments/{environment}/code/{name}" {
         caller: Person, path: OfTarget, query: NoQuery, body: JsonBody<NewCode>, limits: Limits::SMALL,
         answer: JsonAnswer<CodeView>, problems: [NotFound, Conflict],
+        example: r#"{"like": "python"}"#,
     }
     /// Removes a repository of code with its history. What it declared stays.
     RemoveCode: Delete "/api/v1/environments/{environment}/code/{name}" {

@@ -18,6 +18,7 @@ operations! {
     AddSshKey: Post "/api/v1/ssh-keys" {
         caller: Person, path: NoPath, query: NoQuery, body: JsonBody<NewSshKey>, limits: Limits::SMALL,
         answer: NoContent, problems: [Conflict],
+        example: r#"{"name": "laptop", "key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f"}"#,
     }
     /// Removes a key of the caller. It lets nobody in from then on.
     RemoveSshKey: Delete "/api/v1/ssh-keys/{name}" {

@@ -67,10 +67,12 @@ fn path(operation: &Described) -> String {
         path if path.contains("/certificates/") => "wild",
         path if path.contains("/applications/") => "lockers",
         path if path.contains("/sources/") => "lockers",
+        path if path.contains("/code/") => "survey",
+        path if path.contains("/ssh-keys/") => "laptop",
         _ => "locker-api",
     };
     let path = operation.path.replace("{environment}", "staging").replace("{name}", name);
-    path.replace("{id}", "nothing").replace("{build}", "1")
+    path.replace("{id}", "nothing").replace("{build}", "1").replace("{like}", "program")
 }
 
 /// A query that is taken: what must be there, and a forecast where one can be asked for.
@@ -85,6 +87,7 @@ fn query(operation: &Described, contract: &Contract) -> String {
         "image" => Some("image=lockers/locker-api:1.5.0".to_owned()),
         "other" => Some("other=lockers/locker-api:1.4.0".to_owned()),
         "repository" if parameter["required"] == true => Some("repository=lockers/locker-api".to_owned()),
+        "name" if parameter["required"] == true => Some("name=survey".to_owned()),
         "keep" => Some("keep=100".to_owned()),
         "from" if parameter["required"] == true => Some("from=staging/locker-api@1".to_owned()),
         "to" => Some("to=staging/locker-api@1".to_owned()),

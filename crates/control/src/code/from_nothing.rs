@@ -9,9 +9,9 @@ use mainyard_core::suggestions::did_you_mean;
 use mainyard_git::hosting::{self, NONE, RefUpdate, Repository};
 
 use super::follow::Output;
-use super::operations::view;
 use super::push::{Pusher, take_first};
 use super::repositories;
+use super::view::view;
 use crate::agent_api::decides;
 use crate::operations::Call;
 use crate::problem::of_record;

@@ -14,6 +14,7 @@ mod plan;
 mod push;
 mod repositories;
 mod ssh_session;
+mod view;
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};

@@ -1,11 +1,9 @@
 //! Repositories of code over the API.
 
 use mainyard_api::{CodeView, ListCode, Problem, RemoveCode, ShowCode};
-use mainyard_builds::{CodeRepository, DeliveryState};
 
-use super::follow::addresses;
-use super::{from_nothing, keys, path_of, repositories};
-use crate::Control;
+use super::view::view;
+use super::{from_nothing, keys, repositories};
 use crate::agent_api::decides;
 use crate::operations::{Call, Operations};
 use crate::problem::of_record;
@@ -13,19 +11,6 @@ use crate::problem::of_record;
 pub(crate) fn operations(to: &mut Operations) {
     to.mount(list).mount(show).mount(remove).mount(from_nothing::preview).mount(from_nothing::make);
     to.mount(keys::list).mount(keys::add).mount(keys::remove);
-}
-
-/// A repository as it is shown.
-pub(super) async fn view(control: &Control, repository: CodeRepository) -> CodeView {
-    let published = control.leader.published.read().await;
-    let target = &repository.target;
-    let delivery = repository.delivery.as_ref().filter(|it| it.state == DeliveryState::Declared);
-    let addresses = delivery.map(|delivery| addresses(control, &published.0, target, delivery));
-    let addresses = addresses.unwrap_or_default().into_iter().collect();
-    let path = path_of(target);
-    let ssh = control.ssh.as_ref();
-    let ssh = ssh.map(|host| format!("{}/{}/{}", host.address, target.environment, target.name));
-    CodeView { path, ssh, addresses, repository }
 }
 
 async fn list(call: Call<ListCode>) -> Result<Vec<CodeView>, Problem> {

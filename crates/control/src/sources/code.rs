@@ -11,7 +11,7 @@ use mainyard_core::model::{
 };
 use mainyard_git::hosting::Repository;
 
-use super::polling::PLATFORM;
+use super::PLATFORM;
 use crate::Control;
 use crate::builds::{CommitTree, NewBuild, known, words_of};
 use crate::pulls::deploy_moved;

@@ -15,6 +15,9 @@ pub(crate) use polling::{Follower, follow_all};
 
 use crate::operations::Operations;
 
+/// Who does what nobody asked for.
+const PLATFORM: &str = "platform";
+
 /// The operations.
 pub(crate) fn operations(to: &mut Operations) {
     to.mount(commands::list)

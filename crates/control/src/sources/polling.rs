@@ -13,6 +13,7 @@ use mainyard_core::record::State;
 use mainyard_git::{Access, Credential, Fence, Look};
 use tokio::sync::{Notify, Semaphore};
 
+use super::PLATFORM;
 use super::code::build_newest;
 use super::lookup::source;
 use tracing::Instrument;
@@ -23,9 +24,6 @@ use crate::Control;
 const AT_ONCE: usize = 4;
 /// How often it is seen what is due.
 const TICK: Duration = Duration::from_millis(200);
-
-/// The sources with a look of their own under way.
-pub(super) const PLATFORM: &str = "platform";
 
 /// Deliveries that are remembered.
 const DELIVERIES: usize = 2_000;

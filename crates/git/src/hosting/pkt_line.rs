@@ -43,7 +43,10 @@ pub async fn read(from: &mut (impl AsyncRead + Unpin)) -> io::Result<Option<Vec<
     let invalid = |words: String| io::Error::new(io::ErrorKind::InvalidData, words);
     let mut length = [0; 4];
     from.read_exact(&mut length).await?;
-    let length = std::str::from_utf8(&length).ok().and_then(|text| usize::from_str_radix(text, 16).ok());
+    // A number may be read with a sign; a length has none.
+    let digits = length.iter().all(u8::is_ascii_hexdigit);
+    let length = std::str::from_utf8(&length).ok().filter(|_| digits);
+    let length = length.and_then(|text| usize::from_str_radix(text, 16).ok());
     match length {
         Some(0) => Ok(None),
         Some(length @ 4..) if length - 4 <= LONGEST => {
