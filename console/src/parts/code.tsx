@@ -34,6 +34,7 @@ export function Code({ environment }: { environment: string }) {
     <Card title="Code that lives here" className="mb-4" aside={<NewCode environment={environment} />}>
       {error !== null && <Trouble cause={error} />}
       {data !== undefined && here.length === 0 && <Nothing>No code was pushed to {environment} yet. Begin with new code, or let a repository of yours push: <Command words={`mainyard code connect ${environment}/NAME`} /></Nothing>}
+      {here.length > 0 && <p className="mb-3 text-soft">Clone one, change a line, and push: <Command words={`mainyard code clone ${environment}/${here[0]?.target.name ?? 'NAME'}`} /></p>}
       {here.length > 0 && <Table label={`Code in ${environment}`} columns={columns} rows={here} name={(each) => each.target.name} />}
     </Card>
   )
@@ -42,11 +43,9 @@ export function Code({ environment }: { environment: string }) {
 const columns: Column<CodeView>[] = [
   { head: 'Code', names: true, by: (each) => each.target.name, cell: (each) => each.target.name },
   { head: 'Newest commit', breaks: true, cell: (each) => <Newest view={each} /> },
-  { head: 'State', by: (each) => each.delivery?.state ?? '', cell: (each) => <State view={each} /> },
+  { head: 'State', breaks: true, by: (each) => each.delivery?.state ?? '', cell: (each) => <State view={each} /> },
   { head: 'Builds', cell: (each) => <Builds view={each} /> },
-  { head: 'Says', breaks: true, cell: (each) => <span className="whitespace-pre-line">{each.delivery?.says}</span> },
   { head: 'Reached at', breaks: true, cell: (each) => <Addresses view={each} /> },
-  { head: 'Clone it', cell: (each) => <Command words={`mainyard code clone ${each.target.environment}/${each.target.name}`} /> },
 ]
 
 function Newest({ view }: { view: CodeView }) {
@@ -59,7 +58,7 @@ function State({ view }: { view: CodeView }) {
   const state = view.delivery?.state
   if (state === undefined) return null
   const tone = { building: 'text-moving', failed: 'text-fault', declared: '', built: '', replaced: 'text-soft' }[state]
-  return <span className={`font-medium ${tone}`}>{state}</span>
+  return <><span className={`font-medium ${tone}`}>{state}</span> <span className="whitespace-pre-line text-soft">{view.delivery?.says}</span></>
 }
 
 function Builds({ view }: { view: CodeView }) {
@@ -70,7 +69,7 @@ function Builds({ view }: { view: CodeView }) {
 
 /** The addresses of what a repository declares. */
 function Addresses({ view }: { view: CodeView }) {
-  return view.addresses.map((address) => <a key={address} className="block underline" href={address} target="_blank" rel="noreferrer">{address}</a>)
+  return view.addresses.map((address) => <a key={address} className="block underline" href={address} target="_blank" rel="noreferrer">{address.replace('http://', '')}</a>)
 }
 
 /** From nothing to an open address: a kind, a name, the files to read, and a first commit that is built and rolled out. */
@@ -94,7 +93,7 @@ function NewCode({ environment }: { environment: string }) {
     <Act
       trigger={<Button>From code to an address</Button>} name="new-code" title={`New code in ${environment}`}
       about={`A repository with these files is made here, built and rolled out${like === 'program' ? '' : `; it opens at ${name || 'NAME'}.${domain}`}. Clone it then, and push what you change.`}
-      command={`mainyard new ${name || 'NAME'} --like ${like}`} act="Make it" disabled={!named || data?.base_missing != null} run={make}
+      command={`mainyard new ${name || 'NAME'} --like ${like} && mainyard send ${name || 'NAME'} --in ${environment}`} act="Make it" disabled={!named || data?.base_missing != null} run={make}
     >
       <ChoiceField words="Kind" name="kind" className="mt-4" value={like} onChange={(next) => { setLike(next); setShown(0) }} options={KINDS} />
       <label className="mt-3 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="survey" autoFocus /></label>

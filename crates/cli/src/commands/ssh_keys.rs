@@ -26,6 +26,8 @@ pub(super) async fn run(client: &Client, what: KeyCommand) -> Result<(), Failure
 }
 
 async fn add(client: &Client, name: &str, file: Option<&Path>) -> Result<(), Failure> {
+    // A platform that is away is told of before anything about the file.
+    client.ask::<ListSshKeys>(NoPath {}, NoQuery {}).await?;
     let key = match file {
         Some(file) => std::fs::read_to_string(file)
             .map_err(|error| Failure::usage(format!("cannot read {}: {error}", file.display())))?,

@@ -101,7 +101,7 @@ fn a_person_goes_from_no_code_to_an_open_address() {
         press_in_dialog(&client, "mainyard.toml").await;
         wait_for_text(&client, "[workload.opening-hours]").await;
         press_in_dialog(&client, "Make it").await;
-        wait_for_text(&client, "http://opening-hours.staging.").await;
+        wait_for(&client, "a[href^='http://opening-hours.staging.']").await;
         client.close().await.expect("closed");
     });
     platform.workload("staging/opening-hours", |w| w["state"] == "steady");

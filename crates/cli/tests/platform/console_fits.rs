@@ -70,7 +70,7 @@ fn fill(platform: &Platform) {
     platform.ok(&["deploy", "staging/locker-api", "--image", "lockers/locker-api:1.5.0"]);
     platform.ok(&["deploy", &target, "--set", "ANOTHER_SETTING_WITH_A_LONG_NAME=of-a-long-value-too"]);
     platform.ok(&["hold", &target, "--because", sentence.trim()]);
-    let code = platform.data().join("code");
+    let code = platform.dir.path().join("long-code");
     std::fs::create_dir(&code).expect("a folder");
     let words = format!("echo {}", "a-long-command-without-any-room-to-break-".repeat(4));
     let recipe = format!(

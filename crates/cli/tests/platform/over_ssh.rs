@@ -104,7 +104,7 @@ fn a_registered_key_clones_and_pushes_and_does_nothing_else() {
         assert!(pushed.status.success(), "{}", said(&pushed));
     }
     let unknown = door.git(&code, &own, &["push", &door.url("form").replace("staging", "stagin"), "main"]);
-    assert!(said(&unknown).contains("did you mean staging?"), "{}", said(&unknown));
+    assert!(said(&unknown).contains("did you mean `staging`?"), "{}", said(&unknown));
     for words in
         [vec!["id"], vec![], vec!["git-upload-pack", "/etc"], vec!["git-upload-archive '/staging/form'"]]
     {

@@ -146,8 +146,9 @@ impl<'f> Repository<'f> {
         }
         run(&["update-index", "--add", "--index-info"], entries.as_bytes()).await?;
         let tree = run(&["write-tree"], b"").await?;
-        let name = format!("user.name={}", by.replace(['<', '>', '\n'], ""));
-        let words = ["-c", &name, "commit-tree", &tree, "-F", "-"];
+        let by = by.replace(['<', '>', '\n', ' '], "");
+        let (name, address) = (format!("user.name={by}"), format!("user.email={by}@localhost"));
+        let words = ["-c", &name, "-c", &address, "commit-tree", &tree, "-F", "-"];
         let commit = run(&words, message.as_bytes()).await?;
         // As one pack, which becomes part of the repository like any other.
         let base = incoming.dir.path().join("pack/pack");
