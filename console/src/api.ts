@@ -72,6 +72,7 @@ export const pruneImages = (keep: number, older_than: number, forecast: boolean)
 /** Images that nodes fetch now, with how far they are. */
 export const fetches = () => answer(client.GET('/api/v1/images/fetches'))
 export const storage = () => answer(client.GET('/api/v1/images/storage'))
+export const addRegistry = (registry: string, body: Body<'NewRegistry'>, forecast = false) => answer(client.PUT('/api/v1/registries/{registry}', { params: { path: { registry }, query: { forecast } }, body }))
 export const registries = () => answer(client.GET('/api/v1/registries'))
 export const pulls = () => answer(client.GET('/api/v1/images/pulls'))
 /** What an image says of itself. */

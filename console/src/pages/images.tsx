@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useSearchParams } from 'react-router'
+import { Link, useParams, useSearchParams } from 'react-router'
 
 import { image as detailsOf, images } from '../api'
 import type { ImageDetails, ImageEntry } from '../model'
@@ -79,9 +79,15 @@ function AllAbout({ of }: { of: ImageDetails }) {
           <div key={head} className="contents"><dt className="text-soft">{head}</dt><dd className="figures text-xs wrap-anywhere">{words}</dd></div>
         ))}
       </dl>
+      {of.build != null && <p className="mb-3">It was made by <BuildLink number={of.build} />{of.commit != null && <> of commit <span className="figures text-xs">{of.commit.slice(0, 12)}</span></>}.</p>}
       <Table label={`Layers of ${of.image}`} columns={layers} rows={of.layers_in_order} name={(layer) => layer.digest} />
     </>
   )
+}
+
+function BuildLink({ number }: { number: number }) {
+  const { environment = '' } = useParams()
+  return <Link className="underline" to={`/${environment}/-/builds?build=${number}`}>build {number}</Link>
 }
 
 const layers: Column<ImageDetails['layers_in_order'][number]>[] = [

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 
-import { compareImages, pruneImages, pulls, registries, storage } from '../api'
+import { addRegistry, compareImages, pruneImages, pulls, registries, storage } from '../api'
 import type { Attachment, ImageEntry, PullProgress, RegistryEntry, RepositoryStorage } from '../model'
 import { asOf } from '../moment'
 import { size } from '../view'
@@ -127,6 +127,30 @@ const pulled: Column<PullProgress>[] = [
   { head: 'Why', breaks: true, cell: (each) => each.reason?.sentence ?? '' },
 ]
 
+const NAME = /^[a-z](-?[a-z0-9])*$/
+
+/** Adds a registry that images may be pulled from. */
+function NewRegistry() {
+  const [name, setName] = useState('')
+  const [host, setHost] = useState('')
+  const [user, setUser] = useState('')
+  const [password, setPassword] = useState('')
+  const body = { host, ...(user === '' ? {} : { user, password }) }
+  return (
+    <Act
+      name="add-registry" trigger={<Button>Add a registry</Button>} title="A registry outside"
+      about="Images of it are pulled when they are needed. The password is sealed, and never shown."
+      command={`mainyard registry add ${name || 'NAME'} --host ${host || 'HOST'}${user === '' ? '' : ` --user ${user} < password`}`}
+      act="Add it" disabled={!NAME.test(name) || host === ''} run={() => addRegistry(name, body)} look={() => addRegistry(name, body, true)}
+    >
+      <label className="mt-4 block">Name<input required value={name} onChange={(event) => { setName(event.target.value) }} className={field} placeholder="forge" autoFocus /></label>
+      <label className="mt-3 block">Host<input required value={host} onChange={(event) => { setHost(event.target.value) }} className={`${field} figures`} placeholder="registry.forge.example" /></label>
+      <label className="mt-3 block">User<input value={user} onChange={(event) => { setUser(event.target.value) }} className={field} placeholder="none" autoComplete="off" /></label>
+      <label className="mt-3 block">Password or token<input type="password" value={password} disabled={user === ''} onChange={(event) => { setPassword(event.target.value) }} className={field} autoComplete="new-password" /></label>
+    </Act>
+  )
+}
+
 /** Registries outside, and what is pulled from them. */
 export function Outside() {
   const known = useQuery({ queryKey: ['registries'], queryFn: registries, enabled: asOf === null, refetchInterval: 30_000 })
@@ -135,7 +159,7 @@ export function Outside() {
   if (known.data === undefined) return null
   return (
     <div className="mt-6">
-      <h2 className="mb-2 font-semibold">Registries outside</h2>
+      <div className="mb-2 flex flex-wrap items-center gap-3"><h2 className="grow font-semibold">Registries outside</h2><NewRegistry /></div>
       {known.data.length === 0
         ? <Nothing><p className="mb-2">Images can come from a registry that you have already. To add it:</p><Command words="mainyard registry add forge --host registry.forge.example" /></Nothing>
         : <Table label="Registries outside" columns={outside} rows={known.data} name={(each) => each.name} />}

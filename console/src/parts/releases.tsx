@@ -30,7 +30,7 @@ export function ReleasesCard({ row }: { row: Row }) {
                     {wanted && <span className="font-normal text-soft"> now</span>}
                   </th>
                   <td className="pr-2"><Hint words={rollout?.verdict}><span tabIndex={rollout?.verdict === undefined || rollout.verdict === null ? undefined : 0}><Badge of={signal} word={state} /></span></Hint></td>
-                  <td className="figures pr-2 text-xs">{tag(release.spec.image)}</td>
+                  <td className="figures pr-2 text-xs"><Link className="hover:underline" to={`/${release.workload.environment}/-/images?image=${encodeURIComponent(release.spec.image)}`}>{tag(release.spec.image)}</Link></td>
                   <td className="pr-2">{moment(release.origin.at)} <span className="text-soft">{release.origin.by}{release.origin.commit !== undefined && <> from <Link className="figures text-xs hover:underline" to={`/${release.workload.environment}/-/sources?commit=${release.origin.commit}`}>{release.origin.commit.slice(0, 9)}</Link></>}</span></td>
                   <td className="py-1.5 text-right whitespace-nowrap">
                     <span className="inline-flex items-center gap-2.5">

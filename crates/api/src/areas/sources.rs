@@ -1,5 +1,6 @@
 //! Sources: folders of Git repositories that environments follow.
 
+use mainyard_builds::BuildView;
 use mainyard_core::cluster::NewSource;
 use mainyard_core::commands::{
     CaughtUp, SourceAdded, SourceChanged, SourceHeld, SourceRemoved, SourceResumed,
@@ -48,6 +49,12 @@ operations! {
     LookAtSource: Post "/api/v1/environments/{environment}/sources/{name}/look" {
         caller: Person, path: OfTarget, query: NoQuery, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<LookOutcome>, problems: [NotFound],
+    }
+    /// Builds the code of a source at a commit, also at one that was built before.
+    BuildSource: Post "/api/v1/environments/{environment}/sources/{name}/build" {
+        caller: Person, path: OfTarget, query: NoQuery, body: JsonBody<NewSourceBuild>, limits: Limits::SMALL,
+        answer: JsonAnswer<Vec<BuildView>>, problems: [NotFound, Conflict],
+        example: r#"{"at": "4f2a9c1"}"#,
     }
     /// Compares what Git says, what is declared here, and what runs.
     CompareSource: Get "/api/v1/environments/{environment}/sources/{name}/compare" {
@@ -184,4 +191,14 @@ pub struct WrittenCommit {
     /// The release that was tested, of a promotion.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tested: Option<ReleaseNumber>,
+}
+
+/// The commit to be built.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewSourceBuild {
+    /// A commit that the source knows, by its first digits; the newest by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 4, max = 64))]
+    pub at: Option<String>,
 }

@@ -64,6 +64,7 @@ fn what_changes_something_may_be_refused_as_things_are_and_can_be_looked_at_firs
         "CheckRegistry",
         "PullImage",
         "CancelBuild",
+        "BuildSource",
         "MakeCode",
         "RemoveCode",
         "AddSshKey",

@@ -182,6 +182,18 @@ pub(crate) enum SourceCommand {
         /// The source, as environment/name.
         source: String,
     },
+    /// Build the code of a source at a commit, also at one that was built before.
+    #[command(after_help = "Example:\n  mainyard source build staging/lockers-code --at 3f2a1c9")]
+    Build {
+        /// The source, as environment/name.
+        source: String,
+        /// A commit; the newest by default.
+        #[arg(long, value_name = "COMMIT")]
+        at: Option<String>,
+        /// Come back at once.
+        #[arg(long)]
+        no_wait: bool,
+    },
     /// Make the environment like a commit.
     #[command(
         after_help = "Example:\n  mainyard source catch-up staging/lockers --forecast\n  mainyard source catch-up staging/lockers\n  mainyard source catch-up staging/lockers --to 3f2a1c9"

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use comfy_table::Cell;
 use mainyard_api::{
-    CatchUpWithSource, ChangeSource, CompareSource, HoldSource, ListSources, LookAtSource, LookOutcome,
-    NewCatchUp, NewHold, NewPromotionInGit, NewWriteBack, NoPath, NoQuery, OfTarget, PromoteInGit,
+    BuildSource, CatchUpWithSource, ChangeSource, CompareSource, HoldSource, ListSources, LookAtSource, LookOutcome,
+    NewCatchUp, NewHold, NewPromotionInGit, NewSourceBuild, NewWriteBack, NoPath, NoQuery, OfTarget, PromoteInGit,
     RemoveSource, ResumeSource, ShowSource, SourceDifferences, WrittenCommit,
 };
 use mainyard_core::cluster::NewSource;
@@ -19,7 +19,7 @@ use mainyard_core::untrusted_text::visible;
 use serde_json::json;
 
 use super::change_list::print_lines;
-use super::{forecast, parse_name, parse_target};
+use super::{builds, forecast, parse_name, parse_target};
 use crate::args::{AddSource, Output, SourceCommand, SourceRule, Wait};
 use crate::client::Client;
 use crate::show::{coloured, print, table};
@@ -27,8 +27,7 @@ use crate::terminal::{Failure, Paint, age, count, shape};
 use crate::{data_dir, output, show, times};
 
 pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
-    use SourceCommand::{
-        Add, CatchUp, Change, Check, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack,
+    use SourceCommand::{Add, Build, CatchUp, Change, Check, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack,
     };
     match what {
         Add(new) => add(client, *new).await,
@@ -62,6 +61,7 @@ pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Fail
             println!("{}{target}: {}", forecast::mark(&trial), rule_words(&done.outcome.rule));
             Ok(())
         }
+        Build { source, at, no_wait } => build(client, &parse_target(&source)?, at, no_wait).await,
         Check { source } => check(client, &parse_target(&source)?).await,
         Hold { source, because, trial } => {
             let target = parse_target(&source)?;
@@ -312,6 +312,20 @@ async fn print_code(client: &Client, source: &Source, code: &CodeRule) -> Result
         let folder =
             if built.folder.is_empty() { String::new() } else { format!(", folder = \"{}\"", built.folder) };
         println!("declare    image = {{ source = \"{}\"{folder} }}", source.target.name);
+    }
+    Ok(())
+}
+
+/// Builds code at a commit, and follows each build to its end.
+async fn build(client: &Client, target: &Target, at: Option<String>, no_wait: bool) -> Result<(), Failure> {
+    let body = NewSourceBuild { at };
+    for view in client.ask_with::<BuildSource, _>(OfTarget::from(target), NoQuery {}, &body).await? {
+        let number = view.build.number;
+        if no_wait {
+            println!("build {number}: {}; read it with: mainyard build logs {number}", view.says);
+        } else {
+            builds::follow(client, number, false, true).await?;
+        }
     }
     Ok(())
 }

@@ -87,6 +87,10 @@ fn each_commit_is_built_and_what_declares_it_follows() {
     assert_eq!(platform.workload("staging/api", |_| true)["release"], 2);
     let show = platform.ok(&["source", "show", "staging/lockers-code"]);
     assert!(show.contains("the command ended with status 3"), "{show}");
+    // A person builds an older commit again: its steps are there, and nothing is rolled out.
+    let again = platform.ok(&["source", "build", "staging/lockers-code", "--at", &first]);
+    assert!(again.contains("as before") && again.contains(&first), "{again}");
+    assert_eq!(platform.workload("staging/api", |_| true)["release"], 2);
     let checked = platform.ok(&["source", "check", "staging/lockers-code"]);
     assert!(checked.contains("it answers: "), "{checked}");
     platform.ok(&["export", "staging/api", "-o", &format!("{folder}/exported")]);

@@ -118,6 +118,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("source list", "-", "source list"),
     ("source show", "source show staging/none", "-"),
     ("source compare", "source compare staging/none", "-"),
+    ("source build", "source build staging/nothing", "-"),
     ("source check", "source check staging/nothing", "-"),
     ("source look", "source look staging/none", "-"),
     ("source catch-up", "source catch-up staging/none", "-"),

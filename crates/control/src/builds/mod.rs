@@ -111,7 +111,8 @@ impl Builds {
         self.lock().remove(&number);
     }
 
-    fn view(&self, build: Build) -> BuildView {
+    /// A build as it is shown.
+    pub(crate) fn view(&self, build: Build) -> BuildView {
         let place = place_in_queue(self.lock().values().map(|open| &open.build), build.number);
         BuildView::of(build, place, Timestamp::now())
     }

@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use actix_web::web::Data;
-use mainyard_api::Problem;
-use mainyard_builds::{Build, BuildState, IgnoreRules, Way};
+use mainyard_api::{BuildSource, Problem};
+use mainyard_builds::{Build, BuildState, BuildView, IgnoreRules, Way};
 use mainyard_core::commands::{AddImages, NoteBuilds};
 use mainyard_core::model::{
     BuiltFrom, ImageRecord, ImageRef, Source, SourceBuildState, SourceBuilds, Target,
@@ -12,8 +12,10 @@ use mainyard_core::model::{
 use mainyard_git::hosting::Repository;
 
 use super::PLATFORM;
+use super::lookup::{newest, source_here};
 use crate::Control;
 use crate::builds::{CommitTree, NewBuild, known, words_of};
+use crate::operations::Call;
 use crate::pulls::deploy_moved;
 
 /// Builds that go on are looked at this often, if nobody says that one came further.
@@ -45,7 +47,8 @@ pub(super) async fn build_newest(control: &Data<Control>, source: &Source) -> Re
         let says = format!("{} changed nothing of {}", seen.short(), rule.paths.join(", "));
         return tell(control, &source.target, note(Vec::new(), SourceBuildState::Done, says)).await;
     }
-    let outcome = match begin(control, source, &repository, &seen.id).await {
+    let by = format!("source {}", source.target);
+    let outcome = match begin(control, source, &repository, &seen.id, by).await {
         Ok(Ok(builds)) => {
             let numbers: Vec<u64> = builds.iter().map(|build| build.number).collect();
             let words = numbers.iter().map(u64::to_string).collect::<Vec<_>>().join(", ");
@@ -74,6 +77,7 @@ async fn begin(
     source: &Source,
     repository: &Repository<'_>,
     commit: &str,
+    by: String,
 ) -> Result<Result<Vec<Build>, String>, Problem> {
     let tree = CommitTree::open(repository, None, commit).await?;
     let recipes = match tree.recipes().await? {
@@ -92,7 +96,7 @@ async fn begin(
     }
     let asked = NewBuild {
         way: Some(Way::Source),
-        by: format!("source {}", source.target),
+        by,
         commit: Some(mainyard_builds::Commit {
             id: commit.to_owned(),
             repository: source.url.clone(),
@@ -102,6 +106,25 @@ async fn begin(
         ..NewBuild::default()
     };
     tree.start_builds(control, folders.into_iter(), &asked).await.map(Ok)
+}
+
+/// Builds the code of a source at a commit, because somebody asks for it. Its newest images stay what they are.
+pub(super) async fn build_at(call: Call<BuildSource>) -> Result<Vec<BuildView>, Problem> {
+    let control = &call.control;
+    let source = source_here(control, &call.path.target()).await?;
+    if source.code.is_none() {
+        let words = format!("{} declares, and holds no code; one that does is added with --code", source.target);
+        return Err(Problem::conflict(words));
+    }
+    let commit = match &call.body.at {
+        None => newest(&source)?,
+        Some(at) => source.commit(at).map_err(Problem::not_found)?.clone(),
+    };
+    let repository = Repository::open(&control.follower.fence, &source.target.to_string()).await;
+    let repository = repository.map_err(|error| Problem::unavailable(error.to_string()))?;
+    let begun = begin(control, &source, &repository, &commit.id, call.caller.name.clone()).await?;
+    let builds = begun.map_err(Problem::conflict)?;
+    Ok(builds.into_iter().map(|build| control.builds.view(build)).collect())
 }
 
 /// Follows the builds of sources to their end, forever. Only the control that decides does it.

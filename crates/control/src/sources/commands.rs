@@ -13,9 +13,9 @@ use mainyard_core::commands::{
 };
 use mainyard_core::git_plan::comparison;
 use mainyard_core::manifest::Declared;
-use mainyard_core::model::{Commit, Source, Target};
+use mainyard_core::model::{Source, Target};
 
-use super::lookup::{source, source_here, source_of};
+use super::lookup::{newest, source, source_here, source_of};
 use super::polling::{declared_at, look_at};
 use crate::Control;
 use crate::forecast::Acted;
@@ -79,12 +79,6 @@ pub(crate) async fn look(call: Call<LookAtSource>) -> Result<LookOutcome, Proble
     let target = call.path.target();
     source_here(&call.control, &target).await?;
     Ok(looked(&call.control, &target).await)
-}
-
-/// The commit that a source read last.
-pub(crate) fn newest(source: &Source) -> Result<Commit, Problem> {
-    let unread = || Problem::conflict(format!("no commit of {} was read yet", source.target));
-    source.seen.clone().ok_or_else(unread)
 }
 
 /// The declaration of a commit.

@@ -1,7 +1,7 @@
 //! A source by its name.
 
 use mainyard_api::Problem;
-use mainyard_core::model::{Source, Target};
+use mainyard_core::model::{Commit, Source, Target};
 use mainyard_core::record::State;
 
 use crate::Control;
@@ -37,4 +37,13 @@ pub(super) async fn source_here(control: &Control, target: &Target) -> Result<So
         Some(holder) => Err(elsewhere(holder)),
         None => source(control, target).await,
     }
+}
+
+/// The commit that a source read last.
+///
+/// # Errors
+/// When none was read yet.
+pub(crate) fn newest(source: &Source) -> Result<Commit, Problem> {
+    let unread = || Problem::conflict(format!("no commit of {} was read yet", source.target));
+    source.seen.clone().ok_or_else(unread)
 }

@@ -26,6 +26,7 @@ pub(crate) fn operations(to: &mut Operations) {
         .mount(commands::change)
         .mount(commands::remove)
         .mount(commands::look)
+        .mount(code::build_at)
         .mount(commands::compare)
         .mount(commands::catch_up)
         .mount(commands::hold)

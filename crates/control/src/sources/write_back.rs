@@ -9,8 +9,8 @@ use mainyard_core::manifest::{Change, SourceFile, write_back};
 use mainyard_core::model::{Source, short_commit};
 use mainyard_git::{Found, Written, difference, push, write_branch};
 
-use super::commands::{declared_by, newest};
-use super::lookup::source_here;
+use super::commands::declared_by;
+use super::lookup::{newest, source_here};
 use super::polling::{access, declared_at, files_at};
 use crate::Control;
 use crate::callers::Member;
