@@ -135,7 +135,7 @@ function NewRegistry() {
   const [host, setHost] = useState('')
   const [user, setUser] = useState('')
   const [password, setPassword] = useState('')
-  const body = { host, ...(user === '' ? {} : { user, password }) }
+  const body = { host, plain: false, ...(user === '' ? {} : { user, password }) }
   return (
     <Act
       name="add-registry" trigger={<Button>Add a registry</Button>} title="A registry outside"

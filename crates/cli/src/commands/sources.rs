@@ -4,9 +4,9 @@ use std::time::Duration;
 
 use comfy_table::Cell;
 use mainyard_api::{
-    BuildSource, CatchUpWithSource, ChangeSource, CompareSource, HoldSource, ListSources, LookAtSource, LookOutcome,
-    NewCatchUp, NewHold, NewPromotionInGit, NewSourceBuild, NewWriteBack, NoPath, NoQuery, OfTarget, PromoteInGit,
-    RemoveSource, ResumeSource, ShowSource, SourceDifferences, WrittenCommit,
+    BuildSource, CatchUpWithSource, ChangeSource, CompareSource, HoldSource, ListSources, LookAtSource,
+    LookOutcome, NewCatchUp, NewHold, NewPromotionInGit, NewSourceBuild, NewWriteBack, NoPath, NoQuery,
+    OfTarget, PromoteInGit, RemoveSource, ResumeSource, ShowSource, SourceDifferences, WrittenCommit,
 };
 use mainyard_core::cluster::NewSource;
 use mainyard_core::commands::CaughtUp;
@@ -27,7 +27,8 @@ use crate::terminal::{Failure, Paint, age, count, shape};
 use crate::{data_dir, output, show, times};
 
 pub(super) async fn run(client: &Client, what: SourceCommand) -> Result<(), Failure> {
-    use SourceCommand::{Add, Build, CatchUp, Change, Check, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack,
+    use SourceCommand::{
+        Add, Build, CatchUp, Change, Check, Compare, Hold, List, Look, Remove, Resume, Show, WriteBack,
     };
     match what {
         Add(new) => add(client, *new).await,

@@ -113,7 +113,8 @@ pub(super) async fn build_at(call: Call<BuildSource>) -> Result<Vec<BuildView>, 
     let control = &call.control;
     let source = source_here(control, &call.path.target()).await?;
     if source.code.is_none() {
-        let words = format!("{} declares, and holds no code; one that does is added with --code", source.target);
+        let words =
+            format!("{} declares, and holds no code; one that does is added with --code", source.target);
         return Err(Problem::conflict(words));
     }
     let commit = match &call.body.at {
