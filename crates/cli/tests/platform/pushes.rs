@@ -167,6 +167,12 @@ fn what_is_wrong_with_a_commit_is_told_and_nothing_is_changed() {
         &[(".gitattributes", attributes), ("recipe.toml", &RECIPE.replace("STEP", "true"))],
     );
     fs::remove_file(clone.0.dir().join(".gitattributes")).expect("removed");
+    let pointer = format!(
+        "version https://git-lfs.github.com/spec/v1\noid sha256:{}\nsize 300000000\n",
+        "0a".repeat(32)
+    );
+    push("a pointer", &[("assets/map.bin", &pointer)]);
+    fs::remove_dir_all(clone.0.dir().join("assets")).expect("removed");
     clone.0.git(&["add", "--all"]);
     let inner = format!("160000,{},lib/forms", clone.head());
     clone.0.git(&["update-index", "--add", "--cacheinfo", &inner]);

@@ -9,6 +9,9 @@ use crate::Control;
 
 /// Recipes of one commit.
 const RECIPES: usize = 10;
+/// The length of a pointer to a file that is kept outside of Git, and how many files of such a length are looked at.
+const POINTER: std::ops::RangeInclusive<u64> = 120..=160;
+const CANDIDATES: usize = 50;
 /// Longest recipe, and longest other text, that is read of a commit.
 const TEXT: u64 = 1 << 20;
 
@@ -49,6 +52,19 @@ impl<'r> CommitTree<'r> {
         self.files.iter().filter(|file| file.size <= TEXT).filter_map(|file| place(&file.path)).collect()
     }
 
+    /// A file that only points to another one outside of Git: whoever pushed it may not know that their Git does so.
+    async fn pointer(&self) -> Result<Option<&str>, Problem> {
+        let candidates = self.files.iter().filter(|file| POINTER.contains(&file.size)).take(CANDIDATES);
+        for file in candidates {
+            // What is no text is no pointer.
+            let text = self.repository.text(self.incoming, self.commit, &file.path).await.unwrap_or_default();
+            if text.starts_with("version https://git-lfs.") && text.contains("\noid sha256:") {
+                return Ok(Some(&file.path));
+            }
+        }
+        Ok(None)
+    }
+
     /// Every recipe with its folder. The inner error says why nothing of the commit can be built, for its author.
     pub(crate) async fn recipes(&self) -> Result<Result<Vec<(String, Recipe)>, String>, Problem> {
         if let Some(inner) = self.files.iter().find(|file| file.is_repository) {
@@ -62,6 +78,11 @@ impl<'r> CommitTree<'r> {
             let words = ".gitattributes keeps files outside of Git (filter=lfs): their pointers would be built in their place; \
                          commit the files themselves";
             return Ok(Err(words.to_owned()));
+        }
+        if let Some(path) = self.pointer().await? {
+            return Ok(Err(format!(
+                "{path} is a pointer to a file that is kept outside of Git, and would be built in its place; commit the file itself"
+            )));
         }
         let mut recipes = Vec::new();
         for place in self.places() {
