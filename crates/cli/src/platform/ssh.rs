@@ -1,4 +1,4 @@
-//! Code over ssh: each connection is handed to the system's own ssh server, which lets in whoever has a registered key, and
+//! Code over ssh: each connection is handed to the system's own ssh server, which lets in a client with a registered key, and
 //! runs nothing but this program's `ssh session`.
 //!
 //! As root the server runs in a mount namespace with accounts of its own: the machine's have no part in it, and its account
@@ -155,7 +155,7 @@ fn become_server(place: &DataDir, instance: &str) -> io::Result<Never> {
     Err(server.exec())
 }
 
-/// The lines of `authorized_keys`: whoever has the key gets this command, and nothing else.
+/// The lines of `authorized_keys`: a client with the key gets this command, and nothing else.
 fn authorized(keys: &str, session: &str) -> String {
     let line = |(fingerprint, key): (&str, &str)| {
         let plain = fingerprint.bytes().all(|byte| byte.is_ascii_alphanumeric() || b":+/".contains(&byte));

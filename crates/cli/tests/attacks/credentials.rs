@@ -169,10 +169,7 @@ fn an_api_that_is_reached_from_outside_speaks_tls_alone() {
 
 #[test]
 fn the_registry_opens_to_tokens_of_clients_alone() {
-    let platform = Platform::start(false);
-    let part = std::fs::read_to_string(platform.data().join("token-of-node-node-1")).expect("a part's token");
-    let console = session(&platform);
-    let targets = [
+    nobody_else_gets_in(&[
         ("GET", "/v2/"),
         ("GET", "/v2/_catalog"),
         ("GET", "/v2/token?scope=repository:lockers/locker-api:pull"),
@@ -183,7 +180,27 @@ fn the_registry_opens_to_tokens_of_clients_alone() {
         ("GET", "/v2/lockers/%6cocker-api/tags/list"),
         ("GET", "/v2//"),
         ("GET", "/v2/../api/v1/snapshot"),
-    ];
+    ]);
+}
+
+#[test]
+fn code_opens_to_tokens_of_clients_alone() {
+    nobody_else_gets_in(&[
+        ("GET", "/code/staging/form/info/refs?service=git-upload-pack"),
+        ("GET", "/code/staging/form/info/refs?service=git-receive-pack"),
+        ("POST", "/code/staging/form/git-upload-pack"),
+        ("POST", "/code/staging/form/git-receive-pack"),
+        ("GET", "/code/staging/%66orm/info/refs"),
+        ("GET", "/code//"),
+        ("GET", "/code/../api/v1/snapshot"),
+    ]);
+}
+
+/// Asks without a credential, with a part's, with one that was guessed, and with a session of the console.
+fn nobody_else_gets_in(targets: &[(&'static str, &'static str)]) {
+    let platform = Platform::start(false);
+    let part = std::fs::read_to_string(platform.data().join("token-of-node-node-1")).expect("a part's token");
+    let console = session(&platform);
     for (method, target) in targets {
         for headers in [Vec::new(), bearer(&part), bearer("guess"), vec![format!("cookie: {console}")]] {
             let status = ask(&platform, method, target, &headers);

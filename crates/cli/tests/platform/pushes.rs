@@ -226,9 +226,15 @@ fn nobody_gets_in_without_a_token_and_no_path_leads_elsewhere() {
         (unknown.0, unknown.1.trim()),
         (404, "there is no environment stagin; did you mean `staging`?")
     );
-    // The token of a part, and a session's cookie, let nobody in.
-    let part = fs::read_to_string(platform.data().join("node/token")).unwrap_or_else(|_| "none".to_owned());
+    // The token of a part lets nobody in, and neither does one that was removed.
+    let part =
+        fs::read_to_string(platform.data().join("token-of-gateway-gateway-1")).expect("a part's token");
     assert_eq!(get(&format!("/code/staging/survey-form/{refs}"), part.trim()), 401);
+    let made = platform.ok(&["token", "add", "laptop"]);
+    let token = made.lines().next().expect("a token").trim();
+    assert_eq!(get(&format!("/code/staging/survey-form/{refs}"), token), 200);
+    platform.ok(&["token", "remove", "laptop"]);
+    assert_eq!(get(&format!("/code/staging/survey-form/{refs}"), token), 401);
 }
 
 #[test]

@@ -52,7 +52,7 @@ impl<'r> CommitTree<'r> {
         self.files.iter().filter(|file| file.size <= TEXT).filter_map(|file| place(&file.path)).collect()
     }
 
-    /// A file that only points to another one outside of Git: whoever pushed it may not know that their Git does so.
+    /// A file that only points to another one outside of Git: the member who pushed it may not know that their Git does so.
     async fn pointer(&self) -> Result<Option<&str>, Problem> {
         let candidates = self.files.iter().filter(|file| POINTER.contains(&file.size)).take(CANDIDATES);
         for file in candidates {

@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use actix_web::web::Data;
-use mainyard_api::{Declaration, Problem, Trial};
+use mainyard_api::{Declaration, Problem, ProblemCode, Trial};
 use mainyard_builds::{DECLARATION, DeliveryState, NextAct};
 use mainyard_core::manifest::SourceFile;
 
@@ -57,7 +57,12 @@ async fn bring_further(control: &Data<Control>, mut kept: Kept) -> Result<(), Pr
     };
     let mut builds = Vec::new();
     for number in &delivery.builds {
-        builds.push(known(control, *number).await.ok());
+        builds.push(match known(control, *number).await {
+            Ok(build) => Some(build),
+            Err(problem) if problem.code == ProblemCode::NotFound => None,
+            // The record cannot be read now: nothing is known of the build, and nothing is decided.
+            Err(problem) => return Err(problem),
+        });
     }
     match delivery.next(&builds) {
         NextAct::Wait => return Ok(()),

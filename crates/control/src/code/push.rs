@@ -1,7 +1,7 @@
 //! One push, from its first byte to its report. The way it came does not matter here.
 
 use mainyard_api::Problem;
-use mainyard_builds::{BuildState, Commit, Delivery, DeliveryState, NextAct, Way};
+use mainyard_builds::{Build, BuildState, Commit, Delivery, DeliveryState, NextAct, Way};
 use mainyard_core::model::Target;
 use mainyard_git::hosting::{Incoming, PushError, PushRequest, RefUpdate, Repository, read_request, report};
 use tokio::io::{AsyncRead, AsyncReadExt};
@@ -196,7 +196,7 @@ async fn decide(
     };
     kept.code.by.clone_from(&pusher.member);
     kept.code.pushed = jiff::Timestamp::now();
-    // From here on it is true, whoever ends.
+    // From here on it is true, whichever process ends.
     repositories::save(&control.store, &kept).await?;
     tracing::info!(repository = %pusher.target, member = pusher.member, "pushed");
     if let Err(error) = repository.tidy().await {
@@ -290,8 +290,14 @@ async fn begin_delivery(
         for build in &builds {
             ended.push(tell_build(control, build.number, &outcome.output).await);
         }
-        let has_failed = ended.iter().flatten().any(|build| build.state != BuildState::Done);
-        if let (true, NextAct::Fail(words)) = (has_failed, delivery.next(&ended)) {
+        // One that could not be followed to its end is not known to be well.
+        let is_done = |build: &Build| build.state == BuildState::Done;
+        let has_failed = !ended.iter().all(|build| build.as_ref().is_some_and(is_done));
+        if has_failed {
+            let words = match delivery.next(&ended) {
+                NextAct::Fail(words) => words,
+                _ => format!("{} did not end here; push again", delivery.builds_words()),
+            };
             outcome.refuse_all(&words);
         }
     }
