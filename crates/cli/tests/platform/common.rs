@@ -22,6 +22,14 @@ pub(crate) fn isolated() -> bool {
     crate::ISOLATION == "kernel"
 }
 
+/// Settings under which replicas that are kept apart and those that are not are held against the same snapshots: a
+/// sentence that changes cannot be forgotten in one of two copies.
+pub(crate) fn shared_snapshots() -> insta::Settings {
+    let mut settings = insta::Settings::clone_current();
+    settings.set_prepend_module_to_snapshot(false);
+    settings
+}
+
 /// The output of a command.
 #[derive(Debug)]
 pub(crate) struct Said {

@@ -2,12 +2,13 @@
 
 use std::net::TcpListener;
 
-use crate::common::{Platform, Visitors, mainyard, passable_dir, until};
+use crate::common::{Platform, Visitors, mainyard, passable_dir, shared_snapshots, until};
 
 const API: &str = "api.staging.lockers.localhost";
 
 #[test]
 fn a_failed_start_of_the_platform_names_the_fix() {
+    let _shared = shared_snapshots().bind_to_scope();
     let platform = Platform::new();
     let shown = |said: crate::common::Said| {
         let text = said.shown(&platform);
@@ -43,6 +44,7 @@ fn a_failed_start_of_the_platform_names_the_fix() {
 
 #[test]
 fn mistakes_on_the_command_line_get_a_suggestion() {
+    let _shared = shared_snapshots().bind_to_scope();
     let empty = passable_dir();
     let nowhere = |words: &[&str]| {
         let said = mainyard(empty.path(), words).output().expect("it runs");

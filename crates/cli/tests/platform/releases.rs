@@ -3,7 +3,7 @@
 use std::io::{BufReader, Read, Write};
 use std::net::TcpStream;
 
-use crate::common::{Platform, Visitors, isolated, read_answer, request, until};
+use crate::common::{Platform, Visitors, isolated, read_answer, request, shared_snapshots, until};
 
 const API: &str = "api.staging.lockers.localhost";
 
@@ -43,6 +43,7 @@ fn no_request_is_lost_over_rollout_scale_and_rollback() {
 
 #[test]
 fn each_bad_release_has_its_own_reason_and_the_old_one_serves() {
+    let _shared = shared_snapshots().bind_to_scope();
     let platform = Platform::start(true);
     platform.workload("staging/locker-api", |w| w["state"] == "steady");
     let visitors = Visitors::start(platform.http, API, 2);
