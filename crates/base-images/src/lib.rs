@@ -1,12 +1,13 @@
 //! Images from the packages that this machine's distribution has installed: no network is needed.
 //!
 //! The files of the packages, and of all that they depend on, are taken as the package manager lists them. What installing
-//! them made besides — accounts, caches, links of alternatives — is not there, except for what every program expects: the
-//! usual directories and links, `/etc/passwd` and `/etc/group` with the accounts that are asked for.
+//! them made besides — accounts, caches — is not there, except for what every program expects: the usual directories and
+//! links, those of alternatives (`cc`, `java`), `/etc/passwd` and `/etc/group` with the accounts that are asked for.
 //!
 //! Only files that everyone on the machine may read are taken: nothing secret of it gets into an image. The same packages
 //! make the same layer.
 
+mod alternatives;
 mod database;
 
 use std::collections::BTreeMap;
@@ -47,7 +48,10 @@ const LINKS: [(&str, &str); 4] =
     [("bin", "usr/bin"), ("lib", "usr/lib"), ("lib64", "usr/lib64"), ("sbin", "usr/sbin")];
 
 /// Files that installing a package makes, and that programs need: the authorities that certificates are checked by.
-const MADE: [(&str, &str); 1] = [("ca-certificates", "/etc/ssl/certs/ca-certificates.crt")];
+const MADE: [(&str, &str); 2] = [
+    ("ca-certificates", "/etc/ssl/certs/ca-certificates.crt"),
+    ("ca-certificates-java", "/etc/ssl/certs/java/cacerts"),
+];
 
 /// Why no image can be made.
 #[derive(Debug, thiserror::Error)]
@@ -98,6 +102,9 @@ pub fn gather(wanted: &Wanted<'_>) -> Result<Base, Error> {
     }
     for (_, path) in MADE.iter().filter(|(name, _)| packages.iter().any(|it| it.name == *name)) {
         tree.take(Path::new(path))?;
+    }
+    for alternative in alternatives::Alternative::all()? {
+        tree.link(&alternative);
     }
     let packages =
         packages.iter().map(|it| Package { name: it.name.clone(), version: it.version.clone() }).collect();
@@ -168,6 +175,16 @@ impl Tree {
         self.parents(&inside);
         self.put(entry, inside);
         Ok(())
+    }
+
+    /// Puts the links of a name in, where the tree has what may stand behind it.
+    fn link(&mut self, alternative: &alternatives::Alternative) {
+        for (link, target) in alternative.links(|path| self.entries.contains_key(&placed(path))) {
+            let inside = placed(&link);
+            self.parents(&inside);
+            let entry = FileEntry::Link(inside.display().to_string(), target.display().to_string());
+            self.put(entry, inside);
+        }
     }
 
     /// Directories above a file that no package lists before it.

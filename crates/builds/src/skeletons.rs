@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use mainyard_core::model::Name;
 
-use crate::suggest::{Tree, suggest};
+use crate::suggest::{Base, Tree, bases_of, suggest};
 
 /// A file to write.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -46,12 +46,11 @@ const SITE: &[File] = &[
 ];
 const PROGRAM: &[File] = &[("main.sh", include_str!("skeletons/program/main.sh"), true)];
 
-/// The command that makes the base of a skeleton's recipe, where it has one of this machine's packages.
-pub fn base_command(files: &[NewFile]) -> Option<String> {
-    files.iter().find_map(|file| {
-        let line = file.text.lines().find(|line| line.starts_with("# mainyard image base "))?;
-        Some(line.trim_start_matches("# ").to_owned())
-    })
+/// The bases of a skeleton's recipe that a machine's packages can make.
+pub fn bases(files: &[NewFile]) -> Vec<Base> {
+    let recipe = files.iter().find(|file| file.path == crate::FILE_NAME);
+    let recipe = recipe.and_then(|file| crate::recipe::read(crate::FILE_NAME, &file.text).ok());
+    recipe.map_or(Vec::new(), |recipe| bases_of(&recipe))
 }
 
 /// The files of a skeleton under a name; nothing where there is no such kind.

@@ -1,11 +1,17 @@
 //! A recipe for a tree that has none: what the tree looks like, and the reason for each line.
 
+mod bases;
+mod nodejs;
+mod python;
+
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
-use serde_json::Value;
-
 use crate::materials::dependencies;
+use crate::recipe::Recipe;
+
+pub use bases::Base;
+use bases::{JAVA, PLAIN, PYTHON, RUST};
 
 /// A tree to look at.
 pub struct Tree<'a> {
@@ -45,15 +51,14 @@ pub struct Suggestion {
     pub recipe: String,
 }
 
-/// The packages of Debian that each base is made of, for a machine that has them.
-pub fn base_packages(kind: TreeKind) -> (&'static str, &'static str) {
-    match kind {
-        TreeKind::Rust => ("bases/rust:1", "rustc,cargo,gcc,libc6-dev,dash,coreutils,ca-certificates"),
-        TreeKind::NodeJs => ("bases/nodejs:1", "nodejs,dash,coreutils"),
-        TreeKind::Python | TreeKind::StaticSite => ("bases/python:3", "python3,dash,coreutils"),
-        TreeKind::Java => ("bases/java:17", "openjdk-17-jre-headless,dash,coreutils"),
-        TreeKind::Program => ("bases/plain:1", "libc6,dash,coreutils"),
+/// The bases of a recipe that a machine's packages can make, each once.
+pub fn bases_of(recipe: &Recipe) -> Vec<Base> {
+    let mut bases = Vec::new();
+    for part in &recipe.parts {
+        let base = part.base.as_ref().and_then(|base| Base::named(&base.to_string()));
+        bases.extend(base.filter(|base| !bases.contains(base)));
     }
+    bases
 }
 
 /// Suggests a recipe for a tree; nothing where it is none of the known kinds.
@@ -61,8 +66,8 @@ pub fn suggest(tree: &Tree<'_>, repository: &str) -> Option<Suggestion> {
     let (kind, because) = kind_of(tree)?;
     let recipe = match kind {
         TreeKind::Rust => rust(tree, repository),
-        TreeKind::NodeJs => node(tree, repository),
-        TreeKind::Python => python(tree, repository),
+        TreeKind::NodeJs => nodejs::recipe(tree, repository),
+        TreeKind::Python => python::recipe(tree, repository),
         TreeKind::Java => java(tree, repository, &because),
         TreeKind::StaticSite => static_site(tree, repository),
         TreeKind::Program => program(repository, &because),
@@ -89,10 +94,13 @@ fn kind_of(tree: &Tree<'_>) -> Option<(TreeKind, String)> {
 struct Lines(String);
 
 impl Lines {
-    fn new(repository: &str, kind: TreeKind) -> Lines {
-        let (base, packages) = base_packages(kind);
+    fn new(repository: &str, bases: &[Base]) -> Lines {
         let mut lines = Lines(String::new());
-        lines.note(&format!("Bases come from any registry; of this machine's packages it is made by\nmainyard image base {base} --packages {packages}"));
+        let (them, are) = if bases.len() == 1 { ("it", "is") } else { ("they", "are") };
+        lines.note(&format!("Bases come from any registry; of this machine's packages {them} {are} made by"));
+        for base in bases {
+            lines.note(&base.command());
+        }
         lines.0.push('\n');
         lines.line("[image]");
         lines.line(&format!("name = \"{repository}\""));
@@ -117,20 +125,25 @@ impl Lines {
 
 /// The port by which every kind is told where to listen.
 const PORT: &str = "The platform tells the program its port in PORT, and asks here whether it is well.";
+/// Why a program does not run as root.
+const NO_RIGHTS: &str = "It needs no rights of root.";
+/// A server of files, which Python has.
+const SERVES_FILES: &str =
+    "command = [\"sh\", \"-c\", \"exec python3 -m http.server ${PORT:-8080} --directory /site\"]";
 
 fn rust(tree: &Tree<'_>, repository: &str) -> String {
     let manifest = (tree.read)("Cargo.toml").unwrap_or_default();
     let name =
         table_value(&manifest, "[bin]", "name").or_else(|| table_value(&manifest, "[package]", "name"));
     let name = name.unwrap_or_else(|| leaf(repository));
-    let mut lines = Lines::new(repository, TreeKind::Rust);
+    let mut lines = Lines::new(repository, &[RUST, PLAIN]);
     lines.because(&format!("Cargo.toml names the program {name}."), &format!("command = [\"/app/{name}\"]"));
     lines.because(PORT, "ports = [8080]");
-    lines.because("It needs no rights of root.", "user = \"65534\"");
+    lines.because(NO_RIGHTS, "user = \"65534\"");
     lines.line("");
     lines.note("Compiles: nothing of this part but the program is in the image.");
     lines.line("[part.build]");
-    lines.line(&format!("base = \"{}\"", base_packages(TreeKind::Rust).0));
+    lines.line(&format!("base = \"{}\"", RUST.name));
     lines.line("folder = \"/code\"");
     lines.because(
         "What was compiled and fetched stays for the next build, which compiles only what changed.",
@@ -159,7 +172,8 @@ fn rust(tree: &Tree<'_>, repository: &str) -> String {
     lines.line(&format!("run = \"cargo build --release{locked}{offline} && mkdir -p /out && cp /cache/target/release/{name} /out/\""));
     lines.line("");
     lines.line("[part.run]");
-    lines.because("The program needs the C library, and nothing else.", "base = \"bases/plain:1\"");
+    lines
+        .because("The program needs the C library, and nothing else.", &format!("base = \"{}\"", PLAIN.name));
     lines.line("folder = \"/app\"");
     lines.line("");
     lines.line("[[part.run.steps]]");
@@ -169,115 +183,8 @@ fn rust(tree: &Tree<'_>, repository: &str) -> String {
     lines.0
 }
 
-fn node(tree: &Tree<'_>, repository: &str) -> String {
-    let manifest = (tree.read)("package.json").unwrap_or_default();
-    let manifest: Value = serde_json::from_str(&manifest).unwrap_or_default();
-    let script = |name: &str| manifest["scripts"][name].as_str().map(str::to_owned);
-    let main = manifest["main"].as_str().map(str::to_owned);
-    let start = script("start").and_then(|start| start.strip_prefix("node ").map(str::to_owned));
-    let usual = ["server.js", "index.js", "app.js", "src/index.js"];
-    let found = usual.iter().find(|name| tree.files.contains(**name)).map(ToString::to_string);
-    let (entry, reason) = match (start, main, found) {
-        (Some(start), ..) => (start, "The script \"start\" of package.json runs it."),
-        (None, Some(main), _) => (main, "package.json names it as \"main\"."),
-        (None, None, Some(found)) => (found, "The usual name of a server's file."),
-        (None, None, None) => {
-            ("server.js".to_owned(), "No file was found that looks like a server: name yours.")
-        }
-    };
-    let has_dependencies = manifest["dependencies"].as_object().is_some_and(|all| !all.is_empty());
-    let builds = script("build").is_some();
-    let mut lines = Lines::new(repository, TreeKind::NodeJs);
-    let words: Vec<String> = entry.split_whitespace().map(|word| format!("\"{word}\"")).collect();
-    lines.because(reason, &format!("command = [\"node\", {}]", words.join(", ")));
-    lines.because(PORT, "ports = [8080]");
-    lines.because("It needs no rights of root.", "user = \"65534\"");
-    lines.line("");
-    lines.line("[part.run]");
-    lines.line(&format!("base = \"{}\"", base_packages(TreeKind::NodeJs).0));
-    lines.line("folder = \"/app\"");
-    if has_dependencies || builds {
-        lines.because(
-            "Packages that were fetched stay for the next build.",
-            "caches = { packages = \"/cache/npm\" }",
-        );
-        lines.line("settings = { npm_config_cache = \"/cache/npm\" }");
-    }
-    if has_dependencies {
-        lines.line("");
-        lines.note("The packages come first: they are installed again only when these files change.");
-        lines.line("[[part.run.steps]]");
-        let lock = if tree.files.contains("package-lock.json") { ", \"package-lock.json\"" } else { "" };
-        lines.line(&format!("take = [\"package.json\"{lock}]"));
-        lines.line("");
-        lines.line("[[part.run.steps]]");
-        lines.because("Where packages are fetched from.", "network = [\"registry.npmjs.org:443\"]");
-        let install = if lock.is_empty() { "npm install --omit=dev" } else { "npm ci --omit=dev" };
-        lines.line(&format!("run = \"{install}\""));
-    }
-    lines.line("");
-    lines.line("[[part.run.steps]]");
-    lines.line("take = [\".\"]");
-    if builds {
-        lines.line("");
-        lines.line("[[part.run.steps]]");
-        lines.because("The script \"build\" of package.json.", "run = \"npm run build\"");
-    }
-    lines.0
-}
-
-fn python(tree: &Tree<'_>, repository: &str) -> String {
-    let usual = ["main.py", "app.py", "server.py", "survey.py", "manage.py"];
-    let found = usual.iter().find(|name| tree.files.contains(**name)).map(ToString::to_string);
-    let any = tree
-        .files
-        .iter()
-        .find(|name| !name.contains('/') && name.ends_with(".py") && !name.starts_with("test"))
-        .cloned();
-    let entry = found.or(any).unwrap_or_else(|| "main.py".to_owned());
-    let mut lines = Lines::new(repository, TreeKind::Python);
-    lines.because(
-        "The file that looks like the program.",
-        &format!("command = [\"python3\", \"/app/{entry}\"]"),
-    );
-    lines.because("Each line of its log is written at once.", "settings = { PYTHONUNBUFFERED = \"1\" }");
-    lines.because(PORT, "ports = [8080]");
-    lines.because("It needs no rights of root.", "user = \"65534\"");
-    lines.line("");
-    lines.line("[part.run]");
-    lines.line(&format!("base = \"{}\"", base_packages(TreeKind::Python).0));
-    lines.line("folder = \"/app\"");
-    if tree.files.contains("requirements.txt") {
-        lines.because(
-            "Packages that were fetched stay for the next build.",
-            "caches = { packages = \"/cache/pip\" }",
-        );
-        lines.line("settings = { PIP_CACHE_DIR = \"/cache/pip\" }");
-        lines.line("");
-        lines.note("The packages come first: they are installed again only when this file changes.");
-        lines.line("[[part.run.steps]]");
-        lines.line("take = [\"requirements.txt\"]");
-        lines.line("");
-        lines.line("[[part.run.steps]]");
-        let vendored = tree.files.iter().any(|file| file.starts_with("wheels/"));
-        if vendored {
-            lines.line("run = \"python3 -m pip install --no-index --find-links wheels --target /app/packages -r requirements.txt\"");
-        } else {
-            lines.because(
-                "Where packages are fetched from.",
-                "network = [\"pypi.org:443\", \"files.pythonhosted.org:443\"]",
-            );
-            lines.line("run = \"python3 -m pip install --target /app/packages -r requirements.txt\"");
-        }
-    }
-    lines.line("");
-    lines.line("[[part.run.steps]]");
-    lines.line("take = [\".\"]");
-    lines.0
-}
-
 fn java(tree: &Tree<'_>, repository: &str, jar: &str) -> String {
-    let mut lines = Lines::new(repository, TreeKind::Java);
+    let mut lines = Lines::new(repository, &[JAVA]);
     let jars = tree.files.iter().filter(|name| name.ends_with(".jar")).count();
     let reason = if jars > 1 {
         "The first of the jar files: name another where that is not the program."
@@ -286,10 +193,10 @@ fn java(tree: &Tree<'_>, repository: &str, jar: &str) -> String {
     };
     lines.because(reason, &format!("command = [\"java\", \"-jar\", \"/app/{jar}\"]"));
     lines.because(PORT, "ports = [8080]");
-    lines.because("It needs no rights of root.", "user = \"65534\"");
+    lines.because(NO_RIGHTS, "user = \"65534\"");
     lines.line("");
     lines.line("[part.run]");
-    lines.line(&format!("base = \"{}\"", base_packages(TreeKind::Java).0));
+    lines.line(&format!("base = \"{}\"", JAVA.name));
     lines.line("folder = \"/app\"");
     lines.line("");
     lines.line("[[part.run.steps]]");
@@ -299,18 +206,15 @@ fn java(tree: &Tree<'_>, repository: &str, jar: &str) -> String {
 
 fn static_site(tree: &Tree<'_>, repository: &str) -> String {
     let folder = if tree.files.contains("index.html") { "." } else { "public/" };
-    let mut lines = Lines::new(repository, TreeKind::StaticSite);
-    lines.because(
-        "A small server of files, which Python has.",
-        "command = [\"sh\", \"-c\", \"exec python3 -m http.server ${PORT:-8080} --directory /site\"]",
-    );
+    let mut lines = Lines::new(repository, &[PYTHON]);
+    lines.because("A small server of files, which Python has.", SERVES_FILES);
     lines.because(PORT, "ports = [8080]");
     lines.line("health = \"/\"");
-    lines.because("It needs no rights of root.", "user = \"65534\"");
+    lines.because(NO_RIGHTS, "user = \"65534\"");
     lines.because("Each line of its log is written at once.", "settings = { PYTHONUNBUFFERED = \"1\" }");
     lines.line("");
     lines.line("[part.run]");
-    lines.line(&format!("base = \"{}\"", base_packages(TreeKind::StaticSite).0));
+    lines.line(&format!("base = \"{}\"", PYTHON.name));
     lines.line("");
     lines.line("[[part.run.steps]]");
     lines.because("index.html is here.", &format!("take = [\"{folder}\"]"));
@@ -319,15 +223,15 @@ fn static_site(tree: &Tree<'_>, repository: &str) -> String {
 }
 
 fn program(repository: &str, file: &str) -> String {
-    let mut lines = Lines::new(repository, TreeKind::Program);
+    let mut lines = Lines::new(repository, &[PLAIN]);
     lines.because("The file of the tree that may be executed.", &format!("command = [\"/app/{file}\"]"));
     lines.because(PORT, "ports = [8080]");
-    lines.because("It needs no rights of root.", "user = \"65534\"");
+    lines.because(NO_RIGHTS, "user = \"65534\"");
     lines.line("");
     lines.line("[part.run]");
     lines.because(
         "The C library; a program that is linked statically needs no base at all.",
-        &format!("base = \"{}\"", base_packages(TreeKind::Program).0),
+        &format!("base = \"{}\"", PLAIN.name),
     );
     lines.line("folder = \"/app\"");
     lines.line("");
@@ -370,6 +274,8 @@ mod tests {
     #[test]
     fn each_kind_of_tree_gets_a_recipe_that_can_be_read() {
         let package = "{\"scripts\": {\"start\": \"node server.js\", \"build\": \"vite build\"}, \"dependencies\": {\"a\": \"1\"}}";
+        let pages = "{\"scripts\": {\"build\": \"vite build\"}, \"devDependencies\": {\"vite\": \"1\"}}";
+        let needs = "{\"dependencies\": {\"a\": \"1\"}}";
         let trees = [
             (
                 &[("Cargo.toml", "[package]\nname = \"survey\"\n"), ("Cargo.lock", ""), ("src/main.rs", "")]
@@ -377,8 +283,12 @@ mod tests {
                 &[][..],
             ),
             (&[("package.json", package), ("package-lock.json", "{}"), ("server.js", "")], &[]),
+            (&[("package.json", pages), ("package-lock.json", "{}"), ("src/main.tsx", "")], &[]),
+            (&[("package.json", needs), ("node_modules/a/index.js", ""), ("server.js", "")], &[]),
             (&[("survey.py", ""), ("test_survey.py", "")], &[]),
             (&[("main.py", ""), ("requirements.txt", "")], &[]),
+            (&[("main.py", ""), ("requirements.txt", ""), ("wheels/a-1-py3-none-any.whl", "")], &[]),
+            (&[("main.py", ""), ("pyproject.toml", "[project]\ndependencies = [\"flask\"]\n")], &[]),
             (&[("survey.jar", "")], &[]),
             (&[("index.html", "")], &[]),
             (&[("public/index.html", "")], &[]),

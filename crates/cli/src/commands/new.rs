@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use mainyard_builds::skeletons::{KINDS, base_command, skeleton};
+use mainyard_builds::skeletons::{KINDS, bases, skeleton};
 use mainyard_core::model::is_repository;
 use mainyard_core::suggestions::did_you_mean;
 
@@ -47,9 +47,8 @@ pub(crate) fn new(name: &str, like: &str, repository: Option<String>) -> Result<
         }
         println!("  + {}", path.display());
     }
-    let base = base_command(&files);
-    if let Some(base) = base {
-        println!("its base, where the store does not have it: {base}");
+    for base in bases(&files) {
+        println!("its base, where the store does not have it: {}", base.command());
     }
     println!("build and run it: mainyard send {name} --in staging");
     Ok(())

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use mainyard_builds::suggest::{Tree, base_packages, suggest};
+use mainyard_builds::suggest::{Tree, bases_of, suggest};
 use mainyard_builds::{FILE_NAME, recipe};
 use mainyard_core::model::is_repository;
 
@@ -99,10 +99,10 @@ fn write(folder: &Path, name: Option<String>, print: bool) -> Result<(), Failure
     fs::write(&file, &suggestion.recipe)
         .map_err(|error| Failure::failed(format!("{} cannot be written: {error}", file.display())))?;
     println!("{}: written, because of {}", file.display(), suggestion.because);
-    let (base, packages) = base_packages(suggestion.kind);
-    println!(
-        "  its base, where the store does not have it: mainyard image base {base} --packages {packages}"
-    );
+    let recipe = mainyard_builds::recipe::read(FILE_NAME, &suggestion.recipe);
+    for base in recipe.iter().flat_map(bases_of) {
+        println!("  its base, where the store does not have it: {}", base.command());
+    }
     println!("  build it: mainyard build {}", folder.display());
     Ok(())
 }

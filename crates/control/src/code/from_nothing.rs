@@ -1,8 +1,7 @@
 //! Code to begin with: shown, and made as a repository whose first commit is on its way.
 
 use mainyard_api::{CodeView, MakeCode, PreviewCode, Problem, Skeleton, SkeletonFile};
-use mainyard_builds::recipe;
-use mainyard_builds::skeletons::{KINDS, NewFile, base_command, skeleton};
+use mainyard_builds::skeletons::{KINDS, NewFile, bases, skeleton};
 use mainyard_core::model::Name;
 use mainyard_core::record::State;
 use mainyard_core::suggestions::did_you_mean;
@@ -27,11 +26,8 @@ fn files_of(like: &str, name: &Name) -> Result<Vec<NewFile>, Problem> {
 
 /// The command that makes a base that the store does not have.
 fn base_missing(state: &State, files: &[NewFile]) -> Option<String> {
-    let text = &files.iter().find(|file| file.path == mainyard_builds::FILE_NAME)?.text;
-    let recipe = recipe::read(mainyard_builds::FILE_NAME, text).ok()?;
-    let mut bases = recipe.parts.iter().filter_map(|part| part.base.as_ref());
-    let is_missing = bases.any(|base| !state.images.contains_key(&base.to_string()));
-    is_missing.then(|| base_command(files)).flatten()
+    let missing = bases(files).into_iter().find(|base| !state.images.contains_key(base.name))?;
+    Some(missing.command())
 }
 
 /// Shows the files.
