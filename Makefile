@@ -15,6 +15,8 @@
 # make real    images of unmodified Debian packages run as workloads, under load; prints a table; REAL names some of them (web,store),
 #              REQUESTS says under how many requests each web server is rolled out (at least three times);
 #              needs mmdebstrap, musl-tools and Debian's packages from the network
+# make real-code  code trees with packages of the registries are built, sent, changed and sent again; prints a table; REAL names
+#              some of them (python,nodejs,pages,rust); needs python3-pip, and the registries from the network
 # make check   the quick look before a commit: formatting, lints of the core, its tests; `make hook` runs it before each commit
 # make advisories  asks the registries for known weaknesses in packages and crates; needs the network
 # make lint    formatting, lints and documentation, warnings refused; licences, sources and versions of what it is built from
@@ -40,7 +42,7 @@ export CARGO_INCREMENTAL ?= 0
 
 REAL ?=
 REQUESTS ?= 0
-.PHONY: demo test build bench attack real fuzz torture openapi-test soak check hook advisories lint setup setup-test
+.PHONY: demo test build bench attack real real-code fuzz torture openapi-test soak check hook advisories lint setup setup-test
 
 demo: build
 	@echo "== starting the platform with the demo; Ctrl-C ends it"
@@ -90,7 +92,11 @@ soak: setup-test console/dist/index.html
 
 real: setup-test console/dist/index.html
 	@sh scripts/install-missing.sh for-real
-	MAINYARD_REAL=$(REAL) MAINYARD_REQUESTS=$(REQUESTS) cargo test --package mainyard --test real -- --ignored --nocapture
+	MAINYARD_REAL=$(REAL) MAINYARD_REQUESTS=$(REQUESTS) cargo test --package mainyard --test real real_software -- --ignored --nocapture
+
+real-code: setup-test console/dist/index.html
+	@sh scripts/install-missing.sh for-real
+	MAINYARD_REAL=$(REAL) cargo test --package mainyard --test real code:: -- --ignored --nocapture
 
 check:
 	cargo fmt --all --check

@@ -28,6 +28,7 @@ fi
 if [ "${1:-}" = for-real ]; then
     need mmdebstrap "command -v mmdebstrap"
     need musl-tools "command -v musl-gcc"
+    need python3-pip "dpkg -s python3-pip"
 fi
 for tool in cargo node npm; do
     if ! command -v "$tool" >/dev/null 2>&1; then

@@ -124,6 +124,9 @@ parameters! {
         /// The environment whose secrets its steps may use.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         secrets_from: Option<Name>,
+        /// Use nothing of builds before: run every command, with empty caches.
+        #[serde(default)]
+        from_scratch: bool,
         /// Build nothing; say what would be built.
         #[serde(default)]
         forecast: bool,

@@ -1,11 +1,14 @@
 //! One build: what was asked, how far it is, and how it ended.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use jiff::Timestamp;
 use mainyard_core::model::{ImageRef, Name};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::Recipe;
+use crate::recipe::Part;
 
 /// Lines of a failed step that its fault shows.
 pub const LAST_LINES: usize = 20;
@@ -32,6 +35,9 @@ pub struct Build {
     /// The environment whose secrets its steps may use.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secrets_from: Option<Name>,
+    /// It uses nothing of builds before: every command is run, and its caches are empty.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub from_scratch: bool,
     /// Files of the tree.
     pub files: u64,
     /// Their bytes.
@@ -234,6 +240,20 @@ impl Build {
         parts.flat_map(|part| part.steps.iter().map(|step| record(&part.name, step.words()))).collect()
     }
 
+    /// The caches of a part, by their names on the node. A build from scratch has some of its own, which all of its parts
+    /// share and the node's rules sweep.
+    pub fn caches_of(&self, part: &Part) -> BTreeMap<Name, String> {
+        if !self.from_scratch {
+            return part.caches.clone();
+        }
+        let known: BTreeSet<&Name> = self.recipe.parts.iter().flat_map(|part| part.caches.keys()).collect();
+        let named = |name: &Name| -> Option<Name> {
+            let place = known.iter().position(|it| *it == name)?;
+            format!("scratch-{}-{place}", self.number).parse().ok()
+        };
+        part.caches.iter().filter_map(|(name, path)| Some((named(name)?, path.clone()))).collect()
+    }
+
     /// It begins, or begins again after the control that carried it out ended: what was not done is to be done.
     pub fn begin(&mut self, now: Timestamp) {
         self.state = BuildState::Running;
@@ -316,6 +336,7 @@ pub(crate) mod tests {
             tree: "sha256:0".to_owned(),
             folder: String::new(),
             secrets_from: None,
+            from_scratch: false,
             files: 2,
             size: 100,
             steps: Build::steps_of(&recipe),

@@ -7,7 +7,8 @@ use super::{Lines, NO_RIGHTS, PORT, Tree};
 struct Install {
     /// The files that say what it needs, and where it lies in the tree.
     takes: &'static str,
-    command: &'static str,
+    /// What the package manager is told.
+    of: &'static str,
     fetches: bool,
 }
 
@@ -19,24 +20,16 @@ impl Install {
             return Some(if has_wheels {
                 Install {
                     takes: "take = [\"requirements.txt\", \"wheels\"]",
-                    command: "run = \"python3 -m pip install --no-index --find-links wheels --target /packages -r requirements.txt\"",
+                    of: "--no-index --find-links wheels -r requirements.txt",
                     fetches: false,
                 }
             } else {
-                Install {
-                    takes: LISTED,
-                    command: "run = \"python3 -m pip install --target /packages -r requirements.txt\"",
-                    fetches: true,
-                }
+                Install { takes: LISTED, of: "-r requirements.txt", fetches: true }
             });
         }
         let project = (tree.read)("pyproject.toml")?.parse::<toml_edit::DocumentMut>().ok()?;
         let needs = project.get("project")?.get("dependencies")?.as_array()?;
-        (!needs.is_empty()).then_some(Install {
-            takes: "take = [\".\"]",
-            command: "run = \"python3 -m pip install --target /packages .\"",
-            fetches: true,
-        })
+        (!needs.is_empty()).then_some(Install { takes: "take = [\".\"]", of: ".", fetches: true })
     }
 }
 
@@ -114,5 +107,10 @@ fn installed(lines: &mut Lines, install: &Install) {
     } else {
         lines.note("The packages are in wheels/: nothing is fetched.");
     }
-    lines.line(install.command);
+    lines.note("Compiled by themselves: what the package manager compiles is another file each time.");
+    let installs = format!("python3 -m pip install --no-compile --target /packages {}", install.of);
+    lines.line("run = \"\"\"");
+    lines.line(&installs);
+    lines.line("python3 -m compileall -q -s /packages -p /app/packages /packages");
+    lines.line("\"\"\"");
 }

@@ -38,6 +38,9 @@ pub(crate) struct BuildOptions {
     /// The environment whose secrets the recipe's steps may use.
     #[arg(long, value_name = "ENVIRONMENT")]
     pub secrets_from: Option<String>,
+    /// Use nothing of builds before: run every command, with empty caches.
+    #[arg(long)]
+    pub from_scratch: bool,
 }
 
 /// What to do with builds.

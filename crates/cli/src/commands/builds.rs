@@ -65,6 +65,7 @@ pub(super) async fn start(
         repository: commit.as_ref().map(|commit| commit.repository.clone()).filter(|it| !it.is_empty()),
         commit: commit.map(|commit| commit.id),
         secrets_from: options.secrets_from.as_deref().map(parse_name).transpose()?,
+        from_scratch: options.from_scratch,
         forecast,
     };
     let file = tokio::fs::File::from_std(code.archive()?);

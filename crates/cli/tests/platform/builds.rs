@@ -119,11 +119,16 @@ fn code_becomes_an_image_and_the_same_code_the_same_image() {
     assert!(again.contains("the same as in the build before"), "{again}");
     let second = build(&platform, 2);
     assert_eq!((&second["digest"], states(&second)[1]), (&first["digest"], "cached"));
+    // From scratch the command runs, and finds an empty cache; the image is still the same.
+    let anew = platform.ok(&["build", &folder, "--from-scratch"]);
+    assert!(anew.contains("   | times: 1"), "{anew}");
+    let anew = build(&platform, 3);
+    assert_eq!((&anew["digest"], states(&anew)), (&first["digest"], vec!["done"; 4]));
     // A changed line: the command runs again, and finds what it left in its cache.
     write(&dir, "questions.txt", "which locker\nhow large\nfor how long\n");
     let changed = platform.ok(&["build", &folder]);
     assert!(changed.contains("  ~ questions.txt") && changed.contains("   | times: 2"), "{changed}");
-    let third = build(&platform, 3);
+    let third = build(&platform, 4);
     assert_ne!(third["digest"], first["digest"]);
     let details = platform.ok(&["image", "show", third["image"].as_str().expect("a name")]);
     assert!(details.contains("coreutils"), "{details}");

@@ -2,6 +2,7 @@
 //! load, stopped. `make real` runs it; it needs root, `mmdebstrap`, `musl-tools` and Debian's packages from the network.
 //! What comes of it is printed as the table of `docs/images.md`.
 
+mod code;
 #[path = "../platform/common.rs"]
 #[expect(dead_code, reason = "only a part of it is needed here")]
 mod common;

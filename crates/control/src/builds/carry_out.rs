@@ -148,7 +148,11 @@ impl Work {
     ) -> Result<(LayerMade, bool), Stopped> {
         let repository = &self.build.image.repository;
         let key = key_of_run(repository, into.base_digest.as_deref(), &into.diff_ids, run, &part.caches);
-        let known = self.control.store.use_build_layer(&key).await.map_err(of_platform)?;
+        let known = if self.build.from_scratch {
+            None
+        } else {
+            self.control.store.use_build_layer(&key).await.map_err(of_platform)?
+        };
         if let Some((digest, size)) = known {
             let blob = Digest::parse(&digest).map_err(of_platform)?;
             if self.control.blobs.keep(&blob).await.map_err(of_platform)? {
@@ -228,7 +232,7 @@ impl Work {
             env,
             folder: run.folder.clone(),
             user: if run.user.is_empty() { into.user.clone() } else { run.user.clone() },
-            caches: part.caches.clone(),
+            caches: self.build.caches_of(part),
             secrets: secrets.collect(),
             address: None,
             limits: Limits {

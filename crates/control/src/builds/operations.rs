@@ -85,6 +85,8 @@ pub(crate) struct NewBuild {
     pub folder: String,
     pub tag: Option<String>,
     pub secrets_from: Option<Name>,
+    /// Nothing of builds before is used.
+    pub from_scratch: bool,
 }
 
 async fn start(mut call: Call<StartBuild>) -> Result<StartedBuild, Problem> {
@@ -110,6 +112,7 @@ async fn start(mut call: Call<StartBuild>) -> Result<StartedBuild, Problem> {
         folder,
         tag: query.tag,
         secrets_from: query.secrets_from,
+        from_scratch: query.from_scratch,
     };
     let image = image_of(&taken.1, &asked)?;
     let kept = call.control.store.build_times(&image.repository).await.map_err(of_record)?;
@@ -161,6 +164,7 @@ fn build_of(number: u64, image: ImageRef, asked: NewBuild, (digest, tree): Taken
         files: tree.files,
         size: tree.size,
         secrets_from: asked.secrets_from,
+        from_scratch: asked.from_scratch,
         steps: Build::steps_of(&tree.recipe),
         recipe: tree.recipe,
         state: BuildState::Queued,
