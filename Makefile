@@ -59,7 +59,7 @@ test: setup-test console/dist/index.html
 	scripts/test.sh
 
 # Of all crates at once: asked for one by one, cargo would build what they share again for each.
-BENCHES = platform sizes rollouts large_image sources forward secure table large_record
+BENCHES = platform sizes rollouts large_image sources forward overload secure table large_record
 bench: setup console/dist/index.html
 	cargo bench --workspace --no-run $(BENCHES:%=--bench %)
 	set -e; for bench in $(BENCHES); do MAINYARD_FUZZ=$(FUZZ) cargo bench --workspace --bench $$bench; done

@@ -67,6 +67,16 @@ fn register_record(state: &State, now: Timestamp, registry: &mut Registry) {
         wanted.get_or_create(&labels).set(i64::from(workload.wanted));
     }
     registry.register("mainyard_replicas_wanted", "Replicas that are wanted", wanted);
+    let unready = Family::<WorkloadLabels, Gauge>::default();
+    for workload in state.workloads.values() {
+        let labels = WorkloadLabels { workload: workload.target.to_string() };
+        unready.get_or_create(&labels).set(i64::from(workload.serves_unready));
+    }
+    registry.register(
+        "mainyard_serves_unready",
+        "1 where too few replicas pass their check, so that the others are sent requests as well",
+        unready,
+    );
     let left = Family::<CertificateLabels, Gauge>::default();
     for certificate in state.certificates.values() {
         let labels = CertificateLabels { certificate: certificate.target.to_string() };

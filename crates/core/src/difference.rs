@@ -89,6 +89,11 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     list.field("open files limit", was, is);
     list.field("process limit", before.limits.processes.to_string(), after.limits.processes.to_string());
     list.field("log lines a second", before.limits.log_lines.to_string(), after.limits.log_lines.to_string());
+    let requests = |limits: &Limits| limits.requests.map(|requests| requests.to_string());
+    list.maybe("requests at once", requests(&before.limits), requests(&after.limits));
+    list.field("requests that wait", before.limits.queue.to_string(), after.limits.queue.to_string());
+    let (was, is) = (before.limits.queue_time.to_string(), after.limits.queue_time.to_string());
+    list.field("time in the queue", was, is);
     list.field("cpu reserve", before.reserve.cpu.to_string(), after.reserve.cpu.to_string());
     list.field("memory reserve", before.reserve.memory.to_string(), after.reserve.memory.to_string());
     let root = |spec: &ReleaseSpec| if spec.read_only { "read-only" } else { "writable" }.to_owned();
@@ -110,6 +115,7 @@ pub fn differences(before: &ReleaseSpec, after: &ReleaseSpec) -> Vec<Difference>
     let limit = |span: Option<crate::model::Span>| span.map(|span| span.to_string());
     list.maybe("run_first_within", limit(before.run_first_within), limit(after.run_first_within));
     list.maybe("start_within", limit(before.checks.start_within), limit(after.checks.start_within));
+    list.field("checks that are enough", percent(before.checks.enough), percent(after.checks.enough));
     list.maybe(
         "ready check",
         before.checks.ready.as_ref().map(check_words),
@@ -202,7 +208,11 @@ pub fn check_words(check: &Check) -> String {
         (None, _, Some(port)) => format!("connect to {port}"),
         (None, ..) => "nothing".to_owned(),
     };
-    format!("{what} every {} within {}", check.every, check.within)
+    format!("{what} every {} within {}, {} in a row", check.every, check.within, check.after)
+}
+
+fn percent(part: u32) -> String {
+    format!("{part} %")
 }
 
 #[cfg(test)]

@@ -78,6 +78,7 @@ pub mod link;
 pub mod manifest;
 pub mod model;
 pub mod node_state;
+pub mod overload;
 pub mod placement;
 pub mod rate_limit;
 pub mod reasons;

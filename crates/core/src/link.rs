@@ -210,6 +210,9 @@ pub struct ReplicaReport {
     /// Of what is run once: how it ended.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outcome: Option<FirstOutcome>,
+    /// Not ready, though it takes connections: where too few are ready, it may be sent requests.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub takes_connections: bool,
 }
 
 impl ReplicaReport {
@@ -223,6 +226,7 @@ impl ReplicaReport {
             ready_after: None,
             started: None,
             outcome: None,
+            takes_connections: false,
         }
     }
 }

@@ -38,7 +38,10 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
             "The request",
             &[BadRequest, NotAllowed, DoorSilent, RateLimited, BodyTooLarge, BodyStalled, NotOpenToCaller],
         ),
-        ("Routes and services", &[AllSharesZero, ServiceMissing, SelectorEmpty, PortMissing, NoneReady]),
+        (
+            "Routes and services",
+            &[AllSharesZero, ServiceMissing, SelectorEmpty, PortMissing, NoneReady, Overloaded],
+        ),
         ("The way out", &[NotListed, NeverReached, NameUnresolved, Unreachable]),
         ("The answer", &[AnswerLate, AnswerBroken, Answers]),
         (
@@ -98,6 +101,9 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
                 NotListening,
                 LoopbackOnly,
                 CheckFails,
+                CheckSlow,
+                CheckRefused,
+                TooFewReady,
                 Flapping,
                 ProcessLimit,
                 DiskFull,
@@ -228,9 +234,24 @@ pub fn about(code: ReasonCode) -> Entry {
             "write less or remove what is old in the directory that the sentence names, or raise `limits.disk`",
         ),
         CheckFails => entry(
-            "The ready check does not succeed.",
+            "The ready check is answered, and not as it should be.",
             "by the node, which makes the check",
             "ask the path of the check yourself, and read `mainyard logs`",
+        ),
+        CheckSlow => entry(
+            "The ready check is answered later than it allows, or not at all.",
+            "by the node, which waits for the late answer to tell how late it is",
+            "look with `mainyard stats` whether the replica is busy: add replicas, raise `limits.cpu`, or allow more with `checks.ready.within`",
+        ),
+        CheckRefused => entry(
+            "The replica takes no connection where its check is made.",
+            "by the node, which makes the check",
+            "read `mainyard logs`: the process may have closed its port",
+        ),
+        TooFewReady => entry(
+            "So few replicas pass their check that the others are sent requests as well, rather than that the few are overrun.",
+            "by control, from the checks and `checks.enough`; one that takes no connection is sent none",
+            "see why the checks fail with `mainyard show`; more replicas help where they are slow",
         ),
         GitNewer => entry(
             "Git has a newer commit than the environment was made like, and the source asks before it takes one.",
@@ -451,6 +472,11 @@ pub fn about(code: ReasonCode) -> Entry {
             "The workloads that the service selects have no port of the name that it leads to.",
             "from the ports of the wanted releases",
             "correct the name in the service's `ports`, or declare the port on the workload",
+        ),
+        Overloaded => entry(
+            "Every replica takes as many requests as it may, and as many wait as may, or one has waited for too long.",
+            "by the gateway, from `limits.requests`, `limits.queue` and `limits.queue_time` of the workload",
+            "add replicas with `mainyard scale`; `Retry-After` says when a visitor may try again",
         ),
         NoneReady => entry(
             "No replica of the service takes requests now.",

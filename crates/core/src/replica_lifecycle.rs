@@ -23,8 +23,6 @@ const LOOK_AT_PORTS_AFTER: u64 = 1500;
 /// A run that was ready and not again so often within so many milliseconds flaps.
 const FLAPS: usize = 3;
 const FLAPS_WITHIN: u64 = 5 * 60_000;
-/// Checks in a row that fail before a ready replica is unready, or a live one is replaced.
-const FAILURES_IN_A_ROW: u32 = 3;
 /// A process without any check is ready when it has run this long.
 const UNCHECKED_READY_AFTER: u64 = 300;
 
@@ -182,6 +180,8 @@ pub struct ReplicaRun {
     lapses: Vec<u64>,
     /// The result of its last failed check.
     last_failure: String,
+    /// Whether its last failed check found it taking connections.
+    takes_connections: bool,
     /// How long the last answer took that came too late.
     late_by: Option<Span>,
     restarts: u32,
@@ -221,6 +221,7 @@ impl ReplicaRun {
             full: None,
             lapses: Vec::new(),
             last_failure: String::new(),
+            takes_connections: false,
             late_by: None,
             restarts: 0,
             reason: None,
@@ -291,6 +292,7 @@ impl ReplicaRun {
             ready_after: self.ready_after,
             started: None,
             outcome: self.outcome.clone(),
+            takes_connections: state == ReplicaState::Unready && self.takes_connections,
         }
     }
 

@@ -11,6 +11,7 @@ mod progression;
 mod replica_counts;
 mod rollback;
 mod run_first;
+mod too_few_ready;
 
 use jiff::Timestamp;
 
@@ -20,6 +21,7 @@ use crate::model::{
 };
 pub(crate) use progression::next_step;
 use replica_counts::{Counts, first_to_go};
+pub use too_few_ready::may_serve;
 
 /// The input of [`decide`].
 #[derive(Debug, Clone, Copy)]
@@ -32,6 +34,8 @@ pub struct View<'a> {
     pub runs: &'a [Replica],
     /// The newest rollout.
     pub rollout: Option<&'a Rollout>,
+    /// The percentage of the replicas that must pass their check for it to be believed.
+    pub enough: u32,
 }
 
 /// Something to do.
@@ -56,6 +60,8 @@ pub struct Decision {
     pub reason: Option<Reason>,
     /// Since when no replica takes requests although some should.
     pub unanswered_since: Option<Timestamp>,
+    /// Whether replicas that fail their check are sent requests as well.
+    pub serves_unready: bool,
     /// The rollout, where it changes.
     pub rollout: Option<Rollout>,
     /// When to look again although nothing has changed.
@@ -119,8 +125,8 @@ pub fn decide(view: View<'_>, now: Timestamp) -> Decision {
     acts.extend(end_stale_runs(view, open));
     let judged = judge(view, &counts, rollout.as_ref().or(view.rollout), now);
     let look_again = look_again.into_iter().chain(judged.look_again).min();
-    let Judged { state, reason, unanswered_since, .. } = judged;
-    Decision { acts, state, reason, unanswered_since, rollout, look_again }
+    let Judged { state, reason, unanswered_since, serves_unready, .. } = judged;
+    Decision { acts, state, reason, unanswered_since, serves_unready, rollout, look_again }
 }
 
 /// A command that is run before a release serves ends where nothing waits for it any more: its release was cancelled, or
@@ -218,6 +224,7 @@ struct Judged {
     state: WorkloadState,
     reason: Option<Reason>,
     unanswered_since: Option<Timestamp>,
+    serves_unready: bool,
     look_again: Option<Timestamp>,
 }
 
@@ -225,12 +232,16 @@ struct Judged {
 const COMES_UP_WITHIN: Span = Span::from_millis(1500);
 
 fn judge(view: View<'_>, counts: &Counts<'_>, rollout: Option<&Rollout>, now: Timestamp) -> Judged {
-    let (state, reason) = state_of(view, counts, rollout, now);
+    let (mut state, mut reason) = state_of(view, counts, rollout, now);
+    let serves_unready = too_few_ready::applies(view);
+    if serves_unready && matches!(state, WorkloadState::TooFew | WorkloadState::Steady) {
+        (state, reason) = (WorkloadState::TooFew, Some(too_few_ready::reason(view)));
+    }
     let serving = counts.new_ready() + counts.old_ready();
     let should_serve = view.workload.wanted > 0 && view.workload.settled.is_some();
     let unanswered_since =
         (serving == 0 && should_serve).then(|| view.workload.unanswered_since.unwrap_or(now));
-    let judged = Judged { state, reason, unanswered_since, look_again: None };
+    let judged = Judged { state, reason, unanswered_since, serves_unready, look_again: None };
     // While something moves, or is reported otherwise, nobody may take requests although somebody did before.
     let Some(since) = unanswered_since.filter(|_| judged.state == WorkloadState::Moving) else {
         return judged;

@@ -25,10 +25,11 @@ pub use self::outgoing::{
 pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
 use crate::model::{
-    Environment, EnvironmentIndex, Leg, Name, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId,
-    ReplicaState, Route, RouteSpec, Service, Shadowing, Speaks, Target, Workload,
+    Environment, EnvironmentIndex, Leg, Limits, Name, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId,
+    ReplicaState, Route, RouteSpec, Service, Shadowing, Span, Speaks, Target, Workload,
 };
 use crate::record::State;
+use crate::rollouts::may_serve;
 
 /// A table's number: who decided, and the how-many-eth it was.
 #[derive(
@@ -113,6 +114,38 @@ pub struct Backend {
     pub node: Name,
     /// How to dial it there.
     pub address: SocketAddrV4,
+    /// How much it takes at once.
+    #[serde(default, skip_serializing_if = "Capacity::is_usual")]
+    pub capacity: Capacity,
+}
+
+/// How many requests a replica takes at once, and how many wait for it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Capacity {
+    /// Requests at once; without it, as many as keep it busy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub requests: Option<u32>,
+    /// Requests that wait while it takes no more.
+    pub queue: u32,
+    /// How long one waits, at most.
+    pub queue_time: Span,
+}
+
+impl Capacity {
+    /// Of a release.
+    pub fn of(limits: &Limits) -> Capacity {
+        Capacity { requests: limits.requests, queue: limits.queue, queue_time: limits.queue_time }
+    }
+
+    fn is_usual(&self) -> bool {
+        *self == Capacity::default()
+    }
+}
+
+impl Default for Capacity {
+    fn default() -> Capacity {
+        Capacity::of(&Limits::default())
+    }
 }
 
 /// Whether a workload's release carries all the labels that a service asks for. Its own name is the label
@@ -236,7 +269,8 @@ fn add_ready(state: &State, service: &Service, workload: &Workload, ports: &mut 
     for replica in replicas_of(&state.replicas, &workload.target) {
         let release = state.releases.get(&(workload.target.clone(), replica.release));
         let Some(release) = release.filter(|release| leads_to(service, release)) else { continue };
-        if replica.state != ReplicaState::Ready {
+        let serves_on = workload.serves_unready && may_serve(replica);
+        if replica.state != ReplicaState::Ready && !serves_on {
             continue;
         }
         let (Some(node), Some(address)) = (&replica.node, replica.address) else { continue };
@@ -246,6 +280,7 @@ fn add_ready(state: &State, service: &Service, workload: &Workload, ports: &mut 
                 release: replica.release,
                 node: node.clone(),
                 address: SocketAddrV4::new(address, inner),
+                capacity: Capacity::of(&release.spec.limits),
             });
         }
     }

@@ -104,7 +104,7 @@ async fn load(
 fn measure() {
     let dir = tempfile::tempdir().expect("a directory");
     let answering = Part::start(|port| format!("answer {port}"));
-    let kept = serde_json::to_vec(&table(answering.address)).expect("JSON");
+    let kept = serde_json::to_vec(&table(&[answering.address])).expect("JSON");
     std::fs::write(dir.path().join("table.json"), kept).expect("a table");
     let barest = Part::start(|port| format!("barest {port} {}", answering.address));
     let ours = Part::start(|port| format!("ours {port} {}", dir.path().display()));

@@ -131,7 +131,7 @@ async fn load(
 fn measure() {
     let dir = tempfile::tempdir().expect("a directory");
     let answering = Part::start(|port| format!("answer {port}"));
-    let kept = serde_json::to_vec(&table(answering.address)).expect("JSON");
+    let kept = serde_json::to_vec(&table(&[answering.address])).expect("JSON");
     std::fs::write(dir.path().join("table.json"), kept).expect("a table");
     let https = TcpListener::bind("127.0.0.1:0").and_then(|it| it.local_addr()).expect("a free port");
     let ours = Part::start(|port| format!("ours {port} {} {}", https.port(), dir.path().display()));

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use mainyard_core::http_framing::{FramerAction, Framing};
 use mainyard_core::model::{ReleaseNumber, ReplicaId, RouteSpec, Target};
 use mainyard_core::routing::{
-    Backend, Finder, LegEntry, MatchInput, RouteEntry, ServiceEntry, Table, TableVersion,
+    Backend, Capacity, Finder, LegEntry, MatchInput, RouteEntry, ServiceEntry, Table, TableVersion,
 };
 
 const REPLICAS: usize = 20_000;
@@ -22,6 +22,7 @@ fn service(number: usize, first: usize, count: usize) -> (String, ServiceEntry) 
         release: ReleaseNumber(1),
         node: "node-1".parse().expect("a name"),
         address: std::net::SocketAddrV4::new(Ipv4Addr::from(0x0a76_1000 + (first + place) as u32), 8080),
+        capacity: Capacity::default(),
     };
     let backends: Vec<Backend> = (0..count).map(backend).collect();
     let address = Ipv4Addr::from(0x0a76_0010 + number as u32);

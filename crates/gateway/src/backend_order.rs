@@ -1,11 +1,14 @@
 //! Whose turn it is: the replicas behind a port, and the order in which a request tries them.
 
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
 
 use mainyard_core::routing::Spread;
 
-use crate::replica::Replica;
+use crate::replica::{Replica, Slot, hand_out};
+use crate::waiting::{NoSlot, Waiting};
 
 /// Counts requests, each worker its own: what one of them sends on in a row is shared out exactly.
 #[derive(Debug)]
@@ -37,6 +40,34 @@ pub struct Lane {
     pub turns: Arc<Turns>,
 }
 
+impl Lane {
+    /// The place of the replica that the next request of this worker tries first: whose turn it is, unless another one, chosen
+    /// by chance, has less to do, or this one is given less for now.
+    fn first(&self, worker: usize) -> usize {
+        let (turn, count) = (self.turns.next(worker), self.replicas.len());
+        // Workers begin at different replicas.
+        let first = (turn as usize + worker) % count;
+        if count == 1 {
+            return first;
+        }
+        let load = |place: usize| &self.replicas[place % count].load;
+        if load(first).sits_out(turn) {
+            let others = || (1..count).map(|step| first + step).filter(|place| !load(*place).is_eased());
+            // Where most fail, the fault is hardly theirs, and the few others must not be overrun.
+            if others().count() * 2 >= count {
+                return others().next().unwrap_or(first) % count;
+            }
+        }
+        let other = first + 1 + (scatter(turn) as usize) % (count - 1);
+        if load(other).busy() + 1 < load(first).busy() { other % count } else { first }
+    }
+}
+
+/// Spreads numbers that follow each other (Knuth, The Art of Computer Programming, volume 3, section 6.4).
+fn scatter(number: u64) -> u64 {
+    number.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 33
+}
+
 /// One port of a service and the replicas behind it.
 #[derive(Debug)]
 pub struct Port {
@@ -50,12 +81,32 @@ pub struct Port {
     pub shadows: Vec<Arc<Replica>>,
     /// Whether connections are passed on as they are.
     pub tcp: bool,
+    /// Requests that wait for a replica.
+    pub waiting: Arc<Waiting<Slot>>,
+    /// How many may wait.
+    pub queue: usize,
+    /// How long each may.
+    pub queue_time: Duration,
 }
 
 impl Port {
     /// Everyone who takes requests here.
     pub fn replicas(&self) -> impl Iterator<Item = &Arc<Replica>> {
         self.lanes.iter().flat_map(|lane| &lane.replicas).chain(&self.shadows)
+    }
+
+    /// Free slots of these replicas go to what waits here, now and from now on.
+    pub(crate) fn serve_what_waits(&self) {
+        for replica in self.lanes.iter().flat_map(|lane| &lane.replicas) {
+            replica.serve(&self.waiting);
+            hand_out(replica);
+        }
+    }
+
+    /// Waits until a replica has room.
+    pub(crate) async fn wait(&self, visitor: IpAddr) -> Result<Slot, NoSlot> {
+        let free = || self.lanes.iter().flat_map(|lane| &lane.replicas).for_each(|it| _ = hand_out(it));
+        self.waiting.wait(visitor, self.queue, self.queue_time, free).await
     }
 
     /// Replicas in the order in which one request of this worker should try them, at most `tries`; the same one comes
@@ -66,8 +117,8 @@ impl Port {
         let chosen = if alone { Some(0) } else { self.spread.pick(self.turns.next(worker)) };
         let lane = chosen.and_then(|place| self.lanes.get(place)).filter(|lane| !lane.replicas.is_empty());
         let own = lane.into_iter().flat_map(move |lane| {
-            // Workers begin at different replicas.
-            let (first, count) = (lane.turns.next(worker) as usize + worker, lane.replicas.len());
+            let count = lane.replicas.len();
+            let first = lane.first(worker);
             let tries = if alone { tries } else { tries.min(count) };
             (0..tries).map(move |step| &lane.replicas[(first + step) % count])
         });

@@ -14,8 +14,9 @@ use mainyard_core::retries::{Failure, Retries};
 
 use crate::affinity;
 use crate::arrival::Arrival;
-use crate::backend::{Connection, Onward, Pool};
+use crate::backend::{Connection, Onward, Pool, Sent};
 use crate::body::{Fault, Passage, RequestBody};
+use crate::candidates::Candidates;
 use crate::compress::{self, Zipped};
 use crate::counts::Ended;
 use crate::destination::{self, Destination};
@@ -27,7 +28,7 @@ use crate::pages;
 use crate::redirects::sent_to;
 use crate::rejections::Refused;
 use crate::relay::{IDLE, both_ways};
-use crate::replica::Open;
+use crate::replica::{Open, Replica, Slot};
 use crate::request_log::{Note, short};
 use crate::request_validator::Line;
 use crate::response_body::{CountedBody, Tally};
@@ -38,6 +39,8 @@ use crate::worker::Forwarder;
 
 /// Most bytes of a request's headers.
 const HEAD_LIMIT: usize = 64 * 1024;
+/// A request whose body is sent for longer holds no place at its replica.
+const SENT_WITHIN: Duration = Duration::from_millis(50);
 /// How many replicas are tried when connections cannot be made.
 const TRIES: usize = 4;
 
@@ -239,12 +242,10 @@ impl Forwarder {
             let bound =
                 presented.and_then(|affinity| port.replicas().find(|replica| replica.affinity == affinity));
             let turns = port.in_turn(self.worker, TRIES + retries.left() as usize);
-            for replica in bound.into_iter().chain(turns) {
-                if replica.is_full() {
-                    trouble =
-                        Some(format!("{} has as many requests open as it may", replica.backend.replica));
-                    continue;
-                }
+            let mut candidates = Candidates::new(port, bound.into_iter().chain(turns));
+            while let Some(slot) = candidates.next(asked.arrival.peer.ip(), &service.target.name).await? {
+                let replica = &Arc::clone(slot.replica());
+                let mut slot = Some(slot);
                 let Some(open) = self.serving.enter(replica, Some((&way, &service))) else {
                     left = true;
                     continue;
@@ -257,6 +258,7 @@ impl Forwarder {
                 let mut connection = match connection {
                     Ok(connection) => connection,
                     Err(error) => {
+                        replica.load.note_break();
                         // Not a byte was sent: another replica may have it, whatever the method.
                         asked.note.tried = asked.note.tried.saturating_add(1);
                         trouble = Some(format!("{} could not be reached: {error}", replica.backend.replica));
@@ -271,7 +273,10 @@ impl Forwarder {
                 };
                 let sent = Instant::now();
                 let answered =
-                    in_time(connection.send(onward), limits.answer.duration(), passage.as_ref()).await;
+                    in_time(connection.send(onward), limits.answer.duration(), passage.as_ref(), &mut slot)
+                        .await;
+                let faulty = passage.as_ref().is_some_and(|passage| passage.fault.get().is_some());
+                note_outcome(&answered, replica, slot, sent.elapsed(), faulty);
                 let next = match answered {
                     Some(Ok(answer))
                         if answer.status() == StatusCode::SWITCHING_PROTOCOLS && on_upgrade.is_none() =>
@@ -351,6 +356,7 @@ impl Forwarder {
                 asked.note.tried = asked.note.tried.saturating_add(1);
                 onward = next;
             }
+            drop(candidates);
             // Anyone who left did so in a newer table, which says who came in its place.
             match lead.cell.now().filter(|newer| left && !Arc::ptr_eq(newer, &service)) {
                 Some(newer) => service = newer,
@@ -442,6 +448,27 @@ impl Forwarder {
     }
 }
 
+/// Notes what came of a request to a replica, whose slot is free again.
+fn note_outcome(
+    answered: &Option<Sent>,
+    replica: &Replica,
+    slot: Option<Slot>,
+    took: Duration,
+    by_visitor: bool,
+) {
+    match answered {
+        // Its body was cut off or was too large: that says nothing of the replica.
+        _ if by_visitor => {}
+        Some(Ok(answer)) if !answer.status().is_server_error() => {
+            if let Some(slot) = slot {
+                slot.answered(took);
+            }
+        }
+        Some(Ok(_)) => replica.load.note_failure(),
+        _ => replica.load.note_break(),
+    }
+}
+
 enum Handling {
     To(Destination),
     Elsewhere(Box<Response<AnswerBody>>),
@@ -453,13 +480,24 @@ async fn in_time<T>(
     answer: impl Future<Output = T>,
     within: Duration,
     passage: Option<&Rc<Passage>>,
+    slot: &mut Option<Slot>,
 ) -> Option<T> {
     let mut answer = std::pin::pin!(answer);
+    let sends = || passage.is_some_and(|passage| !passage.ended.get());
+    if sends() {
+        if let Ok(answered) = tokio::time::timeout(SENT_WITHIN, answer.as_mut()).await {
+            return Some(answered);
+        }
+        // A slow sender keeps nobody else waiting.
+        if sends() {
+            *slot = None;
+        }
+    }
     loop {
         let answered = tokio::time::timeout(within, answer.as_mut()).await;
         match answered {
             Ok(answered) => return Some(answered),
-            Err(_) if passage.is_some_and(|passage| !passage.ended.get()) => {}
+            Err(_) if sends() => {}
             Err(_) => return None,
         }
     }

@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::time::Duration;
 
+use arc_swap::ArcSwap;
 use mainyard_core::link::Figure;
 use mainyard_core::model::Target;
 use mainyard_core::routing::Backend;
@@ -10,6 +12,8 @@ use tokio::sync::Notify;
 
 use crate::affinity::affinity_of;
 use crate::counts::{Counts, EntryPoint};
+use crate::load::Load;
+use crate::waiting::Waiting;
 
 /// Requests and connections that are open to one replica, at most: a slow one must not use up the gateway's descriptors.
 const MOST_OPEN: u32 = 10_000;
@@ -21,7 +25,11 @@ pub struct Replica {
     pub backend: Backend,
     /// Its name in a visitor's cookie.
     pub affinity: u64,
-    /// Requests open to it now.
+    /// Requests that it works on, and may.
+    pub load: Load,
+    /// What waits for it, at each port that it stands behind.
+    queues: ArcSwap<Vec<Arc<Waiting<Slot>>>>,
+    /// Requests open to it now, until the last byte of their answers.
     pub open: AtomicU32,
     /// Whether it has left the table.
     pub retired: AtomicBool,
@@ -59,6 +67,8 @@ impl Replica {
     pub fn new(backend: Backend) -> Replica {
         Replica {
             affinity: affinity_of(&backend.replica),
+            load: Load::new(backend.capacity.requests),
+            queues: ArcSwap::default(),
             backend,
             open: AtomicU32::new(0),
             retired: AtomicBool::new(false),
@@ -70,6 +80,15 @@ impl Replica {
     /// Whether as much is open to it as may be.
     pub fn is_full(&self) -> bool {
         self.open.load(Ordering::Relaxed) >= MOST_OPEN
+    }
+
+    /// Its free slots go to what waits there, too.
+    pub(crate) fn serve(&self, waiting: &Arc<Waiting<Slot>>) {
+        self.queues.rcu(|queues| {
+            // One that nobody else holds is of a port that is gone.
+            let kept = queues.iter().filter(|it| Arc::strong_count(it) > 1 && !Arc::ptr_eq(it, waiting));
+            kept.chain([waiting]).map(Arc::clone).collect::<Vec<_>>()
+        });
     }
 
     /// Takes what was counted since the last call.
@@ -94,6 +113,71 @@ impl Replica {
     pub fn is_retired(&self) -> bool {
         self.retired.load(Ordering::SeqCst)
     }
+}
+
+/// A place among the requests that a replica works on.
+///
+/// A request holds it from when it is sent until its answer begins. What comes after takes its time from the visitor's
+/// connection: a slow reader or a stream that goes on for hours keeps nobody else waiting. One that becomes free goes to the
+/// next that waits.
+#[derive(Debug)]
+pub struct Slot {
+    replica: Arc<Replica>,
+    is_held: bool,
+}
+
+impl Slot {
+    /// A free one of this replica.
+    pub(crate) fn take(replica: &Arc<Replica>) -> Option<Slot> {
+        replica.load.take().then(|| Slot { replica: Arc::clone(replica), is_held: true })
+    }
+
+    /// Whose it is.
+    pub(crate) fn replica(&self) -> &Arc<Replica> {
+        &self.replica
+    }
+
+    /// The answer began after this time: the slot is free.
+    pub(crate) fn answered(self, took: Duration) {
+        self.replica.load.note_answer(took);
+    }
+
+    /// Gives it up without looking who waits.
+    fn put_back(mut self) {
+        self.is_held = false;
+        self.replica.load.leave();
+    }
+}
+
+impl Drop for Slot {
+    fn drop(&mut self) {
+        if !self.is_held {
+            return;
+        }
+        self.replica.load.leave();
+        if !hand_out(&self.replica) {
+            self.replica.load.note_room();
+        }
+    }
+}
+
+/// Gives free slots of a replica to what waits for one; tells whether none is left free.
+pub(crate) fn hand_out(replica: &Arc<Replica>) -> bool {
+    let queues = replica.queues.load();
+    if queues.iter().all(|queue| queue.is_empty()) || replica.is_retired() {
+        return false;
+    }
+    replica.load.note_full();
+    for turn in 0.. {
+        let Some(slot) = Slot::take(replica) else { break };
+        // Services that share a replica take turns.
+        let queues = queues.iter().cycle().skip(turn % queues.len()).take(queues.len());
+        if let Some(left) = queues.fold(Some(slot), |slot, queue| queue.offer(slot?)) {
+            left.put_back();
+            return false;
+        }
+    }
+    true
 }
 
 #[cfg(test)]

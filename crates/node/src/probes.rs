@@ -23,6 +23,9 @@ use crate::events::Message;
 /// An answer that is late is waited for so long, to say how late it is.
 const LATE_AT_MOST: Duration = Duration::from_secs(10);
 
+/// How many times as long as its check allows one may take to answer and still be alive.
+const STILL_ALIVE: u32 = 5;
+
 /// The largest head of an answer, in bytes.
 const LARGEST_HEAD: usize = 16 << 10;
 
@@ -49,7 +52,9 @@ async fn make(probe: Probe, driver: Arc<Driver>, inbox: UnboundedSender<Message>
     let tell = |event| inbox.send(Message::Event(probe.id.clone(), probe.number, event));
     let began = Instant::now();
     let mut answer = std::pin::pin!(attempt(&probe.kind, probe.address));
-    let made = judge(tokio::time::timeout(probe.within, &mut answer).await);
+    // One that answers late is alive: only one that does not answer at all is replaced.
+    let within = if probe.alive { probe.within * STILL_ALIVE } else { probe.within };
+    let made = judge(tokio::time::timeout(within, &mut answer).await);
     let late = made == Err(ProbeFault::Late);
     let result = made.and_then(|()| owned(&driver, &probe));
     let _ = tell(match probe.alive {

@@ -28,6 +28,7 @@ mod outages;
 mod outages_told;
 mod outside_images;
 mod over_ssh;
+mod overload;
 mod past;
 mod programs;
 mod pushes;

@@ -162,7 +162,7 @@ fn setups() -> Vec<Broken> {
             "The ready check is answered too late",
             "[workload.slowed]\nAPI\nchecks.ready = { path = \"/slow/1200\", within = \"1s\" }",
             &["trial/slowed"],
-            "check-fails",
+            "check-slow",
         ),
         after(
             "A visitor asks too often",
@@ -311,8 +311,16 @@ fn the_cause_comes_first_and_matches_the_docs() {
             let cause =
                 said.lines().find_map(|line| line.strip_prefix("cause  "))?.split(':').next()?.to_owned();
             assert!(
-                [setup.cause, "still-starting", "ended-once", "none-ready", "check-fails"]
-                    .contains(&cause.as_str()),
+                [
+                    setup.cause,
+                    "still-starting",
+                    "ended-once",
+                    "none-ready",
+                    "check-fails",
+                    "check-slow",
+                    "check-refused"
+                ]
+                .contains(&cause.as_str()),
                 "{}: {said}",
                 setup.title
             );

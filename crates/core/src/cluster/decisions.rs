@@ -19,8 +19,11 @@ impl Transaction<'_> {
         let replicas: Vec<Replica> = replicas_of(&self.state.replicas, target).cloned().collect();
         let runs: Vec<Replica> = runs_of(&self.state.replicas, target).cloned().collect();
         let rollout = self.state.newest_rollout(target);
-        let decision = decide(View { workload, replicas: &replicas, runs: &runs, rollout }, now);
-        let Decision { acts, state, reason, unanswered_since, rollout: moved, look_again } = decision;
+        let release = self.state.releases.get(&(target.clone(), workload.release));
+        let enough = release.map_or(0, |release| release.spec.checks.enough);
+        let decision = decide(View { workload, replicas: &replicas, runs: &runs, rollout, enough }, now);
+        let Decision { acts, state, reason, unanswered_since, serves_unready, rollout: moved, look_again } =
+            decision;
         let mut workload = workload.clone();
         if !acts.is_empty() || moved.is_some() {
             // What was done may call for the next decision.
@@ -39,6 +42,10 @@ impl Transaction<'_> {
             self.put(Object::Rollout(moved));
         }
         workload.unanswered_since = unanswered_since;
+        if workload.serves_unready != serves_unready {
+            workload.serves_unready = serves_unready;
+            self.table.touch();
+        }
         if workload.state != state || workload.reason != reason {
             if workload.state != state {
                 workload.since = now;
@@ -102,6 +109,7 @@ fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica
         started: None,
         once: None,
         aside: None,
+        takes_connections: false,
         stopping: false,
     }
 }

@@ -123,6 +123,7 @@ impl Transaction<'_> {
                 since: now,
                 held: None,
                 unanswered_since: None,
+                serves_unready: false,
                 leaves: false,
                 kept: std::collections::BTreeMap::new(),
             };

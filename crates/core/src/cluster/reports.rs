@@ -112,15 +112,20 @@ impl Transaction<'_> {
         };
         let reason = report.reason.clone().or(wrong);
         let ready_after = report.ready_after.or(known.ready_after);
+        let takes = report.takes_connections;
         if (replica.state, &replica.reason, replica.restarts, &replica.started, replica.ready_after)
             == (state, &reason, report.restarts, &started, ready_after)
+            && replica.takes_connections == takes
         {
             return;
         }
-        if replica.state != state {
-            replica.since = now;
+        if replica.state != state || replica.takes_connections != takes {
             self.table.touch();
         }
+        if replica.state != state {
+            replica.since = now;
+        }
+        replica.takes_connections = takes;
         replica.state = state;
         (replica.reason, replica.started) = (reason, started);
         (replica.restarts, replica.ready_after) = (report.restarts, ready_after);

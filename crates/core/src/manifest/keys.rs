@@ -234,6 +234,17 @@ static LIMITS: Shape = Shape::Table(&[
         &Shape::Integer(1, 1_000_000),
         "Lines of its log in a second; more are dropped and counted. 1000 by default.",
     ),
+    key(
+        "requests",
+        &Shape::Integer(1, 10_000),
+        "Requests that it takes at once; by default as many as keep it busy, which the gateway finds out.",
+    ),
+    key(
+        "queue",
+        &Shape::Integer(0, 10_000),
+        "Requests that wait in the gateway while it takes no more; others are refused. 1000 by default.",
+    ),
+    key("queue_time", &Shape::Time, "How long a request waits there at most; 1s by default."),
 ]);
 
 static RESERVE: Shape = Shape::Table(&[
@@ -258,6 +269,11 @@ static CHECKS: Shape = Shape::Table(&[
         &Shape::Time,
         "The time for the process to start listening; by default until the rollout's deadline.",
     ),
+    key(
+        "enough",
+        &Shape::Integer(0, 100),
+        "With fewer percent of the replicas passing their check, requests go to the others as well; 50 by default.",
+    ),
 ]);
 
 static CHECK: Shape = Shape::Table(&[
@@ -266,6 +282,7 @@ static CHECK: Shape = Shape::Table(&[
     key("connect", &Shape::Name, "A port to connect to, by name, instead of a path."),
     key("every", &Shape::Time, "How often; 1s by default."),
     key("within", &Shape::Time, "The time limit of one try; 1s by default."),
+    key("after", &Shape::Integer(1, 100), "Failures in a row that count; 3 by default."),
 ]);
 
 static ROLLOUT: Shape = Shape::Table(&[

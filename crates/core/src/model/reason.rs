@@ -64,8 +64,14 @@ codes! {
     CannotStart = "cannot-start",
     /// The node started something else than the release asks for.
     NotAsReleased = "not-as-released",
-    /// The ready check does not succeed.
+    /// The ready check is answered wrongly.
     CheckFails = "check-fails",
+    /// The ready check is answered too late, or not at all.
+    CheckSlow = "check-slow",
+    /// The connection of the ready check is refused.
+    CheckRefused = "check-refused",
+    /// Too few replicas pass their check for it to be believed.
+    TooFewReady = "too-few-ready",
     /// The new release was not ready by its deadline.
     NotReadyInTime = "not-ready-in-time",
     /// The new release fails more requests than the previous one.
@@ -106,6 +112,8 @@ codes! {
     SelectorEmpty = "selector-empty",
     /// No replica of the service takes requests now.
     NoneReady = "none-ready",
+    /// The replicas take no more requests at once, and as many wait as may.
+    Overloaded = "overloaded",
     /// Every share of the route is zero.
     AllSharesZero = "all-shares-zero",
     /// The caller's environment is not the service's.

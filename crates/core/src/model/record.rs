@@ -130,6 +130,9 @@ pub struct Workload {
     /// Since when no replica takes requests although some should.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unanswered_since: Option<Timestamp>,
+    /// Too few replicas pass their check: the others that take connections are sent requests as well.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub serves_unready: bool,
     /// It was taken out of the declaration, and goes once what takes its place answers.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub leaves: bool,
@@ -223,6 +226,9 @@ pub struct Replica {
     /// Set where it is out of service for study.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aside: Option<Aside>,
+    /// Not ready, though it takes connections.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub takes_connections: bool,
     /// Whether its stop was ordered; only a replica that left every table may be stopped.
     pub stopping: bool,
 }

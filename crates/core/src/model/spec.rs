@@ -63,7 +63,7 @@ fn is_false(value: &bool) -> bool {
     !value
 }
 
-/// The limits that the kernel enforces on a replica.
+/// The limits of a replica: the kernel enforces them, and gateways those of requests.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Limits {
@@ -88,6 +88,15 @@ pub struct Limits {
     /// Lines of its log in a second, over some seconds; what is more is dropped and counted.
     #[serde(skip_serializing_if = "Limits::are_usual_lines")]
     pub log_lines: u32,
+    /// Requests that it takes at once; without it, as many as keep it busy, which gateways find out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub requests: Option<u32>,
+    /// Requests that wait in a gateway while it takes no more, at most; fewer where they would wait for too long.
+    #[serde(skip_serializing_if = "Limits::is_usual_queue")]
+    pub queue: u32,
+    /// How long a request waits, at most.
+    #[serde(skip_serializing_if = "Limits::is_usual_queue_time")]
+    pub queue_time: Span,
 }
 
 impl Limits {
@@ -96,6 +105,16 @@ impl Limits {
     const DISK: Bytes = Bytes::mib(1024);
     const SHARED_MEMORY: Bytes = Bytes::mib(64);
     const OPEN_FILES: u32 = 65_536;
+    const QUEUE: u32 = 1000;
+    const QUEUE_TIME: Span = Span::from_secs(1);
+
+    fn is_usual_queue(queue: &u32) -> bool {
+        *queue == Limits::QUEUE
+    }
+
+    fn is_usual_queue_time(time: &Span) -> bool {
+        *time == Limits::QUEUE_TIME
+    }
 
     fn is_usual_disk(disk: &Bytes) -> bool {
         *disk == Limits::DISK
@@ -125,6 +144,9 @@ impl Default for Limits {
             processes: 128,
             open_files: Limits::OPEN_FILES,
             log_lines: Limits::LOG_LINES,
+            requests: None,
+            queue: Limits::QUEUE,
+            queue_time: Limits::QUEUE_TIME,
         }
     }
 }
@@ -162,7 +184,7 @@ impl Default for Stop {
 }
 
 /// A workload's health checks.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Checks {
     /// May it take requests?
@@ -175,6 +197,24 @@ pub struct Checks {
     /// deadline.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub start_within: Option<Span>,
+    /// The percentage of the wanted replicas that must pass their check for it to be believed. Where fewer do, the others that
+    /// take connections are sent requests as well.
+    #[serde(skip_serializing_if = "Checks::is_usual_enough")]
+    pub enough: u32,
+}
+
+impl Checks {
+    const ENOUGH: u32 = 50;
+
+    fn is_usual_enough(enough: &u32) -> bool {
+        *enough == Checks::ENOUGH
+    }
+}
+
+impl Default for Checks {
+    fn default() -> Checks {
+        Checks { ready: None, alive: None, start_within: None, enough: Checks::ENOUGH }
+    }
 }
 
 /// One check. Either `path` (an HTTP GET that must answer 200 to 399) or `connect` (a connection that must be
@@ -196,6 +236,9 @@ pub struct Check {
     /// How long one try may take.
     #[serde(default = "Check::default_within")]
     pub within: Span,
+    /// Failures in a row that count.
+    #[serde(default = "Check::default_after", skip_serializing_if = "Check::is_usual_after")]
+    pub after: u32,
 }
 
 /// The request that a check makes, resolved to a port number.
@@ -213,6 +256,12 @@ impl Check {
     }
     fn default_within() -> Span {
         Span::from_secs(1)
+    }
+    fn default_after() -> u32 {
+        3
+    }
+    fn is_usual_after(after: &u32) -> bool {
+        *after == Check::default_after()
     }
 
     /// The check on a release's ports; `None` when the port it names is not declared.
@@ -245,7 +294,8 @@ impl ReleaseSpec {
         self.checks.ready.clone().or_else(|| {
             let first = self.ports.keys().next()?.clone();
             let (every, within) = (Check::default_every(), Check::default_within());
-            Some(Check { path: None, port: None, connect: Some(first), every, within })
+            let after = Check::default_after();
+            Some(Check { path: None, port: None, connect: Some(first), every, within, after })
         })
     }
 }

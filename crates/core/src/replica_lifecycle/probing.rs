@@ -1,9 +1,6 @@
 //! Evaluates probes of a replica: whether it is ready, and why not.
 
-use super::{
-    A_RUN_LASTS_AFTER, Do, FAILURES_IN_A_ROW, FLAPS, FLAPS_WITHIN, LOOK_AT_PORTS_AFTER, Phase, ProbeFault,
-    ReplicaRun,
-};
+use super::{A_RUN_LASTS_AFTER, Do, FLAPS, FLAPS_WITHIN, LOOK_AT_PORTS_AFTER, Phase, ProbeFault, ReplicaRun};
 use crate::model::{Check, CheckKind, Reason, ReasonCode, Span};
 
 impl ReplicaRun {
@@ -23,6 +20,7 @@ impl ReplicaRun {
         };
         self.tries += 1;
         self.failures += 1;
+        self.takes_connections = !matches!(fault, ProbeFault::Refused | ProbeFault::Tls);
         let ran = now.saturating_sub(self.since);
         self.lasts |= now.saturating_sub(self.last_trouble) >= self.last_run + A_RUN_LASTS_AFTER;
         let mut list = Vec::new();
@@ -31,7 +29,7 @@ impl ReplicaRun {
             self.looked_at_ports = now;
             list.push(Do::LookAtPorts);
         }
-        if self.failures >= FAILURES_IN_A_ROW {
+        if self.failures >= check.after {
             if self.is_ready {
                 self.lapses.push(now);
             }
@@ -43,10 +41,8 @@ impl ReplicaRun {
         });
         let worth_saying = self.was_ready && !self.is_ready || ran >= 3000;
         if worth_saying && !(refused && port_known) && !self.is_ready {
-            let code =
-                if fault == ProbeFault::Tls { ReasonCode::PlainWhereTls } else { ReasonCode::CheckFails };
             self.last_failure = self.sentence_of(&fault, &check);
-            let failed = Reason::new(code, self.last_failure.clone());
+            let failed = Reason::new(code_of(&fault), self.last_failure.clone());
             self.check_reason = self.flapping(now).or(Some(failed));
         }
         let pause = if self.is_ready { check.every } else { first_pauses(self.tries, ran).min(check.every) };
@@ -104,7 +100,7 @@ impl ReplicaRun {
             return Vec::new();
         }
         self.alive_failures = if result.is_ok() { 0 } else { self.alive_failures + 1 };
-        if self.alive_failures >= FAILURES_IN_A_ROW && self.was_ready {
+        if self.alive_failures >= alive.after && self.was_ready {
             // Its end is noticed like any other, and it is started again.
             return vec![Do::AskToStop];
         }
@@ -132,6 +128,15 @@ impl ReplicaRun {
         };
         self.check_reason = Some(Reason::new(code, sentence));
         Vec::new()
+    }
+}
+
+fn code_of(fault: &ProbeFault) -> ReasonCode {
+    match fault {
+        ProbeFault::Tls => ReasonCode::PlainWhereTls,
+        ProbeFault::Refused => ReasonCode::CheckRefused,
+        ProbeFault::Late => ReasonCode::CheckSlow,
+        ProbeFault::Status(_) | ProbeFault::Other(_) => ReasonCode::CheckFails,
     }
 }
 

@@ -288,7 +288,7 @@ fn ready_and_not_ready_in_turns_is_a_reason_of_its_own_until_it_has_been_well_fo
     let mut turn = |run: &mut ReplicaRun| {
         now += 2000;
         run.handle(Event::Probed(1, Ok(())), now);
-        for _ in 0..FAILURES_IN_A_ROW {
+        for _ in 0..3 {
             now += 1000;
             run.handle(Event::Probed(1, Err(ProbeFault::Status(503))), now);
         }

@@ -18,6 +18,7 @@ pub(super) struct World {
     pub(super) replicas: Vec<Replica>,
     pub(super) rollout: Option<Rollout>,
     pub(super) now: i64,
+    pub(super) enough: u32,
 }
 
 impl World {
@@ -41,11 +42,23 @@ impl World {
             follow_tag: None,
             held: None,
             unanswered_since: None,
+            serves_unready: false,
             leaves: false,
             kept: Default::default(),
         };
-        let mut world = World { workload, replicas: Vec::new(), rollout: None, now: 0 };
+        let mut world = World { workload, replicas: Vec::new(), rollout: None, now: 0, enough: 50 };
         world.release(1);
+        world
+    }
+
+    /// One whose replicas are all ready.
+    pub(super) fn steady(wanted: u32) -> World {
+        let mut world = World::new(wanted, RolloutRule::default());
+        (0..wanted).for_each(|_| world.start(ReleaseNumber(1)));
+        for replica in &mut world.replicas {
+            replica.state = ReplicaState::Ready;
+        }
+        (world.rollout, world.workload.settled) = (None, Some(ReleaseNumber(1)));
         world
     }
 
@@ -62,6 +75,7 @@ impl World {
             replicas: &self.replicas,
             runs: &[],
             rollout: self.rollout.as_ref(),
+            enough: self.enough,
         };
         let decision = decide(view, at(self.now));
         for act in &decision.acts {
@@ -95,6 +109,7 @@ impl World {
             ready_after: None,
             restarts: 0,
             started: None,
+            takes_connections: false,
             aside: None,
             once: None,
             stopping: false,

@@ -177,6 +177,9 @@ fn headline(code: Option<ReasonCode>) -> &'static str {
         Some(ReasonCode::NoRoom) => "finds no room on any node",
         Some(ReasonCode::CannotStart) => "cannot be started",
         Some(ReasonCode::CheckFails) => "fails its check",
+        Some(ReasonCode::CheckSlow) => "answers its check too late",
+        Some(ReasonCode::CheckRefused) => "refuses its check",
+        Some(ReasonCode::TooFewReady) => "has too few replicas that pass their check",
         Some(ReasonCode::KeeperLost) => "lost its keeper",
         _ => "is not as it should be",
     }

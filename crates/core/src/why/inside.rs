@@ -147,6 +147,10 @@ impl Facts<'_> {
         if let Some(held) = &workload.held {
             walk.also.push(format!("{target} is held by {}: {}", held.origin.by, held.because));
         }
+        if workload.serves_unready {
+            let also = "too few pass their check, so those that fail it are sent requests as well";
+            walk.also.push(format!("{also} (too-few-ready)"));
+        }
         if workload.wanted == 0 {
             let who = &workload.wanted_origin;
             let sentence = format!("it is scaled to 0 ({who})");

@@ -99,6 +99,7 @@ fn a_flapping_workload_is_not_well_while_it_is_briefly_ready() {
         follow_tag: None,
         held: None,
         unanswered_since: None,
+        serves_unready: false,
         leaves: false,
         kept: BTreeMap::new(),
     };

@@ -13,7 +13,7 @@ use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::TokioIo;
 use mainyard_core::model::{EnvironmentIndex, ReleaseNumber, ReplicaId, RouteSpec, Target};
-use mainyard_core::routing::{Backend, LegEntry, RouteEntry, ServiceEntry, Table, TableVersion};
+use mainyard_core::routing::{Backend, Capacity, LegEntry, RouteEntry, ServiceEntry, Table, TableVersion};
 
 /// Says which part this process is.
 pub(crate) const ROLE: &str = "MAINYARD_BENCH_ROLE";
@@ -83,19 +83,23 @@ pub(crate) fn ours(port: u16, dir: &str, https: Option<u16>) {
     mainyard_gateway::run(config).expect("it runs until it is ended");
 }
 
-/// One route to one replica.
-pub(crate) fn table(to: SocketAddr) -> Table {
-    let SocketAddr::V4(address) = to else { panic!("an IPv4 address") };
+/// One route to these replicas.
+pub(crate) fn table(to: &[SocketAddr]) -> Table {
     let target: Target = "staging/locker-api".parse().expect("a target");
-    let backend = Backend {
-        replica: ReplicaId::new(target.clone(), "a0".into()),
-        release: ReleaseNumber(1),
-        node: "node-1".parse().expect("a name"),
-        address,
+    let backend = |(place, to): (usize, &SocketAddr)| {
+        let SocketAddr::V4(address) = *to else { panic!("an IPv4 address") };
+        Backend {
+            replica: ReplicaId::new(target.clone(), format!("a{place}")),
+            release: ReleaseNumber(1),
+            node: "node-1".parse().expect("a name"),
+            address,
+            capacity: Capacity::default(),
+        }
     };
+    let backends: Vec<Backend> = to.iter().enumerate().map(backend).collect();
     let service = serde_json::json!({
         "target": target, "environment": EnvironmentIndex::new(1), "address": "10.118.0.16",
-        "ports": {"80": [backend]}, "reason": null,
+        "ports": {"80": backends}, "reason": null,
     });
     let service: ServiceEntry = serde_json::from_value(service).expect("an entry");
     let name = "locker-api".parse().expect("a name");

@@ -6,8 +6,8 @@ use super::*;
 
 use mainyard_core::model::EnvironmentIndex;
 use mainyard_core::model::{ReleaseNumber, ReplicaId};
-use mainyard_core::routing::Backend;
 use mainyard_core::routing::ServiceEntry;
+use mainyard_core::routing::{Backend, Capacity};
 
 fn table(counter: u64, shorts: &[&str]) -> Table {
     let target: Target = "staging/locker-api".parse().expect("a target");
@@ -16,6 +16,7 @@ fn table(counter: u64, shorts: &[&str]) -> Table {
         release: ReleaseNumber(1),
         node: "node-1".parse().expect("a name"),
         address: std::net::SocketAddrV4::new([10, 118, 16, 2 + n as u8].into(), 8080),
+        capacity: Capacity::default(),
     });
     let ports = BTreeMap::from([(80, backends.collect())]);
     let address = Ipv4Addr::new(10, 118, 0, 16);

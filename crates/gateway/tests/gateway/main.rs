@@ -5,6 +5,7 @@ mod entering;
 mod frames;
 mod hostile;
 mod multiplexed;
+mod overload;
 mod place;
 mod reading;
 mod tls;

@@ -6,7 +6,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
 
 use mainyard_core::model::{EnvironmentIndex, ReleaseNumber, ReplicaId, RouteSpec, Target};
-use mainyard_core::routing::{Backend, LegEntry, RouteEntry, Table, TableVersion};
+use mainyard_core::routing::{Backend, Capacity, LegEntry, RouteEntry, Table, TableVersion};
 use mainyard_gateway::{Config, Network};
 use serde_json::{Value, json};
 
@@ -142,6 +142,7 @@ impl Place {
             release: ReleaseNumber(1),
             node: "node-1".parse().expect("a name"),
             address: replica.address,
+            capacity: Capacity::default(),
         });
         let backends: Vec<Backend> = backends.collect();
         let address = format!("10.118.0.{}", 16 + self.services.len());

@@ -1,0 +1,45 @@
+//! The replicas that a request is sent to, one after the other, as they have room.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use mainyard_core::model::Name;
+
+use crate::backend_order::Port;
+use crate::rejections::Refused;
+use crate::replica::{Replica, Slot};
+use crate::waiting::overloaded;
+
+/// The replicas that one request tries, each with a slot of it.
+pub(crate) struct Candidates<'a, I> {
+    port: &'a Port,
+    order: Option<I>,
+    /// One of them has no room.
+    is_full: bool,
+}
+
+impl<'a, I: Iterator<Item = &'a Arc<Replica>>> Candidates<'a, I> {
+    /// In this order.
+    pub(crate) fn new(port: &'a Port, order: I) -> Candidates<'a, I> {
+        // Who came before goes before.
+        let is_full = !port.waiting.is_empty();
+        Candidates { port, order: (!is_full).then_some(order), is_full }
+    }
+
+    /// The next one that has room. Where none has, it waits once for any of them.
+    pub(crate) async fn next(&mut self, visitor: IpAddr, service: &Name) -> Result<Option<Slot>, Refused> {
+        for replica in self.order.iter_mut().flatten() {
+            match Slot::take(replica).filter(|_| !replica.is_full()) {
+                Some(slot) => return Ok(Some(slot)),
+                None => self.is_full = true,
+            }
+        }
+        self.order = None;
+        if !std::mem::take(&mut self.is_full) {
+            return Ok(None);
+        }
+        let port = self.port;
+        let slot = port.wait(visitor).await;
+        slot.map(Some).map_err(|why| overloaded(service.as_str(), why, port.queue, port.queue_time))
+    }
+}
