@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use mainyard_core::link::StepLine;
-use mainyard_core::model::{Bytes, Span};
+use mainyard_core::model::Bytes;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -50,13 +50,16 @@ impl BuildView {
     }
 }
 
-/// "0.4 s", "12 s" or "3m".
+/// "0.4 s", "12 s" or "3m 5s".
 fn span(from: Timestamp, to: Timestamp) -> String {
     let millis = to.duration_since(from).as_millis().max(0) as u64;
     match millis {
         0..10_000 => format!("{:.1} s", millis as f64 / 1000.0),
         10_000..90_000 => format!("{} s", millis.div_ceil(1000)),
-        _ => Span::from_secs(millis / 1000).to_string(),
+        _ => match (millis / 60_000, millis % 60_000 / 1000) {
+            (minutes, 0) => format!("{minutes}m"),
+            (minutes, seconds) => format!("{minutes}m {seconds}s"),
+        },
     }
 }
 
@@ -118,6 +121,16 @@ mod tests {
     use super::*;
     use crate::build::tests::build;
     use crate::{Fault, FaultKind, LayerMade};
+
+    #[test]
+    fn times_are_told_as_people_say_them() {
+        let after =
+            |millis: i64| span(Timestamp::UNIX_EPOCH, Timestamp::from_millisecond(millis).expect("a time"));
+        assert_eq!(
+            [after(400), after(11_200), after(108_900), after(180_000)],
+            ["0.4 s", "12 s", "1m 48s", "3m"]
+        );
+    }
 
     #[test]
     fn a_build_says_how_it_stands() {

@@ -13,22 +13,24 @@ use crate::waiting::overloaded;
 /// The replicas that one request tries, each with a slot of it.
 pub(crate) struct Candidates<'a, I> {
     port: &'a Port,
+    /// The one that the visitor's cookie names.
+    bound: Option<&'a Arc<Replica>>,
     order: Option<I>,
     /// One of them has no room.
     is_full: bool,
 }
 
 impl<'a, I: Iterator<Item = &'a Arc<Replica>>> Candidates<'a, I> {
-    /// In this order.
-    pub(crate) fn new(port: &'a Port, order: I) -> Candidates<'a, I> {
-        // Who came before goes before.
+    /// The one that the visitor is bound to, then the others in this order.
+    pub(crate) fn new(port: &'a Port, bound: Option<&'a Arc<Replica>>, order: I) -> Candidates<'a, I> {
+        // Who came before goes before; but a session stays where it is as long as there is room.
         let is_full = !port.waiting.is_empty();
-        Candidates { port, order: (!is_full).then_some(order), is_full }
+        Candidates { port, bound, order: (!is_full).then_some(order), is_full }
     }
 
     /// The next one that has room. Where none has, it waits once for any of them.
     pub(crate) async fn next(&mut self, visitor: IpAddr, service: &Name) -> Result<Option<Slot>, Refused> {
-        for replica in self.order.iter_mut().flatten() {
+        for replica in self.bound.take().into_iter().chain(self.order.iter_mut().flatten()) {
             match Slot::take(replica).filter(|_| !replica.is_full()) {
                 Some(slot) => return Ok(Some(slot)),
                 None => self.is_full = true,

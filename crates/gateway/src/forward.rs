@@ -242,7 +242,7 @@ impl Forwarder {
             let bound =
                 presented.and_then(|affinity| port.replicas().find(|replica| replica.affinity == affinity));
             let turns = port.in_turn(self.worker, TRIES + retries.left() as usize);
-            let mut candidates = Candidates::new(port, bound.into_iter().chain(turns));
+            let mut candidates = Candidates::new(port, bound, turns);
             while let Some(slot) = candidates.next(asked.arrival.peer.ip(), &service.target.name).await? {
                 let replica = &Arc::clone(slot.replica());
                 let mut slot = Some(slot);

@@ -59,8 +59,14 @@ fn requests_that_outlive_the_drain_limit_are_cut_and_counted() {
     platform.ok(&["restart", "staging/locker-api"]);
     assert_eq!(slow.join().expect("a visitor"), 502);
     let number = platform.workload("staging/locker-api", |_| true)["release"].to_string();
+    let mut before = String::new();
     until("it is named", || {
         let shown = platform.ok(&["show", &format!("staging/locker-api@{number}")]);
-        shown.contains("outlived its drain limit and were cut").then_some(())
+        if shown != before {
+            eprintln!("{shown}");
+        }
+        let is_named = shown.contains("outlived its drain limit and were cut");
+        before = shown;
+        is_named.then_some(())
     });
 }
