@@ -128,8 +128,8 @@ impl Stage {
     /// Asks so many times a second for so long.
     fn ask(&self, per_second: f64, lasts: Duration) -> Vec<Asked> {
         let all = Arc::new(Mutex::new(Vec::new()));
-        let (client, address) = (self.client.clone(), self.gateway.address);
-        let told = Arc::clone(&all);
+        let visitor =
+            Visitor { client: self.client.clone(), address: self.gateway.address, told: Arc::clone(&all) };
         self.runtime.block_on(async move {
             let begun = tokio::time::Instant::now();
             let mut tasks = tokio::task::JoinSet::new();
@@ -138,18 +138,30 @@ impl Stage {
                 // Those that are due by now.
                 while sent < begun.elapsed().as_secs_f64() * per_second {
                     sent += 1.0;
-                    let (client, told) = (client.clone(), Arc::clone(&told));
-                    tasks.spawn(async move {
-                        let asked = one(&client, address).await;
-                        told.lock().expect("the list").push(asked);
-                    });
+                    tasks.spawn(visitor.clone().visit());
                 }
                 while tasks.try_join_next().is_some() {}
                 tokio::time::sleep(Duration::from_millis(1)).await;
             }
             while tasks.join_next().await.is_some() {}
+            drop(visitor);
         });
         Arc::into_inner(all).expect("nobody else").into_inner().expect("the list")
+    }
+}
+
+/// One who asks once and tells what came.
+#[derive(Clone)]
+struct Visitor {
+    client: Client<HttpConnector, Empty<Bytes>>,
+    address: SocketAddr,
+    told: Arc<Mutex<Vec<Asked>>>,
+}
+
+impl Visitor {
+    async fn visit(self) {
+        let asked = one(&self.client, self.address).await;
+        self.told.lock().expect("the list").push(asked);
     }
 }
 

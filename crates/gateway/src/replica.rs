@@ -171,8 +171,8 @@ pub(crate) fn hand_out(replica: &Arc<Replica>) -> bool {
     for turn in 0.. {
         let Some(slot) = Slot::take(replica) else { break };
         // Services that share a replica take turns.
-        let queues = queues.iter().cycle().skip(turn % queues.len()).take(queues.len());
-        if let Some(left) = queues.fold(Some(slot), |slot, queue| queue.offer(slot?)) {
+        let mut queues = queues.iter().cycle().skip(turn % queues.len()).take(queues.len());
+        if let Some(left) = queues.try_fold(slot, |slot, queue| queue.offer(slot)) {
             left.put_back();
             return false;
         }

@@ -8,6 +8,9 @@ use testing::code_trees::{self, CodeTree};
 
 use crate::common::{Platform, mainyard, until};
 
+/// Makes a tree below a folder.
+type Maker = fn(&std::path::Path) -> CodeTree;
+
 fn build(platform: &Platform, number: u64) -> Value {
     let text = platform.ok(&["build", "show", &number.to_string(), "--json"]);
     serde_json::from_str(&text).expect("JSON")
@@ -84,7 +87,7 @@ fn code_with_real_packages_is_built_sent_changed_and_sent_again() {
     }
     println!("| tree | files | `send` | changed, `send` | `build --from-scratch` |\n|---|---|---|---|---|");
     let only = std::env::var("MAINYARD_REAL").unwrap_or_default();
-    let all: [(&str, fn(&std::path::Path) -> CodeTree); 4] = [
+    let all: [(&str, Maker); 4] = [
         ("python", code_trees::python),
         ("nodejs", code_trees::nodejs),
         ("pages", code_trees::pages),

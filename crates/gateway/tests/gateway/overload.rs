@@ -30,8 +30,11 @@ fn ask(gateway: &Gateway) -> (u16, String, Duration) {
     (answer.status, answer.head, begun.elapsed())
 }
 
+/// How many requests may go on.
+type Gate = (Mutex<usize>, Condvar);
+
 /// A replica that answers each request when the test lets it, and tells that it has one.
-fn held() -> (Replica, mpsc::Receiver<()>, Arc<(Mutex<usize>, Condvar)>) {
+fn held() -> (Replica, mpsc::Receiver<()>, Arc<Gate>) {
     let (told, telling) = mpsc::channel();
     let let_go = Arc::new((Mutex::new(0usize), Condvar::new()));
     let gate = Arc::clone(&let_go);
@@ -51,7 +54,7 @@ fn held() -> (Replica, mpsc::Receiver<()>, Arc<(Mutex<usize>, Condvar)>) {
     (holding, telling, let_go)
 }
 
-fn open_gate((count, changed): &(Mutex<usize>, Condvar), by: usize) {
+fn open_gate((count, changed): &Gate, by: usize) {
     *count.lock().expect("the gate") += by;
     changed.notify_all();
 }
