@@ -40,6 +40,9 @@ pub struct Lane {
     pub turns: Arc<Turns>,
 }
 
+/// Of the requests that would be its turn, one in so many is sent to a replica that is given less.
+const TRIED_EACH: u64 = 8;
+
 impl Lane {
     /// The place of the replica that the next request of this worker tries first: whose turn it is, unless another one, chosen
     /// by chance, has less to do, or this one is given less for now.
@@ -50,13 +53,11 @@ impl Lane {
         if count == 1 {
             return first;
         }
-        let load = |place: usize| &self.replicas[place % count].load;
-        if load(first).sits_out(turn) {
-            let others = || (1..count).map(|step| first + step).filter(|place| !load(*place).is_eased());
-            // Where most fail, the fault is hardly theirs, and the few others must not be overrun.
-            if others().count() * 2 >= count {
-                return others().next().unwrap_or(first) % count;
-            }
+        let replica = |place: usize| &self.replicas[place % count];
+        let load = |place: usize| &replica(place).load;
+        if replica(first).is_eased() && !turn.is_multiple_of(TRIED_EACH) {
+            let mut others = (1..count).map(|step| first + step);
+            return others.find(|place| !replica(*place).is_eased()).unwrap_or(first) % count;
         }
         let other = first + 1 + (scatter(turn) as usize) % (count - 1);
         if load(other).busy() + 1 < load(first).busy() { other % count } else { first }
@@ -97,8 +98,10 @@ impl Port {
 
     /// Free slots of these replicas go to what waits here, now and from now on.
     pub(crate) fn serve_what_waits(&self) {
-        for replica in self.lanes.iter().flat_map(|lane| &lane.replicas) {
-            replica.serve(&self.waiting);
+        let all = || self.lanes.iter().flat_map(|lane| &lane.replicas);
+        let peers = Arc::new(all().map(Arc::downgrade).collect());
+        for replica in all() {
+            replica.serve(&self.waiting, &peers);
             hand_out(replica);
         }
     }

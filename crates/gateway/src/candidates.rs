@@ -16,6 +16,10 @@ pub(crate) struct Candidates<'a, I> {
     /// The one that the visitor's cookie names.
     bound: Option<&'a Arc<Replica>>,
     order: Option<I>,
+    /// The first was looked at.
+    has_begun: bool,
+    /// One that is given less for now.
+    eased: Option<&'a Arc<Replica>>,
     /// One of them has no room.
     is_full: bool,
 }
@@ -25,12 +29,17 @@ impl<'a, I: Iterator<Item = &'a Arc<Replica>>> Candidates<'a, I> {
     pub(crate) fn new(port: &'a Port, bound: Option<&'a Arc<Replica>>, order: I) -> Candidates<'a, I> {
         // Who came before goes before; but a session stays where it is as long as there is room.
         let is_full = !port.waiting.is_empty();
-        Candidates { port, bound, order: (!is_full).then_some(order), is_full }
+        Candidates { port, bound, order: (!is_full).then_some(order), has_begun: false, eased: None, is_full }
     }
 
     /// The next one that has room. Where none has, it waits once for any of them.
     pub(crate) async fn next(&mut self, visitor: IpAddr, service: &Name) -> Result<Option<Slot>, Refused> {
         for replica in self.bound.take().into_iter().chain(self.order.iter_mut().flatten()) {
+            // Whose turn it is was chosen with care; for the others it is a last resort.
+            if std::mem::replace(&mut self.has_begun, true) && replica.is_eased() {
+                self.eased.get_or_insert(replica);
+                continue;
+            }
             match Slot::take(replica).filter(|_| !replica.is_full()) {
                 Some(slot) => return Ok(Some(slot)),
                 None => self.is_full = true,
@@ -38,7 +47,7 @@ impl<'a, I: Iterator<Item = &'a Arc<Replica>>> Candidates<'a, I> {
         }
         self.order = None;
         if !std::mem::take(&mut self.is_full) {
-            return Ok(None);
+            return Ok(self.eased.take().and_then(Slot::take));
         }
         let port = self.port;
         let slot = port.wait(visitor).await;

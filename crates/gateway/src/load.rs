@@ -13,8 +13,6 @@ const MANY_FAILURES: u32 = 5;
 /// The first such while; each further one is twice as long.
 const EASED_FOR: Duration = Duration::from_secs(1);
 const EASED_AT_MOST: u32 = 5;
-/// Of the requests that would be its turn, one in so many is sent to a replica that is given less.
-const TRIED_EACH: u64 = 8;
 
 /// What one replica has taken on.
 #[derive(Debug)]
@@ -162,15 +160,10 @@ impl Load {
         }
     }
 
-    /// Whether it is given less for now.
+    /// Whether so much failed at it that it is given less for now.
     pub(crate) fn is_eased(&self) -> bool {
         let until = self.eased_until.load(Ordering::Relaxed);
         until > 0 && self.millis() < until
-    }
-
-    /// Whether it is left out of this turn, because it is given less.
-    pub(crate) fn sits_out(&self, turn: u64) -> bool {
-        !turn.is_multiple_of(TRIED_EACH) && self.is_eased()
     }
 }
 
@@ -186,7 +179,7 @@ mod tests {
         load.note_failure();
         assert!(!load.is_eased(), "there was a success between them");
         (0..MANY_FAILURES).for_each(|_| load.note_failure());
-        assert!(load.is_eased() && load.sits_out(1) && !load.sits_out(TRIED_EACH));
+        assert!(load.is_eased());
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! One replica as the workers know it: how it is dialled, what is open to it, and what it answered.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
@@ -29,6 +29,8 @@ pub struct Replica {
     pub load: Load,
     /// What waits for it, at each port that it stands behind.
     queues: ArcSwap<Vec<Arc<Waiting<Slot>>>>,
+    /// Those beside it, and itself.
+    peers: ArcSwap<Vec<Weak<Replica>>>,
     /// Requests open to it now, until the last byte of their answers.
     pub open: AtomicU32,
     /// Whether it has left the table.
@@ -69,6 +71,7 @@ impl Replica {
             affinity: affinity_of(&backend.replica),
             load: Load::new(backend.capacity.requests),
             queues: ArcSwap::default(),
+            peers: ArcSwap::default(),
             backend,
             open: AtomicU32::new(0),
             retired: AtomicBool::new(false),
@@ -82,8 +85,20 @@ impl Replica {
         self.open.load(Ordering::Relaxed) >= MOST_OPEN
     }
 
-    /// Its free slots go to what waits there, too.
-    pub(crate) fn serve(&self, waiting: &Arc<Waiting<Slot>>) {
+    /// Whether it is given less for now because much fails at it. Where most of those beside it are no better, the fault is
+    /// hardly theirs, and the few others must not be overrun.
+    pub(crate) fn is_eased(&self) -> bool {
+        if !self.load.is_eased() {
+            return false;
+        }
+        let peers = self.peers.load();
+        let eased = peers.iter().filter_map(Weak::upgrade).filter(|peer| peer.load.is_eased()).count();
+        eased * 2 <= peers.len()
+    }
+
+    /// Its free slots go to what waits there, too; it stands beside these.
+    pub(crate) fn serve(&self, waiting: &Arc<Waiting<Slot>>, peers: &Arc<Vec<Weak<Replica>>>) {
+        self.peers.store(Arc::clone(peers));
         self.queues.rcu(|queues| {
             // One that nobody else holds is of a port that is gone.
             let kept = queues.iter().filter(|it| Arc::strong_count(it) > 1 && !Arc::ptr_eq(it, waiting));
@@ -164,7 +179,8 @@ impl Drop for Slot {
 /// Gives free slots of a replica to what waits for one; tells whether none is left free.
 pub(crate) fn hand_out(replica: &Arc<Replica>) -> bool {
     let queues = replica.queues.load();
-    if queues.iter().all(|queue| queue.is_empty()) || replica.is_retired() {
+    // One that fails at once always has room, and would be given all that waits.
+    if queues.iter().all(|queue| queue.is_empty()) || replica.is_retired() || replica.is_eased() {
         return false;
     }
     replica.load.note_full();
