@@ -3,9 +3,9 @@
 /// The pace is measured over so many milliseconds.
 const MEASURED_MS: u64 = 100;
 /// A slower measurement than before takes effect bit by bit: one moment of waiting is no slower pace.
-const KEPT: f64 = 0.8;
+const KEPT: f64 = 0.9;
 /// The first measurements of a crowd that has just come tell of how it came.
-const FIRST: u32 = 3;
+const FIRST: u32 = 10;
 /// So many may wait whatever the pace is: where almost nothing is served, a few must still be able to wait for it.
 const LEAST: usize = 16;
 
@@ -63,15 +63,15 @@ mod tests {
         pace.begin(0);
         assert_eq!(pace.room(50, 1000, 1000), 1000, "nothing is known yet");
         // Two hundred a second.
-        for at in 0..200 {
+        for at in 0..300 {
             pace.serve(at * 5);
         }
-        let room = pace.room(1000, 1000, 500);
+        let room = pace.room(1500, 1000, 500);
         assert!((90..=110).contains(&room), "{room}");
         pace.begin(60_000);
         assert_eq!(pace.room(60_001, 1000, 500), room, "what was known stays known");
         assert!(pace.room(90_000, 1000, 500) < room, "nothing was served since");
-        (1..20).for_each(|time| _ = pace.room(90_000 + time * 1000, 1000, 500));
+        (1..60).for_each(|time| _ = pace.room(90_000 + time * 1000, 1000, 500));
         assert_eq!((pace.room(200_000, 1000, 500), pace.room(200_000, 10, 500)), (16, 10));
     }
 }
