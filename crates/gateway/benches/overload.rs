@@ -138,15 +138,7 @@ impl Stage {
         self.runtime.block_on(async move {
             let mut tasks = tokio::task::JoinSet::new();
             for (per_second, lasts) in loads {
-                let (begun, mut sent) = (tokio::time::Instant::now(), 0.0);
-                while begun.elapsed() < *lasts {
-                    // Those that are due by now.
-                    let due = (begun.elapsed().as_secs_f64() * per_second).floor();
-                    (0..(due - sent) as usize).for_each(|_| drop(tasks.spawn(visitor.clone().visit())));
-                    sent = due;
-                    while tasks.try_join_next().is_some() {}
-                    tokio::time::sleep(Duration::from_millis(1)).await;
-                }
+                visitor.keep_coming(&mut tasks, *per_second, *lasts).await;
             }
             while tasks.join_next().await.is_some() {}
             drop(visitor);
@@ -164,6 +156,19 @@ struct Visitor {
 }
 
 impl Visitor {
+    /// So many come in a second, for so long.
+    async fn keep_coming(&self, tasks: &mut tokio::task::JoinSet<()>, per_second: f64, lasts: Duration) {
+        let (begun, mut sent) = (tokio::time::Instant::now(), 0.0);
+        while begun.elapsed() < lasts {
+            // Those that are due by now.
+            let due = (begun.elapsed().as_secs_f64() * per_second).floor();
+            (0..(due - sent) as usize).for_each(|_| drop(tasks.spawn(self.clone().visit())));
+            sent = due;
+            while tasks.try_join_next().is_some() {}
+            tokio::time::sleep(Duration::from_millis(1)).await;
+        }
+    }
+
     async fn visit(self) {
         let asked = one(&self.client, self.address).await;
         self.told.lock().expect("the list").push(asked);
