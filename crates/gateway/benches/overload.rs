@@ -46,7 +46,7 @@ fn main() {
     }
 }
 
-/// Replicas at these ports, of which the first so many answer errors at once. The port before them says that they listen.
+/// Replicas at these ports; the first `broken` of them answer errors at once. That `port` is open says that they all listen.
 fn replicas(port: u16, ports: &[u16], each: Duration, broken: usize) {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
     runtime.block_on(async move {

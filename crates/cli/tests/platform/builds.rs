@@ -120,10 +120,10 @@ fn code_becomes_an_image_and_the_same_code_the_same_image() {
     let second = build(&platform, 2);
     assert_eq!((&second["digest"], states(&second)[1]), (&first["digest"], "cached"));
     // From scratch the command runs, and finds an empty cache; the image is still the same.
-    let anew = platform.ok(&["build", &folder, "--from-scratch"]);
-    assert!(anew.contains("   | times: 1"), "{anew}");
-    let anew = build(&platform, 3);
-    assert_eq!((&anew["digest"], states(&anew)), (&first["digest"], vec!["done"; 4]));
+    let repeated = platform.ok(&["build", &folder, "--from-scratch"]);
+    assert!(repeated.contains("   | times: 1"), "{repeated}");
+    let repeated = build(&platform, 3);
+    assert_eq!((&repeated["digest"], states(&repeated)), (&first["digest"], vec!["done"; 4]));
     // A changed line: the command runs again, and finds what it left in its cache.
     write(&dir, "questions.txt", "which locker\nhow large\nfor how long\n");
     let changed = platform.ok(&["build", &folder]);

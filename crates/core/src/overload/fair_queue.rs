@@ -40,7 +40,7 @@ impl<K: Ord + Clone, T> FairQueue<K, T> {
         self.length == 0
     }
 
-    /// Adds one, where fewer than `most` wait. Where the queue is full, it takes the place of the newest of whoever has most in
+    /// Adds one, where fewer than `most` wait. Where the queue is full, it takes the place of the newest of the visitor with most in
     /// it, if that is more than its own visitor has.
     pub fn push(&mut self, key: K, item: T, most: usize) -> Pushed<T> {
         if self.length < most {
