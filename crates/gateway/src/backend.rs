@@ -1,7 +1,7 @@
-//! Connections to replicas: each worker keeps its own.
+//! Connections to replicas: each worker keeps its own, as many as were needed a moment ago.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::net::SocketAddrV4;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -18,14 +18,12 @@ use tokio_rustls::TlsConnector;
 
 use crate::body::RequestBody;
 use crate::head_limit::{Bound, HeadLimit};
+use crate::replica::Replica;
 
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
 const CONNECT_WITHIN: Duration = Duration::from_millis(700);
 /// A replica on the same node agrees on TLS in far less than this.
 const TLS_WITHIN: Duration = Duration::from_secs(5);
-/// Idle connections kept for each replica by each worker.
-const IDLE: usize = 1024;
-
 /// A connection that can take a request.
 pub(crate) struct Connection {
     /// Sends on it.
@@ -72,23 +70,53 @@ impl Onward {
 /// Connections of a kind to an address.
 pub(crate) type PoolKey = (SocketAddrV4, usize);
 
+/// A connection that nobody uses, counted at its replica.
+struct Idle {
+    sender: Sender,
+    _counted: CountedIdle,
+}
+
+struct CountedIdle(Arc<Replica>);
+
+impl Drop for CountedIdle {
+    fn drop(&mut self) {
+        self.0.load.leave_idle();
+    }
+}
+
+/// Idle connections of a kind to a replica: the one that was used last is used next.
+#[derive(Default)]
+struct IdleList {
+    list: VecDeque<Idle>,
+    /// How many were never needed since they were last looked through.
+    unneeded: usize,
+}
+
 /// A worker's idle connections.
 #[derive(Clone, Default)]
 pub(crate) struct Pool {
-    idle: Rc<RefCell<HashMap<PoolKey, Vec<Sender>>>>,
+    idle: Rc<RefCell<HashMap<PoolKey, IdleList>>>,
 }
 
 impl Pool {
     /// An idle connection that is still good, or a new one.
-    pub(crate) async fn get(&self, address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
+    pub(crate) async fn get(&self, replica: &Arc<Replica>, onward: &Onward) -> std::io::Result<Connection> {
+        let address = replica.backend.address;
         let place = (address, onward.kind());
-        loop {
-            let Some(mut sender) = self.idle.borrow_mut().get_mut(&place).and_then(Vec::pop) else { break };
+        while let Some(mut sender) = self.take(&place) {
             if !sender.inner.is_closed() && sender.inner.ready().await.is_ok() {
                 return Ok(Connection { sender, reused: true, place });
             }
         }
         Self::dial(address, onward).await
+    }
+
+    fn take(&self, place: &PoolKey) -> Option<Sender> {
+        let mut idle = self.idle.borrow_mut();
+        let kept = idle.get_mut(place)?;
+        let idle = kept.list.pop_back()?;
+        kept.unneeded = kept.unneeded.min(kept.list.len());
+        Some(idle.sender)
     }
 
     /// A new connection.
@@ -106,21 +134,23 @@ impl Pool {
         Ok(Connection { sender, reused: false, place })
     }
 
-    /// Keeps a connection whose answer was read to its end.
-    pub(crate) fn put(&self, place: PoolKey, sender: Sender) {
-        if sender.inner.is_closed() {
+    /// Keeps a connection whose answer was read to its end, where the replica may have so many.
+    pub(crate) fn put(&self, place: PoolKey, sender: Sender, replica: &Arc<Replica>) {
+        if sender.inner.is_closed() || !replica.load.keep_idle() {
             return;
         }
-        let mut idle = self.idle.borrow_mut();
-        let list = idle.entry(place).or_default();
-        if list.len() < IDLE {
-            list.push(sender);
-        }
+        let idle = Idle { sender, _counted: CountedIdle(Arc::clone(replica)) };
+        self.idle.borrow_mut().entry(place).or_default().list.push_back(idle);
     }
 
-    /// Lets go of connections to addresses that are no longer in the table.
-    pub(crate) fn keep_only(&self, keep: impl Fn(&SocketAddrV4) -> bool) {
-        self.idle.borrow_mut().retain(|(address, _), _| keep(address));
+    /// Closes connections to addresses that are no longer in the table, and half of those that were not needed since the
+    /// last call: a replica may have a thread for each.
+    pub(crate) fn close_unneeded(&self, is_present: impl Fn(&SocketAddrV4) -> bool) {
+        self.idle.borrow_mut().retain(|(address, _), kept| {
+            kept.list.drain(..kept.unneeded / 2);
+            kept.unneeded = kept.list.len();
+            is_present(address) && !kept.list.is_empty()
+        });
     }
 }
 

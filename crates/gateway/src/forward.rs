@@ -253,7 +253,7 @@ impl Forwarder {
                 let connection = if upgrade.is_some() {
                     Pool::dial(replica.backend.address, &speaks).await
                 } else {
-                    self.pool.get(replica.backend.address, &speaks).await
+                    self.pool.get(replica, &speaks).await
                 };
                 let mut connection = match connection {
                     Ok(connection) => connection,

@@ -25,6 +25,10 @@ pub struct Load {
     answered: AtomicU64,
     failed: AtomicU64,
     fastest: AtomicU64,
+    /// The fewest connections that it held when it broke one, in this window.
+    broke_at: AtomicU32,
+    /// Connections to it that nobody uses.
+    idle: AtomicU32,
     /// When the window began, in milliseconds since `epoch`.
     window: AtomicU64,
     /// Whether a slot was free at some time in this window.
@@ -46,6 +50,8 @@ impl Load {
             answered: AtomicU64::new(0),
             failed: AtomicU64::new(0),
             fastest: AtomicU64::new(u64::MAX),
+            broke_at: AtomicU32::new(u32::MAX),
+            idle: AtomicU32::new(0),
             window: AtomicU64::new(0),
             had_room: AtomicBool::new(true),
             epoch: Instant::now(),
@@ -73,6 +79,18 @@ impl Load {
     /// One less.
     pub(crate) fn leave(&self) {
         self.busy.fetch_sub(1, Ordering::SeqCst);
+    }
+
+    /// Another connection that nobody uses, where together with those in use there are not more than it may work on.
+    pub(crate) fn keep_idle(&self) -> bool {
+        let room = self.limit().saturating_sub(self.busy());
+        let fits = |idle: u32| (idle < room).then_some(idle + 1);
+        self.idle.fetch_update(Ordering::Relaxed, Ordering::Relaxed, fits).is_ok()
+    }
+
+    /// One less.
+    pub(crate) fn leave_idle(&self) {
+        self.idle.fetch_sub(1, Ordering::Relaxed);
     }
 
     /// A slot is free and nothing waits for it.
@@ -118,6 +136,7 @@ impl Load {
             millis,
             answered: self.answered.load(Ordering::Relaxed),
             failed: self.failed.load(Ordering::Relaxed),
+            broke_at: Some(self.broke_at.load(Ordering::Relaxed)).filter(|at| *at != u32::MAX),
             fastest: (fastest != u64::MAX).then_some(fastest),
             was_full: !self.had_room.load(Ordering::Relaxed),
         };
@@ -139,6 +158,7 @@ impl Load {
         self.answered.store(0, Ordering::Relaxed);
         self.failed.store(0, Ordering::Relaxed);
         self.fastest.store(u64::MAX, Ordering::Relaxed);
+        self.broke_at.store(u32::MAX, Ordering::Relaxed);
         self.window.store(now, Ordering::Relaxed);
         self.had_room.store(self.busy() < self.limit(), Ordering::Relaxed);
     }
@@ -146,6 +166,8 @@ impl Load {
     /// It took no connection for a request, broke it, or did not answer.
     pub(crate) fn note_break(&self) {
         self.failed.fetch_add(1, Ordering::Relaxed);
+        let held = self.busy() + self.idle.load(Ordering::Relaxed);
+        self.broke_at.fetch_min(held, Ordering::Relaxed);
         self.note_failure();
         self.look_at_window();
     }

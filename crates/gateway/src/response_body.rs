@@ -53,7 +53,7 @@ impl Tally {
         // A connection whose answer was not read to its end is never given to the next visitor.
         if let Some((sender, place)) = self.sender.take().filter(|_| whole && !self.open.replica.is_retired())
         {
-            self.forwarder.pool.put(place, sender);
+            self.forwarder.pool.put(place, sender, &self.open.replica);
         }
     }
 }

@@ -108,7 +108,7 @@ async fn work(
     for (listener, door) in doors {
         listen(listener, door, &forwarder);
     }
-    tokio::task::spawn_local(drop_idle(forwarder.clone()));
+    tokio::task::spawn_local(close_unneeded(forwarder.clone()));
     let told_apart = matches!(network, Network::Private(_));
     while let Some(NewListener { listener, of }) = more.recv().await {
         match of {
@@ -130,8 +130,8 @@ async fn work(
     std::future::pending().await
 }
 
-/// Idle connections to replicas that left the table are closed.
-async fn drop_idle(forwarder: Forwarder) {
+/// Connections to replicas that nobody needs are closed.
+async fn close_unneeded(forwarder: Forwarder) {
     loop {
         tokio::time::sleep(Duration::from_secs(1)).await;
         let inside = Arc::clone(&forwarder.serving.routing().inside);
@@ -139,7 +139,7 @@ async fn drop_idle(forwarder: Forwarder) {
         let ports = services.iter().flat_map(|service| service.ports.values());
         let present: HashSet<SocketAddrV4> =
             ports.flat_map(|port| port.replicas().map(|replica| replica.backend.address)).collect();
-        forwarder.pool.keep_only(|address| present.contains(address));
+        forwarder.pool.close_unneeded(|address| present.contains(address));
     }
 }
 

@@ -74,14 +74,13 @@ impl Copy {
             let begun = Instant::now();
             let Some(_open) = forwarder.serving.enter(&self.replica, None) else { return };
             let asked = async {
-                let mut connection =
-                    forwarder.pool.get(self.replica.backend.address, &self.onward).await.ok()?;
+                let mut connection = forwarder.pool.get(&self.replica, &self.onward).await.ok()?;
                 let answer = connection.send(self.request).await.ok()?;
                 let micros = begun.elapsed().as_micros() as u64;
                 let (head, body) = answer.into_parts();
                 let whole = read(body).await;
                 if whole {
-                    forwarder.pool.put(connection.place, connection.sender);
+                    forwarder.pool.put(connection.place, connection.sender, &self.replica);
                 }
                 Some((head.status, length(&head.headers), micros))
             };

@@ -10,6 +10,9 @@
 //! compared. A replica that has room answers more when it is given more: then the limit goes up. One that is busy answers as
 //! many as before, only later: then it goes down. So it stays near the smallest number that keeps the replica busy; and one
 //! that became slow because what it calls became slow is given more, not less.
+//!
+//! A replica that breaks connections has more than it can hold: it has no thread or no descriptor for another one. The limit
+//! then stays below what it had, with room for its checks, and tries more only now and then.
 
 /// Bounds of the limit.
 const LEAST: f64 = 4.0;
@@ -22,6 +25,14 @@ const STEP: f64 = 0.125;
 /// A step back where one of so many requests fails.
 const BACK_STEP: f64 = 0.25;
 const FAILED_PART: u64 = 10;
+/// The part of what a replica held when it broke connections that it is given from then on. With fewer, what broke was not
+/// their number.
+const HELD_PART: f64 = 0.75;
+const HELD_LEAST: u32 = 16;
+/// How long it holds that before it is given a little more, at first and at most; longer each time that it breaks again.
+const TRIED_AFTER_MS: u64 = 10_000;
+const TRIED_AFTER_MOST_MS: u64 = 320_000;
+const TRIED_STEP: f64 = 1.125;
 /// How much of a step the rate must follow for the step to count as useful.
 const FOLLOWS: f64 = 0.4;
 /// The fastest answers are slow where they take so many times as long as usual, and so much longer in microseconds.
@@ -47,6 +58,8 @@ pub struct Window {
     pub answered: u64,
     /// Requests that failed because the replica took no connection, broke it, or did not answer.
     pub failed: u64,
+    /// The fewest connections that the replica held, in use or idle, when it broke one.
+    pub broke_at: Option<u32>,
     /// How long the fastest of those that were answered took, in microseconds.
     pub fastest: Option<u64>,
     /// Whether requests waited for this replica all the time.
@@ -67,6 +80,19 @@ pub struct AdaptiveLimit {
     usual: Option<f64>,
     /// The limit and the rate of answers, in answers a second, of the window before.
     before: Option<(f64, f64)>,
+    /// What it can hold, once it broke connections.
+    held: Option<Held>,
+}
+
+/// What a replica is known to hold.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Held {
+    at_most: f64,
+    /// It was given more since it last broke connections.
+    was_raised: bool,
+    /// Milliseconds of full windows since it broke them or was given more, and after how many it is given more again.
+    unbroken: u64,
+    tried_after: u64,
 }
 
 impl Default for AdaptiveLimit {
@@ -78,6 +104,7 @@ impl Default for AdaptiveLimit {
             step: QUICK_STEP,
             usual: None,
             before: None,
+            held: None,
         }
     }
 }
@@ -110,10 +137,11 @@ impl AdaptiveLimit {
     pub fn take(&mut self, window: Window) -> u32 {
         let is_slow = self.is_slow(window);
         self.learn(window);
+        self.learn_what_it_holds(window);
         if !window.was_full || window.millis == 0 {
             // Nothing is learned of the limit from what was not used up.
             (self.before, self.is_careful, self.blind) = (None, false, 0);
-            return self.limit();
+            return self.grow(0.0);
         }
         if window.failed * FAILED_PART > window.answered {
             // It has more than it can hold, and not only more than it can work on.
@@ -150,9 +178,34 @@ impl AdaptiveLimit {
     }
 
     fn grow(&mut self, part: f64) -> u32 {
-        let step = (self.limit * part.abs()).max(1.0).copysign(part);
-        self.limit = (self.limit + step).clamp(LEAST, MOST);
+        let step = if part == 0.0 { 0.0 } else { (self.limit * part.abs()).max(1.0).copysign(part) };
+        let most = self.held.map_or(MOST, |held| held.at_most);
+        self.limit = (self.limit + step).clamp(LEAST, most);
         self.limit()
+    }
+
+    fn learn_what_it_holds(&mut self, window: Window) {
+        let breaks = window.failed * FAILED_PART > window.answered;
+        if let Some(at) = window.broke_at.filter(|at| breaks && *at >= HELD_LEAST) {
+            let at_most = (f64::from(at) * HELD_PART).max(LEAST);
+            let mut held = self.held.unwrap_or(Held {
+                at_most,
+                was_raised: false,
+                unbroken: 0,
+                tried_after: TRIED_AFTER_MS,
+            });
+            if held.was_raised {
+                held.tried_after = (held.tried_after * 2).min(TRIED_AFTER_MOST_MS);
+            }
+            let at_most = at_most.min(held.at_most);
+            self.held = Some(Held { at_most, was_raised: false, unbroken: 0, ..held });
+        } else if let Some(held) = self.held.as_mut().filter(|_| window.was_full) {
+            held.unbroken += window.millis;
+            if held.unbroken >= held.tried_after {
+                held.at_most = (held.at_most * TRIED_STEP).min(MOST);
+                (held.was_raised, held.unbroken) = (true, 0);
+            }
+        }
     }
 
     /// Whether even the fastest answers are slow. Where there was none, that is no news of one whose answers take long.
@@ -188,7 +241,7 @@ mod tests {
     fn known(replica: Replica<'_>) -> AdaptiveLimit {
         let mut limit = AdaptiveLimit::default();
         let fastest = Some((replica(1.0).1 * 1000.0) as u64);
-        limit.take(Window { millis: 1000, answered: 10, failed: 0, fastest, was_full: false });
+        limit.take(Window { millis: 1000, answered: 10, fastest, ..Window::default() });
         limit
     }
 
@@ -272,22 +325,50 @@ mod tests {
         assert!(at >= 800.0, "after some seconds there is room for {at}");
         // Where nothing is known yet, no answer is no sign of trouble.
         let mut limit = AdaptiveLimit::default();
-        let silent = Window { millis: 100, answered: 0, failed: 0, fastest: None, was_full: true };
+        let silent = Window { millis: 100, was_full: true, ..Window::default() };
         assert!(limit.is_due(silent) && limit.take(silent) == 48);
     }
 
     #[test]
     fn one_that_breaks_under_what_it_is_given_is_given_less() {
         let mut limit = AdaptiveLimit::default();
-        let breaks = Window { millis: 100, answered: 30, failed: 10, fastest: Some(900), was_full: true };
+        let breaks = Window {
+            millis: 100,
+            answered: 30,
+            failed: 10,
+            broke_at: None,
+            fastest: Some(900),
+            was_full: true,
+        };
         assert!(limit.is_due(breaks));
         assert_eq!((limit.take(breaks), limit.take(breaks)), (24, 18));
     }
 
     #[test]
+    fn one_that_has_few_threads_is_kept_from_running_out_of_them() {
+        // Each request waits for something, and each connection beyond the sixty-fourth is closed at once.
+        const THREADS: u32 = 64;
+        let mut limit = AdaptiveLimit::default();
+        let (mut broken, mut of) = (0, 0);
+        for second in 0..600 {
+            for _ in 0..10 {
+                let at = limit.limit();
+                let failed = u64::from(at.saturating_sub(THREADS)) * 10;
+                let answered = u64::from(at.min(THREADS));
+                let broke_at = (failed > 0).then_some(THREADS);
+                let fastest = Some(100_000);
+                limit.take(Window { millis: 100, answered, failed, broke_at, fastest, was_full: true });
+                (broken, of) = (broken + failed.min(1), of + 1);
+            }
+            assert!(second < 5 || limit.limit() >= 32, "{} after {second} s", limit.limit());
+        }
+        assert!(broken <= 8, "{broken} of {of} windows had broken connections");
+    }
+
+    #[test]
     fn nothing_is_learned_where_nobody_waited() {
         let mut limit = AdaptiveLimit::default();
-        let idle = Window { millis: 1000, answered: 3, failed: 0, fastest: Some(900), was_full: false };
+        let idle = Window { millis: 1000, answered: 3, fastest: Some(900), ..Window::default() };
         assert_eq!((limit.take(idle), limit.take(idle)), (32, 32));
     }
 
@@ -316,7 +397,7 @@ mod tests {
             let mut limit = AdaptiveLimit::default();
             for (millis, answered, fastest, was_full) in windows {
                 let fastest = (answered > 0).then_some(fastest);
-                let taken = limit.take(Window { millis, answered, failed: 0, fastest, was_full });
+                let taken = limit.take(Window { millis, answered, fastest, was_full, ..Window::default() });
                 prop_assert!((4..=1024).contains(&taken), "{taken}");
             }
         }

@@ -221,3 +221,37 @@ fn a_replica_that_answers_errors_is_given_less_and_one_that_recovers_gets_its_pa
     }
     panic!("it never gets its part again");
 }
+
+#[test]
+fn a_replica_of_few_threads_keeps_some_for_its_checks_and_none_for_connections_that_nobody_uses() {
+    const THREADS: usize = 40;
+    let open = Arc::new(AtomicUsize::new(0));
+    let counted = Arc::clone(&open);
+    let few = replica(move |mut stream| {
+        let held = counted.fetch_add(1, Ordering::SeqCst);
+        let mut reader = BufReader::new(stream.try_clone().expect("a second handle"));
+        // Beyond them it closes a connection at once.
+        while held < THREADS && read_request(&mut reader).is_some() {
+            std::thread::sleep(Duration::from_millis(20));
+            if stream.write_all(OK).is_err() {
+                break;
+            }
+        }
+        counted.fetch_sub(1, Ordering::SeqCst);
+    });
+    let gateway = Arc::new(service(&[&few], json!({"queue": 1000, "queue_time": "5s"})));
+    // Each asks again as soon as it is answered.
+    let broken: usize = std::thread::scope(|scope| {
+        let visit = || (0..25).filter(|_| ask(&gateway).0 != 200).count();
+        let visitors: Vec<_> = (0..200).map(|_| scope.spawn(visit)).collect();
+        visitors.into_iter().map(|visitor| visitor.join().expect("it ends")).sum()
+    });
+    assert!(broken < 500, "{broken} of 5000 failed while the limit was found");
+    let held = open.load(Ordering::SeqCst);
+    assert!(held < THREADS, "{held} connections after the load");
+    let begun = Instant::now();
+    while open.load(Ordering::SeqCst) > 4 {
+        assert!(begun.elapsed() < Duration::from_secs(20), "{open:?} are still open");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
