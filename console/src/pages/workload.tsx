@@ -63,6 +63,7 @@ export function WorkloadPage() {
           <strong className="font-semibold">{workload.reason.code}</strong> <span className="text-soft">{workload.reason.sentence}</span>
         </p>
       )}
+      {row.view.growth !== undefined && <p className="mt-3 text-[13px] text-soft">{row.view.growth}</p>}
       <Card className="mt-4" title={asOf === null ? 'What answers now' : 'What answered then'} aside={asOf === null && <span className="figures text-xs text-soft">{rate(row.served.rate)}{p95 !== null && ` · p95 ${millis(p95)}`} · {failed} failed</span>}>
         <Line row={row} />
         <p className="mt-1 text-[11px] text-faint">

@@ -228,8 +228,11 @@ pub(crate) enum Command {
         /// The workload, as environment/name.
         target: String,
         /// How many; as many as now where it is left out.
-        #[arg(required_unless_present_any = ["memory", "cpu"])]
+        #[arg(required_unless_present_any = ["memory", "cpu", "by_load"])]
         replicas: Option<u32>,
+        /// Let the number follow the load again, as its file declares.
+        #[arg(long, conflicts_with = "replicas")]
+        by_load: bool,
         #[command(flatten)]
         limits: LimitOptions,
         #[command(flatten)]

@@ -75,11 +75,7 @@ fn print_rows(board: &Board) {
         shown.add_row(vec![
             Cell::new(&row.name),
             coloured(format!("{} {}", shape(row.signal), row.state), row.signal),
-            Cell::new(match board.whole {
-                // While it moves, both releases are ready at once.
-                true => format!("{} of {}", row.ready.min(row.wanted), row.wanted),
-                false => format!("? of {}", row.wanted),
-            }),
+            Cell::new(ready(row, board.whole)),
             Cell::new(release(row)),
             Cell::new(tag),
             Cell::new(if rate > 0.0 { format!("{rate:.1}/s") } else { "-".to_owned() }),
@@ -92,6 +88,13 @@ fn print_rows(board: &Board) {
         let mark = paint.signal(Signal::Moving, shape(Signal::Moving));
         println!("{mark} {} was removed; it ends when all replicas of its replacement are ready", row.name);
     }
+}
+
+fn ready(row: &Row, whole: bool) -> String {
+    let bounds = row.bounds.map_or(String::new(), |[min, max]| format!(" ({min} to {max})"));
+    // While it moves, both releases are ready at once.
+    let ready = if whole { row.ready.min(row.wanted).to_string() } else { "?".to_owned() };
+    format!("{ready} of {}{bounds}", row.wanted)
 }
 
 fn release(row: &Row) -> String {

@@ -124,6 +124,13 @@ pub(crate) fn workload(snapshot: &Snapshot, target: &Target) {
     if let Some(reason) = &workload.reason {
         println!("{}  {}", paint.signal(signal, reason.code.word()), local(&reason.sentence));
     }
+    if let Some(growing) = &workload.growing {
+        let again = growing
+            .by_hand
+            .as_ref()
+            .map(|_| format!("; it does again with: mainyard scale {target} --by-load"));
+        println!("{}{}", local(&growing.to_string()), again.unwrap_or_default());
+    }
     if workload.leaves {
         let mark = paint.signal(Signal::Moving, shape(Signal::Moving));
         println!("{mark} removed; it ends when all replicas of its replacement are ready");
@@ -230,7 +237,11 @@ fn line(snapshot: &Snapshot, workload: &Workload, paint: Paint) {
         println!(
             "      {} nothing answers: {}",
             paint.quiet("╳"),
-            if workload.wanted == 0 { "scaled to 0" } else { "no replica yet" }
+            match workload.wanted {
+                0 if workload.is_asleep() => "asleep; the next request wakes it",
+                0 => "scaled to 0",
+                _ => "no replica yet",
+            }
         );
     }
     for release in lanes.into_iter().rev() {

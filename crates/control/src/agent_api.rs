@@ -11,6 +11,7 @@ use mainyard_api::{
     FollowGatewayOrders, FollowNodeOrders, Problem, ReadBlob, ReportFetches, ReportGateway, ReportNode,
     ReportUsage, SendStream,
 };
+use mainyard_core::sizing::Usage;
 use mainyard_images::Digest;
 use mainyard_registry::{ByteRange, requested};
 use tokio::sync::mpsc;
@@ -69,10 +70,13 @@ async fn node_reports(call: Call<ReportNode>) -> Result<(), Problem> {
     Ok(())
 }
 
-/// Usage of replicas. It is no part of the cluster, and goes straight into the record.
+/// Usage of replicas. It is no part of the cluster: heights go straight into the record, what is used now is for those that
+/// follow their load.
 async fn node_usage(call: Call<ReportUsage>) -> Result<(), Problem> {
     decides(&call.control)?;
-    call.control.store.add_usage(&call.body).await.map_err(of_record)?;
+    call.control.traffic.note_usage(&call.body);
+    let recorded: Vec<Usage> = call.body.into_iter().filter(Usage::is_to_be_recorded).collect();
+    call.control.store.add_usage(&recorded).await.map_err(of_record)?;
     Ok(())
 }
 

@@ -203,8 +203,8 @@ async fn unknown(control: &Control, asked: &TrailQuery) -> Option<Problem> {
 fn in_trail(entry: Entry) -> TrailEntry {
     let Entry { number, kind, key, body, cause, at } = entry;
     let so_that = match body.map(|body| Object::read(kind, body)) {
-        Some(Ok(object)) => in_few_words(Some(&object)),
-        None => in_few_words(None),
+        Some(Ok(object)) => in_few_words(Some(&object), &cause),
+        None => in_few_words(None, &cause),
         // An earlier version wrote it otherwise.
         Some(Err(_)) => String::new(),
     };

@@ -6,11 +6,15 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use jiff::Timestamp;
 pub(crate) use mainyard_api::{Facet, Figures, Point, TrafficRow, TrafficSum, WayFigures};
 use mainyard_core::latency::Latencies;
-use mainyard_core::link::Figure;
+use mainyard_core::link::{Figure, WaitingRequests};
+use mainyard_core::model::ReplicaId;
+use mainyard_core::sizing::UsedNow;
 
+mod demand;
 mod metrics;
 pub(crate) mod responses;
 
+pub(crate) use demand::Demand;
 pub(crate) use responses::operations;
 
 /// Seconds in one point of a series.
@@ -97,6 +101,10 @@ struct Inner {
     totals: Sums,
     /// A gateway's last count of open requests, and the second it was made.
     open: BTreeMap<(String, Arc<Key>), (i64, u32)>,
+    /// What each replica used when it was told last, and the second of that.
+    usage: BTreeMap<ReplicaId, (i64, UsedNow)>,
+    /// A gateway's last count of requests that wait, by service, and the second it was made.
+    waiting: BTreeMap<String, (i64, Vec<WaitingRequests>)>,
 }
 
 /// Recent traffic; in memory only.

@@ -58,7 +58,7 @@ pub fn scale_outcome(state: &State, target: &Target) -> Option<ScaleOutcome> {
     let waits = open.is_some_and(|open| workload.held.is_some() || question(open).is_some());
     match workload.state {
         WorkloadState::Steady => Some(ScaleOutcome::Steady),
-        WorkloadState::Off => Some(ScaleOutcome::Off),
+        WorkloadState::Off | WorkloadState::Asleep => Some(ScaleOutcome::Off),
         WorkloadState::Moving if waits && counts.ready >= counts.wanted => Some(ScaleOutcome::ReadyInRollout),
         WorkloadState::Failing => Some(ScaleOutcome::Failing(workload.reason.clone())),
         _ => None,

@@ -15,8 +15,8 @@ use crate::cluster::ends;
 use crate::difference::{differences, rule_differences, secret_differences, written_differences};
 use crate::manifest::{Declared, DeclaredSecret, DeclaredWorkload};
 use crate::model::{
-    Leg, Name, Origin, Release, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Touched, Workload,
-    encrypted,
+    Growth, Leg, Name, Origin, Release, ReleaseNumber, Route, RouteSpec, Service, ServiceSpec, Touched,
+    Workload, encrypted,
 };
 pub use crate::routing::selector;
 use conflicts::conflicts;
@@ -88,6 +88,8 @@ pub enum PlanStep {
         new: bool,
         /// The number to set.
         replicas: Option<u32>,
+        /// Whether it takes the rule by which its number follows the load, or none.
+        growth: bool,
         /// Whether a new release is due.
         release: bool,
     },
@@ -263,8 +265,11 @@ fn plan_workload(
         return;
     }
     let Some((workload, release, next)) = present.workloads.get(name) else {
-        let count = declared.replicas.unwrap_or(1);
-        let (kind, words) = (ChangeKind::Add, format!("{count} × {}", declared.spec.image));
+        let count =
+            declared.growth.as_ref().map_or(declared.replicas.unwrap_or(1), |growth| growth.min.max(1));
+        let grows =
+            declared.growth.as_ref().map_or(String::new(), |growth| format!(", {}", follows_load(growth)));
+        let (kind, words) = (ChangeKind::Add, format!("{count} × {}{grows}", declared.spec.image));
         plan.lines.push(ChangeLine { kind, object, words, workload: Some(name.clone()), release: None });
         let declared = Box::new(declared.clone());
         plan.steps.push(PlanStep::Workload {
@@ -272,6 +277,7 @@ fn plan_workload(
             declared,
             new: true,
             replicas: Some(count),
+            growth: true,
             release: true,
         });
         return;
@@ -299,6 +305,7 @@ fn plan_workload(
         let by_hand = by_hand(&workload.wanted_origin);
         words.push(format!("replicas {} → {count}{by_hand}", workload.wanted));
     }
+    words.extend(growth_words(declared, workload, present));
     words.extend(rule_differences(&workload.rule, &declared.rule).iter().map(ToString::to_string));
     if workload.follow_tag != declared.follow_tag {
         words.push(match declared.follow_tag {
@@ -322,9 +329,37 @@ fn plan_workload(
             declared,
             new: false,
             replicas,
+            growth: !present.leaves(Touched::Replicas(name.clone())),
             release: new_release,
         });
     }
+}
+
+fn follows_load(growth: &Growth) -> String {
+    format!("{} to {} as the load needs", growth.min, growth.max)
+}
+
+/// How the number of replicas follows the load from now on, where that changes.
+fn growth_words(declared: &DeclaredWorkload, workload: &Workload, present: &Present) -> Option<String> {
+    let name = &workload.target.name;
+    let known = workload.growing.as_ref();
+    let is_same = known.map(|growing| &growing.rule) == declared.growth.as_ref();
+    let by_hand = known.and_then(|growing| growing.by_hand.as_ref());
+    if present.leaves(Touched::Replicas(name.clone())) || is_same && by_hand.is_none() {
+        return None;
+    }
+    Some(match (&declared.growth, known) {
+        (None, _) => "replicas follow the load no more".to_owned(),
+        (Some(growth), _) if is_same => {
+            let by_hand = by_hand.map_or(String::new(), self::by_hand);
+            format!("replicas follow the load again, {}{by_hand}", follows_load(growth))
+        }
+        (Some(growth), None) => format!("replicas {}", follows_load(growth)),
+        (Some(growth), Some(before)) => {
+            let differences = written_differences("replicas ", &before.rule, growth);
+            differences.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+        }
+    })
 }
 
 /// That a tag stands for another image by now. Only a person moves the workload there: a tag is no declared change.

@@ -51,7 +51,10 @@ pub fn export(state: &State, environment: &Name, only: Option<&Name>) -> Vec<Sou
 fn workload_body(state: &State, workload: &Workload) -> Option<Value> {
     let release = state.releases.get(&(workload.target.clone(), workload.release))?;
     let mut body = json!(release.spec);
-    body["replicas"] = json!(workload.wanted);
+    body["replicas"] = match &workload.growing {
+        Some(growing) => json!(growing.rule),
+        None => json!(workload.wanted),
+    };
     let defaults = [
         ("limits", told(&Limits::default())),
         ("reserve", told(&Reserve::default())),

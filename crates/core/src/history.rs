@@ -199,13 +199,20 @@ fn differs(field: &str, before: Option<String>, after: Option<String>) -> Option
     (before != after).then(|| Difference { field: field.to_owned(), before, after })
 }
 
-/// A short description of an object's present value, for the trail.
-pub fn in_few_words(object: Option<&Object>) -> String {
+/// Why the load asked for the present number of replicas, where that is what this change did.
+fn load_words<'a>(workload: &'a Workload, cause: &Origin) -> Option<&'a str> {
+    let last = workload.growing.as_ref()?.last.as_ref()?;
+    (workload.wanted_origin == *cause && cause.at == last.at).then_some(last.because.as_str())
+}
+
+/// A short description of what an object is after a change, for the trail.
+pub fn in_few_words(object: Option<&Object>, cause: &Origin) -> String {
     let Some(object) = object else { return "it is gone".to_owned() };
     match object {
         Object::Workload(it) => {
             let held = held(it.held.as_ref()).map_or(String::new(), |because| format!(", held {because}"));
-            format!("{} wanted, release {}, {}{held}", it.wanted, it.release, workload_in_words(it))
+            let because = load_words(it, cause).map_or(String::new(), |because| format!(": {because}"));
+            format!("{} wanted, release {}, {}{held}{because}", it.wanted, it.release, workload_in_words(it))
         }
         Object::Release(it) => {
             let same = it.same_as.map_or(String::new(), |same| format!(", same as {same}"));

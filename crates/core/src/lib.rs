@@ -50,6 +50,7 @@
 //! - [`http_framing`]: where one request ends and the next begins, and what is refused because it could be read two ways
 //! - [`sign_in_backoff`]: how often signing in may be tried
 //! - [`rate_limit`]: how often one visitor may ask
+//! - [`growth`]: how many replicas a load needs
 //! - [`history`]: what became of everything between two moments, in words
 //! - [`service_names`]: what names of services stand for, as replicas ask for them
 //! - [`untrusted_text`]: what a stranger wrote, made safe for a terminal and for the record
@@ -70,6 +71,7 @@ pub mod drain;
 pub mod export;
 pub mod forecast;
 pub mod git_plan;
+pub mod growth;
 pub mod history;
 pub mod http_framing;
 pub mod latency;

@@ -326,9 +326,21 @@ pub struct GatewayReport {
     /// Requests since the last report that carried figures.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub figures: Vec<Figure>,
+    /// Requests that wait for a replica now, by service.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub waiting: Vec<WaitingRequests>,
     /// Connections to the outside, and names that were looked up, since the last report.
     #[serde(default, skip_serializing_if = "OutgoingFigures::is_empty")]
     pub outgoing: OutgoingFigures,
+}
+
+/// Requests that wait for a replica of a service.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct WaitingRequests {
+    /// Which service.
+    pub service: Target,
+    /// How many.
+    pub count: u32,
 }
 
 /// Requests that one replica answered through one way in, in a short while.

@@ -40,7 +40,16 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
         ),
         (
             "Routes and services",
-            &[AllSharesZero, ServiceMissing, SelectorEmpty, PortMissing, NoneReady, Overloaded],
+            &[
+                AllSharesZero,
+                ServiceMissing,
+                SelectorEmpty,
+                PortMissing,
+                NoneReady,
+                Overloaded,
+                Asleep,
+                WakesLate,
+            ],
         ),
         ("The way out", &[NotListed, NeverReached, NameUnresolved, Unreachable]),
         ("The answer", &[AnswerLate, AnswerBroken, Answers]),
@@ -477,6 +486,16 @@ pub fn about(code: ReasonCode) -> Entry {
             "Every replica takes as many requests as it may, and as many wait as may, or one has waited for too long.",
             "by the gateway, from `limits.requests`, `limits.queue` and `limits.queue_time` of the workload",
             "add replicas with `mainyard scale`; `Retry-After` says when a visitor may try again",
+        ),
+        Asleep => entry(
+            "No replica runs, because nobody asked for a while. The next request wakes it, and waits until a replica is ready.",
+            "from `replicas` of the workload: `min = 0` and `sleep_after`",
+            "nothing: ask for it, or declare a `min` of 1 to keep a replica ready",
+        ),
+        WakesLate => entry(
+            "A request came for a workload that sleeps, and no replica was ready in time.",
+            "by the gateway, after `wake_within` of the workload",
+            "see with `mainyard why` what its replicas wait for; raise `wake_within` where they need longer to start",
         ),
         NoneReady => entry(
             "No replica of the service takes requests now.",

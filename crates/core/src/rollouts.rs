@@ -301,7 +301,8 @@ fn state_of(
         return (WorkloadState::Moving, None);
     }
     if wanted == 0 {
-        return (WorkloadState::Off, None);
+        let state = if view.workload.is_asleep() { WorkloadState::Asleep } else { WorkloadState::Off };
+        return (state, None);
     }
     let state = if ready >= wanted { WorkloadState::Steady } else { WorkloadState::Moving };
     (state, None)

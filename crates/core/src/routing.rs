@@ -26,7 +26,8 @@ pub use self::shares::{Lane, Split, Spread};
 use crate::address::Range;
 use crate::model::{
     Environment, EnvironmentIndex, Leg, Limits, Name, Reason, ReasonCode, ReleaseNumber, Replica, ReplicaId,
-    ReplicaState, Route, RouteSpec, Service, Shadowing, Span, Speaks, Target, Workload,
+    ReplicaState, Route, RouteSpec, Service, Shadowing, Span, Speaks, Target, WhileWaking, Workload,
+    WorkloadState,
 };
 use crate::record::State;
 use crate::rollouts::may_serve;
@@ -101,6 +102,20 @@ pub struct ServiceEntry {
     pub splits: Vec<Split>,
     /// Why there are none.
     pub reason: Option<Reason>,
+    /// Set where a request wakes what sleeps behind it, and waits meanwhile.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wakes: Option<Waking>,
+}
+
+/// How requests wait for a workload that wakes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Waking {
+    /// How long each waits, at most.
+    pub within: Span,
+    /// How many wait at once, at most.
+    pub queue: u32,
+    /// What a browser gets meanwhile.
+    pub meanwhile: WhileWaking,
 }
 
 /// One replica that takes requests.
@@ -243,6 +258,7 @@ pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) 
     let tcp = service.spec.ports.iter().filter(|(_, port)| port.speaks == Speaks::Tcp);
     let named = service.spec.ports.iter().rev().map(|(number, port)| (port.port.clone(), *number));
     let reason = silent.then(|| why_silent(service, &selected));
+    let wakes = if silent { selected.iter().find_map(|workload| waking(state, workload)) } else { None };
     ServiceEntry {
         target: service.target.clone(),
         environment: index,
@@ -253,7 +269,23 @@ pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) 
         ports,
         splits,
         reason,
+        wakes,
     }
+}
+
+/// How requests wait for a workload that has no replica: one that sleeps, or that was woken and is on its way.
+fn waking(state: &State, workload: &Workload) -> Option<Waking> {
+    let growth = workload.grows_by().filter(|growth| growth.may_sleep())?;
+    let stays = workload.state == WorkloadState::Failing && !workload.is_asleep();
+    if stays || workload.held.is_some() {
+        return None;
+    }
+    let release = state.releases.get(&(workload.target.clone(), workload.release))?;
+    Some(Waking {
+        within: growth.wake_within,
+        queue: release.spec.limits.queue,
+        meanwhile: growth.while_waking,
+    })
 }
 
 /// Whether a workload has as many ready replicas as are wanted.
@@ -340,6 +372,13 @@ fn why_silent(service: &Service, selected: &[&Workload]) -> Reason {
     let name = &workload.target.name;
     let detail = match &workload.reason {
         Some(reason) => reason.sentence.clone(),
+        None if workload.is_asleep() => {
+            let sentence = match &workload.held {
+                None => format!("{name} is asleep; the next request wakes it"),
+                Some(_) => format!("{name} is asleep, and held: no request wakes it"),
+            };
+            return Reason::new(ReasonCode::Asleep, sentence);
+        }
         None if workload.wanted == 0 => "it is scaled to 0".to_owned(),
         None => format!("it is {}", workload.state),
     };

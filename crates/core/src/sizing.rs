@@ -44,9 +44,33 @@ pub struct Usage {
     /// The most that it had written to its root file system, in bytes.
     #[serde(default)]
     pub disk: u64,
+    /// What it uses now. It is not recorded.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub now: Option<UsedNow>,
+}
+
+/// What a replica used in the last seconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct UsedNow {
+    /// Thousandths of a processor.
+    pub cpu: u64,
+    /// Memory that the kernel cannot take back, in bytes.
+    pub memory: u64,
 }
 
 impl Usage {
+    /// Whether it has anything to record.
+    pub fn is_to_be_recorded(&self) -> bool {
+        self.peak > 0
+    }
+
+    /// Of the same replica, with nothing measured.
+    pub fn bare(&self) -> Usage {
+        let Usage { replica, release, limit, .. } = self.clone();
+        let (needed, peak, kills, held_back, watched, processes, disk) = Default::default();
+        Usage { replica, release, needed, peak, limit, kills, held_back, watched, processes, disk, now: None }
+    }
+
     /// Adds what was told later of the same replica.
     pub fn add(&mut self, later: &Usage) {
         self.needed = self.needed.max(later.needed);
@@ -57,6 +81,7 @@ impl Usage {
         self.watched += later.watched;
         self.processes = self.processes.max(later.processes);
         self.disk = self.disk.max(later.disk);
+        self.now = later.now.or(self.now);
     }
 
     /// Whether it tells anything that `told` does not: a new height, a kill, or time that it was held back.
@@ -171,6 +196,7 @@ mod tests {
             watched: 0,
             processes: 1,
             disk: 0,
+            now: None,
         }
     }
 

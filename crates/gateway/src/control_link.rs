@@ -147,6 +147,7 @@ pub(crate) async fn report(name: String, control: Control, serving: Arc<Serving>
             view: serving.view(),
             closed_ports: serving.closed_ports(),
             figures: std::mem::take(&mut kept),
+            waiting: serving.take_waiting(),
             outgoing: std::mem::take(&mut outgoing),
         };
         if let Err(error) = control.report(&path, &report).await {

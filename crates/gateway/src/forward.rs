@@ -35,6 +35,7 @@ use crate::response_body::{CountedBody, Tally};
 use crate::responses::AnswerBody;
 use crate::route::joined;
 use crate::shadow::{Copy, Original, length};
+use crate::waking::{self, awake};
 use crate::worker::Forwarder;
 
 /// Most bytes of a request's headers.
@@ -238,6 +239,8 @@ impl Forwarder {
         let (way, mut service) = (lead.by(), Arc::clone(&lead.service));
         loop {
             let mut left = false;
+            let asks_for_page = || waking::asks_for_page(onward.method(), onward.headers());
+            service = awake(&self.serving, &lead.cell, service, lead.port, asks_for_page).await?;
             let port = service.ports.get(&lead.port).ok_or_else(|| silent(service.silent()))?;
             let bound =
                 presented.and_then(|affinity| port.replicas().find(|replica| replica.affinity == affinity));

@@ -113,6 +113,11 @@ impl InstalledTable {
         self.cells.get(key).cloned()
     }
 
+    /// Every service.
+    pub(crate) fn cells(&self) -> impl Iterator<Item = &Arc<Cell>> {
+        self.cells.values()
+    }
+
     /// Replicas that are in no list any more are marked; what let go of them goes to `told`. Only when no thread can find
     /// them in the table any more: see [`crate::serving::Serving::enter`].
     pub(crate) fn retire(&mut self, mut told: impl FnMut(&Replica)) {
@@ -196,6 +201,7 @@ impl InstalledTable {
             address: entry.address,
             ports,
             reason: entry.reason.clone(),
+            wakes: entry.wakes,
         }
     }
 

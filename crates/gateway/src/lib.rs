@@ -52,6 +52,7 @@ mod stream_wrappers;
 mod table_store;
 mod tls;
 mod waiting;
+mod waking;
 mod worker;
 mod write_timeout;
 

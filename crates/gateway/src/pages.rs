@@ -7,7 +7,7 @@ use bytes::Bytes;
 use http::header::{ACCEPT, CACHE_CONTROL, CONTENT_TYPE, HeaderValue};
 use http::{Response, StatusCode};
 use http_body_util::{Either, Full};
-use mainyard_core::model::Reason;
+use mainyard_core::model::{Reason, ReasonCode};
 
 use crate::rejections::Refused;
 use crate::responses::AnswerBody;
@@ -123,11 +123,15 @@ fn title(status: StatusCode) -> &'static str {
 
 fn page(status: StatusCode, reason: &Reason, id: &str) -> String {
     let title = title(status);
+    let (title, advice) = match reason.code {
+        ReasonCode::Asleep => ("Waking up", "This page comes back by itself, in a moment."),
+        _ => (title, "If it should answer, tell its operator the request id below."),
+    };
     format!(
         "<!doctype html><html lang=en><meta charset=utf-8><meta name=viewport content='width=device-width'>\
          <title>{title}</title><style>body{{font:16px/1.5 system-ui,sans-serif;background:#f4f3ee;color:#1b212b;\
          margin:12vh auto;max-width:34rem;padding:0 1.5rem}}code{{font:13px ui-monospace,monospace;color:#5a616d}}\
-         </style><h1>{title}</h1><p>If it should answer, tell its operator the request id below.</p><p><code>{} · {} · request {id}</code></p></html>\n",
+         </style><h1>{title}</h1><p>{advice}</p><p><code>{} · {} · request {id}</code></p></html>\n",
         status.as_u16(),
         reason.code
     )
@@ -136,7 +140,6 @@ fn page(status: StatusCode, reason: &Reason, id: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use mainyard_core::model::ReasonCode;
 
     #[test]
     fn error_pages_do_not_show_the_reasons_sentence() {

@@ -13,6 +13,7 @@ use crate::destination;
 use crate::relay::{IDLE, Passed, both_ways};
 use crate::route::Route;
 use crate::service::Cell;
+use crate::waking::awake;
 use crate::worker::Forwarder;
 
 /// Replicas that are tried when connections cannot be made.
@@ -70,6 +71,12 @@ impl Forwarder {
         // A replica that left meanwhile did so in a newer table: it is looked up again.
         for _ in 0..2 {
             let Some(service) = cell.now() else { return };
+            let woken = awake(&self.serving, cell, service, port, || false).await;
+            let Ok(service) = woken.inspect_err(
+                |refused| tracing::debug!(reason = %refused.reason, "a connection leads nowhere"),
+            ) else {
+                return;
+            };
             target = Some(Arc::clone(&service.target));
             let Some(port) = service.ports.get(&port) else { return };
             for replica in port.in_turn(self.worker, TRIES) {

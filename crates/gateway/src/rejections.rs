@@ -1,7 +1,7 @@
 //! The gateway's own answers, and why they are given.
 
 use http::StatusCode;
-use http::header::{ALLOW, HeaderName, HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE};
+use http::header::{ALLOW, HeaderName, HeaderValue, REFRESH, RETRY_AFTER, WWW_AUTHENTICATE};
 use mainyard_core::model::{Bytes, Reason, ReasonCode};
 
 /// A request that no replica gets.
@@ -48,6 +48,11 @@ impl Refused {
     /// When it may be tried again, in seconds.
     pub(crate) fn retry_after(self, seconds: u64) -> Refused {
         self.with(RETRY_AFTER, &seconds.to_string())
+    }
+
+    /// A browser asks again by itself.
+    pub(crate) fn come_back(self) -> Refused {
+        self.with(REFRESH, "1")
     }
 
     /// How a visitor shows that it may enter.

@@ -3,9 +3,11 @@
 use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 
 use arc_swap::ArcSwapOption;
 use mainyard_core::model::{EnvironmentIndex, Reason, ReasonCode, Target};
+use mainyard_core::routing::Waking;
 
 use crate::backend_order::Port;
 
@@ -22,21 +24,39 @@ pub struct Service {
     pub ports: BTreeMap<u16, Port>,
     /// Why there is no replica.
     pub reason: Option<Reason>,
+    /// Set where a request wakes what sleeps behind it.
+    pub wakes: Option<Waking>,
 }
 
 /// A service's place: what it holds changes with the table, and anyone who leads to it need not be made again.
 #[derive(Debug, Default)]
-pub struct Cell(ArcSwapOption<Service>);
+pub struct Cell {
+    service: ArcSwapOption<Service>,
+    /// Requests that wait for it to wake.
+    pub waking: AtomicU32,
+    /// One came that does not wait, and comes back.
+    knock: AtomicBool,
+}
 
 impl Cell {
     /// The service as it is now; `None` when it is gone.
     pub fn now(&self) -> Option<Arc<Service>> {
-        self.0.load_full()
+        self.service.load_full()
+    }
+
+    /// A request came that does not wait, and comes back.
+    pub(crate) fn knock(&self) {
+        self.knock.store(true, Ordering::SeqCst);
+    }
+
+    /// 1 where such a request came since the last call.
+    pub(crate) fn take_knock(&self) -> u32 {
+        u32::from(self.knock.swap(false, Ordering::SeqCst))
     }
 
     /// Puts another in its place.
     pub fn put(&self, service: Option<Arc<Service>>) {
-        self.0.store(service);
+        self.service.store(service);
     }
 }
 

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
-use mainyard_core::link::{Figure, Private};
+use mainyard_core::link::{Figure, Private, WaitingRequests};
 use mainyard_core::model::{EnvironmentIndex, Name, Target};
 use mainyard_core::routing::{Table, TableChange, TableVersion};
 use rustls::ClientConfig;
@@ -248,6 +248,23 @@ impl Serving {
     /// Whether something failed since figures were last taken.
     pub fn is_failing(&self) -> bool {
         self.failing.load(Ordering::Relaxed)
+    }
+
+    /// A request comes for a workload that sleeps; control hears of it at once.
+    pub(crate) fn note_waking(&self) {
+        self.changed.notify_one();
+    }
+
+    /// How many requests wait for a replica now, by service. One that is told to come back counts once.
+    pub fn take_waiting(&self) -> Vec<WaitingRequests> {
+        let lock = self.lock();
+        let waiting = lock.cells().filter_map(|cell| {
+            let service = cell.now()?;
+            let queued: usize = service.ports.values().map(|port| port.waiting.len()).sum();
+            let count = queued as u32 + cell.waking.load(Ordering::SeqCst) + cell.take_knock();
+            (count > 0).then(|| WaitingRequests { service: service.target.as_ref().clone(), count })
+        });
+        waiting.collect()
     }
 
     /// Takes what was counted since the last call.

@@ -53,6 +53,11 @@ impl<S> Waiting<S> {
         self.queue.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// How many wait.
+    pub(crate) fn len(&self) -> usize {
+        self.length.load(Ordering::SeqCst)
+    }
+
     /// Whether nothing waits.
     pub(crate) fn is_empty(&self) -> bool {
         self.length.load(Ordering::SeqCst) == 0

@@ -1,5 +1,5 @@
-//! Usage of replicas, by the kernel's figures: read once a second, reported to control every ten seconds if it
-//! changed. A report that could not be sent is repeated later.
+//! Usage of replicas, by the kernel's figures: read once a second, reported to control every five seconds.
+//! Heights are told if they changed. A report that could not be sent is repeated later.
 
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
@@ -7,13 +7,13 @@ use std::time::{Duration, Instant};
 use mainyard_control_client::Control;
 use mainyard_core::link::RunOrder;
 use mainyard_core::model::ReplicaId;
-use mainyard_core::sizing::Usage;
+use mainyard_core::sizing::{Usage, UsedNow};
 use mainyard_runtime::Reading;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 
 use crate::Config;
 
-const TELL_EVERY: Duration = Duration::from_secs(10);
+const TELL_EVERY: Duration = Duration::from_secs(5);
 /// Also without anything new, so that the time is known over which nothing happened.
 const TELL_AT_LEAST_EVERY: Duration = Duration::from_secs(300);
 
@@ -27,6 +27,10 @@ struct Metered {
     /// The kernel's own sums at the last reading; they begin again with each run.
     held_back: u64,
     kills: u64,
+    cpu_time: u64,
+    /// Processor time and real time since it was told, in microseconds.
+    used: u64,
+    passed: u64,
 }
 
 /// Gathers what is read.
@@ -48,6 +52,7 @@ fn nothing(id: &ReplicaId, order: &RunOrder) -> Usage {
         watched: 0,
         processes: 0,
         disk: 0,
+        now: None,
     }
 }
 
@@ -68,6 +73,9 @@ impl Meter {
             read_at: now,
             held_back: 0,
             kills: 0,
+            cpu_time: 0,
+            used: 0,
+            passed: 0,
         })
     }
 
@@ -76,8 +84,11 @@ impl Meter {
         let it = self.metered(id, order);
         let held_back = reading.held_back.checked_sub(it.held_back).unwrap_or(reading.held_back);
         let kills = reading.kills.checked_sub(it.kills).unwrap_or(reading.kills);
-        (it.held_back, it.kills) = (reading.held_back, reading.kills);
+        let used = reading.cpu_time.checked_sub(it.cpu_time).unwrap_or(reading.cpu_time);
+        (it.held_back, it.kills, it.cpu_time) = (reading.held_back, reading.kills, reading.cpu_time);
         let watched = it.read_at.elapsed().as_micros() as u64;
+        (it.used, it.passed) = (it.used + used, it.passed + watched);
+        let cpu = it.used * 1000 / it.passed.max(1);
         it.read_at = Instant::now();
         it.usage.add(&Usage {
             needed: reading.needed,
@@ -87,6 +98,7 @@ impl Meter {
             watched,
             processes: reading.processes,
             disk: reading.disk,
+            now: Some(UsedNow { cpu, memory: reading.needed }),
             ..nothing(id, order)
         });
     }
@@ -96,7 +108,7 @@ impl Meter {
         let limit = order.spec.limits.memory.bytes();
         let it = self.metered(id, order);
         let kills = kills.saturating_sub(it.kills);
-        (it.held_back, it.kills) = (0, 0);
+        (it.held_back, it.kills, it.cpu_time) = (0, 0, 0);
         let peak = if kills > 0 { limit } else { 0 };
         it.usage.add(&Usage { kills, peak, ..nothing(id, order) });
     }
@@ -118,11 +130,14 @@ impl Meter {
         self.sent_at = Instant::now();
         let mut list = Vec::new();
         for (id, it) in &mut self.replicas {
+            (it.used, it.passed) = (0, 0);
+            let now = it.usage.now.take();
             let new = it.told.as_ref().is_none_or(|told| it.usage.tells_more_than(told));
             if it.usage.peak == 0 || !new && it.told_at.elapsed() < TELL_AT_LEAST_EVERY {
+                list.extend(now.map(|_| Usage { now, ..it.usage.bare() }));
                 continue;
             }
-            list.push(it.usage.clone());
+            list.push(Usage { now, ..it.usage.clone() });
             it.told_at = Instant::now();
             // Heights stay; sums begin again.
             it.usage = Usage { kills: 0, held_back: 0, watched: 0, ..it.usage.clone() };
@@ -170,7 +185,7 @@ mod tests {
     }
 
     fn reading(needed: u64, kills: u64, held_back: u64) -> Reading {
-        Reading { needed, peak: needed + 10, kills, held_back, processes: 1, disk: 0 }
+        Reading { needed, peak: needed + 10, kills, held_back, cpu_time: 0, processes: 1, disk: 0 }
     }
 
     #[test]

@@ -260,9 +260,22 @@ impl Groups {
             peak: peak.max(needed),
             kills,
             held_back,
+            cpu_time: self.cpu_time(name, &times),
             processes: most.unwrap_or(0),
             disk: 0,
         })
+    }
+
+    /// Microseconds of processor time; version 1 counts them in a hierarchy of their own.
+    fn cpu_time(&self, name: &str, times: &str) -> u64 {
+        let of_v1 = || match self {
+            Groups::V1 { cpu, shown, .. } => {
+                let mut dirs = shown.iter().chain([cpu]).map(|dir| dir.join(name).join("cpuacct.usage"));
+                dirs.find_map(|file| number(&file)).map(|nanos| nanos / 1000)
+            }
+            Groups::V2 { .. } => None,
+        };
+        field(times, "usage_usec").or_else(of_v1).unwrap_or(0)
     }
 
     /// Process ids that are in a group of this node, whatever replica they belong to.
@@ -305,6 +318,8 @@ pub struct Reading {
     pub kills: u64,
     /// For how long it was held back for its processor time in all, in microseconds.
     pub held_back: u64,
+    /// Processor time that it used in all, in microseconds; 0 where the kernel does not count it.
+    pub cpu_time: u64,
     /// The most processes and threads.
     pub processes: u64,
     /// What it has written to its root file system on disk, in bytes; no control group counts it.
@@ -392,7 +407,16 @@ mod tests {
         write("m/a/memory.oom_control", "oom_kill_disable 0\nunder_oom 0\noom_kill 2\n");
         write("c/a/cpu.stat", "nr_periods 9\nnr_throttled 3\nthrottled_time 7000000\n");
         write("p/a/pids.peak", "12\n");
-        let expected = Reading { needed: 120, peak: 500, kills: 2, held_back: 7000, processes: 12, disk: 0 };
+        write("c/a/cpuacct.usage", "1500\n");
+        let expected = Reading {
+            needed: 120,
+            peak: 500,
+            kills: 2,
+            held_back: 7000,
+            cpu_time: 1,
+            processes: 12,
+            disk: 0,
+        };
         assert_eq!(v1.reading("a"), Some(expected));
         let reset = fs::read_to_string(dir.path().join("m/a/memory.max_usage_in_bytes"));
         assert_eq!(reset.expect("a file"), "0", "the next peak is that since this reading");

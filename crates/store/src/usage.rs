@@ -61,6 +61,7 @@ impl Store {
                 watched: number(row, 8),
                 processes: number(row, 9),
                 disk: number(row, 10),
+                now: None,
             })
         });
         Ok(usage.collect())

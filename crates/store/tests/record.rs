@@ -245,6 +245,7 @@ async fn what_replicas_used_is_kept_by_day_as_heights_and_sums() {
         watched: 10,
         processes: 3,
         disk: 7 << 20,
+        now: None,
     };
     store.add_usage(&[used("a0", 50, 1), used("a1", 7, 0)]).await.expect("added");
     store.add_usage(&[used("a0", 40, 2)]).await.expect("added");

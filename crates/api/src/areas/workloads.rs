@@ -168,6 +168,9 @@ pub struct NewScale {
     /// Another limit of processors for each, from 0.01 to 1024.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cpu: Option<Cpu>,
+    /// Whether the number follows the load again, after a person had set one.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub by_load: bool,
 }
 
 /// Which replica is set aside, and for how long.

@@ -109,8 +109,9 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
             };
             logs::logs(&client, &target, logs::Wanted { release, replica, tail, follow, raw }, output).await
         }
-        Command::Scale { target, replicas, limits, wait } => {
-            scaling::scale(&client, &parse_target(&target)?, replicas, limits, wait).await
+        Command::Scale { target, replicas, by_load, limits, wait } => {
+            let size = scaling::Size { replicas, by_load, limits };
+            scaling::scale(&client, &parse_target(&target)?, size, wait).await
         }
         Command::Deploy { target, image, settings, secrets, limits, wait } => {
             let set = releases::settings(&settings, &secrets)?;

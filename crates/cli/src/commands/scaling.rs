@@ -9,14 +9,19 @@ use crate::client::Client;
 use crate::terminal::Failure;
 use crate::{progress, times};
 
-pub(super) async fn scale(
-    client: &Client,
-    target: &Target,
-    replicas: Option<u32>,
-    limits: LimitOptions,
-    wait: Wait,
-) -> Result<(), Failure> {
-    let body = NewScale { replicas, memory: limits.memory, cpu: limits.cpu() };
+/// What is asked for.
+pub(super) struct Size {
+    /// How many replicas.
+    pub replicas: Option<u32>,
+    /// As many as the load needs, again.
+    pub by_load: bool,
+    /// How much each may use.
+    pub limits: LimitOptions,
+}
+
+pub(super) async fn scale(client: &Client, target: &Target, size: Size, wait: Wait) -> Result<(), Failure> {
+    let Size { replicas, by_load, limits } = size;
+    let body = NewScale { replicas, memory: limits.memory, cpu: limits.cpu(), by_load };
     let done =
         forecast::act_with::<ScaleWorkload, _, _>(client, OfTarget::from(target), &body, &wait.trial).await?;
     let scaled = &done.outcome;
@@ -28,6 +33,9 @@ pub(super) async fn scale(
             theirs.map_or(String::new(), |origin| times::local(&format!(" ({before} was {origin})")));
         println!("{}{target}: replicas {before} → {replicas}{theirs}", forecast::mark(&wait.trial));
     }
+    if by_load {
+        println!("{}{target}: replicas follow the load again", forecast::mark(&wait.trial));
+    }
     if !limits.is_empty() {
         releases::say_deployed(target, scaled.release, &scaled.differences, &wait.trial);
     }
@@ -36,5 +44,5 @@ pub(super) async fn scale(
         return Ok(());
     }
     releases::follow_to(client, target, scaled.release, &wait).await?;
-    if replicas.is_some() { progress::scaling(client, target).await } else { Ok(()) }
+    if replicas.is_some() || by_load { progress::scaling(client, target).await } else { Ok(()) }
 }

@@ -382,10 +382,15 @@ pub(crate) struct Visitors {
 
 impl Visitors {
     pub(crate) fn start(to: SocketAddr, host: &str, count: usize) -> Visitors {
+        Visitors::start_at(to, host, "/who", count)
+    }
+
+    /// Visitors of another path.
+    pub(crate) fn start_at(to: SocketAddr, host: &str, path: &'static str, count: usize) -> Visitors {
         let stop = Arc::new(AtomicBool::new(false));
         let threads = (0..count).map(|_| {
             let (stop, host) = (Arc::clone(&stop), host.to_owned());
-            std::thread::spawn(move || visit(to, &host, &stop))
+            std::thread::spawn(move || visit(to, &host, path, &stop))
         });
         Visitors { threads: threads.collect(), stop }
     }
@@ -403,7 +408,7 @@ impl Visitors {
     }
 }
 
-fn visit(to: SocketAddr, host: &str, stop: &AtomicBool) -> BTreeMap<String, usize> {
+fn visit(to: SocketAddr, host: &str, path: &str, stop: &AtomicBool) -> BTreeMap<String, usize> {
     let mut seen = BTreeMap::new();
     let mut connection: Option<BufReader<TcpStream>> = None;
     while !stop.load(Ordering::SeqCst) {
@@ -415,11 +420,14 @@ fn visit(to: SocketAddr, host: &str, stop: &AtomicBool) -> BTreeMap<String, usiz
                 connection = Some(BufReader::new(stream));
             }
             let reader = connection.as_mut().expect("just opened");
-            reader.get_mut().write_all(format!("GET /who HTTP/1.1\r\nhost: {host}\r\n\r\n").as_bytes())?;
+            reader.get_mut().write_all(format!("GET {path} HTTP/1.1\r\nhost: {host}\r\n\r\n").as_bytes())?;
             read_answer(reader)
         })();
         let kind = match asked {
-            Ok(answer) if answer.status == 200 => answer.json()["version"].as_str().unwrap_or("?").to_owned(),
+            Ok(answer) if answer.status == 200 => {
+                let told: serde_json::Value = serde_json::from_slice(&answer.body).unwrap_or_default();
+                told["version"].as_str().unwrap_or("?").to_owned()
+            }
             Ok(answer) => format!("failed: {} {}", answer.status, answer.text()),
             Err(error) => {
                 connection = None;

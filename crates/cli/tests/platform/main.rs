@@ -17,6 +17,7 @@ mod faults;
 mod first_minutes;
 mod first_runs;
 mod forecasts;
+mod growth;
 mod image_store;
 mod in_git;
 mod interface;

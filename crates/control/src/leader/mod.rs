@@ -11,6 +11,7 @@
 mod config;
 mod decision_metrics;
 mod follower;
+mod growth;
 mod handle;
 mod private_values;
 mod term;

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use mainyard_core::cluster::{Cluster, Refusal, Settled};
 use mainyard_core::commands::Outcome;
+use mainyard_core::growth::Resize;
 use mainyard_core::link::{GatewayOrder, GatewayReport, NodeOrder, RunOrder};
 use mainyard_core::model::{Name, ReplicaId};
 use mainyard_core::record::{Kind, Object};
@@ -13,6 +14,7 @@ use mainyard_store::{Entry, Error, LEASE};
 use tokio::sync::mpsc;
 
 use super::config::Leader;
+use super::growth::LoadWatch;
 use super::handle::{ActError, Message, PendingCommand};
 use super::private_values::{self, Wanted};
 use crate::secret_store::SecretStoreError;
@@ -38,6 +40,8 @@ struct Term<'a> {
     private: Wanted,
     /// Whether a table was made that no gateway was sent.
     table_unsent: bool,
+    /// Workloads whose number of replicas follows their load.
+    load: LoadWatch,
     /// The ids of the requests whose commands are being settled.
     requests: Vec<String>,
 }
@@ -65,6 +69,7 @@ pub(super) async fn lead(leader: &Leader, epoch: u64, messages: &mut mpsc::Unbou
             called_nodes: BTreeSet::new(),
             private: Wanted::default(),
             table_unsent: false,
+            load: LoadWatch::new(),
             requests: Vec::new(),
         };
         leader.work(messages).await
@@ -101,6 +106,7 @@ impl Term<'_> {
                     at.duration_since(Timestamp::now()).as_millis().clamp(0, RENEW.as_millis() as i128);
                 Duration::from_millis(left as u64 + 1)
             });
+            let pause = self.load.next_look(self.cluster.state()).map_or(pause, |left| pause.min(left));
             let mut waiting: Vec<Done> = Vec::new();
             match tokio::time::timeout(pause, messages.recv()).await {
                 Ok(Some(message)) => {
@@ -117,6 +123,7 @@ impl Term<'_> {
             while let Ok(message) = messages.try_recv() {
                 self.take(message, &mut waiting);
             }
+            self.follow_loads();
             wake = self.settle(&mut renewed, waiting).await?;
         }
     }
@@ -141,6 +148,19 @@ impl Term<'_> {
             Err(error) => {
                 waiting.into_iter().for_each(|done| done.fail(ActError::Record(error.to_string())));
                 Err(error)
+            }
+        }
+    }
+
+    /// Gives workloads as many replicas as their load needs.
+    fn follow_loads(&mut self) {
+        let now = Timestamp::now();
+        for (workload, Resize { to, because }) in
+            self.load.look(self.cluster.state(), &self.leader.traffic, now)
+        {
+            tracing::debug!(%workload, to, because, "the load asks for another number of replicas");
+            if let Err(refusal) = self.cluster.at(now).grow(&workload, to, &because) {
+                tracing::warn!(%workload, %refusal, "a workload does not follow its load");
             }
         }
     }
@@ -236,8 +256,10 @@ impl Term<'_> {
             }
             Message::Gateway(
                 gateway,
-                GatewayReport { incarnation, view, closed_ports, figures, outgoing },
+                GatewayReport { incarnation, view, closed_ports, figures, waiting, outgoing },
             ) => {
+                self.cluster.at(now).requests_wait(&waiting);
+                self.leader.traffic.note_waiting(&gateway, waiting);
                 self.cluster.at(now).figures_reported(&figures);
                 self.leader.traffic.add(&gateway, &figures);
                 self.leader.outgoing.add(&gateway, &outgoing);

@@ -69,9 +69,9 @@ impl Transaction<'_> {
     /// Does one step, for the present cause.
     pub(super) fn apply(&mut self, step: PlanStep, application: &Name, environment: &Name) {
         match step {
-            PlanStep::Workload { name, declared, new, replicas, release } => {
+            PlanStep::Workload { name, declared, new, replicas, growth, release } => {
                 let target = Target::new(environment, &name);
-                self.declare_workload(&target, application, *declared, new, replicas, release);
+                self.declare_workload(&target, application, *declared, new, replicas, growth, release);
             }
             PlanStep::Secret(name, secret, own) => {
                 self.declare_secret(&Target::new(environment, &name), application, &secret, &own);
@@ -99,6 +99,7 @@ impl Transaction<'_> {
         declared: DeclaredWorkload,
         new: bool,
         replicas: Option<u32>,
+        growth: bool,
         release: bool,
     ) {
         let now = self.now;
@@ -111,6 +112,7 @@ impl Transaction<'_> {
                 rule: declared.rule.clone(),
                 after: BTreeSet::new(),
                 follow_tag: None,
+                growing: None,
                 release: ReleaseNumber(0),
                 settled: None,
                 next_replica: self
@@ -134,6 +136,9 @@ impl Transaction<'_> {
         workload.rule = declared.rule;
         workload.after = declared.after;
         workload.follow_tag = declared.follow_tag;
+        if growth {
+            self.declare_growth(&mut workload, declared.growth);
+        }
         workload.last_change = self.cause.clone();
         if let Some(count) = replicas {
             workload.wanted = count;

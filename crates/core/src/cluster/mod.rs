@@ -15,6 +15,7 @@ mod dirty_set;
 mod draining;
 mod environments;
 mod evidence;
+mod growth;
 mod holds;
 mod images;
 mod incarnations;

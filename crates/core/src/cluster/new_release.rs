@@ -21,6 +21,7 @@ impl Transaction<'_> {
         purpose: Purpose,
     ) {
         let now = self.now;
+        self.wake_for_release(workload);
         let target = workload.target.clone();
         let number = self.next_release(&target);
         let same_as = like.map(|like| like.same_as.unwrap_or(like.number));

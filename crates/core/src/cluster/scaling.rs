@@ -73,11 +73,12 @@ impl Transaction<'_> {
         limits: LimitChange,
     ) -> Result<Resized, Refusal> {
         let before = self.workload(target)?.wanted;
-        let wanted = wanted.unwrap_or(before);
-        check_count(wanted)?;
+        check_count(wanted.unwrap_or(before))?;
         let request = DeployRequest { limits, ..DeployRequest::default() };
         let made = if limits.is_empty() { None } else { self.deploy(target, &request)? };
-        self.scale(target, wanted)?;
+        if let Some(wanted) = wanted {
+            self.scale(target, wanted)?;
+        }
         let (release, differences) = made.unzip();
         Ok(Resized { before, release, differences: differences.unwrap_or_default() })
     }
@@ -87,9 +88,13 @@ impl Transaction<'_> {
         let mut workload = self.workload(target)?.clone();
         check_count(wanted)?;
         let before = workload.wanted;
-        if before != wanted {
+        let grows = workload.grows_by().is_some();
+        if before != wanted || grows {
             self.act("scaled");
             workload.wanted = wanted;
+            if let Some(growing) = workload.growing.as_mut().filter(|_| grows) {
+                growing.by_hand = Some(self.cause.clone());
+            }
             workload.wanted_origin = self.cause.clone();
             self.try_untried(&workload);
             workload.last_change = self.cause.clone();

@@ -258,7 +258,7 @@ impl<'c> SourceFollower<'c> {
             }
         }
         match workload.state {
-            WorkloadState::Steady | WorkloadState::Off => Headway::There,
+            WorkloadState::Steady | WorkloadState::Off | WorkloadState::Asleep => Headway::There,
             state => {
                 let why = workload.reason.as_ref();
                 let why = why.map_or(String::new(), |reason| format!(": {}", reason.sentence));

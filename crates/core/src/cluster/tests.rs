@@ -18,6 +18,7 @@ use crate::routing::Table;
 
 mod changes;
 mod first_runs;
+mod growth;
 mod leaving;
 mod promoting;
 mod secrets;

@@ -19,6 +19,9 @@ pub struct Scale {
     pub replicas: Option<u32>,
     /// Other limits of each.
     pub limits: LimitChange,
+    /// Whether the number follows the load again.
+    #[serde(default)]
+    pub by_load: bool,
 }
 
 /// The new size of a workload.
@@ -41,11 +44,14 @@ impl CommandKind for Scale {
 
     fn run(&self, transaction: &mut Transaction<'_>) -> Result<Scaled, Refusal> {
         let set_by = Some(transaction.workload(&self.workload)?.wanted_origin.clone());
+        if self.by_load {
+            transaction.follow_load(&self.workload)?;
+        }
         let Resized { before, release, differences } =
             transaction.resize(&self.workload, self.replicas, self.limits)?;
         Ok(Scaled {
             before,
-            replicas: self.replicas.unwrap_or(before),
+            replicas: transaction.workload(&self.workload)?.wanted,
             set_by: set_by.filter(|origin| origin.by != transaction.by()),
             release,
             differences,

@@ -41,8 +41,14 @@ pub fn changes(declared: &Declared, source: &Source, state: &State) -> (Vec<Chan
         };
         let Some(release) = state.releases.get(&(target, workload.release)) else { continue };
         let (mut before, mut is) = (json!(git.spec), json!(release.spec));
-        if let Some(count) = git.replicas {
-            (before["replicas"], is["replicas"]) = (json!(count), json!(workload.wanted));
+        let by_load = workload.grows_by();
+        match (git.replicas, &git.growth) {
+            (Some(count), _) => (before["replicas"], is["replicas"]) = (json!(count), json!(workload.wanted)),
+            (None, Some(growth)) if by_load != Some(growth) => {
+                (before["replicas"], is["replicas"]) =
+                    (json!(growth), by_load.map_or(json!(workload.wanted), |rule| json!(rule)));
+            }
+            _ => {}
         }
         if git.rule != workload.rule {
             (before["rollout"], is["rollout"]) = (json!(git.rule), json!(workload.rule));

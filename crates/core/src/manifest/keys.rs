@@ -1,5 +1,6 @@
 //! Every key that `mainyard.toml` may hold, what its value may be, and what it is for.
 
+mod growth;
 mod ways;
 
 pub use ways::{ROUTE, SERVICE};
@@ -144,8 +145,8 @@ pub static WORKLOAD: Shape = Shape::Table(&[
     key("digest", &Shape::Digest, "Exactly this image, even if its tag names another one by now."),
     key(
         "replicas",
-        &Shape::Integer(0, 10_000),
-        "The number of replicas; if it is left out, people scale by hand.",
+        &Shape::Or(&Shape::Integer(0, 10_000), growth::GROWTH, "{ min = 2, max = 20, each = { open = 10 } }"),
+        "The number of replicas, or how it follows the load; if it is left out, people scale by hand.",
     ),
     key("ports", &Shape::Map(MapKey::Name, &PORT), "Ports the process listens on, by name."),
     key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "Labels, for selectors."),

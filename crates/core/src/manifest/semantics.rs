@@ -8,7 +8,7 @@ use serde_json::{Map, Value as Json};
 use super::parse::{Document, json, merge, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
 use crate::model::{
-    BuiltFrom, Bytes, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Span, Style,
+    BuiltFrom, Bytes, Growth, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Span, Style,
 };
 use crate::suggestions::did_you_mean;
 
@@ -50,8 +50,11 @@ pub struct DeclaredSecret {
 pub struct DeclaredWorkload {
     /// Everything a release freezes.
     pub spec: ReleaseSpec,
-    /// The wanted number; `None` leaves it to anyone who scales.
+    /// The wanted number; `None` leaves it to anyone who scales, or to the load.
     pub replicas: Option<u32>,
+    /// By which rule it follows the load.
+    #[serde(default)]
+    pub growth: Option<Growth>,
     /// How it rolls out.
     pub rule: RolloutRule,
     /// Workloads of the same declaration that are steady before a source changes this one.
@@ -257,17 +260,21 @@ impl Reader<'_> {
         let rule = value.get("rollout").cloned().unwrap_or(Json::Object(Map::new()));
         let read = serde_json::from_value::<ReleaseSpec>(value.clone()).and_then(|spec| {
             let rule = serde_json::from_value(rule)?;
-            let replicas = value.get("replicas").and_then(Json::as_u64).map(|count| count as u32);
+            let written = value.get("replicas");
+            let replicas = written.and_then(Json::as_u64).map(|count| count as u32);
+            let growth =
+                written.filter(|it| it.is_object()).cloned().map(serde_json::from_value).transpose()?;
             let after = value.get("after").cloned().unwrap_or(Json::Array(Vec::new()));
             let after = serde_json::from_value(after)?;
             let follow_tag = value.get("follow_tag").cloned().map(serde_json::from_value).transpose()?;
-            Ok(DeclaredWorkload { spec, replicas, rule, after, follow_tag })
+            Ok(DeclaredWorkload { spec, replicas, growth, rule, after, follow_tag })
         });
         match read {
             Ok(workload) => {
                 self.check_workload(name, &workload);
                 self.check_rule(name, &workload.rule, &value);
                 self.check_times(name, &workload);
+                self.check_growth(name, &workload);
                 Some(workload)
             }
             Err(error) => {
@@ -393,6 +400,7 @@ impl Reader<'_> {
     }
 }
 
+mod growth;
 mod naming;
 pub(crate) use naming::as_in_files;
 mod open_secrets;

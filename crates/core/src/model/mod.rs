@@ -2,6 +2,7 @@
 
 mod built_image;
 mod certificate;
+mod growth;
 mod image_rule;
 mod names;
 mod outgoing;
@@ -23,6 +24,7 @@ mod storage_rule;
 
 pub use built_image::BuiltFrom;
 pub use certificate::{Certificate, CertificateView, WARN_DAYS, covers};
+pub use growth::{Each, Growing, Grown, Growth, Hours, WhileWaking};
 pub use image_rule::ImageRule;
 pub use names::{
     EnvironmentIndex, ImageRef, Name, NameError, ReleaseId, ReleaseNumber, ReplicaId, Target, is_host,

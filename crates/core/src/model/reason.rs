@@ -114,6 +114,10 @@ codes! {
     NoneReady = "none-ready",
     /// The replicas take no more requests at once, and as many wait as may.
     Overloaded = "overloaded",
+    /// Nobody asked for a while; the next request wakes it.
+    Asleep = "asleep",
+    /// It does not wake in time.
+    WakesLate = "wakes-late",
     /// Every share of the route is zero.
     AllSharesZero = "all-shares-zero",
     /// The caller's environment is not the service's.

@@ -10,9 +10,9 @@ use serde::{Deserialize, Serialize};
 use crate::address::Range;
 
 use super::{
-    Bytes, Cpu, EnvironmentIndex, ImageRef, ImageRule, Leg, Name, OutgoingMode, Reason, ReleaseNumber,
-    ReleaseSpec, ReplicaId, ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse, ServiceSpec, Span,
-    Target, WorkloadState,
+    Bytes, Cpu, EnvironmentIndex, Growing, Growth, ImageRef, ImageRule, Leg, Name, OutgoingMode, Reason,
+    ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, RolloutRule, RouteSpec, SecretKey, SecretUse,
+    ServiceSpec, Span, Target, WorkloadState,
 };
 
 /// The author of an act, its time and its means.
@@ -127,6 +127,9 @@ pub struct Workload {
     /// How often its image's tag is looked at in a registry outside, for another image.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub follow_tag: Option<Span>,
+    /// Set where the number of replicas follows the load.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub growing: Option<Growing>,
     /// Since when no replica takes requests although some should.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unanswered_since: Option<Timestamp>,
@@ -142,6 +145,18 @@ pub struct Workload {
     /// Releases that are kept however old they get, and who said so.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub kept: BTreeMap<ReleaseNumber, Origin>,
+}
+
+impl Workload {
+    /// By which rule the number of its replicas follows the load now.
+    pub fn grows_by(&self) -> Option<&Growth> {
+        self.growing.as_ref().filter(|growing| growing.by_hand.is_none()).map(|growing| &growing.rule)
+    }
+
+    /// Whether it has no replica because nobody asks, and gets one when somebody does.
+    pub fn is_asleep(&self) -> bool {
+        self.wanted == 0 && self.grows_by().is_some_and(|growth| growth.max > 0)
+    }
 }
 
 /// Why nothing automatic touches a thing, and who said so.

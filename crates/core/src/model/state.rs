@@ -76,6 +76,8 @@ states! {
         Failing = "failing" => Fault,
         /// No replica, on purpose.
         Off = "off" => Rest,
+        /// No replica, because nobody asks; the next request wakes it.
+        Asleep = "asleep" => Rest,
     }
 }
 

@@ -40,6 +40,7 @@ impl World {
             since: at(0),
             after: Default::default(),
             follow_tag: None,
+            growing: None,
             held: None,
             unanswered_since: None,
             serves_unready: false,

@@ -48,6 +48,9 @@ pub struct Row {
     pub wanted: u32,
     /// How many take requests.
     pub ready: u32,
+    /// The fewest and the most replicas that its load may ask for, where it is followed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bounds: Option<[u32; 2]>,
     /// The wanted release.
     pub release: ReleaseNumber,
     /// The release that it moves from, while it moves.
@@ -90,6 +93,7 @@ pub fn board(state: &State, environment: &Name, rates: &BTreeMap<String, f64>, n
             reason: workload.reason.clone(),
             wanted: workload.wanted,
             ready: ready.count() as u32,
+            bounds: workload.grows_by().map(|growth| [growth.min, growth.max]),
             release: workload.release,
             moves_from: rollout.and_then(|rollout| rollout.from),
             same_as: release.and_then(|release| release.same_as),

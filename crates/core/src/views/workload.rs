@@ -55,6 +55,9 @@ pub struct WorkloadView {
     pub releases_in_all: u32,
     /// The acts that are possible now.
     pub acts: BTreeSet<Act>,
+    /// How the number of replicas follows the load, and the last change that it asked for; in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub growth: Option<String>,
     /// The objects that sources leave alone, because a person changed them here.
     pub left_alone: Vec<LeftAlone>,
 }
@@ -161,6 +164,7 @@ impl WorkloadView {
             releases: release_rows(workload, index),
             releases_in_all: releases.len() as u32,
             acts: acts(workload, index, open, left.iter().any(|(_, what, _)| is_of(what))),
+            growth: workload.growing.as_ref().map(ToString::to_string),
             left_alone: left
                 .iter()
                 .filter(|(_, what, _)| is_of(what))

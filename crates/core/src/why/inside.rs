@@ -151,6 +151,15 @@ impl Facts<'_> {
             let also = "too few pass their check, so those that fail it are sent requests as well";
             walk.also.push(format!("{also} (too-few-ready)"));
         }
+        if let Some(growing) = &workload.growing {
+            walk.also.push(growing.to_string());
+        }
+        if workload.is_asleep() {
+            // That is as it should be: who asks is answered.
+            let sentence = "no replica runs while nobody asks; the next request wakes it";
+            walk.step(Part::Workload, target, Signal::Rest, sentence.to_owned());
+            return Ok(());
+        }
         if workload.wanted == 0 {
             let who = &workload.wanted_origin;
             let sentence = format!("it is scaled to 0 ({who})");

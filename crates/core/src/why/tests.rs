@@ -97,6 +97,7 @@ fn a_flapping_workload_is_not_well_while_it_is_briefly_ready() {
         since: now,
         after: Default::default(),
         follow_tag: None,
+        growing: None,
         held: None,
         unanswered_since: None,
         serves_unready: false,

@@ -140,3 +140,32 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_rule_that_follows_the_load_says_when_and_how_far() {
+    let wrong = |replicas: &str| {
+        problems(&format!(
+            "application = \"lockers\"\n[workload.api]\nimage = \"lockers/api:1\"\nports = {{ http = 8080 }}\nreplicas = {replicas}\n"
+        ))
+    };
+    let all = [
+        "{ min = 2, max = 20, each = { open = 10 }, hours = [{ days = \"mon-fri\", from = \"07:00\", until = \"19:00\", min = 4 }] }",
+        "{ min = 0, max = 1 }",
+        "{ min = 2, max = 20 }",
+        "{ min = 5, max = 3, each = { open = 10 } }",
+        "{ max = 3, each = { open = 10 } }",
+        "{ min = 1, max = 3, each = { opne = 10 } }",
+        "{ min = 1, max = 3, each = { open = 0 } }",
+        "{ min = 1, max = 3, each = { open = 10 }, up = \"10m\" }",
+        "{ min = 1, max = 3, each = { open = 10 }, up = \"10ms\" }",
+        "{ min = 1, max = 3, each = { open = 10 }, while_waking = \"pages\" }",
+        "{ min = 1, max = 3, each = { open = 10 }, hours = [{ days = \"monday\", from = \"07:00\", until = \"19:00\", min = 2 }] }",
+        "{ min = 1, max = 3, each = { open = 10 }, hours = [{ from = \"7\", until = \"19:00\", min = 2 }] }",
+        "{ min = 1, max = 3, each = { open = 10 }, hours = [{ from = \"07:00\", until = \"19:00\", min = 4 }] }",
+        "\"many\"",
+    ];
+    let told: Vec<String> = all.iter().map(|replicas| format!("{replicas}\n{}", wrong(replicas))).collect();
+    insta::assert_snapshot!(told.join("\n\n"));
+    let silent = "application = \"lockers\"\n[workload.worker]\nimage = \"lockers/worker:1\"\nreplicas = { min = 0, max = 1 }\n";
+    insta::assert_snapshot!(problems(silent), @"mainyard.toml:4:12: `worker` has no port, so no request reaches it: nothing would tell how many replicas it needs");
+}
