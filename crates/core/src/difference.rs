@@ -203,6 +203,10 @@ impl Gathered {
 /// A check in words: "GET /ready on http every 1s within 500ms".
 pub fn check_words(check: &Check) -> String {
     let what = match (&check.path, &check.port, &check.connect) {
+        _ if check.grpc.is_some() => {
+            let service = check.grpc.as_deref().filter(|service| !service.is_empty());
+            format!("gRPC health{}", service.map_or(String::new(), |service| format!(" of {service}")))
+        }
         (Some(path), Some(port), _) => format!("GET {path} on {port}"),
         (Some(path), None, _) => format!("GET {path}"),
         (None, _, Some(port)) => format!("connect to {port}"),

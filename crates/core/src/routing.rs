@@ -90,6 +90,9 @@ pub struct ServiceEntry {
     /// Ports whose connections are passed on as they are.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub tcp: BTreeSet<u16>,
+    /// Ports whose replicas are spoken to in HTTP/2.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub h2: BTreeSet<u16>,
     /// Ports by the name they have on the workload.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub named: BTreeMap<Name, u16>,
@@ -255,7 +258,10 @@ pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) 
     let ports = answering;
     let silent = ports.values().all(Vec::is_empty);
     let open_to = service.spec.open_to.iter().filter_map(|name| Some(state.environments.get(name)?.index));
-    let tcp = service.spec.ports.iter().filter(|(_, port)| port.speaks == Speaks::Tcp);
+    let that_speak = |speaks: Speaks| {
+        let ports = service.spec.ports.iter().filter(move |(_, port)| port.speaks == speaks);
+        ports.map(|(number, _)| *number).collect()
+    };
     let named = service.spec.ports.iter().rev().map(|(number, port)| (port.port.clone(), *number));
     let reason = silent.then(|| why_silent(service, &selected));
     let wakes = if silent { selected.iter().find_map(|workload| waking(state, workload)) } else { None };
@@ -263,7 +269,8 @@ pub fn service_entry(state: &State, service: &Service, index: EnvironmentIndex) 
         target: service.target.clone(),
         environment: index,
         open_to: open_to.collect(),
-        tcp: tcp.map(|(number, _)| *number).collect(),
+        tcp: that_speak(Speaks::Tcp),
+        h2: that_speak(Speaks::H2),
         named: named.collect(),
         address: service.address,
         ports,

@@ -137,7 +137,7 @@ impl Forwarder {
         let within: Duration = ask.within.duration();
         let answered = tokio::time::timeout(within, async {
             let mut connection =
-                Pool::dial(address, &Onward::Plain).await.map_err(|error| error.to_string())?;
+                Pool::dial(address, &Onward::PLAIN).await.map_err(|error| error.to_string())?;
             connection.send(question).await.map_err(|failed| failed.error.to_string())
         });
         let answer = match answered.await {

@@ -18,6 +18,8 @@ use tokio_rustls::TlsConnector;
 
 use crate::body::RequestBody;
 use crate::head_limit::{Bound, HeadLimit};
+use crate::http2_client::{self, SharedPool, Stream};
+use crate::pool_key::PoolKey;
 use crate::replica::Replica;
 
 /// A lost first packet costs a second; a replica on the same node answers in far less than this.
@@ -35,9 +37,16 @@ pub(crate) struct Connection {
 }
 
 /// A replica's connection, ready to be sent on.
-pub(crate) struct Sender {
-    inner: SendRequest<RequestBody>,
-    bound: Bound,
+pub(crate) enum Sender {
+    /// One request after the other.
+    Http1 {
+        /// Sends on it.
+        inner: SendRequest<RequestBody>,
+        /// Bounds what is read before an answer.
+        bound: Bound,
+    },
+    /// Many requests at once; this is one of them.
+    Http2(Stream),
 }
 
 /// A connection to a replica, whichever it is.
@@ -50,25 +59,22 @@ pub(crate) async fn connect(address: SocketAddrV4) -> std::io::Result<TcpStream>
 
 /// How a replica is spoken to.
 #[derive(Debug, Clone)]
-pub(crate) enum Onward {
-    /// Without TLS.
-    Plain,
-    /// With TLS; its certificate must be for this name and lead to what the configuration trusts.
-    Tls(Arc<ClientConfig>, ServerName<'static>),
+pub(crate) struct Onward {
+    /// With TLS, where its certificate must be for this name and lead to what the configuration trusts.
+    pub tls: Option<(Arc<ClientConfig>, ServerName<'static>)>,
+    /// In HTTP/2 and not in HTTP/1.1.
+    pub h2: bool,
 }
 
 impl Onward {
+    /// HTTP/1.1 without TLS.
+    pub(crate) const PLAIN: Onward = Onward { tls: None, h2: false };
+
     /// Tells connections of one kind from those of another.
-    fn kind(&self) -> usize {
-        match self {
-            Onward::Plain => 0,
-            Onward::Tls(config, _) => Arc::as_ptr(config) as usize,
-        }
+    fn kind(&self) -> (usize, bool) {
+        (self.tls.as_ref().map_or(0, |(config, _)| Arc::as_ptr(config) as usize), self.h2)
     }
 }
-
-/// Connections of a kind to an address.
-pub(crate) type PoolKey = (SocketAddrV4, usize);
 
 /// A connection that nobody uses, counted at its replica.
 struct Idle {
@@ -96,6 +102,8 @@ struct IdleList {
 #[derive(Clone, Default)]
 pub(crate) struct Pool {
     idle: Rc<RefCell<HashMap<PoolKey, IdleList>>>,
+    /// Connections that many requests share.
+    shared: SharedPool,
 }
 
 impl Pool {
@@ -103,8 +111,18 @@ impl Pool {
     pub(crate) async fn get(&self, replica: &Arc<Replica>, onward: &Onward) -> std::io::Result<Connection> {
         let address = replica.backend.address;
         let place = (address, onward.kind());
+        if onward.h2 {
+            if let Some(stream) = self.shared.open(&place) {
+                return Ok(Connection { sender: Sender::Http2(stream), reused: true, place });
+            }
+            let connection = Self::dial(address, onward).await?;
+            if let Sender::Http2(stream) = &connection.sender {
+                self.shared.keep(place, stream);
+            }
+            return Ok(connection);
+        }
         while let Some(mut sender) = self.take(&place) {
-            if !sender.inner.is_closed() && sender.inner.ready().await.is_ok() {
+            if sender.is_ready().await {
                 return Ok(Connection { sender, reused: true, place });
             }
         }
@@ -122,13 +140,14 @@ impl Pool {
     /// A new connection.
     pub(crate) async fn dial(address: SocketAddrV4, onward: &Onward) -> std::io::Result<Connection> {
         let (stream, place) = (connect(address).await?, (address, onward.kind()));
-        let sender = match onward {
-            Onward::Plain => handshake(stream, address).await?,
-            Onward::Tls(config, name) => {
-                let connector = TlsConnector::from(Arc::clone(config));
-                let opened = tokio::time::timeout(TLS_WITHIN, connector.connect(name.clone(), stream)).await;
-                handshake(opened.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??, address)
-                    .await?
+        let sender = match &onward.tls {
+            None => begin(stream, address, onward.h2).await?,
+            Some((config, name)) => {
+                let config = if onward.h2 { http2_client::with_alpn(config) } else { Arc::clone(config) };
+                let opened = TlsConnector::from(config).connect(name.clone(), stream);
+                let opened = tokio::time::timeout(TLS_WITHIN, opened).await;
+                let opened = opened.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
+                begin(opened, address, onward.h2).await?
             }
         };
         Ok(Connection { sender, reused: false, place })
@@ -136,7 +155,8 @@ impl Pool {
 
     /// Keeps a connection whose answer was read to its end, where the replica may have so many.
     pub(crate) fn put(&self, place: PoolKey, sender: Sender, replica: &Arc<Replica>) {
-        if sender.inner.is_closed() || !replica.load.keep_idle() {
+        // One that is shared is kept already.
+        if sender.is_closed() || matches!(sender, Sender::Http2(_)) || !replica.load.keep_idle() {
             return;
         }
         let idle = Idle { sender, _counted: CountedIdle(Arc::clone(replica)) };
@@ -151,10 +171,39 @@ impl Pool {
             kept.unneeded = kept.list.len();
             is_present(address) && !kept.list.is_empty()
         });
+        self.shared.close_unneeded(is_present);
+    }
+}
+
+impl Sender {
+    fn is_closed(&self) -> bool {
+        match self {
+            Sender::Http1 { inner, .. } => inner.is_closed(),
+            Sender::Http2(stream) => stream.is_closed(),
+        }
+    }
+
+    async fn is_ready(&mut self) -> bool {
+        match self {
+            Sender::Http1 { inner, .. } => !inner.is_closed() && inner.ready().await.is_ok(),
+            Sender::Http2(stream) => !stream.is_closed(),
+        }
     }
 }
 
 /// Begins HTTP on a connection.
+async fn begin(
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    address: SocketAddrV4,
+    h2: bool,
+) -> std::io::Result<Sender> {
+    if h2 {
+        http2_client::handshake(stream, address).await.map(Sender::Http2)
+    } else {
+        handshake(stream, address).await
+    }
+}
+
 async fn handshake(
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
     address: SocketAddrV4,
@@ -166,7 +215,7 @@ async fn handshake(
             tracing::trace!(%error, %address, "a connection to a replica ended");
         }
     });
-    Ok(Sender { inner: sender, bound })
+    Ok(Sender::Http1 { inner: sender, bound })
 }
 
 /// The answer of a replica, or the request back where it was not sent.
@@ -189,9 +238,15 @@ pub(crate) mod http1_error {
 impl Connection {
     /// Sends a request.
     pub(crate) async fn send(&mut self, request: hyper::Request<RequestBody>) -> Sent {
-        self.sender.bound.begin();
-        let sent = self.sender.inner.try_send_request(request).await;
-        self.sender.bound.end();
+        let sent = match &mut self.sender {
+            Sender::Http1 { inner, bound } => {
+                bound.begin();
+                let sent = inner.try_send_request(request).await;
+                bound.end();
+                sent
+            }
+            Sender::Http2(stream) => stream.send(request).await,
+        };
         sent.map_err(|mut failed| {
             let unsent = failed.take_message();
             http1_error::Failed { unsent, error: failed.into_error() }

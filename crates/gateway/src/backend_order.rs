@@ -82,6 +82,8 @@ pub struct Port {
     pub shadows: Vec<Arc<Replica>>,
     /// Whether connections are passed on as they are.
     pub tcp: bool,
+    /// Whether its replicas are spoken to in HTTP/2.
+    pub h2: bool,
     /// Requests that wait for a replica.
     pub waiting: Arc<Waiting<Slot>>,
     /// How many may wait.

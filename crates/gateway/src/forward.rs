@@ -20,6 +20,8 @@ use crate::candidates::Candidates;
 use crate::compress::{self, Zipped};
 use crate::counts::Ended;
 use crate::destination::{self, Destination};
+use crate::grpc;
+use crate::grpc_refusals;
 use crate::headers::{
     REQUEST_ID, copy_without_body, given_id, length_of, prepare, remove_session_cookies, strip_hop_by_hop,
     wanted_upgrade,
@@ -69,6 +71,7 @@ impl Forwarder {
     ) -> Response<AnswerBody> {
         let id = arrival.inside.and_then(|_| given_id(request.headers())).unwrap_or_else(pages::request_id);
         let accept = request.headers().get(http::header::ACCEPT).cloned();
+        let is_call = grpc::is_call(request.headers());
         let note = note(&request, arrival, &id);
         let asked = RequestContext {
             arrival,
@@ -80,6 +83,7 @@ impl Forwarder {
         };
         let mut answer = match self.serve(request, asked).await {
             Ok(answer) => answer,
+            Err(refused) if is_call => grpc_refusals::refused(&refused),
             Err(refused) => pages::refused(refused, &id, accept.as_ref()),
         };
         answer.headers_mut().insert(REQUEST_ID, id);
@@ -221,6 +225,8 @@ impl Forwarder {
         let limits = lead.route.as_ref().map_or(&unlimited, |route| &route.spec.limits);
         let repeat = lead.route.as_ref().and_then(|route| route.spec.repeat.as_ref());
         let method = request.method().clone();
+        let deadline = grpc::deadline(request.headers()).filter(|_| grpc::is_call(request.headers()));
+        let within = deadline.map_or(limits.answer.duration(), |it| it.min(limits.answer.duration()));
         let mut retries = Retries::new(method.as_str(), request.body().is_end_stream(), repeat);
         let sticky = lead.route.as_ref().and_then(|route| route.spec.sticky.as_ref());
         let secure = asked.arrival.secure;
@@ -230,9 +236,10 @@ impl Forwarder {
         let pause = limits.pause.duration();
         let (body, passage) = RequestBody::of(body, limits.body.map(|limit| limit.bytes()), pause);
         let mut onward = Request::from_parts(head, body);
+        let h2 = lead.service.ports.get(&lead.port).is_some_and(|port| port.h2) && upgrade.is_none();
         let speaks = match &lead.route {
-            Some(route) => self.onward(route, &lead.service.target)?,
-            None => Onward::Plain,
+            Some(route) => self.onward(route, &lead.service.target, h2)?,
+            None => Onward { tls: None, h2 },
         };
         let silent = |reason: Reason| Refused { reason, ..Refused::unavailable() };
         let mut trouble = None;
@@ -275,9 +282,7 @@ impl Forwarder {
                     None
                 };
                 let sent = Instant::now();
-                let answered =
-                    in_time(connection.send(onward), limits.answer.duration(), passage.as_ref(), &mut slot)
-                        .await;
+                let answered = in_time(connection.send(onward), within, passage.as_ref(), &mut slot).await;
                 let faulty = passage.as_ref().is_some_and(|passage| passage.fault.get().is_some());
                 note_outcome(&answered, replica, slot, sent.elapsed(), faulty);
                 let next = match answered {
@@ -422,7 +427,7 @@ impl Forwarder {
             });
             return answer.map(|_| Either::Right(Full::default()));
         }
-        let failed = answer.status().is_server_error();
+        let failed = answer.status().is_server_error() || grpc::says_failed(answer.headers());
         strip_hop_by_hop(answer.headers_mut());
         remove_session_cookies(answer.headers_mut());
         let (mut head, body) = answer.into_parts();

@@ -3,7 +3,6 @@
 
 use std::cell::{Cell, RefCell};
 use std::convert::Infallible;
-use std::future::Future;
 use std::pin::Pin;
 use std::rc::{Rc, Weak};
 use std::sync::Arc;
@@ -13,17 +12,19 @@ use std::time::Duration;
 use http::header::{CONTENT_LENGTH, COOKIE, HOST, HeaderValue, TRANSFER_ENCODING};
 use http::{HeaderMap, Request, StatusCode};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
-use hyper::rt::Executor;
 use hyper::server::conn::http2;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use mainyard_core::http_framing::{Fields, HEAD, Violation, read_fields};
+use mainyard_core::model::ReasonCode;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::Notify;
 use tokio::time::Instant;
 
 use crate::arrival::Arrival;
 use crate::frame_watch::FrameWatch;
+use crate::http2_websocket;
+use crate::local_executor::LocalExecutor;
 use crate::rejections::Refused;
 use crate::request_validator::Line;
 use crate::responses::AnswerBody;
@@ -131,19 +132,6 @@ impl Drop for Open {
     }
 }
 
-/// Keeps what belongs to a connection on its worker.
-#[derive(Clone, Copy)]
-struct Here;
-
-impl<F: Future + 'static> Executor<F> for Here
-where
-    F::Output: 'static,
-{
-    fn execute(&self, future: F) {
-        tokio::task::spawn_local(future);
-    }
-}
-
 /// Serves a connection to its end. The first request must be here within `begun_within`.
 pub(crate) async fn talk(
     stream: impl AsyncRead + AsyncWrite + Unpin + 'static,
@@ -158,18 +146,25 @@ pub(crate) async fn talk(
         leaves.set(Instant::now() + IDLE);
         let forwarder = forwarder.clone();
         async move {
-            let answer = match plain(request) {
+            let is_websocket = http2_websocket::is_asked(&request);
+            let mut answer = match plain(request) {
                 Ok(request) => forwarder.answer(request, arrival, &Arc::new(Line::default())).await,
                 Err(violation) => forwarder.refuse(refused(&violation), arrival),
             };
+            if is_websocket && let Err(status) = http2_websocket::agreed(&mut answer) {
+                let sentence = format!("a WebSocket was asked for, and the replica answered {status}");
+                let refused = Refused::new(StatusCode::BAD_GATEWAY, ReasonCode::AnswerBroken, sentence);
+                answer = forwarder.refuse(refused, arrival);
+            }
             let progress = open.done();
             Ok::<_, Infallible>(answer.map(|body| WatchedBody { body, progress }))
         }
     });
-    let mut builder = http2::Builder::new(Here);
+    let mut builder = http2::Builder::new(LocalExecutor);
     builder
         .timer(TokioTimer::new())
         .max_concurrent_streams(AT_ONCE)
+        .enable_connect_protocol()
         .max_header_list_size(HEAD as u32)
         .max_send_buf_size(WAITING)
         .keep_alive_interval(STILL_THERE)
@@ -215,7 +210,7 @@ fn refused(violation: &Violation) -> Refused {
 fn plain(mut request: Request<Incoming>) -> Result<Request<Incoming>, Violation> {
     let headers = request.headers().iter().map(|(name, value)| (name.as_str(), value.as_bytes()));
     let fields = Fields {
-        method: request.method().as_str(),
+        method: http2_websocket::method(&request).as_str(),
         path: request.uri().path_and_query().map_or("", |path| path.as_str()),
         authority: request.uri().authority().map(|authority| authority.as_str()),
     };
@@ -229,6 +224,9 @@ fn plain(mut request: Request<Incoming>) -> Result<Request<Incoming>, Violation>
         headers.insert(TRANSFER_ENCODING, HeaderValue::from_static("chunked"));
     }
     join_cookies(headers);
+    if http2_websocket::is_asked(&request) {
+        http2_websocket::as_upgrade(&mut request);
+    }
     Ok(request)
 }
 

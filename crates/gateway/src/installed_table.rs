@@ -185,12 +185,12 @@ impl InstalledTable {
             }
             let spread = Spread::new(&shares);
             let turns = before.map_or_else(fresh, |before| Arc::clone(&before.turns));
-            let tcp = entry.tcp.contains(number);
+            let (tcp, h2) = (entry.tcp.contains(number), entry.h2.contains(number));
             let waiting = before.map_or_else(Arc::default, |before| Arc::clone(&before.waiting));
             let capacities = || lanes.iter().flat_map(|lane| &lane.replicas).map(|it| it.backend.capacity);
             let queue = capacities().map(|it| it.queue as usize).sum();
             let queue_time = capacities().map(|it| it.queue_time.duration()).max().unwrap_or_default();
-            let port = Port { lanes, spread, turns, shadows, tcp, waiting, queue, queue_time };
+            let port = Port { lanes, spread, turns, shadows, tcp, h2, waiting, queue, queue_time };
             port.serve_what_waits();
             ports.insert(*number, port);
         }

@@ -9,9 +9,11 @@ use std::time::Instant;
 use bytes::Bytes;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 
-use crate::backend::{PoolKey, Sender};
+use crate::backend::Sender;
 use crate::body::Passage;
 use crate::counts::{Ended, EntryPoint};
+use crate::grpc;
+use crate::pool_key::PoolKey;
 use crate::request_log::Note;
 
 use crate::replica::Open;
@@ -83,6 +85,9 @@ impl Body for CountedBody {
         let polled = Pin::new(&mut self.inner).poll_frame(context);
         if let Poll::Ready(Some(Ok(frame))) = &polled {
             self.bytes += frame.data_ref().map_or(0, |data| data.len() as u64);
+            if let (Some(trailers), Some(tally)) = (frame.trailers_ref(), &mut self.tally) {
+                tally.failed |= grpc::says_failed(trailers);
+            }
         }
         let ended = match &polled {
             Poll::Ready(None) => Some(false),

@@ -22,11 +22,11 @@ use tokio_rustls::TlsAcceptor;
 use crate::admission::Admitted;
 use crate::arrival::{Arrival, Called};
 use crate::http2;
+use crate::http2_client::HTTP_2;
 use crate::internal_listeners::{ListenerKind, NewListener};
 use crate::rejections::Refused;
 use crate::request_validator::{Line, RequestValidator};
 use crate::serving::Serving;
-use crate::tls::HTTP_2;
 use crate::worker::Forwarder;
 use crate::write_timeout::WriteTimeout;
 use crate::{Arrivals, Config, Network};
@@ -188,8 +188,12 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                     let address = Range::PRIVATE.place(*called.ip());
                     let called = Called { address, port, told_apart };
                     let arrival = Arrival { peer, secure: false, inside: Some(called) };
-                    if let Some(stream) = forwarder.splice_inside(stream, arrival).await {
-                        talk(WriteTimeout::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
+                    let Some(stream) = forwarder.splice_inside(stream, arrival).await else { return };
+                    let Some(speaks_http2) = begins_http2(&stream).await else { return };
+                    let stream = WriteTimeout::new(stream, TAKEN_WITHIN);
+                    match speaks_http2 {
+                        true => http2::talk(stream, arrival, forwarder, HEADERS_WITHIN).await,
+                        false => talk(stream, arrival, forwarder).await,
                     }
                 }
                 Door::WayOut => {
@@ -220,6 +224,25 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
             }
         });
     }
+}
+
+/// Whether a connection begins with HTTP/2, by prior knowledge (RFC 9113, section 3.3); `None` where nothing comes.
+async fn begins_http2(stream: &TcpStream) -> Option<bool> {
+    // No method of HTTP/1.1 begins so.
+    const BEGIN: &[u8] = b"PRI";
+    let mut seen = [0; BEGIN.len()];
+    let looks = async {
+        loop {
+            match stream.peek(&mut seen).await {
+                Ok(0) | Err(_) => return None,
+                Ok(count) if seen[..count] != BEGIN[..count] => return Some(false),
+                Ok(count) if count == BEGIN.len() => return Some(true),
+                // What is there stays there, so that more of it cannot be waited for without looking again.
+                Ok(_) => tokio::time::sleep(Duration::from_millis(5)).await,
+            }
+        }
+    };
+    tokio::time::timeout(HEADERS_WITHIN, looks).await.ok().flatten()
 }
 
 /// Takes a connection into account: by the visitor's address, or by the replica that calls and the service it calls.

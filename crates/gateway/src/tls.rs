@@ -12,13 +12,11 @@ use tokio_rustls::TlsAcceptor;
 
 use crate::authority::Authority;
 use crate::backend::Onward;
+use crate::http2_client::HTTP_2;
 use crate::rejections::Refused;
 use crate::route::Route;
 use crate::serving::Serving;
 use crate::worker::Forwarder;
-
-/// The protocols offered to a visitor that speaks HTTP/2 (RFC 7301).
-pub(crate) const HTTP_2: &[u8] = b"h2";
 
 struct Resolver {
     serving: Arc<Serving>,
@@ -60,10 +58,10 @@ pub(crate) fn acceptor(serving: Arc<Serving>, authority: Authority) -> std::io::
 
 impl Forwarder {
     /// How a route's replicas are spoken to: a replica's certificate must be for the service's name inside.
-    pub(crate) fn onward(&self, route: &Route, service: &Target) -> Result<Onward, Refused> {
+    pub(crate) fn onward(&self, route: &Route, service: &Target, h2: bool) -> Result<Onward, Refused> {
         let Some(tls) = route.spec.tls.as_ref().filter(|tls| tls.onward == mainyard_core::model::Onward::Tls)
         else {
-            return Ok(Onward::Plain);
+            return Ok(Onward { tls: None, h2 });
         };
         let unavailable = |sentence: String| {
             Refused::new(StatusCode::SERVICE_UNAVAILABLE, ReasonCode::CertificateMismatch, sentence)
@@ -82,6 +80,6 @@ impl Forwarder {
         let name =
             format!("{}.{}.{}", service.name, service.environment, mainyard_core::service_names::DOMAIN);
         let name = ServerName::try_from(name).map_err(|error| unavailable(error.to_string()))?;
-        Ok(Onward::Tls(config, name))
+        Ok(Onward { tls: Some((config, name)), h2 })
     }
 }

@@ -7,6 +7,7 @@
 mod agent;
 mod builds;
 mod events;
+mod grpc_health;
 mod images;
 mod keepers;
 mod kept_logs;

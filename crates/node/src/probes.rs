@@ -19,6 +19,7 @@ use tokio::sync::mpsc::{self, UnboundedSender};
 use tokio::time::error::Elapsed;
 
 use crate::events::Message;
+use crate::grpc_health;
 
 /// An answer that is late is waited for so long, to say how late it is.
 const LATE_AT_MOST: Duration = Duration::from_secs(10);
@@ -101,9 +102,9 @@ impl Probes {
 
 /// Another process may listen on every address of the machine, and would answer in this one's place.
 fn owned(driver: &Driver, probe: &Probe) -> Result<(), ProbeFault> {
-    let (CheckKind::Http(_, port) | CheckKind::Connect(port)) = &probe.kind;
+    let port = probe.kind.port();
     match probe.check_owner {
-        Some(init) if !driver.listening(init, probe.address).open.contains(port) => Err(ProbeFault::Refused),
+        Some(init) if !driver.listening(init, probe.address).open.contains(&port) => Err(ProbeFault::Refused),
         _ => Ok(()),
     }
 }
@@ -122,12 +123,17 @@ fn judge(attempt: Result<std::io::Result<u16>, Elapsed>) -> Result<(), ProbeFaul
 
 /// The answer's status; 200 for a connection that was accepted.
 async fn attempt(kind: &CheckKind, address: Ipv4Addr) -> std::io::Result<u16> {
-    let (CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind;
-    let stream = connect(SocketAddrV4::new(address, *port)).await?;
-    let CheckKind::Http(path, _) = kind else { return Ok(200) };
+    let port = kind.port();
+    let stream = connect(SocketAddrV4::new(address, port)).await?;
     let first = Arc::new(OnceLock::new());
     let stream = FirstBytes { stream, first: Arc::clone(&first) };
-    get(stream, path, &format!("{address}:{port}")).await.map_err(|error| match first.get() {
+    let host = format!("{address}:{port}");
+    let answered = match kind {
+        CheckKind::Connect(_) => return Ok(200),
+        CheckKind::Http(path, _) => get(stream, path, &host).await,
+        CheckKind::Grpc(service, _) => grpc_health::ask(stream, service, &host).await.map(|()| 200),
+    };
+    answered.map_err(|error| match first.get() {
         // An alert (RFC 8446, section 6): anyone who listens there takes TLS only.
         Some([0x15, 0x03]) => std::io::ErrorKind::Unsupported.into(),
         _ => error,

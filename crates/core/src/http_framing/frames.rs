@@ -13,6 +13,8 @@ pub struct FrameCounts {
     pub windows: u32,
     /// DATA without anything in it, which does not end its stream; CONTINUATION.
     pub empty: u32,
+    /// HEADERS: requests, and the ends of some.
+    pub requests: u32,
 }
 
 /// Finds frames in the bytes of a connection.
@@ -51,7 +53,8 @@ impl FrameCounter {
             match kind {
                 0 if self.rest == 0 && flags & 1 == 0 => seen.empty += 1,
                 9 => seen.empty += 1,
-                0 | 1 | 3 | 7 => {}
+                1 => seen.requests += 1,
+                0 | 3 | 7 => {}
                 8 => seen.windows += 1,
                 _ => seen.control += 1,
             }
@@ -74,6 +77,10 @@ const CONTROL: (u64, u64) = (300, 20);
 /// Window updates at once, and each second, beside one for each so many bytes that were sent.
 const WINDOWS: (u64, u64) = (1_000, 100);
 const BYTES_EACH: u64 = 512;
+/// Frames of each kind that come with a request, which costs more than they do: clients measure the connection with a PING,
+/// and make room for each short answer. So many may be saved up.
+const EACH_REQUEST: u64 = 4;
+const SAVED: u64 = 4_000;
 
 impl Default for FrameBudget {
     fn default() -> FrameBudget {
@@ -94,9 +101,12 @@ impl FrameBudget {
         let seconds = now.saturating_sub(self.filled) / 1000;
         if seconds > 0 {
             self.filled += seconds * 1000;
-            self.control = (self.control + seconds * CONTROL.1).min(CONTROL.0);
+            self.control = self.control.max((self.control + seconds * CONTROL.1).min(CONTROL.0));
             self.windows = self.windows.max((self.windows + seconds * WINDOWS.1).min(WINDOWS.0));
         }
+        let earned = u64::from(seen.requests) * EACH_REQUEST;
+        self.control = self.control.max((self.control + earned).min(SAVED));
+        self.windows = self.windows.max((self.windows + earned).min(SAVED));
         let control = u64::from(seen.control) + u64::from(seen.empty);
         match (self.control.checked_sub(control), self.windows.checked_sub(u64::from(seen.windows))) {
             (Some(control), Some(windows)) => {
@@ -133,7 +143,8 @@ mod tests {
                 match kind {
                     0 if length == 0 => expected.empty += 1,
                     9 => expected.empty += 1,
-                    0 | 1 | 3 | 7 => {}
+                    1 => expected.requests += 1,
+                    0 | 3 | 7 => {}
                     8 => expected.windows += 1,
                     _ => expected.control += 1,
                 }
@@ -151,6 +162,7 @@ mod tests {
                 found.control += seen.control;
                 found.windows += seen.windows;
                 found.empty += seen.empty;
+                found.requests += seen.requests;
             }
             prop_assert_eq!(found, expected);
         }
@@ -163,6 +175,11 @@ mod tests {
         let taken = (0..10_000).take_while(|_| budget.take(ping, 0)).count();
         assert_eq!(taken, CONTROL.0 as usize);
         assert!(budget.take(ping, 60_000), "it is filled up with time");
+        let mut budget = FrameBudget::default();
+        let call = FrameCounts { requests: 1, control: 2, windows: 3, empty: 0 };
+        assert!((0..100_000).all(|_| budget.take(call, 0)), "short calls with all that comes with them");
+        let taken = (0..10_000).take_while(|_| budget.take(ping, 0)).count() as u64;
+        assert!(taken <= SAVED, "{taken} were saved up");
         let mut budget = FrameBudget::default();
         let window = FrameCounts { windows: 1, ..FrameCounts::default() };
         for _ in 0..100_000 {

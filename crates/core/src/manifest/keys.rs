@@ -148,7 +148,7 @@ pub static WORKLOAD: Shape = Shape::Table(&[
         &Shape::Or(&Shape::Integer(0, 10_000), growth::GROWTH, "{ min = 2, max = 20, each = { open = 10 } }"),
         "The number of replicas, or how it follows the load; if it is left out, people scale by hand.",
     ),
-    key("ports", &Shape::Map(MapKey::Name, &PORT), "Ports the process listens on, by name."),
+    key("ports", &Shape::Map(MapKey::Name, &WORKLOAD_PORT), "Ports the process listens on, by name."),
     key("labels", &Shape::Map(MapKey::Label, &Shape::Text), "Labels, for selectors."),
     key("settings", &Shape::Map(MapKey::Setting, &SETTING), "Environment variables of the process."),
     key("files", &Shape::Map(MapKey::File, &FILE_CONTENT), "Files put into the replica, by absolute path."),
@@ -203,6 +203,19 @@ static SECRET_USE: &[Key] = &[
         "This version and no other; by default the newest, and a newer one makes a release.",
     ),
 ];
+
+static WORKLOAD_PORT: Shape = Shape::Or(
+    &PORT,
+    &[
+        required("port", &PORT, "The port's number."),
+        key(
+            "speaks",
+            &ways::SPEAKS,
+            "What the service speaks that the workload gets by itself: http, h2 (as gRPC does) or tcp. http by default.",
+        ),
+    ],
+    "{ port = 50051, speaks = \"h2\" }",
+);
 
 static PORT: Shape = Shape::Integer(1, 65_535);
 
@@ -281,6 +294,11 @@ static CHECK: Shape = Shape::Table(&[
     key("path", &Shape::Path, "A path to GET; 200 to 399 is success."),
     key("port", &Shape::Name, "The port for `path`, by name; the first one by default."),
     key("connect", &Shape::Name, "A port to connect to, by name, instead of a path."),
+    key(
+        "grpc",
+        &Shape::Text,
+        "Instead of a path: a service to ask for by the gRPC health protocol; \"\" asks for the whole server.",
+    ),
     key("every", &Shape::Time, "How often; 1s by default."),
     key("within", &Shape::Time, "The time limit of one try; 1s by default."),
     key("after", &Shape::Integer(1, 100), "Failures in a row that count; 3 by default."),

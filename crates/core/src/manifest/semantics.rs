@@ -8,7 +8,8 @@ use serde_json::{Map, Value as Json};
 use super::parse::{Document, json, merge, parse, reach, sorted, table_at};
 use super::problem::{Place, Problem, SourceFile};
 use crate::model::{
-    BuiltFrom, Bytes, Growth, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServiceSpec, Span, Style,
+    BuiltFrom, Bytes, Growth, Limits, Name, ReleaseSpec, RolloutRule, RouteSpec, ServicePort, ServiceSpec,
+    Span, Speaks, Style,
 };
 use crate::suggestions::did_you_mean;
 
@@ -50,6 +51,9 @@ pub struct DeclaredSecret {
 pub struct DeclaredWorkload {
     /// Everything a release freezes.
     pub spec: ReleaseSpec,
+    /// What the service speaks that it gets by itself, by port, where that is not HTTP/1.1.
+    #[serde(default)]
+    pub speaks: BTreeMap<Name, Speaks>,
     /// The wanted number; `None` leaves it to anyone who scales, or to the load.
     pub replicas: Option<u32>,
     /// By which rule it follows the load.
@@ -136,9 +140,23 @@ fn own_service(name: &Name, workload: &DeclaredWorkload) -> ServiceSpec {
         workload.spec.ports.keys().find(|port| port.as_str() == "http").or(workload.spec.ports.keys().next());
     let ports = workload.spec.ports.iter().map(|(port, number)| {
         let outer = if Some(port) == first { 80 } else { *number };
-        (outer, port.clone().into())
+        let speaks = workload.speaks.get(port).copied().unwrap_or_default();
+        (outer, ServicePort { port: port.clone(), speaks })
     });
     ServiceSpec { select, ports: ports.collect(), open_to: BTreeSet::new() }
+}
+
+/// Takes what its ports speak out of a workload's table: a release has their numbers only.
+fn take_protocols(workload: &mut Json) -> Json {
+    let mut speaks = Map::new();
+    for (name, port) in workload.get_mut("ports").and_then(Json::as_object_mut).into_iter().flatten() {
+        let Some(table) = port.as_object_mut() else { continue };
+        if let Some(word) = table.remove("speaks") {
+            speaks.insert(name.clone(), word);
+        }
+        *port = table.remove("port").unwrap_or(Json::Null);
+    }
+    Json::Object(speaks)
 }
 
 fn application(parsed: &[Document<'_>], problems: &mut Vec<Problem>) -> Option<Name> {
@@ -256,7 +274,8 @@ impl Reader<'_> {
         if self.lacks("workload", name, &value, &["image"]) {
             return None;
         }
-        let value = self.with_image_of_code(value);
+        let mut value = self.with_image_of_code(value);
+        let speaks = take_protocols(&mut value);
         let rule = value.get("rollout").cloned().unwrap_or(Json::Object(Map::new()));
         let read = serde_json::from_value::<ReleaseSpec>(value.clone()).and_then(|spec| {
             let rule = serde_json::from_value(rule)?;
@@ -267,7 +286,8 @@ impl Reader<'_> {
             let after = value.get("after").cloned().unwrap_or(Json::Array(Vec::new()));
             let after = serde_json::from_value(after)?;
             let follow_tag = value.get("follow_tag").cloned().map(serde_json::from_value).transpose()?;
-            Ok(DeclaredWorkload { spec, replicas, growth, rule, after, follow_tag })
+            let speaks = serde_json::from_value(speaks)?;
+            Ok(DeclaredWorkload { spec, speaks, replicas, growth, rule, after, follow_tag })
         });
         match read {
             Ok(workload) => {
@@ -290,8 +310,11 @@ impl Reader<'_> {
         for (which, check) in [("ready", &spec.checks.ready), ("alive", &spec.checks.alive)] {
             let Some(check) = check else { continue };
             let path = ["workload", name.as_str(), "checks", which];
-            if check.path.is_some() == check.connect.is_some() {
-                self.say(&path, format!("the {which} check of `{name}` needs either `path` or `connect`"));
+            let ways = [check.path.is_some(), check.connect.is_some(), check.grpc.is_some()];
+            if ways.into_iter().filter(|is_there| *is_there).count() != 1 {
+                let message =
+                    format!("the {which} check of `{name}` needs one of `path`, `connect` and `grpc`");
+                self.say(&path, message);
             } else if check.kind(&spec.ports).is_none() {
                 let port = check.connect.as_ref().or(check.port.as_ref()).map_or("", Name::as_str);
                 let meant = did_you_mean(port, known.iter().copied());

@@ -25,6 +25,8 @@ pub enum Speaks {
     /// HTTP: spread by request.
     #[default]
     Http,
+    /// HTTP/2 towards the replicas, as gRPC asks for: spread by request.
+    H2,
     /// Anything over TCP: spread by connection.
     Tcp,
 }
@@ -68,6 +70,7 @@ impl fmt::Display for ServicePort {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.speaks {
             Speaks::Http => write!(f, "{}", self.port),
+            Speaks::H2 => write!(f, "{}, h2", self.port),
             Speaks::Tcp => write!(f, "{}, tcp", self.port),
         }
     }

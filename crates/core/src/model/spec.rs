@@ -230,6 +230,9 @@ pub struct Check {
     /// The port's name to connect to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect: Option<Name>,
+    /// The service to ask for by the gRPC health protocol; empty for the whole server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub grpc: Option<String>,
     /// How often, once it has succeeded.
     #[serde(default = "Check::default_every")]
     pub every: Span,
@@ -248,6 +251,17 @@ pub enum CheckKind {
     Http(String, u16),
     /// A connection to this port.
     Connect(u16),
+    /// A call of the gRPC health protocol for this service on this port.
+    Grpc(String, u16),
+}
+
+impl CheckKind {
+    /// The port that it asks.
+    pub fn port(&self) -> u16 {
+        match self {
+            CheckKind::Http(_, port) | CheckKind::Connect(port) | CheckKind::Grpc(_, port) => *port,
+        }
+    }
 }
 
 impl Check {
@@ -270,9 +284,10 @@ impl Check {
             Some(name) => *ports.get(name)?,
             None => *ports.values().next()?,
         };
-        Some(match &self.path {
-            Some(path) => CheckKind::Http(path.clone(), port),
-            None => CheckKind::Connect(port),
+        Some(match (&self.path, &self.grpc) {
+            (Some(path), _) => CheckKind::Http(path.clone(), port),
+            (None, Some(service)) => CheckKind::Grpc(service.clone(), port),
+            (None, None) => CheckKind::Connect(port),
         })
     }
 }
@@ -295,7 +310,7 @@ impl ReleaseSpec {
             let first = self.ports.keys().next()?.clone();
             let (every, within) = (Check::default_every(), Check::default_within());
             let after = Check::default_after();
-            Some(Check { path: None, port: None, connect: Some(first), every, within, after })
+            Some(Check { path: None, port: None, connect: Some(first), grpc: None, every, within, after })
         })
     }
 }

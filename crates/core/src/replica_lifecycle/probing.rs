@@ -80,6 +80,10 @@ impl ReplicaRun {
         let what = match check.kind(&self.order.spec.ports) {
             Some(CheckKind::Http(path, port)) => format!("GET {path} on {port}"),
             Some(CheckKind::Connect(port)) => format!("a connection to {port}"),
+            Some(CheckKind::Grpc(service, port)) if service.is_empty() => {
+                format!("the gRPC health check on {port}")
+            }
+            Some(CheckKind::Grpc(service, port)) => format!("the gRPC health check of {service} on {port}"),
             None => "the check".to_owned(),
         };
         match fault {
@@ -109,7 +113,7 @@ impl ReplicaRun {
 
     pub(super) fn judge_ports(&mut self, open: &[u16], loopback: &[u16], now: u64) -> Vec<Do> {
         let kind = self.order.spec.ready_check().and_then(|check| check.kind(&self.order.spec.ports));
-        let Some(CheckKind::Http(_, port) | CheckKind::Connect(port)) = kind else { return Vec::new() };
+        let Some(port) = kind.map(|kind| kind.port()) else { return Vec::new() };
         let list = |ports: &[u16]| ports.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
         // Many a process takes long, and some open another port before: only time that was declared makes it a fault.
         let ran = Span::from_millis(now.saturating_sub(self.since));

@@ -4,6 +4,7 @@ mod attacks;
 mod entering;
 mod frames;
 mod hostile;
+mod http2_replicas;
 mod multiplexed;
 mod overload;
 mod place;

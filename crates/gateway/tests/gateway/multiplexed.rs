@@ -155,6 +155,8 @@ rows! {
     method_small: "a method that is not capital letters", "refused, 400", with("get", &[], &[]), None, vec![], Refused(400);
     method_feed: "a space or a line feed in the method", "ended",
         with("GET / HTTP/1.1\r\nhost: b.test\r\n\r\nGET", &[], &[]), None, vec![], Ended;
+    protocol_other: "`CONNECT` for another protocol than `websocket`", "refused, 501",
+        with("CONNECT", &[], &[(":protocol", "connect-udp")]), None, vec![], Refused(501);
     connect: "`CONNECT`", "refused, 501",
         with("CONNECT", &[(":scheme", None), (":path", None)], &[]), None, vec![], Refused(501);
     cookies: "cookies in pieces", "go on as one header",

@@ -39,7 +39,7 @@ fn given(name: &str, names: &[&str], chain: String, key: Option<String>) -> Priv
     }
 }
 
-fn provider() -> Arc<rustls::crypto::CryptoProvider> {
+pub(crate) fn provider() -> Arc<rustls::crypto::CryptoProvider> {
     Arc::new(rustls::crypto::ring::default_provider())
 }
 

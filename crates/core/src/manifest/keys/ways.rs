@@ -27,12 +27,15 @@ static SERVICE_PORT: Shape = Shape::Or(
         required("port", &Shape::Name, "The workload's port, by name."),
         key(
             "speaks",
-            &Shape::Word(&["http", "tcp"]),
-            "http: requests are spread over replicas; tcp: connections of any protocol. http by default.",
+            &SPEAKS,
+            "http or h2: requests are spread over replicas, in HTTP/1.1 or HTTP/2 (gRPC); tcp: connections of any protocol. http by default.",
         ),
     ],
     "{ port = \"db\", speaks = \"tcp\" }",
 );
+
+/// The protocol of a port.
+pub(super) static SPEAKS: Shape = Shape::Word(&["http", "h2", "tcp"]);
 
 /// A route.
 pub static ROUTE: Shape = Shape::Table(&[
