@@ -7,6 +7,7 @@ use mainyard_core::commands::{self, DeclareOutcome};
 use mainyard_core::manifest::read_as;
 
 use crate::Control;
+use crate::demand_record::rehearsals;
 use crate::forecast::{Acted, By, act};
 use crate::operations::Call;
 
@@ -40,5 +41,12 @@ pub(crate) async fn declare_files(
     if !closed.is_empty() {
         return Err(Problem::files(closed));
     }
-    act(control, by, trial, commands::Declare { environment, declared: Arc::new(declared), exact }).await
+    let declared = Arc::new(declared);
+    let command =
+        commands::Declare { environment: environment.clone(), declared: Arc::clone(&declared), exact };
+    let mut done = act(control, by, trial, command).await?;
+    if !done.outcome.changes.is_empty() {
+        done.outcome.notes.extend(rehearsals(control, &environment, &declared).await);
+    }
+    Ok(done)
 }

@@ -51,6 +51,9 @@ async fn clear(control: &Data<Control>) {
     if let Err(error) = control.store.sweep_usage().await {
         tracing::warn!(%error, "old figures of what replicas used could not be cleared");
     }
+    if let Err(error) = control.store.sweep_demand().await {
+        tracing::warn!(%error, "old figures of what was asked of workloads could not be cleared");
+    }
     let mut needed = {
         let published = control.leader.published.read().await;
         control.outgoing.keep_only(|workload| published.0.workloads.contains_key(workload));

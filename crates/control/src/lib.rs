@@ -16,6 +16,7 @@ mod code;
 mod console;
 mod credentials;
 mod declare;
+mod demand_record;
 mod fetches;
 mod forecast;
 mod history;
@@ -219,6 +220,7 @@ fn reserved_ports(config: &Config) -> BTreeMap<u16, String> {
 /// Begins what goes on without being asked.
 fn spawn_tasks(control: &web::Data<Control>) {
     actix_web::rt::spawn(housekeeping::keep_house(control.clone()));
+    actix_web::rt::spawn(demand_record::keep_demand(control.clone()));
     actix_web::rt::spawn(sources::follow_all(control.clone()));
     actix_web::rt::spawn(pulls::pull_awaited(control.clone()));
     actix_web::rt::spawn(builds::carry_out_builds(control.clone()));

@@ -10,9 +10,13 @@
 //!
 //! Without figures nothing changes: a gateway that is gone is no sign of a quiet hour.
 
+mod rehearsal;
+
 use std::collections::VecDeque;
 
 use crate::model::Growth;
+
+pub use rehearsal::{Minute, Rehearsal, rehearse};
 
 /// The load of a workload at one time.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]

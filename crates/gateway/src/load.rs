@@ -6,6 +6,8 @@ use std::time::{Duration, Instant};
 
 use mainyard_core::overload::{AdaptiveLimit, Window};
 
+/// So many connections are open to each replica, where they are of use.
+const LEAST_CONNECTIONS: u32 = 32;
 /// No window is shorter, in milliseconds.
 const SHORTEST_WINDOW: u64 = 100;
 /// So many failures in a row, without a success between them, and a replica is given less for a while.
@@ -29,6 +31,8 @@ pub struct Load {
     broke_at: AtomicU32,
     /// Connections to it that nobody uses.
     idle: AtomicU32,
+    /// Connections that it is known to hold; `u32::MAX` where it never broke one.
+    holds: AtomicU32,
     /// When the window began, in milliseconds since `epoch`.
     window: AtomicU64,
     /// Whether a slot was free at some time in this window.
@@ -52,6 +56,7 @@ impl Load {
             fastest: AtomicU64::new(u64::MAX),
             broke_at: AtomicU32::new(u32::MAX),
             idle: AtomicU32::new(0),
+            holds: AtomicU32::new(u32::MAX),
             window: AtomicU64::new(0),
             had_room: AtomicBool::new(true),
             epoch: Instant::now(),
@@ -81,9 +86,13 @@ impl Load {
         self.busy.fetch_sub(1, Ordering::SeqCst);
     }
 
-    /// Another connection that nobody uses, where together with those in use there are not more than it may work on.
+    /// Another connection that nobody uses, where together with those in use there are not more than it holds. Each worker
+    /// has its own, and a request may begin before the one before it has given its connection back: with no more of them than
+    /// requests, many would be opened and closed for one request.
     pub(crate) fn keep_idle(&self) -> bool {
-        let room = self.limit().saturating_sub(self.busy());
+        let most =
+            self.holds.load(Ordering::Relaxed).min(self.limit().saturating_mul(2).max(LEAST_CONNECTIONS));
+        let room = most.saturating_sub(self.busy());
         let fits = |idle: u32| (idle < room).then_some(idle + 1);
         self.idle.fetch_update(Ordering::Relaxed, Ordering::Relaxed, fits).is_ok()
     }
@@ -151,6 +160,7 @@ impl Load {
         }
         let limit = found.take(window);
         self.limit.store(limit, Ordering::Relaxed);
+        self.holds.store(found.holds().unwrap_or(u32::MAX), Ordering::Relaxed);
         self.begin_window(now);
     }
 

@@ -6,6 +6,7 @@
 
 mod builds;
 mod code;
+mod demand;
 mod journal;
 mod lease;
 mod migrations;
@@ -132,6 +133,9 @@ pub const QUERIES: &[&str] = &[
     usage::ADD,
     usage::READ,
     usage::SWEEP,
+    demand::ADD,
+    demand::READ,
+    demand::SWEEP,
     tokens::PUT_TOKEN,
     tokens::READ_TOKEN,
     tokens::READ_TOKENS,

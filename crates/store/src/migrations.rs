@@ -21,6 +21,7 @@ const FILES: &[(&str, &str)] = migrations! {
     "0009_registry"
     "0010_builds"
     "0011_code"
+    "0012_demand"
 };
 
 /// Brings a record's tables up to date.

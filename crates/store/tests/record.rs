@@ -353,3 +353,21 @@ async fn builds_their_lines_and_their_layers_go_by_rule() {
     assert_eq!(store.sweep_build_layers(14, 100).await.expect("swept"), 1);
     assert_eq!(store.build_layers().await.expect("layers"), ["sha256:a"]);
 }
+
+#[tokio::test]
+async fn what_was_asked_of_workloads_is_kept_minute_by_minute() {
+    let server = Server::start();
+    let store = Store::connect(&server.database("demand")).await.expect("a record");
+    let api: mainyard_core::model::Target = "staging/locker-api".parse().expect("a target");
+    let now = jiff::Timestamp::now().as_second() / 60 * 60;
+    let minute = |back: i64| jiff::Timestamp::from_second(now - back * 60).expect("in range");
+    store.add_demand(minute(2), &[(api.clone(), 2.5, 40.0)]).await.expect("kept");
+    store.add_demand(minute(1), &[]).await.expect("kept");
+    store.add_demand(minute(1_500), &[(api.clone(), 9.0, 9.0)]).await.expect("kept");
+    let told = store.demand(&api).await.expect("read");
+    let seen: Vec<(f64, f64)> = told.iter().map(|it| (it.open, it.rate)).collect();
+    // A minute in which nobody asked counts; one that is too long ago does not.
+    assert_eq!(seen, [(2.5, 40.0), (0.0, 0.0)]);
+    assert_eq!(told[0].at, minute(2));
+    assert_eq!(store.sweep_demand().await.expect("swept"), 2);
+}

@@ -160,7 +160,7 @@ pub struct Declare {
 pub struct DeclareOutcome {
     /// The changes that were made, or would be.
     pub changes: Vec<ChangeLine>,
-    /// Notes about objects that are as declared already: tags that stand for another image by now.
+    /// Notes: tags that stand for another image by now, and what a rule that follows the load would have done in the last day.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
 }

@@ -29,6 +29,8 @@ const FAILED_PART: u64 = 10;
 /// their number.
 const HELD_PART: f64 = 0.75;
 const HELD_LEAST: u32 = 16;
+/// The part of it that may be open at all, in use or idle.
+const KEPT_PART: f64 = 0.9;
 /// How long it holds that before it is given a little more, at first and at most; longer each time that it breaks again.
 const TRIED_AFTER_MS: u64 = 10_000;
 const TRIED_AFTER_MOST_MS: u64 = 320_000;
@@ -113,6 +115,11 @@ impl AdaptiveLimit {
     /// Requests at once.
     pub fn limit(&self) -> u32 {
         self.limit as u32
+    }
+
+    /// Connections that it is known to hold, with a few left for its checks; `None` where it never broke one.
+    pub fn holds(&self) -> Option<u32> {
+        self.held.map(|held| (held.at_most / HELD_PART * KEPT_PART) as u32)
     }
 
     /// Whether a window is long enough to be judged.
