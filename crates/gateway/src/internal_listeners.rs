@@ -16,6 +16,9 @@ use tokio_util::sync::CancellationToken;
 use crate::serving::Serving;
 use crate::{Arrivals, Network};
 
+/// An address that could not be listened on is tried again after this time.
+pub(crate) const TRY_AGAIN: Duration = Duration::from_millis(250);
+
 /// A listener for the workers, and what its connections are.
 pub(crate) struct NewListener {
     pub listener: TcpListener,
@@ -57,6 +60,7 @@ pub(crate) fn start(
         return Ok(());
     }
     let on_the_way = arrived.expect();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_time().build()?;
     std::thread::Builder::new().name("inside".to_owned()).spawn(move || {
         if let Err(error) = network.enter() {
             tracing::error!(%error, "callers inside are not served");
@@ -71,8 +75,11 @@ pub(crate) fn start(
         let steers = steering.is_some();
         let mut open: BTreeSet<SocketAddrV4> = BTreeSet::new();
         let mut refused: BTreeMap<SocketAddrV4, std::io::ErrorKind> = BTreeMap::new();
+        let mut installed = serving.installed();
         loop {
-            for address in wanted(&network, &serving, steers).difference(&open).copied().collect::<Vec<_>>() {
+            let wanted = wanted(&network, &serving, steers);
+            refused.retain(|address, _| wanted.contains(address));
+            for address in wanted.difference(&open).copied().collect::<Vec<_>>() {
                 match bind(address, &network) {
                     Ok(listener) => {
                         hand_to_all(&workers, &listener, &ListenerKind::Service(address.port()));
@@ -86,7 +93,8 @@ pub(crate) fn start(
                     Err(_) => {}
                 }
             }
-            std::thread::sleep(Duration::from_millis(50));
+            let again = (!refused.is_empty()).then_some(TRY_AGAIN);
+            runtime.block_on(Serving::next_table(&mut installed, again));
         }
     })?;
     Ok(())

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use http::header::HeaderValue;
 use http::{Request, Response, StatusCode};
 use hyper::body::{Body, Incoming};
-use mainyard_core::model::{Reason, ReasonCode, RouteLimits};
+use mainyard_core::model::{Reason, ReasonCode, RouteLimits, Span};
 use mainyard_core::retries::{Failure, Retries};
 
 use crate::affinity;
@@ -310,8 +310,8 @@ fn unavailable(reason: Reason) -> Refused {
 }
 
 fn late(replica: &Replica, within: Duration) -> Refused {
-    let within = within.as_secs_f32();
-    let sentence = format!("{} did not begin its answer within {within} s", replica.backend.replica);
+    let within = Span::from_millis(within.as_millis() as u64);
+    let sentence = format!("{} did not begin its answer within {within}", replica.backend.replica);
     Refused::new(StatusCode::GATEWAY_TIMEOUT, ReasonCode::AnswerLate, sentence)
 }
 

@@ -3,13 +3,12 @@
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Duration;
 
 use tokio::net::TcpSocket;
 use tokio::sync::mpsc::UnboundedSender;
 use tokio_util::sync::CancellationToken;
 
-use crate::internal_listeners::{ListenerKind, NewListener, hand_to_all};
+use crate::internal_listeners::{ListenerKind, NewListener, TRY_AGAIN, hand_to_all};
 use crate::serving::Serving;
 
 /// Follows the table forever. Runs where visitors come from, not where replicas are.
@@ -20,6 +19,7 @@ pub(crate) async fn follow(
     workers: Vec<UnboundedSender<NewListener>>,
 ) {
     let mut open: BTreeMap<u16, CancellationToken> = BTreeMap::new();
+    let mut installed = serving.installed();
     loop {
         let mut closed: BTreeMap<u16, String> = BTreeMap::new();
         let wanted = Arc::clone(&serving.routing().by_port);
@@ -50,8 +50,9 @@ pub(crate) async fn follow(
                 Err(error) => drop(closed.insert(*port, why_closed(&error))),
             }
         }
+        let again = (!closed.is_empty()).then_some(TRY_AGAIN);
         serving.tell_closed_ports(closed);
-        tokio::time::sleep(Duration::from_millis(50)).await;
+        Serving::next_table(&mut installed, again).await;
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
@@ -172,6 +173,16 @@ impl Serving {
     /// Wakes when another table is in force.
     pub(crate) fn installed(&self) -> watch::Receiver<TableVersion> {
         self.installed.subscribe()
+    }
+
+    /// Waits until another table is in force than the receiver has seen; no longer than `again`, where something is to be tried
+    /// again.
+    pub(crate) async fn next_table(installed: &mut watch::Receiver<TableVersion>, again: Option<Duration>) {
+        let changed = installed.changed();
+        let _ = match again {
+            Some(again) => tokio::time::timeout(again, changed).await.unwrap_or(Ok(())),
+            None => changed.await,
+        };
     }
 
     fn change(&self, lock: &mut InstalledTable, change: &TableChange) {
