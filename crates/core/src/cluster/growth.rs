@@ -85,13 +85,6 @@ impl Transaction<'_> {
         }
     }
 
-    /// A release is tried out, also where nobody asks just now.
-    pub(super) fn wake_for_release(&mut self, workload: &mut Workload) {
-        if workload.is_asleep() && workload.held.is_none() {
-            (workload.wanted, workload.wanted_origin) = (1, self.cause.clone());
-        }
-    }
-
     fn asleep_behind(&self, service: &Service) -> Vec<Target> {
         let behind = candidates(&self.state.workloads, service).filter(|workload| workload.is_asleep());
         let led_to = behind.filter(|workload| {

@@ -114,6 +114,13 @@ impl Transaction<'_> {
         }
     }
 
+    /// A release is tried out, also where nobody asks just now.
+    fn wake_for_release(&mut self, workload: &mut Workload) {
+        if workload.is_asleep() && workload.held.is_none() {
+            (workload.wanted, workload.wanted_origin) = (1, self.cause.clone());
+        }
+    }
+
     /// A release that no replica ran so far is rolled out once some are wanted: it is watched like any new release, and goes back.
     pub(super) fn try_untried(&mut self, workload: &Workload) {
         let now = self.now;
