@@ -127,6 +127,16 @@ pub(crate) async fn press_in(client: &Client, within: &str, words: &str) {
     button.unwrap_or_else(|error| panic!("{words}: {error}")).click().await.expect("pressed");
 }
 
+/// Follows a link that may be drawn again between being found and being pressed, as rows of a page that is live are.
+pub(crate) async fn follow(client: &Client, css: &str) {
+    loop {
+        match wait_for(client, css).await.click().await {
+            Err(error) if error.is_stale_element_reference() => {}
+            outcome => return outcome.unwrap_or_else(|error| panic!("{css}: {error}")),
+        }
+    }
+}
+
 /// Opens the choice of this name and takes the one of its words.
 pub(crate) async fn choose(client: &Client, name: &str, words: &str) {
     wait_for(client, &format!("[data-choice='{name}']")).await.click().await.expect("opened");

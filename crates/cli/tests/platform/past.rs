@@ -4,7 +4,7 @@ use fantoccini::Locator;
 use jiff::Timestamp;
 use serde_json::Value;
 
-use crate::browser::{Browser, wait_for, wait_for_text};
+use crate::browser::{Browser, follow, wait_for, wait_for_text};
 use crate::common::{Platform, until};
 
 #[test]
@@ -81,7 +81,7 @@ fn everything_is_shown_as_it_was_and_what_changed_since() {
         assert_eq!(client.current_url().await.expect("a URL").path(), "/staging");
         // From an act in the trail to the board as it was then.
         client.goto(&format!("{base}/staging/-/trail?act=scaled")).await.expect("opened");
-        wait_for(&client, "td a[href*='/as-of/']").await.click().await.expect("followed");
+        follow(&client, "td a[href*='/as-of/']").await;
         wait_for_text(&client, "As it was on").await;
         client.goto(&format!("{base}/as-of/2001-01-01T00:00:00Z/staging")).await.expect("opened");
         wait_for_text(&client, "The record does not reach back").await;
