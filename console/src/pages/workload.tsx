@@ -2,7 +2,7 @@ import * as Tabs from '@radix-ui/react-tabs'
 import { useQuery } from '@tanstack/react-query'
 import { Link, useParams, useSearchParams } from 'react-router'
 
-import { NOT_ISOLATED, isolates, key, millis, moment, rate, rowOf, served, short, signal, type Row } from '../view'
+import { NOT_ISOLATED, isolates, key, local, millis, moment, rate, rowOf, served, short, signal, type Row } from '../view'
 import { fetches } from '../api'
 import type { Replica, SecretUse, TrafficSum } from '../model'
 import { asOf } from '../moment'
@@ -63,7 +63,7 @@ export function WorkloadPage() {
           <strong className="font-semibold">{workload.reason.code}</strong> <span className="text-soft">{workload.reason.sentence}</span>
         </p>
       )}
-      {row.view.growth !== undefined && <p className="mt-3 text-[13px] text-soft">{row.view.growth}</p>}
+      {row.view.growth !== undefined && <p className="mt-3 text-[13px] text-soft">{local(row.view.growth)}</p>}
       <Card className="mt-4" title={asOf === null ? 'What answers now' : 'What answered then'} aside={asOf === null && <span className="figures text-xs text-soft">{rate(row.served.rate)}{p95 !== null && ` · p95 ${millis(p95)}`} · {failed} failed</span>}>
         <Line row={row} />
         <p className="mt-1 text-[11px] text-faint">

@@ -58,7 +58,7 @@ export function Line({ row }: { row: Row }) {
   const middle = height / 2
   const { taking } = row.view
   const cut = taking === 0
-  const why = workload.wanted === 0 ? 'it is scaled to none' : (workload.reason?.sentence ?? 'no replica is ready yet')
+  const why = workload.state === 'asleep' ? 'it is asleep; the next request wakes it' : workload.wanted === 0 ? 'it is scaled to none' : (workload.reason?.sentence ?? 'no replica is ready yet')
   const most = Math.max(total, atService, 1)
 
   const firstTop = (height - lanesHeight + laneGap) / 2
