@@ -103,6 +103,8 @@ pub struct Grower {
     /// When it was last asked for anything.
     busy_at: u64,
     changed_at: u64,
+    /// It had no replica at the last look.
+    was_asleep: bool,
 }
 
 impl Grower {
@@ -119,7 +121,9 @@ impl Grower {
             return None;
         };
         let since = *self.since.get_or_insert(look.at);
-        if since == look.at || load.open + load.waiting + load.answered + load.refused > 0.0 {
+        // What woke it may be answered before anybody tells of it.
+        let was_woken = std::mem::replace(&mut self.was_asleep, look.wanted == 0) && look.wanted > 0;
+        if since == look.at || was_woken || load.open + load.waiting + load.answered + load.refused > 0.0 {
             self.busy_at = look.at;
         }
         self.keep(growth, look, load);
@@ -228,7 +232,7 @@ impl Grower {
         need
     }
 
-    /// By one measure, of which each replica is to have so much; nothing where no look knows it.
+    /// By one measure, where each replica is to have so much; nothing where no look knows it.
     fn by(
         &self,
         measure: impl Fn(&Seen) -> Option<f64>,

@@ -29,7 +29,7 @@ struct World {
     waiting: f64,
     /// What was answered and refused in the last seconds.
     lately: VecDeque<(f64, f64)>,
-    /// Seconds of which no figures come.
+    /// Seconds without figures.
     is_lost: fn(u64) -> bool,
     is_moving: bool,
     past: Vec<Second>,
@@ -238,6 +238,25 @@ fn it_does_not_sleep_while_a_stream_is_open_or_a_rollout_moves() {
     assert!((3600..7200).all(|second| grower.look(&growth, look(second, 0.0, true)).is_none()));
     let asleep = grower.look(&growth, look(7200, 0.0, false)).expect("it is quiet");
     assert_eq!(asleep.to, 0);
+}
+
+#[test]
+fn one_that_was_woken_does_not_sleep_again_before_anybody_tells_of_the_request() {
+    let growth = growth(0, 10);
+    let mut grower = Grower::default();
+    let load = Some(Load::default());
+    let look = |second: u64, wanted: u32| Look {
+        at: second * 1000,
+        least: 0,
+        wanted,
+        ready: wanted,
+        load,
+        is_moving: false,
+    };
+    (0..2000).for_each(|second| assert!(grower.look(&growth, look(second, 0)).is_none()));
+    // A gateway woke it, and the request was answered between two looks.
+    assert!((2000..2900).all(|second| grower.look(&growth, look(second, 1)).is_none()));
+    assert_eq!(grower.look(&growth, look(2900, 1)).map(|resize| resize.to), Some(0));
 }
 
 #[test]
