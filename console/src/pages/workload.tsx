@@ -4,7 +4,7 @@ import { Link, useParams, useSearchParams } from 'react-router'
 
 import { NOT_ISOLATED, isolates, key, local, millis, moment, rate, rowOf, served, short, signal, type Row } from '../view'
 import { fetches } from '../api'
-import type { Replica, SecretUse, TrafficSum } from '../model'
+import type { LiveChange, Replica, SecretUse, TrafficSum } from '../model'
 import { asOf } from '../moment'
 import { DeployAct, HoldAct, RollbackAct, ScaleAct, SteerAct } from '../parts/acts'
 import { Card, Pair } from '../parts/card'
@@ -120,13 +120,19 @@ function Replicas({ row }: { row: Row }) {
               <Served sum={served(view.figures.replicas, replica.id)} />
               <td className="pr-3">{moment(replica.created)}</td>
               <td className="pr-3">{replica.restarts}</td>
-              <td className="text-soft">{replica.reason?.sentence ?? (replica.state === 'fetching' && <OnItsWay replica={replica} digest={view.objects.release[`${key(row.workload.target)}@${replica.release}`]?.digest} />)}</td>
+              <td className="text-soft">{replica.changed && <ChangedLive change={replica.changed} />}{replica.reason?.sentence ?? (replica.state === 'fetching' && <OnItsWay replica={replica} digest={view.objects.release[`${key(row.workload.target)}@${replica.release}`]?.digest} />)}</td>
             </tr>
           ))}
         </tbody>
       </table>
     </div>
   )
+}
+
+/** Files of a running replica that are no longer those of its image. */
+function ChangedLive({ change: { files, origin } }: { change: LiveChange }) {
+  const what = files === 0 ? 'files may have been' : files === 1 ? '1 file was' : `${files} files were`
+  return <span className="block text-caution">{what} changed live by {origin.by}</span>
 }
 
 /** How far the image of a replica is. */

@@ -17,7 +17,7 @@ mod things;
 pub(crate) use builds::{Build, BuildCommand, BuildOptions, New, RecipeCommand, Send};
 pub(crate) use code::{CodeCommand, KeyCommand, SshStep};
 pub(crate) use common::{Export, Moment, Output, Trial, Wait};
-pub(crate) use environments::Environment;
+pub(crate) use environments::{Environment, Switch};
 pub(crate) use limits::LimitOptions;
 pub(crate) use parts::{IsolationKind, LOCAL_AUTHORITY, LogFormat, Part, Serve, Start};
 pub(crate) use registries::Registry;

@@ -3,8 +3,8 @@
 use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use mainyard_core::model::{
-    HoldMark, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing, Signal,
-    Target, Workload,
+    HoldMark, LiveChange, Origin, Purpose, Release, Replica, ReplicaState, Rollout, RolloutState, Shadowing,
+    Signal, Target, Workload,
 };
 use mainyard_core::record::State;
 use mainyard_core::routing::{all_of, replicas_of};
@@ -373,8 +373,12 @@ fn replicas(snapshot: &Snapshot, target: &Target) {
 
 /// Why a replica is in its state; of one whose image is on its way, how far that is.
 fn why_so(snapshot: &Snapshot, replica: &Replica) -> String {
+    let changed = replica.changed.as_ref().map(LiveChange::words);
     if let Some(reason) = &replica.reason {
-        return reason.sentence.clone();
+        return [Some(reason.sentence.clone()), changed].into_iter().flatten().collect::<Vec<_>>().join("; ");
+    }
+    if let Some(changed) = changed {
+        return changed;
     }
     let release = snapshot.state.releases.get(&(replica.id.workload.clone(), replica.release));
     let image = release.and_then(|release| release.digest.as_deref());

@@ -21,8 +21,9 @@ use crate::history::{self, view};
 use crate::operations::{Call, Operations};
 use crate::responses::{known_environment, no_workload};
 use crate::{
-    agent_api, builds, certificates, code, declare, fetches, image_details, images, logs, metrics, outgoing,
-    pulls, releases, scaling, secrets, sessions, sources, stats, storage, stream, tokens, traffic, why,
+    agent_api, builds, certificates, code, declare, fetches, image_details, images, live_files, logs,
+    metrics, outgoing, pulls, releases, scaling, secrets, sessions, sources, stats, storage, stream, tokens,
+    traffic, why,
 };
 
 /// Every operation of the API, and the page that a sign-in link opens.
@@ -43,6 +44,7 @@ pub(crate) fn operations() -> Operations {
         .mount(remove_workload)
         .mount(scaling::scale)
         .mount(logs::read)
+        .mount(live_files::change)
         .mount(declare::declare);
     sessions::operations(&mut all);
     images::operations(&mut all);
@@ -126,11 +128,12 @@ async fn add_environment(call: Call<AddEnvironment>) -> Acted<EnvironmentAdded> 
 
 async fn change_environment(call: Call<ChangeEnvironment>) -> Acted<EnvironmentChanged> {
     let name = call.path.environment.clone();
-    let mainyard_api::EnvironmentChange { outgoing, image_rule } = call.body.clone();
-    if outgoing.is_none() && image_rule.is_none() {
-        return Err(Problem::invalid("the body changes nothing: give `outgoing`, `image_rule` or both"));
+    let mainyard_api::EnvironmentChange { outgoing, image_rule, live_changes } = call.body.clone();
+    if outgoing.is_none() && image_rule.is_none() && live_changes.is_none() {
+        let message = "the body changes nothing: give `outgoing`, `image_rule` or `live_changes`";
+        return Err(Problem::invalid(message));
     }
-    call.act(commands::ChangeEnvironment { name, outgoing, image_rule }).await
+    call.act(commands::ChangeEnvironment { name, outgoing, image_rule, live_changes }).await
 }
 
 async fn remove_environment(call: Call<RemoveEnvironment>) -> Acted<Removed> {

@@ -26,6 +26,7 @@ mod image_details;
 mod images;
 mod leader;
 mod links;
+mod live_files;
 mod logs;
 mod metrics;
 mod open_streams;

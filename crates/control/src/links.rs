@@ -122,12 +122,21 @@ impl Links {
     /// Asks a node for log lines; they come through the receiver.
     pub(crate) fn ask_for_log(&self, node: &str, asked: LogAsked) -> Option<mpsc::Receiver<Bytes>> {
         let LogAsked { replicas, kept, only, tail, follow } = asked;
+        self.ask_node(node, |stream| NodeOrder::Log { stream, replicas, kept, only, tail, follow })
+    }
+
+    /// Asks a node for something; what it answers comes through the receiver. Nothing where it is not linked.
+    pub(crate) fn ask_node(
+        &self,
+        node: &str,
+        order: impl FnOnce(u64) -> NodeOrder,
+    ) -> Option<mpsc::Receiver<Bytes>> {
         let (to, from) = mpsc::channel(16);
         self.with(|inner| {
             let line = inner.nodes.get(node)?;
             inner.next_stream += 1;
             let stream = inner.next_stream;
-            send(Some(line), &NodeOrder::Log { stream, replicas, kept, only, tail, follow });
+            send(Some(line), &order(stream));
             inner.streams.insert(stream, (format!("node/{node}"), to));
             Some(from)
         })

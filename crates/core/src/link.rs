@@ -1,5 +1,6 @@
 //! The protocol of control, node agents and gateways: JSON, one message a line.
 
+mod live_files;
 mod outgoing;
 mod steps;
 
@@ -18,6 +19,7 @@ use crate::model::{
 };
 use crate::routing::{Table, TableChange};
 
+pub use live_files::{LiveFile, LiveFiles, LiveOutcome};
 pub use outgoing::{
     AttemptOutcome, ConnectionFigure, NameFigure, NameOutcome, OutgoingAttempt, OutgoingFigures,
 };
@@ -124,6 +126,15 @@ pub enum NodeOrder {
         tail: u32,
         /// Go on with what comes.
         follow: bool,
+    },
+    /// Change files of replicas that run, and tell how that went by a request of the node's own.
+    ChangeFiles {
+        /// The stream to answer to.
+        stream: u64,
+        /// Whose files.
+        replicas: Vec<ReplicaId>,
+        /// The files.
+        files: LiveFiles,
     },
     /// The steps of builds that should run on the node now, all of them: others are ended.
     Steps(Vec<StepOrder>),

@@ -22,7 +22,7 @@ use crate::keepers::{self, Keeper};
 use crate::kept_logs::KeptLogs;
 use crate::probes::{Probe, Probes};
 use crate::usage::Meter;
-use crate::{Config, Error, link, logs, orders};
+use crate::{Config, Error, link, live_files, logs, orders};
 
 mod rounds;
 
@@ -216,6 +216,13 @@ impl Agent {
                 kept.retain(|(_, id)| only.as_ref().is_none_or(|only| *only == id.short));
                 let asked = logs::LineRange { dirs, kept, tail, follow };
                 tokio::spawn(logs::send(control.clone(), stream, asked));
+            }
+            Message::Order(NodeOrder::ChangeFiles { stream, replicas, files }) => {
+                let init_of = |id: &ReplicaId| self.held.get(id)?.keeper.as_ref()?.init;
+                let replicas = replicas.into_iter().map(|id| (init_of(&id), id));
+                let replicas =
+                    replicas.map(|(init, id)| (id, init.filter(|_| !self.driver.is_plain()))).collect();
+                tokio::spawn(live_files::change(control.clone(), stream, replicas, files));
             }
             Message::Order(NodeOrder::Steps(steps)) => self.builds.take(steps),
             Message::Order(NodeOrder::Beat) => {}

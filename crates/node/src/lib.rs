@@ -12,6 +12,7 @@ mod images;
 mod keepers;
 mod kept_logs;
 mod link;
+mod live_files;
 mod logs;
 mod orders;
 mod probes;

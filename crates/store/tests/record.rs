@@ -19,6 +19,7 @@ fn environment(name: &str, index: u8) -> Change {
         domain: None,
         outgoing: Default::default(),
         image_rule: None,
+        live_changes: false,
         spent: Default::default(),
         name: name.parse().expect("a name"),
         index,

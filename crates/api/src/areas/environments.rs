@@ -77,7 +77,7 @@ pub struct NewEnvironment {
 }
 
 /// What changes of an environment.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EnvironmentChange {
     /// What its replicas may reach outside, where that changes.
@@ -86,6 +86,9 @@ pub struct EnvironmentChange {
     /// What images run there, where that changes; any, where no key is named.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub image_rule: Option<ImageRule>,
+    /// Whether files of running replicas may be changed there without a build, where that changes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub live_changes: Option<bool>,
 }
 
 /// Files that declare what is there.

@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use mainyard_core::commands::{HoldOutcome, Removed, Resumed, Scaled, SetAsideOutcome};
-use mainyard_core::link::{LogLine, NameOutcome};
+use mainyard_core::link::{LiveFiles, LiveOutcome, LogLine, NameOutcome};
 use mainyard_core::model::{
     Bytes, Cpu, OutgoingMode, OutgoingRule, Release, Replica, Rollout, Span, Workload,
 };
@@ -50,6 +50,13 @@ operations! {
         caller: Person, path: OfTarget, query: Trial, body: NoBody, limits: Limits::SMALL,
         answer: JsonAnswer<Done<Resumed>>, problems: [NotFound, Conflict],
     }
+    /// Changes files of the replicas that run, without a build, where the environment allows it. The replicas are marked as
+    /// changed until they are started again.
+    ChangeLiveFiles: Post "/api/v1/environments/{environment}/workloads/{name}/live-files" {
+        caller: Person, path: OfTarget, query: NoQuery, body: JsonBody<LiveFiles>, limits: Limits::bytes(12 << 20),
+        answer: JsonAnswer<LiveChanges>, problems: [NotFound, Conflict],
+        example: r#"{"files": [{"path": "/app/style.css", "name": "style.css", "content": "Ym9keSB7fQo="}]}"#,
+    }
     /// Shows what a workload's replicas may reach outside, and what they reached since control started.
     ShowOutgoing: Get "/api/v1/environments/{environment}/workloads/{name}/outgoing" {
         caller: Person, path: OfTarget, query: NoQuery, body: NoBody, limits: Limits::NONE,
@@ -70,6 +77,13 @@ operations! {
         caller: Person, path: NoPath, query: NoQuery, body: NoBody, limits: Limits::NONE,
         answer: JsonAnswer<Vec<WorkloadUsage>>, problems: [],
     }
+}
+
+/// How changing files of running replicas went.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LiveChanges {
+    /// For each replica.
+    pub replicas: Vec<LiveOutcome>,
 }
 
 /// The way out of a workload.

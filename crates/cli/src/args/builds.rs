@@ -120,6 +120,10 @@ pub(crate) struct Send {
     /// Send again whenever the code changes, until interrupted; a build that goes on is ended by the next one.
     #[arg(long, conflicts_with_all = ["forecast", "no_wait"])]
     pub watch: bool,
+    /// Copy changed files into the replicas that run, without a build, where the environment allows it. They are marked as
+    /// changed until the next release.
+    #[arg(long, conflicts_with_all = ["forecast", "no_wait", "tag", "from_scratch"])]
+    pub live: bool,
     #[command(flatten)]
     pub wait: Wait,
 }

@@ -26,6 +26,15 @@ impl From<OutgoingChoice> for OutgoingMode {
     }
 }
 
+/// On or off.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Switch {
+    /// It is so.
+    On,
+    /// It is not.
+    Off,
+}
+
 /// Commands for environments.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Environment {
@@ -71,6 +80,19 @@ pub(crate) enum Environment {
         /// Run every image.
         #[arg(long)]
         any: bool,
+        #[command(flatten)]
+        trial: Trial,
+    },
+    /// Allow changes to files of running replicas (mainyard send --live), or end that. What was changed stays until the next release.
+    #[command(
+        after_help = "Example:\n  mainyard environment live-changes trial on\n  mainyard environment live-changes trial off"
+    )]
+    LiveChanges {
+        /// Its name.
+        name: String,
+        /// on: files of running replicas may be changed; off: only a release changes what runs.
+        #[arg(value_name = "on|off")]
+        allowed: Switch,
         #[command(flatten)]
         trial: Trial,
     },

@@ -9,7 +9,7 @@ use mainyard_core::model::{ImageRule, Name, OutgoingMode};
 use serde_json::json;
 
 use super::{forecast, parse_name};
-use crate::args::{Environment, Output};
+use crate::args::{Environment, Output, Switch};
 use crate::client::Client;
 use crate::terminal::Failure;
 use crate::{data_dir, output, show, times};
@@ -27,7 +27,7 @@ pub(super) async fn run(client: &Client, what: Environment) -> Result<(), Failur
         }
         Environment::Outgoing { name, outgoing, trial } => {
             let path = OfEnvironment { environment: parse_name(&name)? };
-            let body = EnvironmentChange { outgoing: Some(outgoing.into()), image_rule: None };
+            let body = EnvironmentChange { outgoing: Some(outgoing.into()), ..EnvironmentChange::default() };
             let done = forecast::act_with::<ChangeEnvironment, _, _>(client, path, &body, &trial).await?;
             println!("{}{name}: {}", forecast::mark(&trial), changed(&done.outcome));
             Ok(())
@@ -41,9 +41,23 @@ pub(super) async fn run(client: &Client, what: Environment) -> Result<(), Failur
             let rule = ImageRule {
                 signed_by: signed_by.iter().map(|text| named_key(text)).collect::<Result<_, _>>()?,
             };
-            let body = EnvironmentChange { outgoing: None, image_rule: Some(rule) };
+            let body = EnvironmentChange { image_rule: Some(rule), ..EnvironmentChange::default() };
             let done = forecast::act_with::<ChangeEnvironment, _, _>(client, path, &body, &trial).await?;
             println!("{}{name}: {}", forecast::mark(&trial), rule_in_words(&done.outcome));
+            Ok(())
+        }
+        Environment::LiveChanges { name, allowed, trial } => {
+            let path = OfEnvironment { environment: parse_name(&name)? };
+            let body = EnvironmentChange {
+                live_changes: Some(allowed == Switch::On),
+                ..EnvironmentChange::default()
+            };
+            let done = forecast::act_with::<ChangeEnvironment, _, _>(client, path, &body, &trial).await?;
+            let means = match done.outcome.live_changes {
+                true => "files of running replicas may be changed with: mainyard send --live",
+                false => "only a release changes what runs",
+            };
+            println!("{}{name}: {means}", forecast::mark(&trial));
             Ok(())
         }
         Environment::Remove { name, trial } => {
@@ -138,12 +152,14 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         println!("there is none yet; make one with: mainyard environment add staging");
         return Ok(());
     }
-    let mut rows = show::table(&["ENVIRONMENT", "DOMAIN", "OUTGOING", "WORKLOADS", "REPLICAS", "ADDED"]);
+    let mut rows =
+        show::table(&["ENVIRONMENT", "DOMAIN", "OUTGOING", "LIVE CHANGES", "WORKLOADS", "REPLICAS", "ADDED"]);
     for environment in state.environments.values() {
         rows.add_row([
             environment.name.to_string(),
             environment.domain(),
             environment.outgoing.word().to_owned(),
+            if environment.live_changes { "on" } else { "off" }.to_owned(),
             workloads(&environment.name).to_string(),
             replicas(&environment.name).to_string(),
             format!("{} by {}", show::moment(environment.origin.at), environment.origin.by),

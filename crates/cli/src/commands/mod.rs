@@ -24,6 +24,8 @@ mod scaling;
 mod secrets;
 mod seeing;
 mod send;
+mod send_live;
+mod sent_code;
 pub(crate) mod signing;
 mod since;
 mod sources;

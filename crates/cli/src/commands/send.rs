@@ -2,26 +2,25 @@
 
 use std::cell::Cell;
 use std::collections::BTreeSet;
-use std::path::Path;
-use std::time::Duration;
 
-use mainyard_api::{BuildsQuery, CancelBuild, ListBuilds, NoPath, NoQuery, OfBuild};
-use mainyard_builds::declaration::{running, with_image};
-use mainyard_builds::{DECLARATION, FILE_NAME, recipe};
+use mainyard_api::{CancelBuild, NoQuery, OfBuild};
+use mainyard_builds::declaration::running;
 use mainyard_core::manifest::SourceFile;
 use mainyard_core::model::{Name, Target};
 
+use super::send_live::send_live;
+use super::sent_code::{Sent, until_changed};
 use super::{builds, code, files};
 use crate::args::Send;
 use crate::client::Client;
-use crate::data_dir;
 use crate::entry_points::{routes_to, services_of};
 use crate::terminal::Failure;
 
-/// Code that is watched is looked at this often.
-const LOOK_EVERY: Duration = Duration::from_millis(700);
-
 pub(super) async fn send(client: &Client, send: Send) -> Result<(), Failure> {
+    if send.live {
+        let sent = Sent::read(client, &send).await?;
+        return send_live(client, &sent, send.watch).await;
+    }
     if send.watch { watch(client, &send).await } else { once(client, &send, &Cell::default()).await }
 }
 
@@ -51,44 +50,18 @@ async fn watch(client: &Client, send: &Send) -> Result<(), Failure> {
     }
 }
 
-async fn until_changed(folder: &Path, seen: &str) {
-    loop {
-        tokio::time::sleep(LOOK_EVERY).await;
-        // A file that is just being put in another's place cannot be read: the next look finds it.
-        if code::look_at(folder).is_ok_and(|code| code.fingerprint() != seen) {
-            return;
-        }
-    }
-}
-
 /// Builds and declares once. `building` has the build while it goes on.
 async fn once(client: &Client, send: &Send, building: &Cell<Option<u64>>) -> Result<(), Failure> {
-    let environment = send.environment.clone().or_else(data_dir::default_environment);
-    let environment = environment
-        .ok_or_else(|| Failure::usage("say which environment: mainyard send FOLDER --in staging"))?;
-    // A platform that is away is told of before anything about the files.
-    client.ask::<ListBuilds>(NoPath {}, BuildsQuery { repository: None, limit: 1 }).await?;
-    let place =
-        send.options.part_of.as_deref().map_or_else(|| send.folder.clone(), |part| send.folder.join(part));
-    let repository = repository_of(&place)?;
-    let declaration = place.join(DECLARATION);
-    let text = std::fs::read_to_string(&declaration).map_err(|error| {
-        Failure::usage(format!(
-            "cannot read {}: {error}; it says how the image runs. To build alone: mainyard build {}",
-            declaration.display(),
-            send.folder.display()
-        ))
-    })?;
-    // Whether the declaration runs the image is known before anything is sent.
-    filled(&text, &repository, &format!("{repository}:0"), &declaration)?;
+    let sent = Sent::read(client, send).await?;
+    let environment = &sent.environment;
     let started = builds::start(client, &send.folder, &send.options, send.wait.trial.forecast).await?;
     let image = started.build.build.image.to_string();
-    let text = filled(&text, &repository, &image, &declaration)?;
+    let text = sent.filled(&image)?;
     if send.wait.trial.forecast {
         println!("{image} would be built: {}", started.build.says);
         println!(
             "what would be declared is forecast once the image is there: mainyard declare {} --in {environment} --forecast",
-            declaration.display()
+            sent.file.display()
         );
         return Ok(());
     }
@@ -97,11 +70,9 @@ async fn once(client: &Client, send: &Send, building: &Cell<Option<u64>>) -> Res
     builds::follow(client, number, false, !send.watch).await?;
     building.set(None);
     let workloads = running(&text, &image);
-    let file = SourceFile { name: declaration.display().to_string(), text };
-    let environment = super::parse_name(&environment)?;
-    files::send(client, vec![file], &environment, files::DeclareOptions::default(), send.wait.clone())
-        .await?;
-    print_addresses(client, &environment, &workloads).await
+    let file = SourceFile { name: sent.file.display().to_string(), text };
+    files::send(client, vec![file], environment, files::DeclareOptions::default(), send.wait.clone()).await?;
+    print_addresses(client, environment, &workloads).await
 }
 
 /// Where visitors reach the workloads.
@@ -116,24 +87,4 @@ async fn print_addresses(client: &Client, environment: &Name, workloads: &[Name]
         println!("  open {address}");
     }
     Ok(())
-}
-
-fn repository_of(folder: &Path) -> Result<String, Failure> {
-    let file = folder.join(FILE_NAME);
-    let text = std::fs::read_to_string(&file).map_err(|error| {
-        Failure::usage(format!(
-            "cannot read {}: {error}; write one with: mainyard recipe suggest {}",
-            file.display(),
-            folder.display()
-        ))
-    })?;
-    let recipe = recipe::read(&file.display().to_string(), &text).map_err(|problems| {
-        let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();
-        Failure::refused(lines.join("\n"))
-    })?;
-    Ok(recipe.image.name)
-}
-
-fn filled(text: &str, repository: &str, image: &str, file: &Path) -> Result<String, Failure> {
-    with_image(text, repository, image, &file.display().to_string()).map_err(Failure::refused)
 }

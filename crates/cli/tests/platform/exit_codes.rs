@@ -135,6 +135,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("certificate show-authority", "-", "certificate show-authority"),
     ("environment add", "environment add staging", "environment add extra"),
     ("environment list", "-", "environment list"),
+    ("environment live-changes", "environment live-changes nowhere on", "environment live-changes extra on"),
     ("environment image-rule", "environment image-rule nowhere --any", "environment image-rule extra --any"),
     ("environment outgoing", "environment outgoing nowhere none", "environment outgoing extra none"),
     ("environment remove", "environment remove staging", "environment remove extra"),

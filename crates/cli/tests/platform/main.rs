@@ -21,6 +21,7 @@ mod growth;
 mod image_store;
 mod in_git;
 mod interface;
+mod live_changes;
 mod log_levels;
 mod mishaps;
 mod mixed_load;

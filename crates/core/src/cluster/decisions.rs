@@ -106,6 +106,7 @@ fn new_replica(id: ReplicaId, release: ReleaseNumber, now: Timestamp) -> Replica
         created: now,
         ready_after: None,
         restarts: 0,
+        changed: None,
         started: None,
         once: None,
         aside: None,

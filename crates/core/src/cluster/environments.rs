@@ -33,6 +33,7 @@ impl Transaction<'_> {
             domain,
             outgoing: OutgoingMode::default(),
             image_rule: None,
+            live_changes: false,
             spent: SpentNumbers::default(),
             origin: self.cause.clone(),
         }));

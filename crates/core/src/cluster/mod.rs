@@ -19,6 +19,7 @@ mod growth;
 mod holds;
 mod images;
 mod incarnations;
+mod live_changes;
 mod lookup;
 mod new_release;
 mod node_orders;
@@ -71,6 +72,7 @@ use crate::record::State;
 use crate::routing::{Table, TableVersion, build};
 
 pub use images::AddedImage;
+pub use live_changes::live_replicas;
 pub use node_orders::NodeOrders;
 pub use observations::{Declarations, Looked};
 pub use promotion::{Promoted, promoted};

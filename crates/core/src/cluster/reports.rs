@@ -128,6 +128,10 @@ impl Transaction<'_> {
         replica.takes_connections = takes;
         replica.state = state;
         (replica.reason, replica.started) = (reason, started);
+        if replica.restarts != report.restarts {
+            // It was started from its image again.
+            replica.changed = None;
+        }
         (replica.restarts, replica.ready_after) = (report.restarts, ready_after);
         self.work.add(&report.id.workload);
         self.put(Object::Replica(replica));

@@ -20,6 +20,7 @@ mod changes;
 mod first_runs;
 mod growth;
 mod leaving;
+mod live_changes;
 mod promoting;
 mod secrets;
 mod sources;

@@ -54,6 +54,9 @@ pub struct ChangeEnvironment {
     /// What images run there, where that changes; any, where no key is named.
     #[serde(default)]
     pub image_rule: Option<ImageRule>,
+    /// Whether files of running replicas may be changed there, where that changes.
+    #[serde(default)]
+    pub live_changes: Option<bool>,
 }
 
 /// An environment was changed.
@@ -71,6 +74,9 @@ pub struct EnvironmentChanged {
     /// Workloads whose image the rule would not let in; they stay until their next release.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unsigned: Vec<Name>,
+    /// Whether files of running replicas may be changed there now.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub live_changes: bool,
 }
 
 /// How many destinations a workload lists.
@@ -93,6 +99,9 @@ impl CommandKind for ChangeEnvironment {
         if let Some(rule) = &self.image_rule {
             transaction.set_image_rule(&self.name, Some(rule.clone()))?;
         }
+        if let Some(allowed) = self.live_changes {
+            transaction.allow_live_changes(&self.name, allowed)?;
+        }
         let lists = transaction.outgoing_lists(&self.name);
         let count = |(workload, destinations)| OutgoingCount { workload, destinations };
         let unsigned = transaction.unsigned_workloads(&self.name);
@@ -103,6 +112,7 @@ impl CommandKind for ChangeEnvironment {
             lists: lists.into_iter().map(count).collect(),
             image_rule: now.image_rule.clone(),
             unsigned,
+            live_changes: now.live_changes,
         })
     }
 

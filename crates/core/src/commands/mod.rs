@@ -45,8 +45,8 @@ pub use sources::{
 };
 pub use storage_rules::{PruneByRule, RemoveStorageRule, SetStorageRule, StorageRuleSet};
 pub use workloads::{
-    Advance, Advanced, Hold, HoldOutcome, RemoveWorkload, Resume, Resumed, Scale, Scaled, SetAside,
-    SetAsideOutcome,
+    Advance, Advanced, Hold, HoldOutcome, LiveChangeNoted, NoteLiveChange, RemoveWorkload, Resume, Resumed,
+    Scale, Scaled, SetAside, SetAsideOutcome,
 };
 
 /// One kind of command: what it takes, what it does, and what it answers.
@@ -141,6 +141,7 @@ commands! {
     RemoveWorkload(Removed) = "remove-workload"
     Scale(Scaled) = "scale"
     SetAside(SetAsideOutcome) = "set-aside"
+    NoteLiveChange(LiveChangeNoted) = "note-live-change"
     Hold(HoldOutcome) = "hold"
     Resume(Resumed) = "resume"
     Advance(Advanced) = "advance"

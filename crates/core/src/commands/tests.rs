@@ -18,8 +18,13 @@ fn a_command_that_was_written_down_does_the_same_when_it_is_carried_out_again() 
             outgoing: OutgoingMode::Listed,
         }
         .into(),
-        ChangeEnvironment { name: name("production"), outgoing: Some(OutgoingMode::All), image_rule: None }
-            .into(),
+        ChangeEnvironment {
+            name: name("production"),
+            outgoing: Some(OutgoingMode::All),
+            image_rule: None,
+            live_changes: None,
+        }
+        .into(),
         RemoveEnvironment { name: name("staging") }.into(),
     ];
     let mut first = Cluster::new(State::default(), 1, now);

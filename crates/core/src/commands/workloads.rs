@@ -1,6 +1,6 @@
 //! Commands on a workload as it runs: how much there is of it, what is held, and what goes.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
@@ -105,6 +105,32 @@ impl CommandKind for SetAside {
     }
 
     outcome_of!(SetAside);
+}
+
+/// Remembers that files of running replicas were changed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NoteLiveChange {
+    /// Which workload.
+    pub workload: Target,
+    /// Its replicas by their short names, and how many files of each were written or removed; none before it is begun.
+    pub replicas: BTreeMap<String, Option<u32>>,
+}
+
+/// It is remembered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LiveChangeNoted {
+    /// How many replicas are marked because of it.
+    pub marked: u32,
+}
+
+impl CommandKind for NoteLiveChange {
+    type Outcome = LiveChangeNoted;
+
+    fn run(&self, transaction: &mut Transaction<'_>) -> Result<LiveChangeNoted, Refusal> {
+        Ok(LiveChangeNoted { marked: transaction.note_live_change(&self.workload, &self.replicas)? })
+    }
+
+    outcome_of!(NoteLiveChange);
 }
 
 /// Holds a workload: nothing of it moves until it is resumed.

@@ -34,8 +34,8 @@ pub use outgoing::{OUTGOING_FORM, OutgoingHosts, OutgoingMode, OutgoingRule, is_
 pub use quantities::{Bytes, Cpu, Span};
 pub use reason::{Reason, ReasonCode};
 pub use record::{
-    Aside, Environment, Gateway, HoldMark, ImageRecord, Node, Once, Origin, Release, Replica, Route, Service,
-    SpentNumbers, Workload,
+    Aside, Environment, Gateway, HoldMark, ImageRecord, LiveChange, Node, Once, Origin, Release, Replica,
+    Route, Service, SpentNumbers, Workload,
 };
 pub use registry::{Registry, is_registry_host};
 pub use rollout::{Answered, Evidence, Purpose, Rollout, Shadowing, Suspicion};

@@ -60,6 +60,9 @@ pub struct Environment {
     /// What it asks of the images that run there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub image_rule: Option<ImageRule>,
+    /// Whether files of its running replicas may be changed without a build.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub live_changes: bool,
     /// Numbers that were given to what is gone: they never come again.
     #[serde(default, skip_serializing_if = "SpentNumbers::is_empty")]
     pub spent: SpentNumbers,
@@ -241,11 +244,35 @@ pub struct Replica {
     /// Set where it is out of service for study.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aside: Option<Aside>,
+    /// Set where files of it were changed while it runs: it is no longer what its release says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed: Option<LiveChange>,
     /// Not ready, though it takes connections.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub takes_connections: bool,
     /// Whether its stop was ordered; only a replica that left every table may be stopped.
     pub stopping: bool,
+}
+
+/// Files of a running replica that are no longer those of its image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LiveChange {
+    /// How many files were written or removed since it was started; 0 while that goes on, or where its node did not tell.
+    pub files: u32,
+    /// Who changed them last.
+    pub origin: Origin,
+}
+
+impl LiveChange {
+    /// "3 files were changed live by mira at …": why the replica is not what its release says.
+    pub fn words(&self) -> String {
+        let what = match self.files {
+            0 => "files may have been".to_owned(),
+            1 => "1 file was".to_owned(),
+            files => format!("{files} files were"),
+        };
+        format!("{what} changed live by {} at {:.0}", self.origin.by, self.origin.at)
+    }
 }
 
 /// Until when a replica stays out of service, and who said so.

@@ -109,6 +109,7 @@ impl World {
             created: at(self.now),
             ready_after: None,
             restarts: 0,
+            changed: None,
             started: None,
             takes_connections: false,
             aside: None,

@@ -22,6 +22,7 @@ use serde::{Deserialize, Serialize};
 
 pub use environment::{EnvironmentView, LegView, RouteView, ServiceView};
 pub use image::{ImageUse, kept_by, uses_of};
+pub(crate) use needs::changed_live;
 pub use needs::{Need, NeedKind, needs};
 pub use rollout::{EvidenceRow, evidence};
 pub use source::{CommitRelease, CommitView, SourceAct, SourceView};

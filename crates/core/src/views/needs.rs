@@ -5,8 +5,9 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{HoldMark, Name, ReasonCode, RolloutState, Signal, Source, Target, Workload};
+use crate::model::{HoldMark, Name, ReasonCode, Rollout, RolloutState, Signal, Source, Target, Workload};
 use crate::record::State;
+use crate::routing::all_of;
 
 /// Something that needs a person.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -94,15 +95,37 @@ fn of_workload(state: &State, workload: &Workload) -> Option<Need> {
     if let Some(held) = held {
         return need("held", Signal::Caution, "is held", words(held), Some(resume()));
     }
-    let open = state.open_rollout(target)?;
+    if let Some(question) = state.open_rollout(target).and_then(question) {
+        let command = format!("mainyard advance {target}, or cancel");
+        return need("asks", Signal::Caution, "waits for a person", question, Some(command));
+    }
+    let sentence = changed_live(state, target)?;
+    let command = format!("mainyard restart {target}, or a release");
+    need("changed-live", Signal::Caution, "is not what its release says", sentence, Some(command))
+}
+
+/// What a rollout asks a person.
+fn question(open: &Rollout) -> Option<String> {
     let reason = open.reason.as_ref().filter(|reason| reason.code == ReasonCode::AsksFirst);
-    let sentence = match (reason, &open.verdict) {
-        (Some(reason), _) => &reason.sentence,
-        (None, Some(verdict)) if open.state == RolloutState::Awaiting && open.from.is_some() => verdict,
-        _ => return None,
+    match (reason, &open.verdict) {
+        (Some(reason), _) => Some(reason.sentence.clone()),
+        (None, Some(verdict)) if open.state == RolloutState::Awaiting && open.from.is_some() => {
+            Some(verdict.clone())
+        }
+        _ => None,
+    }
+}
+
+/// Which replicas of a workload have files that were changed while they run.
+pub(crate) fn changed_live(state: &State, target: &Target) -> Option<String> {
+    let changed = all_of(&state.replicas, target).filter_map(|it| Some((&it.id.short, it.changed.as_ref()?)));
+    let changed: Vec<_> = changed.collect();
+    let (first, change) = changed.first()?;
+    let others = match changed.len() {
+        1 => String::new(),
+        count => format!(" (and {} more replicas)", count - 1),
     };
-    let command = format!("mainyard advance {target}, or cancel");
-    need("asks", Signal::Caution, "waits for a person", sentence.clone(), Some(command))
+    Some(format!("{first}{others}: {}", change.words()))
 }
 
 /// Routes whose port the gateway can't listen on.

@@ -12,6 +12,7 @@ use crate::reasons;
 use crate::record::State;
 use crate::routing::{Lane, replicas_of, selects, service_entry};
 use crate::suggestions::near;
+use crate::views::changed_live;
 
 /// For each label that a service asks for and that no workload carries with all the others: what comes near it, in words.
 pub fn near_misses(state: &State, service: &Service) -> Vec<String> {
@@ -154,6 +155,7 @@ impl Facts<'_> {
         if let Some(growing) = &workload.growing {
             walk.also.push(growing.to_string());
         }
+        walk.also.extend(changed_live(state, target));
         if workload.is_asleep() {
             // That is as it should be: who asks is answered.
             let sentence = "no replica runs while nobody asks; the next request wakes it";
