@@ -83,6 +83,12 @@ pub fn certified(chain: &str, key_pem: &str) -> Result<CertifiedKey, Fault> {
     Ok(CertifiedKey::new(certificates(chain)?, signing))
 }
 
+/// The subject of a certificate, as people write it (RFC 4514).
+pub fn subject(certificate: &CertificateDer<'_>) -> Option<String> {
+    let (_, read) = X509Certificate::from_der(certificate.as_ref()).ok()?;
+    Some(read.subject().to_string())
+}
+
 /// Checks a chain that somebody gives, with its key where it is to be served with, at this moment.
 ///
 /// # Errors

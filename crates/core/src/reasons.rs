@@ -36,7 +36,17 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
         ("TLS", &[PlainWhereTls, TlsWherePlain, OtherConnection, CertificateMismatch, CertificateOutOfDate]),
         (
             "The request",
-            &[BadRequest, NotAllowed, DoorSilent, RateLimited, BodyTooLarge, BodyStalled, NotOpenToCaller],
+            &[
+                BadRequest,
+                NotAllowed,
+                AddressNotAllowed,
+                DoorSilent,
+                Drill,
+                RateLimited,
+                BodyTooLarge,
+                BodyStalled,
+                NotOpenToCaller,
+            ],
         ),
         (
             "Routes and services",
@@ -421,6 +431,16 @@ pub fn about(code: ReasonCode) -> Entry {
             "The service that `ask_url` names gives no usable answer.",
             "by the gateway, which asks `ask_url`",
             "see that it runs and answers 2xx, 401 or 403 within its time",
+        ),
+        AddressNotAllowed => entry(
+            "The route takes no visitors with this address.",
+            "by the gateway, from the route's `visitors` and the address that the connection came from",
+            "come from an address that it takes, or change `visitors` of the route",
+        ),
+        Drill => entry(
+            "The route answers some requests like this on purpose, to see how callers take it.",
+            "by the gateway, from the route's `drill`",
+            "nothing is broken; take `drill` out of the route to end it",
         ),
         RateLimited => entry(
             "One visitor asks more often than the route lets one visitor.",

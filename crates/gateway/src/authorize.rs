@@ -16,6 +16,7 @@ use crate::body::RequestBody;
 use crate::headers::{ASKED_METHOD, ASKED_PATH, clean, strip_hop_by_hop};
 use crate::rejections::Refused;
 use crate::route::Route;
+use crate::tls::VisitorTls;
 use crate::worker::Forwarder;
 
 impl Forwarder {
@@ -26,12 +27,12 @@ impl Forwarder {
         &self,
         route: &Route,
         request: &Request<Incoming>,
-        arrival: Arrival,
+        (arrival, visitor): (Arrival, Option<&VisitorTls>),
         path: &str,
     ) -> Result<(), Refused> {
         match &route.spec.enter {
             Enter::Open => Ok(()),
-            Enter::Ask(ask) => self.ask(route, ask, request, arrival, path).await,
+            Enter::Ask(ask) => self.ask(route, ask, request, (arrival, visitor), path).await,
             Enter::Token(_) | Enter::Basic(_) => {
                 if !request.headers().contains_key(AUTHORIZATION) {
                     // Showing nothing is how a browser begins; it is no guess.
@@ -103,7 +104,7 @@ impl Forwarder {
         route: &Route,
         ask: &AskUrl,
         request: &Request<Incoming>,
-        arrival: Arrival,
+        (arrival, visitor): (Arrival, Option<&VisitorTls>),
         asked: &str,
     ) -> Result<(), Refused> {
         let silent = |why: String| {
@@ -126,7 +127,7 @@ impl Forwarder {
         // The very request that a replica would see: a word of the visitor's own that the gateway takes out before a
         // replica gets it must not decide here.
         strip_hop_by_hop(question.headers_mut());
-        clean(question.headers_mut(), arrival);
+        clean(question.headers_mut(), arrival, visitor);
         question.headers_mut().insert(HOST, host);
         if let Ok(method) = HeaderValue::from_str(request.method().as_str()) {
             question.headers_mut().insert(ASKED_METHOD, method);

@@ -1,4 +1,4 @@
-//! Compressing answers on their way (RFC 9110, section 8.4.1; RFC 1952).
+//! Compressing answers on their way (RFC 9110, section 8.4.1).
 
 use std::io::Write;
 use std::pin::Pin;
@@ -7,10 +7,8 @@ use std::task::{Context, Poll};
 use bytes::Bytes;
 use flate2::Compression;
 use flate2::write::GzEncoder;
-use http::header::{
-    ACCEPT_ENCODING, CACHE_CONTROL, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE,
-};
-use http::header::{ETAG, HeaderValue, VARY};
+use http::header::{CACHE_CONTROL, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE};
+use http::header::{ETAG, HeaderValue, TRAILER, VARY};
 use http::{HeaderMap, StatusCode, response};
 use hyper::body::{Body, Frame};
 
@@ -19,15 +17,67 @@ use crate::response_body::CountedBody;
 /// An answer shorter than this gains nothing.
 const LEAST: u64 = 1024;
 
-/// Whether the visitor takes gzip: not with `q=0`.
-pub(crate) fn takes_gzip(headers: &HeaderMap) -> bool {
-    let lists = headers.get_all(ACCEPT_ENCODING).iter().filter_map(|value| value.to_str().ok());
-    lists.flat_map(|list| list.split(',')).any(|entry| {
-        let mut parts = entry.split(';').map(str::trim);
-        let named = parts.next().is_some_and(|name| name.eq_ignore_ascii_case("gzip"));
-        let weight = parts.find_map(|part| part.strip_prefix("q=")?.parse::<f32>().ok());
-        named && weight.is_none_or(|weight| weight > 0.0)
-    })
+/// A way to compress that visitors may take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Coding {
+    /// RFC 8878, with a window that RFC 9659 has every visitor take.
+    Zstd,
+    /// RFC 7932.
+    Brotli,
+    /// RFC 1952.
+    Gzip,
+}
+
+impl Coding {
+    /// The best first.
+    const ALL: [Coding; 3] = [Coding::Zstd, Coding::Brotli, Coding::Gzip];
+
+    fn word(self) -> &'static str {
+        match self {
+            Coding::Zstd => "zstd",
+            Coding::Brotli => "br",
+            Coding::Gzip => "gzip",
+        }
+    }
+
+    fn encoder(self) -> Encoder {
+        match self {
+            // Writing to memory does not fail, and the level is one that there is.
+            Coding::Zstd => match zstd::stream::write::Encoder::new(Vec::new(), 1) {
+                Ok(encoder) => Encoder::Zstd(Box::new(encoder)),
+                Err(_) => Coding::Gzip.encoder(),
+            },
+            Coding::Brotli => {
+                Encoder::Brotli(Box::new(brotli::CompressorWriter::new(Vec::new(), 4096, 4, 18)))
+            }
+            Coding::Gzip => Encoder::Gzip(GzEncoder::new(Vec::new(), Compression::fast())),
+        }
+    }
+}
+
+/// The coding that a visitor takes best (RFC 9110, section 12.5.3); one with `q=0` is not taken.
+pub(crate) fn chosen(accepts: Option<&HeaderValue>) -> Option<Coding> {
+    let list = accepts?.to_str().ok()?;
+    let weight = |coding: Coding| {
+        let entries = list.split(',').map(|entry| {
+            let mut parts = entry.split(';').map(str::trim);
+            let name = parts.next().unwrap_or_default();
+            let weight = parts.find_map(|part| part.strip_prefix("q=")?.parse::<f32>().ok());
+            (name, weight.unwrap_or(1.0))
+        });
+        let named = |wanted: &str| {
+            entries.clone().find(|(name, _)| name.eq_ignore_ascii_case(wanted)).map(|(_, weight)| weight)
+        };
+        named(coding.word()).or_else(|| named("*")).unwrap_or(0.0)
+    };
+    let mut best: Option<(Coding, f32)> = None;
+    for coding in Coding::ALL {
+        let weight = weight(coding);
+        if weight > best.map_or(0.0, |(_, best)| best) {
+            best = Some((coding, weight));
+        }
+    }
+    best.map(|(coding, _)| coding)
 }
 
 /// Whether this answer is one to compress: a whole text that is not compressed already and that nobody forbids to
@@ -48,9 +98,11 @@ pub(crate) fn fits(answer: &response::Parts) -> bool {
 }
 
 /// The headers of the compressed answer: another length, which nobody knows yet, and another representation.
-pub(crate) fn mark(headers: &mut HeaderMap) {
+pub(crate) fn mark(headers: &mut HeaderMap, coding: Coding) {
     headers.remove(CONTENT_LENGTH);
-    headers.insert(CONTENT_ENCODING, HeaderValue::from_static("gzip"));
+    // Trailers tell of the body as it was.
+    headers.remove(TRAILER);
+    headers.insert(CONTENT_ENCODING, HeaderValue::from_static(coding.word()));
     headers.append(VARY, HeaderValue::from_static("accept-encoding"));
     let strong = headers.get(ETAG).and_then(|tag| tag.to_str().ok()).filter(|tag| !tag.starts_with("W/"));
     if let Some(weak) = strong.and_then(|tag| HeaderValue::from_str(&format!("W/{tag}")).ok()) {
@@ -58,16 +110,53 @@ pub(crate) fn mark(headers: &mut HeaderMap) {
     }
 }
 
+/// What compresses, in memory.
+enum Encoder {
+    Zstd(Box<zstd::stream::write::Encoder<'static, Vec<u8>>>),
+    Brotli(Box<brotli::CompressorWriter<Vec<u8>>>),
+    Gzip(GzEncoder<Vec<u8>>),
+}
+
+impl Encoder {
+    /// Takes more, and gives what came of it: all, so that nothing waits for what follows.
+    fn more(&mut self, data: &[u8]) -> Vec<u8> {
+        // Writing to memory does not fail.
+        match self {
+            Encoder::Zstd(encoder) => {
+                let _ = encoder.write_all(data).and_then(|()| encoder.flush());
+                std::mem::take(encoder.get_mut())
+            }
+            Encoder::Brotli(encoder) => {
+                let _ = encoder.write_all(data).and_then(|()| encoder.flush());
+                std::mem::take(encoder.get_mut())
+            }
+            Encoder::Gzip(encoder) => {
+                let _ = encoder.write_all(data).and_then(|()| encoder.flush());
+                std::mem::take(encoder.get_mut())
+            }
+        }
+    }
+
+    /// What comes at the end.
+    fn end(self) -> Vec<u8> {
+        match self {
+            Encoder::Zstd(encoder) => encoder.finish().unwrap_or_default(),
+            Encoder::Brotli(encoder) => encoder.into_inner(),
+            Encoder::Gzip(encoder) => encoder.finish().unwrap_or_default(),
+        }
+    }
+}
+
 /// A body that is compressed frame by frame, so that nothing waits for what follows.
 pub(crate) struct Zipped {
     inner: CountedBody,
-    encoder: Option<GzEncoder<Vec<u8>>>,
+    encoder: Option<Encoder>,
 }
 
 impl Zipped {
     /// Of this body.
-    pub(crate) fn new(inner: CountedBody) -> Zipped {
-        Zipped { inner, encoder: Some(GzEncoder::new(Vec::new(), Compression::fast())) }
+    pub(crate) fn new(inner: CountedBody, coding: Coding) -> Zipped {
+        Zipped { inner, encoder: Some(coding.encoder()) }
     }
 }
 
@@ -86,18 +175,14 @@ impl Body for Zipped {
                 Poll::Ready(Some(Ok(frame))) => {
                     // Trailers tell of the body as it was.
                     let Ok(data) = frame.into_data() else { continue };
-                    // Writing to memory does not fail.
-                    let _ = encoder.write_all(&data).and_then(|()| encoder.flush());
-                    let out = std::mem::take(encoder.get_mut());
+                    let out = encoder.more(&data);
                     if !out.is_empty() {
                         return Poll::Ready(Some(Ok(Frame::data(out.into()))));
                     }
                 }
                 Poll::Ready(None) => {
-                    let rest = this.encoder.take().and_then(|encoder| encoder.finish().ok());
-                    return Poll::Ready(
-                        rest.filter(|rest| !rest.is_empty()).map(|rest| Ok(Frame::data(rest.into()))),
-                    );
+                    let rest = this.encoder.take().map(Encoder::end).filter(|rest| !rest.is_empty());
+                    return Poll::Ready(rest.map(|rest| Ok(Frame::data(rest.into()))));
                 }
                 other => return other,
             }
@@ -133,14 +218,49 @@ mod tests {
     }
 
     #[test]
-    fn a_visitor_that_refuses_gzip_gets_none() {
-        let takes = |value| {
-            let mut headers = HeaderMap::new();
-            headers.insert(ACCEPT_ENCODING, HeaderValue::from_static(value));
-            takes_gzip(&headers)
-        };
-        assert!(takes("gzip") && takes("br, GZIP;q=0.5"));
-        assert!(!takes("br") && !takes("gzip;q=0") && !takes("x-gzipped"));
+    fn a_visitor_gets_the_coding_that_it_takes_best() {
+        let chosen = |value| chosen(Some(&HeaderValue::from_static(value))).map(Coding::word);
+        for (accepts, expected) in [
+            ("gzip", Some("gzip")),
+            ("gzip, deflate, br, zstd", Some("zstd")),
+            ("gzip, deflate, br", Some("br")),
+            ("br;q=0.5, GZIP", Some("gzip")),
+            ("*", Some("zstd")),
+            ("zstd;q=0, *;q=0.1", Some("br")),
+            ("gzip;q=0", None),
+            ("x-gzipped, deflate", None),
+            ("", None),
+        ] {
+            assert_eq!(chosen(accepts), expected, "{accepts}");
+        }
+        assert_eq!(super::chosen(None), None);
+    }
+
+    #[test]
+    fn what_is_compressed_in_pieces_is_whole_again() {
+        use std::io::Read;
+        let pieces: Vec<String> =
+            (0..50).map(|number| format!("locker {number} is free\n").repeat(40)).collect();
+        let whole = pieces.concat();
+        for coding in Coding::ALL {
+            let mut encoder = coding.encoder();
+            let mut packed = Vec::new();
+            for piece in &pieces {
+                let more = encoder.more(piece.as_bytes());
+                assert!(!more.is_empty(), "{coding:?} keeps nothing back");
+                packed.extend(more);
+            }
+            packed.extend(encoder.end());
+            assert!(packed.len() < whole.len() / 5, "{coding:?}: {}", packed.len());
+            let mut read = String::new();
+            let done = match coding {
+                Coding::Zstd => zstd::stream::read::Decoder::new(&packed[..])
+                    .and_then(|mut it| it.read_to_string(&mut read)),
+                Coding::Brotli => brotli::Decompressor::new(&packed[..], 4096).read_to_string(&mut read),
+                Coding::Gzip => flate2::read::GzDecoder::new(&packed[..]).read_to_string(&mut read),
+            };
+            assert!(done.is_ok() && read == whole, "{coding:?}: {done:?}");
+        }
     }
 
     #[test]
@@ -148,7 +268,7 @@ mod tests {
         let mut headers = HeaderMap::new();
         headers.insert(ETAG, HeaderValue::from_static("\"7\""));
         headers.insert(CONTENT_LENGTH, HeaderValue::from_static("9000"));
-        mark(&mut headers);
+        mark(&mut headers, Coding::Gzip);
         assert_eq!(headers[ETAG], "W/\"7\"");
         assert!(!headers.contains_key(CONTENT_LENGTH) && headers[VARY] == "accept-encoding");
     }

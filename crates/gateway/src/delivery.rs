@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
+use http::header::{HeaderValue, TRAILER};
 use http::{Method, Response, StatusCode};
 use http_body_util::{Either, Full};
 use hyper::body::Incoming;
@@ -84,14 +85,23 @@ impl Outbound<'_> {
         let Answered { mut answer, connection, open, .. } = answered;
         self.note_answer(&answer, &open);
         let failed = answer.status().is_server_error() || grpc::says_failed(answer.headers());
+        // What comes after the body is named before it (RFC 9110, section 6.6.2), to those who take it.
+        let named: Vec<HeaderValue> = match self.asked.trailers {
+            true => answer.headers().get_all(TRAILER).iter().cloned().collect(),
+            false => Vec::new(),
+        };
         strip_hop_by_hop(answer.headers_mut());
+        for name in named {
+            answer.headers_mut().append(TRAILER, name);
+        }
         remove_session_cookies(answer.headers_mut());
         let (mut head, body) = answer.into_parts();
         let zip = self.lead.route.as_ref().is_some_and(|route| {
             route.answer.apply(&mut head.headers);
             route.spec.compress
         });
-        let zip = zip && self.asked.gzip && self.asked.note.method != Method::HEAD && compress::fits(&head);
+        let zip = zip && self.asked.note.method != Method::HEAD && compress::fits(&head);
+        let coding = if zip { compress::chosen(self.asked.accepts.as_ref()) } else { None };
         let tally = Tally {
             forwarder: self.forwarder.clone(),
             way: self.way,
@@ -104,9 +114,9 @@ impl Outbound<'_> {
             note: self.asked.note,
         };
         let body = CountedBody::new(body, tally);
-        if zip {
-            compress::mark(&mut head.headers);
-            return Response::from_parts(head, Either::Left(Either::Right(Zipped::new(body))));
+        if let Some(coding) = coding {
+            compress::mark(&mut head.headers, coding);
+            return Response::from_parts(head, Either::Left(Either::Right(Zipped::new(body, coding))));
         }
         Response::from_parts(head, Either::Left(Either::Left(body)))
     }

@@ -11,6 +11,7 @@ use mainyard_core::model::ReasonCode;
 use mainyard_core::routing::{MatchInput, NoRoute, plain_path};
 
 use crate::arrival::{Arrival, Called};
+use crate::cors;
 use crate::counts;
 use crate::rejections::Refused;
 use crate::route::Route;
@@ -74,30 +75,42 @@ pub(crate) fn route(
     let way = path_forms(request)?;
     let routing = serving.routing();
     let header = |name: &str| request.headers().get(name).map(http::HeaderValue::as_bytes);
-    let asked = MatchInput { host: &host, path: &way.compared, method: request.method().as_str(), header };
-    let found = routing.finder.find(&asked).cloned().map_err(|none| match none {
-        NoRoute::Host => Refused::new(
-            StatusCode::NOT_FOUND,
-            ReasonCode::NoSuchHost,
-            format!("no route has the host {host}"),
-        ),
-        NoRoute::Path(_) => Refused::new(
-            StatusCode::NOT_FOUND,
-            ReasonCode::PathNotMatched,
-            format!("no route of {host} takes the path {}", way.compared),
-        ),
-        NoRoute::Method(methods) => {
-            let methods: Vec<String> = methods.into_iter().collect();
-            let sentence = format!("{host}{} takes {}", way.compared, methods.join(", "));
-            Refused::new(StatusCode::METHOD_NOT_ALLOWED, ReasonCode::MethodNotTaken, sentence)
-                .allow(&methods.join(", "))
-        }
-        NoRoute::Headers(_) => Refused::new(
-            StatusCode::NOT_FOUND,
-            ReasonCode::HeaderNotMatched,
-            format!("every route of {host}{} asks for a header that the request does not have", way.compared),
-        ),
-    })?;
+    let wanted = cors::asked_method(request);
+    let asked = |method| MatchInput { host: &host, path: &way.compared, method, header };
+    // A browser that asks whether it may is answered by the route that would take the request itself.
+    if let Some(method) = &wanted
+        && let Ok(route) = routing.finder.find(&asked(method.as_str()))
+        && route.spec.cors.is_some()
+    {
+        return Ok((Arc::clone(route), way.onward, way.compared));
+    }
+    let found =
+        routing.finder.find(&asked(request.method().as_str())).cloned().map_err(|none| match none {
+            NoRoute::Host => Refused::new(
+                StatusCode::NOT_FOUND,
+                ReasonCode::NoSuchHost,
+                format!("no route has the host {host}"),
+            ),
+            NoRoute::Path(_) => Refused::new(
+                StatusCode::NOT_FOUND,
+                ReasonCode::PathNotMatched,
+                format!("no route of {host} takes the path {}", way.compared),
+            ),
+            NoRoute::Method(methods) => {
+                let methods: Vec<String> = methods.into_iter().collect();
+                let sentence = format!("{host}{} takes {}", way.compared, methods.join(", "));
+                Refused::new(StatusCode::METHOD_NOT_ALLOWED, ReasonCode::MethodNotTaken, sentence)
+                    .allow(&methods.join(", "))
+            }
+            NoRoute::Headers(_) => Refused::new(
+                StatusCode::NOT_FOUND,
+                ReasonCode::HeaderNotMatched,
+                format!(
+                    "every route of {host}{} asks for a header that the request does not have",
+                    way.compared
+                ),
+            ),
+        })?;
     Ok((found, way.onward, way.compared))
 }
 

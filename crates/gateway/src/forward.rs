@@ -1,20 +1,21 @@
 //! One request: what is looked at before a replica is chosen, and its refusal where it goes no further. `outbound.rs` sends it.
 
+use std::cell::OnceCell;
 use std::sync::Arc;
 use std::time::{Instant, SystemTime};
 
-use http::header::HeaderValue;
-use http::{Request, Response, StatusCode};
+use http::header::{ACCEPT_ENCODING, HeaderValue, ORIGIN, STRICT_TRANSPORT_SECURITY};
+use http::{HeaderMap, Request, Response, StatusCode};
 use hyper::body::Incoming;
 use mainyard_core::model::ReasonCode;
 
 use crate::arrival::Arrival;
-use crate::compress;
+use crate::cors;
 use crate::counts::Ended;
 use crate::destination::{self, Destination};
 use crate::grpc;
 use crate::grpc_refusals;
-use crate::headers::{REQUEST_ID, given_id, length_of};
+use crate::headers::{REQUEST_ID, given_id, length_of, takes_trailers};
 use crate::outbound::RequestContext;
 use crate::pages;
 use crate::redirects::sent_to;
@@ -43,20 +44,27 @@ impl Forwarder {
         let id = arrival.inside.and_then(|_| given_id(request.headers())).unwrap_or_else(pages::request_id);
         let accept = request.headers().get(http::header::ACCEPT).cloned();
         let is_call = grpc::is_call(request.headers());
+        let origin = request.headers().get(ORIGIN).cloned();
+        let is_asked = cors::asked_method(&request).is_some();
+        let found = OnceCell::new();
         let note = note(&request, arrival, &id);
         let asked = RequestContext {
             arrival,
             begun: Instant::now(),
             id: id.clone(),
-            gzip: compress::takes_gzip(request.headers()),
+            accepts: request.headers().get(ACCEPT_ENCODING).cloned(),
+            trailers: takes_trailers(request.headers()),
             note,
             line: Arc::clone(line),
         };
-        let mut answer = match self.serve(request, asked).await {
+        let mut answer = match self.serve(request, asked, &found).await {
             Ok(answer) => answer,
             Err(refused) if is_call => grpc_refusals::refused(&refused),
             Err(refused) => pages::refused(refused, &id, accept.as_ref()),
         };
+        if let Some(route) = found.get() {
+            dress(answer.headers_mut(), route, arrival, origin.as_ref(), is_asked);
+        }
         answer.headers_mut().insert(REQUEST_ID, id);
         answer
     }
@@ -83,9 +91,10 @@ impl Forwarder {
         &self,
         request: Request<Incoming>,
         mut asked: RequestContext,
+        found: &OnceCell<Arc<Route>>,
     ) -> Result<Response<AnswerBody>, Refused> {
         let begun = asked.begun;
-        let find_destination = self.find_destination(&request, &mut asked).await;
+        let find_destination = self.find_destination(&request, &mut asked, found).await;
         let lead = match find_destination {
             Ok(Handling::To(lead)) => lead,
             Ok(Handling::Elsewhere(answer)) => {
@@ -120,13 +129,14 @@ impl Forwarder {
         &self,
         request: &Request<Incoming>,
         asked: &mut RequestContext,
+        found: &OnceCell<Arc<Route>>,
     ) -> Result<Handling, Refused> {
         let version = self.serving.routing().version;
-        let find_destination = self.find_in_table(request, asked).await;
+        let find_destination = self.find_in_table(request, asked, found).await;
         let missing =
             find_destination.as_ref().is_err_and(|refused| refused.reason.code == ReasonCode::ServiceMissing);
         if missing && self.serving.routing().version != version {
-            return self.find_in_table(request, asked).await;
+            return self.find_in_table(request, asked, found).await;
         }
         find_destination
     }
@@ -136,6 +146,7 @@ impl Forwarder {
         &self,
         request: &Request<Incoming>,
         asked: &mut RequestContext,
+        found: &OnceCell<Arc<Route>>,
     ) -> Result<Handling, Refused> {
         check_head(request.headers())?;
         if let Some(called) = asked.arrival.inside {
@@ -144,13 +155,22 @@ impl Forwarder {
         let (route, onward, compared) = destination::route(&self.serving, request)?;
         asked.note.way = Some(Arc::clone(&route.at));
         asked.note.route = Some(Arc::clone(&route.key));
+        let _ = found.set(Arc::clone(&route));
+        takes_visitor(&route, asked.arrival)?;
         if let Some(answer) = self.elsewhere(&route, request, asked.arrival.secure)? {
             return Ok(Handling::Elsewhere(Box::new(answer)));
         }
+        if let Some(cors) = route.spec.cors.as_ref().filter(|_| cors::asked_method(request).is_some()) {
+            // A browser asks without what would let it in.
+            return Ok(Handling::Elsewhere(Box::new(cors::asked(cors))));
+        }
         within_rate(&route, asked.arrival)?;
+        let visitor = asked.line.tls.as_deref();
+        self.check_client(&route, visitor)?;
         let path = request.uri().query().map_or(onward.clone(), |query| format!("{onward}?{query}"));
-        self.enter(&route, request, asked.arrival, &path).await?;
+        self.enter(&route, request, (asked.arrival, visitor), &path).await?;
         within_size(&route, request.headers())?;
+        drill(&route).await?;
         if let Some(redirect) = &route.spec.redirect {
             let to = joined(&redirect.to, route.below(&compared));
             let to = request.uri().query().map_or(to.clone(), |query| format!("{to}?{query}"));
@@ -169,6 +189,47 @@ fn check_head(headers: &http::HeaderMap) -> Result<(), Refused> {
     }
     let sentence = format!("the headers are {size} bytes long; at most {HEAD_LIMIT} are taken");
     Err(Refused::new(StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, ReasonCode::BadRequest, sentence))
+}
+
+/// A visitor whose address the route takes.
+fn takes_visitor(route: &Route, arrival: Arrival) -> Result<(), Refused> {
+    let address = arrival.peer.ip();
+    if route.spec.visitors.takes(address) {
+        return Ok(());
+    }
+    let sentence = format!("the route {} takes no visitors from {}", route.at, address.to_canonical());
+    Err(Refused::new(StatusCode::FORBIDDEN, ReasonCode::AddressNotAllowed, sentence))
+}
+
+/// Lets some requests wait, or fails them, where a drill is declared.
+async fn drill(route: &Route) -> Result<(), Refused> {
+    let Some(drill) = &route.spec.drill else { return Ok(()) };
+    if !route.drilled.is_next(drill.share) {
+        return Ok(());
+    }
+    if let Some(wait) = drill.wait {
+        tokio::time::sleep(wait.duration()).await;
+    }
+    let Some(status) = drill.status else { return Ok(()) };
+    let status = StatusCode::from_u16(status).unwrap_or(StatusCode::SERVICE_UNAVAILABLE);
+    let sentence = format!("the route {} fails some requests on purpose, and this is one of them", route.at);
+    Err(Refused::new(status, ReasonCode::Drill, sentence))
+}
+
+/// What a route says in every answer, also in the gateway's own.
+fn dress(
+    headers: &mut HeaderMap,
+    route: &Route,
+    arrival: Arrival,
+    origin: Option<&HeaderValue>,
+    is_asked: bool,
+) {
+    if let Some(cors) = &route.spec.cors {
+        cors::say(cors, origin, is_asked, headers);
+    }
+    if let Some(hsts) = route.hsts.as_ref().filter(|_| arrival.secure) {
+        headers.insert(STRICT_TRANSPORT_SECURITY, hsts.clone());
+    }
 }
 
 /// A visitor that asks no more often than the route takes from one.

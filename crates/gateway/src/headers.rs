@@ -14,6 +14,7 @@ use crate::body::RequestBody;
 use crate::destination::Destination;
 use crate::pages;
 use crate::rejections::Refused;
+use crate::tls::VisitorTls;
 
 /// The request's id, in and out.
 pub(crate) const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
@@ -31,8 +32,16 @@ const TRACE_STATE: HeaderName = HeaderName::from_static("tracestate");
 const KEEP_ALIVE: HeaderName = HeaderName::from_static("keep-alive");
 const PROXY_CONNECTION: HeaderName = HeaderName::from_static("proxy-connection");
 
+/// The certificate that a visitor showed (RFC 9440), and its subject in words.
+const CLIENT_CERT: HeaderName = HeaderName::from_static("client-cert");
+const CLIENT_CERT_CHAIN: HeaderName = HeaderName::from_static("client-cert-chain");
+const CLIENT_SUBJECT: HeaderName = HeaderName::from_static("client-cert-subject");
+
 /// Headers that name a request's origin: a visitor's own are never trusted.
-const ACCOUNT: [HeaderName; 9] = [
+const ACCOUNT: [HeaderName; 12] = [
+    CLIENT_CERT,
+    CLIENT_CERT_CHAIN,
+    CLIENT_SUBJECT,
     FORWARDED,
     FORWARDED_FOR,
     FORWARDED_PROTO,
@@ -70,6 +79,12 @@ pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
     }
 }
 
+/// Whether a visitor takes what comes after a body (RFC 9110, section 10.1.4).
+pub(crate) fn takes_trailers(headers: &HeaderMap) -> bool {
+    let listed = headers.get_all(TE).iter().filter_map(|value| value.to_str().ok());
+    listed.flat_map(|list| list.split(',')).any(|word| word.trim().eq_ignore_ascii_case("trailers"))
+}
+
 /// An id that a caller inside gave, where it is one that can be searched for.
 pub(crate) fn given_id(headers: &HeaderMap) -> Option<HeaderValue> {
     let id = headers.get(REQUEST_ID)?;
@@ -83,7 +98,7 @@ pub(crate) fn prepare(
     head: &mut http::request::Parts,
     arrival: Arrival,
     lead: &Destination,
-    id: &HeaderValue,
+    (id, visitor): (&HeaderValue, Option<&VisitorTls>),
     upgrade: Option<&HeaderValue>,
 ) -> Result<(), Refused> {
     if head.method == Method::CONNECT {
@@ -113,7 +128,7 @@ pub(crate) fn prepare(
         head.headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
         head.headers.insert(UPGRADE, protocol.clone());
     }
-    clean(&mut head.headers, arrival);
+    clean(&mut head.headers, arrival, visitor);
     trace(&mut head.headers);
     head.headers.insert(REQUEST_ID, id.clone());
     if let Some(route) = &lead.route {
@@ -124,10 +139,16 @@ pub(crate) fn prepare(
 
 /// Prepares a request's headers for every program behind the gateway, a replica as well as a service that authorizes
 /// requests: sets the gateway's own word on where the request comes from, and removes the platform's cookies.
-pub(crate) fn clean(headers: &mut HeaderMap, arrival: Arrival) {
+pub(crate) fn clean(headers: &mut HeaderMap, arrival: Arrival, visitor: Option<&VisitorTls>) {
     remove_platform_cookies(headers);
     if arrival.inside.is_none() {
         account(headers, arrival);
+    }
+    if let Some(shown) = visitor.and_then(|visitor| visitor.shown.as_ref()) {
+        headers.insert(CLIENT_CERT, shown.header.clone());
+        if let Some(subject) = &shown.subject {
+            headers.insert(CLIENT_SUBJECT, subject.clone());
+        }
     }
 }
 

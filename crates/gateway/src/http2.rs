@@ -28,6 +28,7 @@ use crate::local_executor::LocalExecutor;
 use crate::rejections::Refused;
 use crate::request_validator::Line;
 use crate::responses::AnswerBody;
+use crate::tls::VisitorTls;
 use crate::worker::Forwarder;
 
 /// Requests that one connection has open at once.
@@ -136,6 +137,7 @@ impl Drop for Open {
 pub(crate) async fn talk(
     stream: impl AsyncRead + AsyncWrite + Unpin + 'static,
     arrival: Arrival,
+    tls: Option<Arc<VisitorTls>>,
     forwarder: Forwarder,
     begun_within: Duration,
 ) {
@@ -144,11 +146,11 @@ pub(crate) async fn talk(
     let service = service_fn(|request: Request<Incoming>| {
         let open = Open::new(&begun);
         leaves.set(Instant::now() + IDLE);
-        let forwarder = forwarder.clone();
+        let (forwarder, line) = (forwarder.clone(), Line::of(tls.clone()));
         async move {
             let is_websocket = http2_websocket::is_asked(&request);
             let mut answer = match plain(request) {
-                Ok(request) => forwarder.answer(request, arrival, &Arc::new(Line::default())).await,
+                Ok(request) => forwarder.answer(request, arrival, &line).await,
                 Err(violation) => forwarder.refuse(refused(&violation), arrival),
             };
             if is_websocket && let Err(status) = http2_websocket::agreed(&mut answer) {

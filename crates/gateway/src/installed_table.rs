@@ -12,7 +12,7 @@ use mainyard_core::routing::{
 use crate::backend_order::{Lane, Port, Turns};
 use crate::limiter::Limiter;
 use crate::replica::Replica;
-use crate::route::{Change, Route};
+use crate::route::{Change, Drilled, Route};
 use crate::service::{Cell, Service};
 
 /// A table, ready to serve by.
@@ -230,6 +230,8 @@ impl InstalledTable {
             limiter,
             request: Change::of(&spec.change.request),
             answer: Change::of(&spec.change.answer),
+            hsts: spec.tls.as_ref().and_then(|tls| tls.hsts.as_ref()?.header().parse().ok()),
+            drilled: Drilled::default(),
             spec,
         })
     }

@@ -17,6 +17,7 @@ mod candidates;
 mod certificates;
 mod compress;
 mod control_link;
+mod cors;
 mod counts;
 mod delivery;
 mod destination;
@@ -41,6 +42,7 @@ mod pages;
 mod passthrough;
 mod pool_key;
 mod ports;
+mod proxy_protocol;
 mod redirects;
 mod rejections;
 mod relay;
@@ -71,6 +73,7 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use mainyard_certificates::authority::Names;
 use mainyard_control_client::Control;
 use mainyard_core::address::Range;
+use mainyard_core::model::AddressRange;
 
 pub use serving::Serving;
 
@@ -99,6 +102,8 @@ pub struct Config {
     pub network: Network,
     /// Resolvers that are asked for names outside, instead of those that the machine lists.
     pub resolvers: Vec<SocketAddr>,
+    /// Proxies in front of it, which say who called in a PROXY protocol header.
+    pub proxies: Vec<AddressRange>,
     /// Ports of the machine that the platform listens on: they are never reached from a replica.
     pub own_ports: Vec<u16>,
 }
@@ -174,7 +179,8 @@ pub fn run(config: Config) -> Result<(), Error> {
     std::fs::create_dir_all(&config.dir).map_err(io("make the gateway's directory"))?;
     let outside = config.http.local_addr().map_err(io("ask where visitors come in"))?.ip();
     let https_port = config.https.as_ref().and_then(|it| it.local_addr().ok()).map(|address| address.port());
-    let serving = Arc::new(Serving::new(serve::workers(), https_port));
+    let serving = Serving::new(serve::workers(), https_port).behind(config.proxies.clone());
+    let serving = Arc::new(serving);
     let descriptors = admission::raise_descriptor_limit();
     if descriptors < 4096 {
         tracing::warn!(
@@ -190,7 +196,7 @@ pub fn run(config: Config) -> Result<(), Error> {
                 .map_err(io("prepare the local authority"))?;
             let trusted = certificates::trusting(&[authority.certificate()]).map_err(std::io::Error::other);
             serving.trust_platform(trusted.map_err(io("trust the local authority"))?);
-            Some(tls::acceptor(Arc::clone(&serving), authority).map_err(io("prepare TLS"))?)
+            Some(tls::TlsDoor::new(Arc::clone(&serving), authority).map_err(io("prepare TLS"))?)
         }
         None => None,
     };

@@ -41,7 +41,10 @@ pub(crate) struct RequestContext {
     pub arrival: Arrival,
     pub begun: Instant,
     pub id: HeaderValue,
-    pub gzip: bool,
+    /// The codings that the visitor takes.
+    pub accepts: Option<HeaderValue>,
+    /// Whether the visitor takes trailers.
+    pub trailers: bool,
     pub note: Note,
     pub line: Arc<Line>,
 }
@@ -131,7 +134,7 @@ impl<'a> Outbound<'a> {
         let sticky = route.and_then(|route| route.spec.sticky.as_ref());
         let presented = sticky.and_then(|sticky| affinity::presented(request.headers(), sticky));
         let (mut head, body) = request.into_parts();
-        prepare(&mut head, asked.arrival, lead, &asked.id, upgrade)?;
+        prepare(&mut head, asked.arrival, lead, (&asked.id, asked.line.tls.as_deref()), upgrade)?;
         let (body, passage) =
             RequestBody::of(body, limits.body.map(|limit| limit.bytes()), limits.pause.duration());
         let h2 = lead.service.ports.get(&lead.port).is_some_and(|port| port.h2) && upgrade.is_none();

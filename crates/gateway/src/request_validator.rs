@@ -21,6 +21,7 @@ use tokio::time::Sleep;
 
 use crate::pages;
 use crate::rejections::Refused;
+use crate::tls::VisitorTls;
 
 /// A visitor that has closed its side waits for an answer for at most so long.
 const AFTER_CLOSING: Duration = Duration::from_secs(5);
@@ -42,6 +43,8 @@ pub(crate) struct Line {
     open: AtomicU32,
     /// Whether it carries another protocol from now on.
     pub raw: AtomicBool,
+    /// By what its TLS was opened, where it has TLS.
+    pub tls: Option<Arc<VisitorTls>>,
 }
 
 /// A request whose answer has not begun.
@@ -54,6 +57,11 @@ impl Drop for Waiting {
 }
 
 impl Line {
+    /// Of a connection whose TLS was opened by this.
+    pub(crate) fn of(tls: Option<Arc<VisitorTls>>) -> Arc<Line> {
+        Arc::new(Line { tls, ..Line::default() })
+    }
+
     /// A request waits for its answer.
     pub(crate) fn open(self: &Arc<Self>) -> Waiting {
         self.open.fetch_add(1, Ordering::Relaxed);

@@ -1,6 +1,8 @@
 //! A route as the workers use it.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use http::HeaderMap;
 use http::header::{HeaderName, HeaderValue};
@@ -34,6 +36,22 @@ pub struct Route {
     pub request: Change,
     /// Headers of the answer that are changed.
     pub answer: Change,
+    /// That browsers use https alone.
+    pub hsts: Option<HeaderValue>,
+    /// Counts requests for its drill.
+    pub drilled: Drilled,
+}
+
+/// Chooses a part of the requests evenly.
+#[derive(Debug, Default)]
+pub struct Drilled(AtomicU32);
+
+impl Drilled {
+    /// Whether the next request is one of so many in a hundred.
+    pub fn is_next(&self, share: u32) -> bool {
+        let before = self.0.fetch_add(share, Ordering::Relaxed) % 100;
+        before + share >= 100
+    }
 }
 
 /// Headers to set and to remove, read once.
@@ -41,15 +59,20 @@ pub struct Route {
 pub struct Change {
     remove: Vec<HeaderName>,
     set: Vec<(HeaderName, HeaderValue)>,
+    add: Vec<(HeaderName, HeaderValue)>,
 }
 
 impl Change {
     /// As it was declared.
     pub fn of(declared: &HeaderChange) -> Change {
-        let set =
-            declared.set.iter().filter_map(|(name, value)| Some((name.parse().ok()?, value.parse().ok()?)));
-        let remove = declared.remove.iter().filter_map(|name| name.parse().ok());
-        Change { remove: remove.collect(), set: set.collect() }
+        let read = |declared: &BTreeMap<String, String>| {
+            declared
+                .iter()
+                .filter_map(|(name, value)| Some((name.parse().ok()?, value.parse().ok()?)))
+                .collect()
+        };
+        let remove = declared.remove.iter().filter_map(|name| name.parse().ok()).collect();
+        Change { remove, set: read(&declared.set), add: read(&declared.add) }
     }
 
     /// Makes it.
@@ -59,6 +82,9 @@ impl Change {
         }
         for (name, value) in &self.set {
             headers.insert(name, value.clone());
+        }
+        for (name, value) in &self.add {
+            headers.append(name, value.clone());
         }
     }
 }

@@ -17,16 +17,17 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{JoinHandle, LocalSet};
-use tokio_rustls::TlsAcceptor;
 
 use crate::admission::Admitted;
 use crate::arrival::{Arrival, Called};
 use crate::http2;
 use crate::http2_client::HTTP_2;
 use crate::internal_listeners::{ListenerKind, NewListener};
+use crate::proxy_protocol;
 use crate::rejections::Refused;
 use crate::request_validator::{Line, RequestValidator};
 use crate::serving::Serving;
+use crate::tls::{TlsDoor, VisitorTls};
 use crate::worker::Forwarder;
 use crate::write_timeout::WriteTimeout;
 use crate::{Arrivals, Config, Network};
@@ -47,7 +48,7 @@ const HANDSHAKE: u8 = 0x16;
 #[derive(Clone)]
 enum Door {
     Http,
-    Https(TlsAcceptor),
+    Https(Arc<TlsDoor>),
     Inside {
         port: u16,
         told_apart: bool,
@@ -58,6 +59,13 @@ enum Door {
     Port(u16),
 }
 
+impl Door {
+    /// Whether visitors from outside come in there.
+    fn is_outside(&self) -> bool {
+        matches!(self, Door::Http | Door::Https(_) | Door::Port(_))
+    }
+}
+
 /// One worker a core.
 pub(crate) fn workers() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
@@ -66,11 +74,11 @@ pub(crate) fn workers() -> usize {
 /// Starts the workers. Gives, for each, a way to hand it another listener for callers inside.
 pub(crate) fn start(
     config: &Config,
-    tls: Option<TlsAcceptor>,
+    tls: Option<TlsDoor>,
     serving: &Arc<Serving>,
     arrived: &Arrivals,
 ) -> std::io::Result<Vec<UnboundedSender<NewListener>>> {
-    let mut ports = Vec::new();
+    let (mut ports, tls) = (Vec::new(), tls.map(Arc::new));
     for listener in [Some(&config.http), config.https.as_ref()].into_iter().flatten() {
         // Many come at once; those that find no room in the queue would lose a second. Asking again only changes that.
         // SAFETY: the descriptor is a listener's that lives as long as this call.
@@ -79,7 +87,7 @@ pub(crate) fn start(
     for number in 0..workers() {
         let mut doors = vec![(config.http.try_clone()?, Door::Http)];
         if let (Some(listener), Some(acceptor)) = (&config.https, &tls) {
-            doors.push((listener.try_clone()?, Door::Https(acceptor.clone())));
+            doors.push((listener.try_clone()?, Door::Https(Arc::clone(acceptor))));
         }
         let (to_worker, more) = unbounded_channel();
         ports.push(to_worker);
@@ -165,64 +173,89 @@ async fn accept(listener: TcpListener, door: Door, forwarder: Forwarder) {
                 continue;
             }
         };
+        let _ = stream.set_nodelay(true);
+        if door.is_outside() && proxy_protocol::is_trusted(&forwarder.serving.proxies, peer) {
+            let (door, forwarder) = (door.clone(), forwarder.clone());
+            tokio::task::spawn_local(behind_proxy(stream, peer, door, forwarder));
+            continue;
+        }
         let Some(admitted) = admitted(&stream, peer, &door, &forwarder) else {
             // Nothing is said: an answer would cost what there is too little of.
             let _ = stream.set_zero_linger();
             continue;
         };
-        let _ = stream.set_nodelay(true);
         let (door, forwarder) = (door.clone(), forwarder.clone());
         tokio::task::spawn_local(async move {
             let _admitted = admitted;
-            match door {
-                Door::Http => {
-                    let arrival = Arrival { peer, secure: false, inside: None };
-                    talk(WriteTimeout::new(stream, TAKEN_WITHIN), arrival, forwarder).await;
-                }
-                Door::Inside { port, told_apart } => {
-                    // The record has services at their private places, whatever range the node has.
-                    let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
-                    if told_apart && !address::is_ours(*called.ip()) {
-                        return forwarder.way_out(stream, peer, called).await;
-                    }
-                    let address = Range::PRIVATE.place(*called.ip());
-                    let called = Called { address, port, told_apart };
-                    let arrival = Arrival { peer, secure: false, inside: Some(called) };
-                    let Some(stream) = forwarder.splice_inside(stream, arrival).await else { return };
-                    let Some(speaks_http2) = begins_http2(&stream).await else { return };
-                    let stream = WriteTimeout::new(stream, TAKEN_WITHIN);
-                    match speaks_http2 {
-                        true => http2::talk(stream, arrival, forwarder, HEADERS_WITHIN).await,
-                        false => talk(stream, arrival, forwarder).await,
-                    }
-                }
-                Door::WayOut => {
-                    let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
-                    forwarder.way_out(stream, peer, called).await;
-                }
-                Door::Port(port) => {
-                    let route = forwarder.serving.routing().by_port.get(&port).cloned();
-                    if let Some(route) = route {
-                        forwarder.splice_route(stream, &route).await;
-                    }
-                }
-                Door::Https(acceptor) => {
-                    let Some(stream) = before_tls(stream, peer, &forwarder).await else { return };
-                    let stream = WriteTimeout::new(stream, TAKEN_WITHIN);
-                    let opened = tokio::time::timeout(HEADERS_WITHIN, acceptor.accept(stream)).await;
-                    match opened {
-                        Ok(Ok(stream)) => {
-                            let arrival = Arrival { peer, secure: true, inside: None };
-                            match stream.get_ref().1.alpn_protocol() {
-                                Some(HTTP_2) => http2::talk(stream, arrival, forwarder, HEADERS_WITHIN).await,
-                                _ => talk(stream, arrival, forwarder).await,
-                            }
-                        }
-                        other => tracing::debug!(%peer, failed = ?other.err(), "no TLS was agreed"),
-                    }
-                }
-            }
+            serve(stream, peer, door, forwarder).await;
         });
+    }
+}
+
+/// A connection that a proxy in front of the gateway made: its header says for whom.
+async fn behind_proxy(mut stream: TcpStream, proxy: SocketAddr, door: Door, forwarder: Forwarder) {
+    let peer = match proxy_protocol::read(&mut stream, proxy).await {
+        Ok(peer) => peer,
+        Err(why) => return tracing::debug!(%proxy, why, "a connection of a proxy is not taken"),
+    };
+    let Some(_admitted) = admitted(&stream, peer, &door, &forwarder) else {
+        let _ = stream.set_zero_linger();
+        return;
+    };
+    serve(stream, peer, door, forwarder).await;
+}
+
+async fn serve(stream: TcpStream, peer: SocketAddr, door: Door, forwarder: Forwarder) {
+    match door {
+        Door::Http => {
+            let arrival = Arrival { peer, secure: false, inside: None };
+            talk(WriteTimeout::new(stream, TAKEN_WITHIN), arrival, None, forwarder).await;
+        }
+        Door::Inside { port, told_apart } => {
+            // The record has services at their private places, whatever range the node has.
+            let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
+            if told_apart && !address::is_ours(*called.ip()) {
+                return forwarder.way_out(stream, peer, called).await;
+            }
+            let address = Range::PRIVATE.place(*called.ip());
+            let called = Called { address, port, told_apart };
+            let arrival = Arrival { peer, secure: false, inside: Some(called) };
+            let Some(stream) = forwarder.splice_inside(stream, arrival).await else { return };
+            let Some(speaks_http2) = begins_http2(&stream).await else { return };
+            let stream = WriteTimeout::new(stream, TAKEN_WITHIN);
+            match speaks_http2 {
+                true => http2::talk(stream, arrival, None, forwarder, HEADERS_WITHIN).await,
+                false => talk(stream, arrival, None, forwarder).await,
+            }
+        }
+        Door::WayOut => {
+            let Ok(SocketAddr::V4(called)) = stream.local_addr() else { return };
+            forwarder.way_out(stream, peer, called).await;
+        }
+        Door::Port(port) => {
+            let route = forwarder.serving.routing().by_port.get(&port).cloned();
+            if let Some(route) = route {
+                forwarder.splice_route(stream, peer, &route).await;
+            }
+        }
+        Door::Https(door) => {
+            let Some(stream) = before_tls(stream, peer, &forwarder).await else { return };
+            let stream = WriteTimeout::new(stream, TAKEN_WITHIN);
+            let opened = tokio::time::timeout(HEADERS_WITHIN, door.open(stream)).await;
+            match opened {
+                Ok(Ok((stream, visitor))) => {
+                    let arrival = Arrival { peer, secure: true, inside: None };
+                    let tls = Some(Arc::new(visitor));
+                    match stream.get_ref().1.alpn_protocol() {
+                        Some(HTTP_2) => {
+                            http2::talk(stream, arrival, tls, forwarder, HEADERS_WITHIN).await;
+                        }
+                        _ => talk(stream, arrival, tls, forwarder).await,
+                    }
+                }
+                other => tracing::debug!(%peer, failed = ?other.err(), "no TLS was agreed"),
+            }
+        }
     }
 }
 
@@ -287,7 +320,7 @@ async fn before_tls(stream: TcpStream, peer: SocketAddr, forwarder: &Forwarder) 
     });
     match route {
         Some(route) => {
-            forwarder.splice_route(stream, &route).await;
+            forwarder.splice_route(stream, peer, &route).await;
             None
         }
         None => Some(stream),
@@ -313,9 +346,10 @@ async fn server_name(stream: &TcpStream) -> Option<String> {
 async fn talk(
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
     arrival: Arrival,
+    tls: Option<Arc<VisitorTls>>,
     forwarder: Forwarder,
 ) {
-    let line = Arc::new(Line::default());
+    let line = Line::of(tls);
     let service = service_fn(|request: Request<Incoming>| {
         let (forwarder, line) = (forwarder.clone(), Arc::clone(&line));
         // While it is open, a visitor that has sent all of its side may still wait for the answer. Counted at once: the

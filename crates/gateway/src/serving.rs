@@ -8,7 +8,7 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
 use mainyard_core::link::{Figure, Private, WaitingRequests};
-use mainyard_core::model::{EnvironmentIndex, Name, Target};
+use mainyard_core::model::{AddressRange, EnvironmentIndex, Name, Target};
 use mainyard_core::routing::{Table, TableChange, TableVersion};
 use rustls::ClientConfig;
 use tokio::sync::{Notify, watch};
@@ -33,6 +33,8 @@ pub struct Serving {
     /// Threads that send requests on.
     workers: usize,
     https_port: Option<u16>,
+    /// Proxies in front, which say who called.
+    pub(crate) proxies: Vec<AddressRange>,
     /// Requests that no replica took, and figures of replicas that are known no more.
     unserved: Counts,
     left: Mutex<Vec<Figure>>,
@@ -66,6 +68,7 @@ impl Serving {
             lock: Mutex::default(),
             workers: workers.max(1),
             https_port,
+            proxies: Vec::new(),
             unserved: Counts::default(),
             left: Mutex::default(),
             values: ArcSwap::default(),
@@ -80,6 +83,11 @@ impl Serving {
             way_out: WayOut::default(),
             installed: watch::Sender::default(),
         }
+    }
+
+    /// With these proxies in front.
+    pub fn behind(self, proxies: Vec<AddressRange>) -> Serving {
+        Serving { proxies, ..self }
     }
 
     /// The table in force.
@@ -253,7 +261,7 @@ impl Serving {
     pub fn take_private(&self, private: Private) {
         let values = private.values.iter().cloned().map(|(secret, value)| (secret, value.0.into()));
         self.values.store(Arc::new(values.collect()));
-        self.certificates.store(Arc::new(Certificates::read(&private.certificates)));
+        self.certificates.store(Arc::new(Certificates::read(&private.certificates, &self.certificates())));
     }
 
     /// Whether something failed since figures were last taken.

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use mainyard_control::ObjectStoreAddress;
-use mainyard_core::model::Span;
+use mainyard_core::model::{AddressRange, Span};
 use mainyard_git::Allowed;
 
 use crate::data_dir::DataDir;
@@ -61,6 +61,10 @@ pub(crate) struct Start {
     /// How replicas are kept apart. Without root only `none` is possible, and is taken by itself.
     #[arg(long, env = "MAINYARD_ISOLATION", value_name = "KIND")]
     pub isolation: Option<IsolationKind>,
+    /// Proxies in front of the gateway, which begin each connection with a PROXY protocol header (version 1 or 2) that says who
+    /// called: a range of addresses, or one address. May be given several times. From other addresses no such header is taken.
+    #[arg(long, value_name = "RANGE")]
+    pub proxy_from: Vec<AddressRange>,
     /// A resolver that is asked for names outside, which replicas may reach, instead of those in the machine's
     /// /etc/resolv.conf.
     #[arg(long, value_name = "A:P")]

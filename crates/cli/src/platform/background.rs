@@ -38,6 +38,9 @@ pub(super) fn start(place: &DataDir, start: &Start) -> Result<(), Failure> {
     }
     command.arg("--verify-images-every").arg(start.verify_images_every.to_string());
     command.arg("--builds-at-once").arg(start.builds_at_once.to_string());
+    for range in &start.proxy_from {
+        command.arg("--proxy-from").arg(range.to_string());
+    }
     for resolver in &start.resolver {
         command.arg("--resolver").arg(resolver.to_string());
     }

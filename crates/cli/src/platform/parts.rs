@@ -10,7 +10,7 @@ use std::process::{Child, Command, Stdio};
 
 use mainyard_certificates::authority::Names;
 use mainyard_control::{ApiCertificate, ClientToken, KeySource, ObjectStoreAddress};
-use mainyard_core::model::{Name, Span};
+use mainyard_core::model::{AddressRange, Name, Span};
 use mainyard_gateway::Network;
 use mainyard_runtime::{Isolation, IsolationMode};
 use sandbox::filter::Filter;
@@ -56,6 +56,9 @@ pub(super) struct Common {
     /// Resolvers for names outside, instead of those that the machine lists.
     #[serde(default)]
     pub resolvers: Vec<SocketAddr>,
+    /// Proxies in front of the gateway.
+    #[serde(default)]
+    pub proxies: Vec<AddressRange>,
     /// How often nodes read the layers on their disk again.
     pub verify_images_every: Span,
     /// How logs are written.
@@ -383,6 +386,7 @@ pub(super) fn gateway(place: &DataDir, number: u32) -> Result<(), Failure> {
             IsolationMode::Plain { range } => Network::Loopback(range),
         },
         resolvers: config.common.resolvers,
+        proxies: config.common.proxies,
         own_ports: config.common.ports,
     };
     mainyard_gateway::run(config).map_err(|error| log_and_fail(&error))

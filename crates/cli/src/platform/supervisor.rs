@@ -206,6 +206,7 @@ fn bring_up(
             .map(SocketAddr::port)
             .collect(),
         resolvers: start.resolver.clone(),
+        proxies: start.proxy_from.clone(),
         verify_images_every: start.verify_images_every,
         log_format: start.log_format,
     };

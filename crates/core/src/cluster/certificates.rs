@@ -1,7 +1,7 @@
 //! Certificates come, are changed and go; routes that use them are held against them.
 
 use super::{Cluster, Refusal, RefusalKind, Transaction};
-use crate::model::{Certificate, Name, Route, Target};
+use crate::model::{Certificate, Name, Route, RouteTls, Target};
 use crate::record::{Kind, Object, State};
 use crate::suggestions::did_you_mean;
 
@@ -37,10 +37,8 @@ impl Cluster {
     /// Routes that name a certificate.
     fn users_of<'a>(&'a self, target: &'a Target) -> impl Iterator<Item = &'a Route> {
         self.state.routes.values().filter(move |route| {
-            let tls = route.spec.tls.as_ref();
-            let names =
-                [tls.and_then(|tls| tls.certificate.as_ref()), tls.and_then(|tls| tls.authority.as_ref())];
-            route.target.environment == target.environment && names.contains(&Some(&target.name))
+            let mut names = route.spec.tls.iter().flat_map(RouteTls::names);
+            route.target.environment == target.environment && names.any(|name| *name == target.name)
         })
     }
 }
@@ -55,8 +53,8 @@ impl Transaction<'_> {
         let users: Vec<&Route> = self.users_of(&certificate.target).collect();
         for route in users {
             let host = route.spec.host.as_deref().unwrap_or_default();
-            let as_authority = route.spec.tls.as_ref().and_then(|tls| tls.authority.as_ref());
-            let serves = as_authority != Some(&certificate.target.name);
+            let served = route.spec.tls.as_ref().and_then(|tls| tls.certificate.as_ref());
+            let serves = served == Some(&certificate.target.name);
             if serves && !certificate.covers(host) {
                 let message = format!(
                     "certificate-mismatch: the route {} is served with {} at {host}, and this one is for {}",

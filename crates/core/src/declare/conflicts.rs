@@ -141,10 +141,7 @@ fn unanswered(declared: &Declared, present: &Present, exact: bool) -> Vec<Confli
 /// Why a route cannot be served with the certificate that it names.
 fn uncovered(route: &RouteSpec, present: &Present) -> Option<String> {
     let tls = route.tls.as_ref()?;
-    let missing = [&tls.certificate, &tls.authority]
-        .into_iter()
-        .flatten()
-        .find(|name| !present.certificates.contains_key(*name));
+    let missing = tls.names().find(|name| !present.certificates.contains_key(*name));
     if let Some(name) = missing {
         let hint = did_you_mean(name.as_str(), present.certificates.keys().map(Name::as_str));
         return Some(format!("there is no certificate {name}{hint}; add it with: mainyard certificate add"));

@@ -7,7 +7,9 @@ use toml_edit::{Item, TableLike, Value};
 
 use super::keys::{Key, MapKey, Shape};
 use super::problem::{Place, Problem};
-use crate::model::{Bytes, ImageRef, Name, OUTGOING_FORM, OutgoingRule, Span, is_host, is_repository};
+use crate::model::{
+    AddressRange, Bytes, ImageRef, Name, OUTGOING_FORM, OutgoingRule, Span, is_host, is_repository,
+};
 use crate::suggestions::did_you_mean;
 
 /// Gathers what is wrong with one file.
@@ -166,6 +168,9 @@ fn unexpected(item: &Item, shape: &Shape) -> Option<String> {
             "a value as `mainyard secret encrypt` prints it (the armored age format)".to_owned(),
         ),
         Shape::Outgoing => wrong::<OutgoingRule>(text, |expected| expected, OUTGOING_FORM),
+        Shape::Addresses => {
+            wrong::<AddressRange>(text, |expected| expected, "a range of addresses in quotes")
+        }
         Shape::Token => unless(text.is_some_and(is_token), "a word without spaces".to_owned()),
         Shape::Constant => {
             let plain = text.is_some() || item.is_integer() || item.is_float() || item.is_bool();

@@ -46,6 +46,8 @@ pub enum Shape {
     Constant,
     /// A destination outside, with its ports.
     Outgoing,
+    /// A range of addresses, or one address.
+    Addresses,
     /// A plain value of this shape, or a table with these keys instead, such as the example.
     Or(&'static Shape, &'static [Key], &'static str),
     /// A list.

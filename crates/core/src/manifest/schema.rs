@@ -43,6 +43,9 @@ fn of(shape: &Shape, whole: bool) -> Value {
         Shape::Token => json!({"type": "string", "pattern": "^[!#-'*+.^_`|~0-9A-Za-z-]{1,100}$"}),
         Shape::Constant => json!({"type": ["string", "number", "boolean"]}),
         Shape::Bool => json!({"type": "boolean"}),
+        Shape::Addresses => {
+            json!({"type": "string", "description": "A range of addresses, such as 10.0.0.0/8, or one address."})
+        }
         Shape::Outgoing => {
             json!({"type": "string", "pattern": "^[^:\\s]+:[0-9]{1,5}(-[0-9]{1,5})?$", "maxLength": 280})
         }

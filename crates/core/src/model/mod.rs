@@ -12,6 +12,7 @@ mod record;
 mod registry;
 mod rollout;
 mod route;
+mod route_rules;
 mod rule;
 mod run_first;
 mod schemas;
@@ -42,6 +43,10 @@ pub use rollout::{Answered, Evidence, Purpose, Rollout, Shadowing, Suspicion};
 pub use route::{
     AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn,
     RouteLimits, RouteSpec, RouteTls, Sticky,
+};
+pub use route_rules::{
+    AddressRange, CIPHERS, ClientCertificates, Cors, Drill, Hsts, ProxyVersion, TlsVersion, Visitors,
+    is_of_tls13,
 };
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
 pub use run_first::{FirstOutcome, FirstRun, FirstState};

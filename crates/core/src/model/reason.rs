@@ -152,6 +152,10 @@ codes! {
     NotAllowed = "not-allowed",
     /// The service that `ask_url` names gives no answer.
     DoorSilent = "door-silent",
+    /// The route takes no visitors with this address.
+    AddressNotAllowed = "address-not-allowed",
+    /// The route fails some requests on purpose.
+    Drill = "drill",
     /// Without TLS was spoken where TLS is expected.
     PlainWhereTls = "plain-where-tls",
     /// TLS was spoken where plain HTTP is expected.

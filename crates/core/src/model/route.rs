@@ -6,7 +6,7 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Bytes, Name, Span};
+use super::{Bytes, ClientCertificates, Cors, Drill, Hsts, Name, ProxyVersion, Span, TlsVersion, Visitors};
 
 /// Everything that is declared of a route.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -60,6 +60,18 @@ pub struct RouteSpec {
     /// The callers that are let in.
     #[serde(default, skip_serializing_if = "is_default")]
     pub enter: Enter,
+    /// The visitors that it takes, by their addresses.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub visitors: Visitors,
+    /// Pages of other origins whose scripts may use it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cors: Option<Cors>,
+    /// Requests that fail or wait on purpose.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drill: Option<Drill>,
+    /// Of connections that are passed on: tells the replica who called.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proxy_protocol: Option<ProxyVersion>,
     /// How it is reached over TLS.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tls: Option<RouteTls>,
@@ -159,11 +171,14 @@ pub struct Changes {
     pub answer: HeaderChange,
 }
 
-/// Headers to set and to remove; removing comes first.
+/// Headers to add, to set and to remove; removing comes first, and adding last.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct HeaderChange {
-    /// Header to value.
+    /// Header to value: beside what is there.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub add: BTreeMap<String, String>,
+    /// Header to value: instead of what is there.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub set: BTreeMap<String, String>,
     /// Headers.
@@ -327,6 +342,18 @@ pub struct RouteTls {
     pub certificate: Option<Name>,
     /// The answer to requests without TLS.
     pub http: PlainHttp,
+    /// That browsers use https alone from now on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hsts: Option<Hsts>,
+    /// The oldest version of TLS that visitors may speak.
+    #[serde(skip_serializing_if = "is_default")]
+    pub least: TlsVersion,
+    /// The cipher suites that may be agreed on; empty for all that the platform has.
+    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
+    pub ciphers: BTreeSet<String>,
+    /// Certificates that visitors show.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub client_certificates: Option<ClientCertificates>,
     /// How the gateway speaks to the replica.
     pub onward: Onward,
     /// The certificate that the replica's own must lead to; the platform's authority where there is none.
@@ -335,6 +362,14 @@ pub struct RouteTls {
     /// Whether the visitor's TLS is passed through as it is, by its name.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub untouched: bool,
+}
+
+impl RouteTls {
+    /// The certificates that it names, whatever for.
+    pub fn names(&self) -> impl Iterator<Item = &Name> {
+        let clients = self.client_certificates.as_ref().map(|clients| &clients.authority);
+        [self.certificate.as_ref(), self.authority.as_ref(), clients].into_iter().flatten()
+    }
 }
 
 /// The answer to requests without TLS.
@@ -391,6 +426,10 @@ impl RouteSpec {
             sticky: None,
             compress: false,
             enter: Enter::Open,
+            visitors: Visitors::default(),
+            cors: None,
+            drill: None,
+            proxy_protocol: None,
             tls: None,
         }
     }

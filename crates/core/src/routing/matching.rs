@@ -122,6 +122,13 @@ impl<T> Finder<T> {
         host.below.get("").or_else(|| all.next()).and_then(|rules| rules.first()).map(|rule| &rule.value)
     }
 
+    /// All routes of this host.
+    pub fn all_of_host(&self, host: &str) -> impl Iterator<Item = &T> {
+        let rules =
+            self.host(host).into_iter().flat_map(|host| host.below.values().chain(host.exact.values()));
+        rules.flatten().map(|rule| &rule.value)
+    }
+
     /// The hosts that have routes.
     pub fn hosts(&self) -> impl Iterator<Item = &str> {
         self.hosts.keys().map(String::as_str)

@@ -5,7 +5,9 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{HoldMark, Name, ReasonCode, Rollout, RolloutState, Signal, Source, Target, Workload};
+use crate::model::{
+    HoldMark, Name, ReasonCode, Rollout, RolloutState, Route, Signal, Source, Target, Workload,
+};
 use crate::record::State;
 use crate::routing::all_of;
 
@@ -61,6 +63,7 @@ pub fn needs(state: &State, environment: &Name, now: Timestamp) -> Vec<Need> {
     let workloads = state.workloads.values().filter(|it| here(&it.target));
     let mut needs: Vec<Need> = workloads.filter_map(|workload| of_workload(state, workload)).collect();
     needs.extend(closed_ports(state, environment));
+    needs.extend(state.routes.values().filter(|it| here(&it.target)).filter_map(drilled));
     needs.extend(state.sources.values().filter(|it| here(&it.target)).filter_map(of_source));
     needs.extend(ending_certificates(state, environment, now));
     // The order within a signal stays: workloads first, by name.
@@ -144,6 +147,20 @@ fn closed_ports(state: &State, environment: &Name) -> Vec<Need> {
         })
     });
     closed.collect()
+}
+
+/// A route that fails requests on purpose: who sees the failures should find out here.
+fn drilled(route: &Route) -> Option<Need> {
+    let drill = route.spec.drill.as_ref()?;
+    Some(Need {
+        kind: NeedKind::Route,
+        name: route.target.name.clone(),
+        state: "in a drill".to_owned(),
+        signal: Signal::Caution,
+        headline: "is in a drill".to_owned(),
+        sentence: drill.to_string(),
+        command: None,
+    })
 }
 
 fn of_source(source: &Source) -> Option<Need> {

@@ -2,7 +2,7 @@
 
 use super::{Cause, Facts, Found, Part, Question, WhyPath};
 use crate::declare::leads_to;
-use crate::model::{Certificate, Enter, Leg, ReasonCode, Route, Signal, Target};
+use crate::model::{Certificate, Enter, Leg, ReasonCode, Route, Signal, Target, Visitors};
 use crate::routing::{Finder, MatchInput, NoRoute, first_port, plain_path};
 use crate::suggestions::near;
 
@@ -187,6 +187,14 @@ impl Facts<'_> {
         let spec = &route.spec;
         if let Some(rate) = &spec.rate {
             walk.also.push(format!("one visitor may make {} requests in {}", rate.requests, rate.every));
+        }
+        if spec.visitors != Visitors::default() {
+            walk.also.push(
+                "it takes visitors by their addresses (`visitors`), which are not looked at here".to_owned(),
+            );
+        }
+        if let Some(drill) = &spec.drill {
+            walk.also.push(format!("a drill goes on: {drill}"));
         }
         if let Some(secret) = spec.enter.secret() {
             let key = Target::new(&route.target.environment, secret);

@@ -78,6 +78,7 @@ pub(crate) fn ours(port: u16, dir: &str, https: Option<u16>) {
         https: https.map(listener),
         network: mainyard_gateway::Network::Elsewhere,
         resolvers: Vec::new(),
+        proxies: Vec::new(),
         own_ports: Vec::new(),
     };
     mainyard_gateway::run(config).expect("it runs until it is ended");

@@ -9,5 +9,6 @@ mod multiplexed;
 mod overload;
 mod place;
 mod reading;
+mod rules;
 mod tls;
 mod ways;

@@ -111,9 +111,16 @@ pub(crate) struct Place {
     routes: Vec<(String, RouteEntry)>,
     private: Option<mainyard_core::link::Private>,
     dir: Option<tempfile::TempDir>,
+    proxies: Vec<mainyard_core::model::AddressRange>,
 }
 
 impl Place {
+    /// Behind proxies of these addresses.
+    pub(crate) fn behind(mut self, proxies: &str) -> Place {
+        self.proxies.push(proxies.parse().expect("a range"));
+        self
+    }
+
     /// A service of these replicas, at port 80.
     pub(crate) fn service(self, name: &str, replicas: &[&Replica]) -> Place {
         self.service_with(name, replicas, json!({}))
@@ -235,6 +242,7 @@ impl Place {
             https: Some(https),
             network: Network::Elsewhere,
             resolvers: Vec::new(),
+            proxies: self.proxies,
             own_ports: Vec::new(),
         };
         std::thread::spawn(move || mainyard_gateway::run(config).expect("it runs"));

@@ -50,12 +50,40 @@ pub(crate) fn connect(
     host: &str,
     protocols: &[&str],
 ) -> Result<StreamOwned<ClientConnection, TcpStream>, String> {
+    connect_as(gateway, trusted, host, protocols, &Visitor::default())
+}
+
+/// What a visitor offers in a handshake.
+#[derive(Default)]
+struct Visitor {
+    /// Its certificate with the key.
+    shows: Option<(String, String)>,
+    /// Only this version of TLS.
+    only: Option<&'static rustls::SupportedProtocolVersion>,
+}
+
+fn connect_as(
+    gateway: &Gateway,
+    trusted: &str,
+    host: &str,
+    protocols: &[&str],
+    visitor: &Visitor,
+) -> Result<StreamOwned<ClientConnection, TcpStream>, String> {
     let mut roots = RootCertStore::empty();
     roots.add(CertificateDer::from_pem_slice(trusted.as_bytes()).expect("PEM")).expect("a root");
-    let config = ClientConfig::builder_with_provider(provider())
-        .with_safe_default_protocol_versions()
-        .expect("versions");
-    let mut config = config.with_root_certificates(roots).with_no_client_auth();
+    let all = [&rustls::version::TLS13, &rustls::version::TLS12];
+    let versions = visitor.only.map_or(all.to_vec(), |only| vec![only]);
+    let config =
+        ClientConfig::builder_with_provider(provider()).with_protocol_versions(&versions).expect("versions");
+    let config = config.with_root_certificates(roots);
+    let mut config = match &visitor.shows {
+        Some((chain, key)) => {
+            let chain = CertificateDer::pem_slice_iter(chain.as_bytes()).map(|it| it.expect("PEM")).collect();
+            let key = PrivateKeyDer::from_pem_slice(key.as_bytes()).expect("PEM");
+            config.with_client_auth_cert(chain, key).expect("a certificate")
+        }
+        None => config.with_no_client_auth(),
+    };
     config.alpn_protocols = protocols.iter().map(|protocol| protocol.as_bytes().to_vec()).collect();
     let name = ServerName::try_from(host.to_owned()).expect("a name");
     let mut connection = ClientConnection::new(Arc::new(config), name).expect("a connection");
@@ -250,4 +278,91 @@ fn what_the_platforms_own_authority_issued_is_trusted_where_no_other_is_named() 
     let ask = |host: &str| gateway.send(format!("GET / HTTP/1.1\r\nHost: {host}\r\n\r\n").as_bytes());
     assert_eq!(ask("good.test").text(), "good");
     assert_eq!(ask("bad.test").status, 503);
+}
+
+/// Asks over TLS, as this visitor.
+fn get_as(gateway: &Gateway, trusted: &str, host: &str, visitor: &Visitor) -> Result<(u16, String), String> {
+    let mut stream = connect_as(gateway, trusted, host, &["http/1.1"], visitor)?;
+    let forged = "Client-Cert: :Zm9yZ2Vk:\r\nClient-Cert-Subject: CN=forged\r\n";
+    write!(stream, "GET / HTTP/1.1\r\nHost: {host}\r\n{forged}\r\n").map_err(|error| error.to_string())?;
+    let answer = answer(&mut BufReader::new(stream)).ok_or("the connection was ended")?;
+    Ok((answer.status, answer.text()))
+}
+
+#[test]
+fn visitors_show_certificates_where_a_route_asks_for_them() {
+    let (ours, partners, strangers) = (authority(), authority(), authority());
+    let (api, read) = telling("api");
+    let clients =
+        |required: bool| json!({"client_certificates": {"authority": "partners", "required": required}});
+    let (chain, key) = issued(&ours, "a.test");
+    let (open_chain, open_key) = issued(&ours, "b.test");
+    let (may_chain, may_key) = issued(&ours, "c.test");
+    let gateway = Place::default()
+        .service("api", &[&api])
+        .api(json!({"tls": clients(true)}))
+        .route("open", json!({"host": "b.test", "to": [{"service": "api"}], "tls": {}}))
+        .route("may", json!({"host": "c.test", "to": [{"service": "api"}], "tls": clients(false)}))
+        .certificate(given("a", &["a.test"], chain, Some(key)))
+        .certificate(given("b", &["b.test"], open_chain, Some(open_key)))
+        .certificate(given("c", &["c.test"], may_chain, Some(may_key)))
+        .certificate(given("partners", &[], partners.pem(), None))
+        .open();
+    let shows = |by: &Issuer| Visitor { shows: Some(issued(by, "courier-7")), only: None };
+    let ask = |host: &str, visitor: &Visitor| get_as(&gateway, &ours.pem(), host, visitor);
+    let last =
+        |name: &str| read.try_iter().last().and_then(|request| request.header(name).map(str::to_owned));
+
+    let (status, text) = ask("a.test", &Visitor::default()).expect("an answer that says why");
+    assert!(status == 403 && text.contains("not-allowed"), "{status} {text}");
+    assert!(read.try_recv().is_err(), "no replica got it");
+    assert_eq!(ask("a.test", &shows(&partners)).expect("let in").0, 200);
+    let shown = last("client-cert").expect("the replica is told");
+    assert!(shown.starts_with(":MII") && shown.ends_with(':'), "{shown}");
+    assert!(ask("a.test", &shows(&strangers)).is_err(), "nobody else's certificate is agreed to");
+
+    assert_eq!(ask("c.test", &Visitor::default()).expect("may").0, 200);
+    assert_eq!(last("client-cert"), None, "a visitor's own word does not count");
+    assert_eq!(ask("c.test", &shows(&partners)).expect("may").0, 200);
+    assert!(last("client-cert-subject").is_some_and(|subject| !subject.contains("forged")));
+    assert_eq!(ask("b.test", &shows(&partners)).expect("an answer").0, 200);
+    assert_eq!(last("client-cert"), None, "where none was asked for, none is told");
+
+    // A connection that was opened for another host shows nothing for this one.
+    let mut stream =
+        connect_as(&gateway, &ours.pem(), "b.test", &["http/1.1"], &shows(&partners)).expect("TLS");
+    write!(stream, "GET / HTTP/1.1\r\nHost: a.test\r\n\r\n").expect("sent");
+    assert_eq!(answer(&mut BufReader::new(stream)).expect("an answer").status, 421);
+    // And without TLS there is nothing to show.
+    assert_eq!(gateway.get("/", "").status, 308);
+}
+
+#[test]
+fn a_host_chooses_versions_and_ciphers_and_binds_browsers_to_https() {
+    let ours = authority();
+    let (api, _read) = telling("api");
+    let tls = json!({"least": "1.3", "hsts": {"lasts": "365d", "subdomains": true}});
+    let suite = "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384";
+    let (chain, key) = issued(&ours, "a.test");
+    let (old_chain, old_key) = issued(&ours, "b.test");
+    let gateway = Place::default()
+        .service("api", &[&api])
+        .api(json!({"tls": tls}))
+        .route("old", json!({"host": "b.test", "to": [{"service": "api"}], "tls": {"ciphers": [suite]}}))
+        .certificate(given("a", &["a.test"], chain, Some(key)))
+        .certificate(given("b", &["b.test"], old_chain, Some(old_key)))
+        .open();
+    let only = |version| Visitor { shows: None, only: Some(version) };
+    let ask = |host: &str, version| connect_as(&gateway, &ours.pem(), host, &["http/1.1"], &only(version));
+    assert!(ask("a.test", &rustls::version::TLS12).is_err(), "older than the host takes");
+    let mut stream = ask("a.test", &rustls::version::TLS13).expect("TLS 1.3");
+    write!(stream, "GET / HTTP/1.1\r\nHost: a.test\r\n\r\n").expect("sent");
+    let answered = answer(&mut BufReader::new(stream)).expect("an answer");
+    assert_eq!(answered.header("strict-transport-security"), Some("max-age=31536000; includeSubDomains"));
+    assert!(ask("b.test", &rustls::version::TLS13).is_err(), "no suite of 1.3 is among its ciphers");
+    let stream = ask("b.test", &rustls::version::TLS12).expect("TLS 1.2");
+    let agreed = stream.conn.negotiated_cipher_suite().and_then(|it| it.suite().as_str()).expect("a suite");
+    assert_eq!(agreed, suite);
+    let plain = gateway.get("/", "");
+    assert!(plain.status == 308 && plain.header("strict-transport-security").is_none(), "not without TLS");
 }

@@ -1,6 +1,7 @@
 //! Keys of services and routes.
 
 use super::{MapKey, Shape, key, required};
+use crate::model::CIPHERS;
 
 /// A service.
 pub static SERVICE: Shape = Shape::Table(&[
@@ -67,6 +68,14 @@ pub static ROUTE: Shape = Shape::Table(&[
     key("sticky", &STICKY, "Sends a visitor to the same replica each time, by a cookie."),
     key("compress", &Shape::Bool, "Whether text is compressed for visitors who take that; false by default."),
     key("enter", &ENTER, "Who may enter; \"open\" by default."),
+    key("visitors", &VISITORS, "Visitors that it takes, by their addresses; all by default."),
+    key("cors", &CORS, "Pages of other origins whose scripts may use it (CORS); none by default."),
+    key("drill", &DRILL, "Requests that wait or fail on purpose, to see how callers take it."),
+    key(
+        "proxy_protocol",
+        &Shape::Word(&["v1", "v2"]),
+        "Of a route that takes a port, or passes TLS through: tells the replica who called, in a PROXY protocol header.",
+    ),
     key("tls", &TLS, "TLS towards visitors, and from the gateway to the replica."),
 ]);
 
@@ -101,7 +110,12 @@ static CHANGE: Shape = Shape::Table(&[
 ]);
 
 static HEADERS: Shape = Shape::Table(&[
-    key("set", &Shape::Map(MapKey::Header, &Shape::Text), "Header to value."),
+    key(
+        "add",
+        &Shape::Map(MapKey::Header, &Shape::Text),
+        "Header to value, beside what is there; this comes last.",
+    ),
+    key("set", &Shape::Map(MapKey::Header, &Shape::Text), "Header to value, instead of what is there."),
     key("remove", &Shape::List(&Shape::Text), "Headers to remove; this comes before setting."),
 ]);
 
@@ -144,6 +158,49 @@ static ENTER: Shape = Shape::Or(
     "{ token = \"door-token\" }",
 );
 
+static VISITORS: Shape = Shape::Table(&[
+    key("only", &Shape::List(&Shape::Addresses), "Ranges of addresses, or addresses; no others are taken."),
+    key("never", &Shape::List(&Shape::Addresses), "Ranges of addresses, or addresses, that are not taken."),
+]);
+
+static CORS: Shape = Shape::Table(&[
+    required(
+        "origins",
+        &Shape::List(&Shape::Text),
+        "Origins of pages, as https://app.lockers.example; \"*\" for every one.",
+    ),
+    key("methods", &Shape::List(&METHOD), "Methods beside GET, HEAD and POST."),
+    key(
+        "headers",
+        &Shape::List(&Shape::Token),
+        "Headers of requests beside those that every script may set.",
+    ),
+    key("exposed", &Shape::List(&Shape::Token), "Headers of answers that scripts may read beside the usual."),
+    key("credentials", &Shape::Bool, "Whether requests may carry cookies and passwords; false by default."),
+    key("lasts", &Shape::Time, "How long a browser remembers that it may; 10m by default."),
+]);
+
+static DRILL: Shape = Shape::Table(&[
+    required("share", &Shape::Integer(1, 100), "Of a hundred requests, so many."),
+    key("wait", &Shape::Time, "They wait so long first."),
+    key("status", &Shape::Integer(400, 599), "They are answered with this status, and no replica gets them."),
+]);
+
+static CLIENT_CERTIFICATES: Shape = Shape::Table(&[
+    required("authority", &Shape::Name, "The certificate that theirs must lead to, given without its key."),
+    key(
+        "required",
+        &Shape::Bool,
+        "Whether one must be shown; true by default. Otherwise replicas see who showed one.",
+    ),
+]);
+
+static HSTS: Shape = Shape::Table(&[
+    required("lasts", &Shape::Time, "For how long after each answer, such as \"365d\"."),
+    key("subdomains", &Shape::Bool, "Also for every host below this one; false by default."),
+    key("preload", &Shape::Bool, "Whether browsers' makers may ship it in their lists; false by default."),
+]);
+
 static TLS: Shape = Shape::Table(&[
     key("certificate", &Shape::Name, "The certificate; by default one that covers the host."),
     key(
@@ -151,6 +208,18 @@ static TLS: Shape = Shape::Table(&[
         &Shape::Word(&["redirect", "answer"]),
         "The answer to requests without TLS; by default a redirect to https.",
     ),
+    key(
+        "least",
+        &Shape::Word(&["1.2", "1.3"]),
+        "The oldest version of TLS that visitors may speak; 1.2 by default.",
+    ),
+    key(
+        "ciphers",
+        &Shape::List(&Shape::Word(&CIPHERS)),
+        "The cipher suites that may be agreed on, by IANA's names; by default all that the platform has.",
+    ),
+    key("client_certificates", &CLIENT_CERTIFICATES, "Certificates that visitors show to be let in."),
+    key("hsts", &HSTS, "That browsers use https alone from now on (RFC 6797)."),
     key(
         "onward",
         &Shape::Word(&["plain", "tls"]),
