@@ -32,6 +32,11 @@ parameters! {
         /// The environment.
         environment: Name,
     }
+    /// A certificate authority outside.
+    OfAuthority {
+        /// Its name.
+        authority: Name,
+    }
     /// A registry outside.
     OfRegistry {
         /// Its name.

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{CommandFactory, Parser, Subcommand};
 
+mod authorities;
 mod builds;
 mod code;
 mod common;
@@ -14,6 +15,7 @@ mod registries;
 mod sources;
 mod things;
 
+pub(crate) use authorities::AuthorityCommand;
 pub(crate) use builds::{Build, BuildCommand, BuildOptions, New, RecipeCommand, Send};
 pub(crate) use code::{CodeCommand, KeyCommand, SshStep};
 pub(crate) use common::{Export, Moment, Output, Trial, Wait};
@@ -342,6 +344,17 @@ pub(crate) enum Command {
         #[command(flatten)]
         wait: Wait,
     },
+    /// Have every gateway forget the answers that it keeps of a route (`cache`).
+    #[command(
+        after_help = "Example:\n  mainyard purge staging/lockers\n  mainyard purge staging/lockers --path /pictures"
+    )]
+    Purge {
+        /// The route, as environment/name.
+        route: String,
+        /// This path alone, with everything below it.
+        #[arg(long, default_value = "/", value_name = "PATH")]
+        path: String,
+    },
     /// Take a replica out of service for study; a new one replaces it.
     #[command(
         after_help = "Example:\n  mainyard set-aside staging/locker-api/a0\n  mainyard set-aside staging/locker-api/a0 --lasts 4h\n  mainyard set-aside staging/locker-api/a0 --end"
@@ -437,6 +450,9 @@ pub(crate) enum Command {
     /// Registries outside that images are pulled from.
     #[command(subcommand)]
     Registry(Registry),
+    /// Certificate authorities outside that certificates are obtained from (ACME).
+    #[command(subcommand)]
+    Authority(AuthorityCommand),
     /// Values that are given to workloads and never shown again.
     #[command(subcommand)]
     Secret(Secret),

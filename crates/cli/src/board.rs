@@ -36,12 +36,6 @@ pub(crate) fn board(board: &Board) {
             "{mark}  replicas on {node} are ordinary processes; only the memory limit applies, for each process"
         );
     }
-    if rows.is_empty() {
-        println!(
-            "\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {name}"
-        );
-        return;
-    }
     if !board.needs.is_empty() {
         println!();
     }
@@ -53,6 +47,12 @@ pub(crate) fn board(board: &Board) {
             paint.strong(&need.to_string()),
             local(&need.sentence)
         );
+    }
+    if rows.is_empty() {
+        println!(
+            "\nnothing is declared here; declare something with: mainyard declare mainyard.toml --in {name}"
+        );
+        return;
     }
     print_rows(board);
 }

@@ -21,9 +21,9 @@ use crate::history::{self, view};
 use crate::operations::{Call, Operations};
 use crate::responses::{known_environment, no_workload};
 use crate::{
-    agent_api, builds, certificates, code, declare, fetches, image_details, images, live_files, logs,
-    metrics, outgoing, pulls, releases, scaling, secrets, sessions, sources, stats, storage, stream, tokens,
-    traffic, why,
+    agent_api, authorities, builds, certificates, code, declare, fetches, image_details, images, live_files,
+    logs, metrics, outgoing, pulls, purge, releases, scaling, secrets, sessions, sources, stats, storage,
+    stream, tokens, traffic, why,
 };
 
 /// Every operation of the API, and the page that a sign-in link opens.
@@ -45,6 +45,7 @@ pub(crate) fn operations() -> Operations {
         .mount(scaling::scale)
         .mount(logs::read)
         .mount(live_files::change)
+        .mount(purge::purge)
         .mount(declare::declare);
     sessions::operations(&mut all);
     images::operations(&mut all);
@@ -64,6 +65,7 @@ pub(crate) fn operations() -> Operations {
     storage::operations(&mut all);
     sources::operations(&mut all);
     certificates::operations(&mut all);
+    authorities::operations(&mut all);
     history::operations(&mut all);
     agent_api::operations(&mut all);
     builds::part_operations(&mut all);

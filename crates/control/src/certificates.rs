@@ -59,6 +59,7 @@ async fn add(call: Call<AddCertificate>) -> Acted<CertificateAdded> {
         fingerprint: found.fingerprint,
         chain,
         sealed,
+        obtained_from: None,
         origin: Origin::new(call.caller.name.clone(), "added", now),
     };
     call.act(commands::AddCertificate { certificate }).await

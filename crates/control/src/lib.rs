@@ -7,6 +7,7 @@
 mod agent_api;
 mod api;
 mod attachments;
+mod authorities;
 mod blobs;
 mod body_limits;
 mod builds;
@@ -32,9 +33,11 @@ mod metrics;
 mod open_streams;
 mod operations;
 mod outgoing;
+mod outside_http;
 mod paths;
 mod problem;
 mod pulls;
+mod purge;
 mod registry;
 mod releases;
 mod responses;
@@ -224,6 +227,7 @@ fn spawn_tasks(control: &web::Data<Control>) {
     actix_web::rt::spawn(demand_record::keep_demand(control.clone()));
     actix_web::rt::spawn(sources::follow_all(control.clone()));
     actix_web::rt::spawn(pulls::pull_awaited(control.clone()));
+    actix_web::rt::spawn(authorities::obtain_certificates(control.clone()));
     actix_web::rt::spawn(builds::carry_out_builds(control.clone()));
     actix_web::rt::spawn(code::deliver_all(control.clone()));
     actix_web::rt::spawn(sources::follow_builds(control.clone()));

@@ -242,6 +242,7 @@ pub fn in_few_words(object: Option<&Object>, cause: &Origin) -> String {
         // As many letters as tell one image from another.
         Object::Image(it) => it.digest.chars().take(19).collect(),
         Object::Registry(it) => it.host.clone(),
+        Object::Authority(it) => it.directory.clone(),
         Object::StorageRule(it) => it.words(),
         Object::Environment(it) if !it.outgoing.is_usual() => format!("outgoing = {}", it.outgoing.word()),
         Object::Environment(_) | Object::Service(_) | Object::Gateway(_) | Object::Node(_) => String::new(),

@@ -60,6 +60,7 @@
 //! - [`replica_lifecycle`]: what the node agent does for one replica
 //! - [`link`]: what control, node agents and gateways say to each other
 
+pub mod acme;
 pub mod address;
 pub mod canary_analysis;
 pub mod cluster;

@@ -14,8 +14,9 @@ use crate::address::Range;
 use crate::drain::GatewayView;
 use crate::latency::Latencies;
 use crate::model::{
-    Bytes, Cpu, EnvironmentIndex, FirstOutcome, Given, Name, Once, Reason, ReasonCode, ReleaseId,
-    ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Span, Target,
+    Bytes, ChallengeKind, Cpu, EnvironmentIndex, FirstOutcome, Given, Name, Once, Reason, ReasonCode,
+    ReleaseId, ReleaseNumber, ReleaseSpec, ReplicaId, ReplicaState, SecretKey, SecretUse, SecretValue, Span,
+    Target,
 };
 use crate::routing::{Table, TableChange};
 
@@ -265,6 +266,15 @@ pub enum GatewayOrder {
     Change(TableChange),
     /// The values it needs that no table holds, all of them.
     Private(Private),
+    /// Forget kept answers of a route, and tell how many by a request of the gateway's own.
+    Purge {
+        /// The stream to answer to.
+        stream: u64,
+        /// The route, as `environment/name`.
+        route: String,
+        /// The path; everything below it goes as well.
+        path: String,
+    },
     /// Tell of the request with this id, where it is remembered, by a request of the gateway's own.
     Recall {
         /// The stream to answer to.
@@ -300,6 +310,22 @@ pub struct Private {
     /// Certificates with their keys. Of two that cover one name, the later in this list is served.
     #[serde(default)]
     pub certificates: Vec<PrivateCertificate>,
+    /// What authorities outside are told that ask for a host.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub challenges: Vec<HostChallenge>,
+}
+
+/// The answer to an authority that asks for a host.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+pub struct HostChallenge {
+    /// The host.
+    pub host: String,
+    /// How it asks.
+    pub kind: ChallengeKind,
+    /// What it asks for.
+    pub token: String,
+    /// What it is told.
+    pub key_authorization: String,
 }
 
 /// A certificate with its key.

@@ -33,7 +33,18 @@ pub const CHAPTERS: &[(&str, &[ReasonCode])] = {
                 HeaderNotMatched,
             ],
         ),
-        ("TLS", &[PlainWhereTls, TlsWherePlain, OtherConnection, CertificateMismatch, CertificateOutOfDate]),
+        (
+            "TLS",
+            &[
+                PlainWhereTls,
+                TlsWherePlain,
+                OtherConnection,
+                CertificateMismatch,
+                CertificateOutOfDate,
+                AuthorityRefuses,
+                AuthoritySilent,
+            ],
+        ),
         (
             "The request",
             &[
@@ -416,6 +427,16 @@ pub fn about(code: ReasonCode) -> Entry {
             "The certificate is not valid yet, or has expired.",
             "from the certificate's dates",
             "add its successor under the same name: `mainyard certificate add`; nothing is interrupted",
+        ),
+        AuthorityRefuses => entry(
+            "The authority that a certificate is obtained from does not sign it.",
+            "from the authority's own words",
+            "it must reach the host from where it is: by name, at port 80 for http-01 and at 443 for tls-alpn-01; it is tried again by itself",
+        ),
+        AuthoritySilent => entry(
+            "The authority that a certificate is obtained from does not answer.",
+            "by control, which asks it",
+            "see that its directory is reached from this machine: `mainyard authority list`; it is tried again by itself",
         ),
         BadRequest => entry(
             "The request cannot be understood, or not in one way only.",

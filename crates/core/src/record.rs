@@ -7,8 +7,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{
-    Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, Registry, Release, ReleaseNumber,
-    Replica, ReplicaId, Rollout, Route, Secret, Service, Source, StorageRule, Target, Workload,
+    Certificate, Environment, Gateway, ImageRecord, Name, Node, Origin, OutsideAuthority, Registry, Release,
+    ReleaseNumber, Replica, ReplicaId, Rollout, Route, Secret, Service, Source, StorageRule, Target,
+    Workload,
 };
 
 macro_rules! objects {
@@ -159,6 +160,8 @@ objects! {
     Secret(Secret) = "secret" in secrets[Target] by |it| it.target.clone(), it.target.to_string();
     /// Certificates.
     Certificate(Certificate) = "certificate" in certificates[Target] by |it| it.target.clone(), it.target.to_string();
+    /// Certificate authorities outside.
+    Authority(OutsideAuthority) = "authority" in authorities[Name] by |it| it.name.clone(), it.name.to_string();
     /// Sources.
     Source(Source) = "source" in sources[Target] by |it| it.target.clone(), it.target.to_string();
     /// Images.

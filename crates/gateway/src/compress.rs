@@ -40,6 +40,14 @@ impl Coding {
         }
     }
 
+    /// The whole of something, compressed.
+    pub(crate) fn whole(self, data: &[u8]) -> Bytes {
+        let mut encoder = self.encoder();
+        let mut out = encoder.more(data);
+        out.extend(encoder.end());
+        out.into()
+    }
+
     fn encoder(self) -> Encoder {
         match self {
             // Writing to memory does not fail, and the level is one that there is.

@@ -111,6 +111,10 @@ fn take(
             kept.private(&private);
             serving.take_private(private);
         }
+        GatewayOrder::Purge { stream, route, path } => {
+            let gone = serving.purge(&route, &path);
+            tokio::spawn(request_reports::purged(control.clone(), stream, gone));
+        }
         GatewayOrder::Recall { stream, id } => {
             let found = serving.seen.find(&id);
             tokio::spawn(request_reports::recalled(control.clone(), stream, found));

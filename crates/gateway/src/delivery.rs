@@ -96,6 +96,8 @@ impl Outbound<'_> {
         }
         remove_session_cookies(answer.headers_mut());
         let (mut head, body) = answer.into_parts();
+        let cache = self.lead.route.as_ref().and_then(|route| route.cache.as_ref());
+        let keep = cache.and_then(|cache| cache.keep(self.asked.asked.as_ref()?, &head));
         let zip = self.lead.route.as_ref().is_some_and(|route| {
             route.answer.apply(&mut head.headers);
             route.spec.compress
@@ -113,7 +115,7 @@ impl Outbound<'_> {
             passage: self.passage,
             note: self.asked.note,
         };
-        let body = CountedBody::new(body, tally);
+        let body = CountedBody::new(body, tally, keep);
         if let Some(coding) = coding {
             compress::mark(&mut head.headers, coding);
             return Response::from_parts(head, Either::Left(Either::Right(Zipped::new(body, coding))));

@@ -10,9 +10,13 @@ use hyper::body::Incoming;
 use mainyard_core::model::ReasonCode;
 
 use crate::arrival::Arrival;
+use crate::cache::Cache;
+use crate::challenges;
+use crate::compress;
 use crate::cors;
 use crate::counts::Ended;
 use crate::destination::{self, Destination};
+use crate::given_again::given_again;
 use crate::grpc;
 use crate::grpc_refusals;
 use crate::headers::{REQUEST_ID, given_id, length_of, takes_trailers};
@@ -54,6 +58,7 @@ impl Forwarder {
             id: id.clone(),
             accepts: request.headers().get(ACCEPT_ENCODING).cloned(),
             trailers: takes_trailers(request.headers()),
+            asked: None,
             note,
             line: Arc::clone(line),
         };
@@ -152,6 +157,9 @@ impl Forwarder {
         if let Some(called) = asked.arrival.inside {
             return destination::inside(&self.serving, request, called, asked.arrival).map(Handling::To);
         }
+        if let Some(answer) = challenges::answer(&self.serving.challenges(), request) {
+            return Ok(Handling::Elsewhere(Box::new(answer)));
+        }
         let (route, onward, compared) = destination::route(&self.serving, request)?;
         asked.note.way = Some(Arc::clone(&route.at));
         asked.note.route = Some(Arc::clone(&route.key));
@@ -171,6 +179,16 @@ impl Forwarder {
         self.enter(&route, request, (asked.arrival, visitor), &path).await?;
         within_size(&route, request.headers())?;
         drill(&route).await?;
+        if let Some(cache) = &route.cache {
+            let host = destination::host_of(request).unwrap_or_default();
+            cache.forget(request, &host);
+            let accepts = asked.accepts.as_ref().filter(|_| route.spec.compress);
+            if let Some((head, body)) = cache.answer(request, &host) {
+                let answer = given_again(head, body, request, compress::chosen(accepts));
+                return Ok(Handling::Elsewhere(Box::new(answer)));
+            }
+            asked.asked = Cache::asked(request, &host);
+        }
         if let Some(redirect) = &route.spec.redirect {
             let to = joined(&redirect.to, route.below(&compared));
             let to = request.uri().query().map_or(to.clone(), |query| format!("{to}?{query}"));

@@ -5,11 +5,13 @@ use std::net::Ipv4Addr;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
+use mainyard_core::model::Enter;
 use mainyard_core::routing::{
     Backend, Finder, RouteEntry, ServiceEntry, Spread, Table, TableChange, TableVersion,
 };
 
 use crate::backend_order::{Lane, Port, Turns};
+use crate::cache::Cache;
 use crate::limiter::Limiter;
 use crate::replica::Replica;
 use crate::route::{Change, Drilled, Route};
@@ -149,6 +151,11 @@ impl InstalledTable {
         self.known.values().map(|(replica, _)| replica)
     }
 
+    /// A route by its name.
+    pub(crate) fn route_of(&self, key: &str) -> Option<&Arc<Route>> {
+        self.routes.get(key)
+    }
+
     /// Replicas that left and have something open.
     pub(crate) fn leaving(&self) -> impl Iterator<Item = &Arc<Replica>> {
         self.leaving.iter()
@@ -218,6 +225,11 @@ impl InstalledTable {
             Some(kept) if kept.rate == rate => kept,
             _ => Arc::new(Limiter::new(rate)),
         });
+        let only_public = spec.enter != Enter::Open
+            || spec.tls.as_ref().is_some_and(|tls| tls.client_certificates.is_some());
+        // What is kept was made under other rules where anything of the route changed.
+        let kept = before.filter(|before| before.spec == spec).and_then(|before| before.cache.clone());
+        let cache = kept.or_else(|| Some(Arc::new(Cache::new(spec.cache.clone()?, only_public))));
         // Keys begin with an environment; one that does not came from a damaged table and leads nowhere.
         let environment = key.split('/').next().and_then(|name| name.parse().ok())?;
         Some(Route {
@@ -232,6 +244,7 @@ impl InstalledTable {
             answer: Change::of(&spec.change.answer),
             hsts: spec.tls.as_ref().and_then(|tls| tls.hsts.as_ref()?.header().parse().ok()),
             drilled: Drilled::default(),
+            cache,
             spec,
         })
     }

@@ -45,6 +45,8 @@ pub(crate) struct RequestContext {
     pub accepts: Option<HeaderValue>,
     /// Whether the visitor takes trailers.
     pub trailers: bool,
+    /// The request as it came, where its answer may be kept.
+    pub asked: Option<http::request::Parts>,
     pub note: Note,
     pub line: Arc<Line>,
 }

@@ -62,3 +62,10 @@ fn line(served: &Served) -> Bytes {
     line.push(b'\n');
     line.into()
 }
+
+/// How many kept answers were forgotten.
+pub(crate) async fn purged(control: Control, stream: u64, gone: u64) {
+    if let Err(error) = control.stream(&format!("/link/streams/{stream}"), gone.to_string().into()).await {
+        tracing::debug!(%error, stream, "cannot tell how many answers were forgotten");
+    }
+}

@@ -11,6 +11,7 @@ use hyper::body::{Body, Frame, Incoming, SizeHint};
 
 use crate::backend::Sender;
 use crate::body::Passage;
+use crate::cache::Keep;
 use crate::counts::{Ended, EntryPoint};
 use crate::grpc;
 use crate::pool_key::PoolKey;
@@ -65,12 +66,14 @@ pub(crate) struct CountedBody {
     inner: Incoming,
     bytes: u64,
     tally: Option<Tally>,
+    /// Where it is kept, as long as it may be.
+    keep: Option<Keep>,
 }
 
 impl CountedBody {
     /// This body; when it has ended, `tally` is finished.
-    pub(crate) fn new(inner: Incoming, tally: Tally) -> CountedBody {
-        CountedBody { inner, bytes: 0, tally: Some(tally) }
+    pub(crate) fn new(inner: Incoming, tally: Tally, keep: Option<Keep>) -> CountedBody {
+        CountedBody { inner, bytes: 0, tally: Some(tally), keep }
     }
 }
 
@@ -85,6 +88,11 @@ impl Body for CountedBody {
         let polled = Pin::new(&mut self.inner).poll_frame(context);
         if let Poll::Ready(Some(Ok(frame))) = &polled {
             self.bytes += frame.data_ref().map_or(0, |data| data.len() as u64);
+            if let (Some(data), Some(keep)) = (frame.data_ref(), &mut self.keep)
+                && !keep.add(data)
+            {
+                self.keep = None;
+            }
             if let (Some(trailers), Some(tally)) = (frame.trailers_ref(), &mut self.tally) {
                 tally.failed |= grpc::says_failed(trailers);
             }
@@ -95,6 +103,11 @@ impl Body for CountedBody {
             Poll::Ready(Some(Ok(_))) if self.inner.is_end_stream() => Some(false),
             _ => None,
         };
+        if ended == Some(false)
+            && let Some(keep) = self.keep.take()
+        {
+            keep.finish();
+        }
         if let Some((broken, tally)) = ended.and_then(|broken| Some((broken, self.tally.take()?))) {
             tally.finish(self.bytes, !broken, broken);
         }

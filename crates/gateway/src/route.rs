@@ -10,6 +10,7 @@ use mainyard_core::model::{HeaderChange, Name, RouteSpec};
 use mainyard_core::routing::Spread;
 
 use crate::backend_order::Turns;
+use crate::cache::Cache;
 use crate::limiter::Limiter;
 use crate::service::Cell;
 
@@ -38,6 +39,8 @@ pub struct Route {
     pub answer: Change,
     /// That browsers use https alone.
     pub hsts: Option<HeaderValue>,
+    /// Answers that are kept.
+    pub cache: Option<Arc<Cache>>,
     /// Counts requests for its drill.
     pub drilled: Drilled,
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use mainyard_core::drain::GatewayView;
-use mainyard_core::link::{Figure, Private, WaitingRequests};
+use mainyard_core::link::{Figure, HostChallenge, Private, WaitingRequests};
 use mainyard_core::model::{AddressRange, EnvironmentIndex, Name, Target};
 use mainyard_core::routing::{Table, TableChange, TableVersion};
 use rustls::ClientConfig;
@@ -40,6 +40,8 @@ pub struct Serving {
     left: Mutex<Vec<Figure>>,
     values: ArcSwap<HashMap<Target, Arc<[u8]>>>,
     certificates: ArcSwap<Certificates>,
+    /// What authorities are told that ask for a host.
+    challenges: ArcSwap<Vec<HostChallenge>>,
     /// How replicas are checked whose certificates the platform's own authority issued.
     platform_trust: OnceLock<Arc<ClientConfig>>,
     /// GuessLimit at what opens routes.
@@ -73,6 +75,7 @@ impl Serving {
             left: Mutex::default(),
             values: ArcSwap::default(),
             certificates: ArcSwap::default(),
+            challenges: ArcSwap::default(),
             platform_trust: OnceLock::new(),
             guesses: GuessLimit::default(),
             admission: OnceLock::new(),
@@ -247,6 +250,17 @@ impl Serving {
         self.certificates.load()
     }
 
+    /// What authorities are told that ask for a host.
+    pub(crate) fn challenges(&self) -> arc_swap::Guard<Arc<Vec<HostChallenge>>> {
+        self.challenges.load()
+    }
+
+    /// Forgets kept answers of a route, at this path and below; gives how many.
+    pub(crate) fn purge(&self, route: &str, path: &str) -> u64 {
+        let lock = self.lock();
+        lock.route_of(route).and_then(|route| route.cache.as_ref()).map_or(0, |cache| cache.purge_below(path))
+    }
+
     /// Trusts the platform's own authority from now on.
     pub fn trust_platform(&self, config: ClientConfig) {
         let _ = self.platform_trust.set(Arc::new(config));
@@ -261,6 +275,7 @@ impl Serving {
     pub fn take_private(&self, private: Private) {
         let values = private.values.iter().cloned().map(|(secret, value)| (secret, value.0.into()));
         self.values.store(Arc::new(values.collect()));
+        self.challenges.store(Arc::new(private.challenges));
         self.certificates.store(Arc::new(Certificates::read(&private.certificates, &self.certificates())));
     }
 

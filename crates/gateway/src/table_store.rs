@@ -161,7 +161,7 @@ mod tests {
         let dir = tempfile::tempdir().expect("a directory");
         let secret = "staging/door".parse().expect("a target");
         let value = mainyard_core::model::SecretValue(b"open sesame".to_vec());
-        let private = Private { values: vec![(secret, value)], certificates: vec![] };
+        let private = Private { values: vec![(secret, value)], certificates: vec![], challenges: vec![] };
         TableStore::at(dir.path()).private(&private);
         assert_eq!(TableStore::at(dir.path()).read_private(), private);
         for entry in std::fs::read_dir(dir.path()).expect("a directory").flatten() {

@@ -19,6 +19,7 @@ use tokio_rustls::server::TlsStream;
 
 use crate::authority::Authority;
 use crate::backend::Onward;
+use crate::challenges;
 use crate::http2_client::HTTP_2;
 use crate::rejections::Refused;
 use crate::route::Route;
@@ -117,6 +118,14 @@ impl TlsDoor {
         let start = LazyConfigAcceptor::new(rustls::server::Acceptor::default(), stream).await;
         let start = start.map_err(|error| error.to_string())?;
         let host = start.client_hello().server_name().unwrap_or(UNSERVED).to_ascii_lowercase();
+        let asks = |protocol: &[u8]| protocol == challenges::PROTOCOL;
+        let is_question = start.client_hello().alpn().into_iter().flatten().any(asks);
+        if is_question {
+            // It says nothing more: the handshake itself was the question (RFC 8737, section 3).
+            let config = challenges::config(&self.resolver.serving.challenges(), &host)?;
+            start.into_stream(config).await.map_err(|error| error.to_string())?;
+            return Err("it was a question of an authority, and is answered".to_owned());
+        }
         let demands = self.demands(&host);
         let config = self.config(&demands)?;
         let stream = start.into_stream(config).await.map_err(|error| error.to_string())?;

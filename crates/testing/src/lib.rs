@@ -1,5 +1,6 @@
 //! Shared helpers for the tests of several crates. Not part of the product.
 
+pub mod acme_authority;
 pub mod code_trees;
 pub mod load;
 pub mod object_store;

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::Done;
 use crate::operation::{JsonAnswer, JsonBody, NoBody, Person, operations};
-use crate::{AsOf, ExportQuery, Limits, NoPath, OfEnvironment, OfTarget, Trial};
+use crate::{AsOf, ExportQuery, Limits, NoPath, NoQuery, OfEnvironment, OfTarget, Trial};
 
 /// Largest text of the files of a declaration, in bytes.
 pub const DECLARATION_LIMIT: usize = 8 << 20;
@@ -25,6 +25,12 @@ operations! {
         caller: Person, path: NoPath, query: Trial, body: JsonBody<NewEnvironment>, limits: Limits::SMALL,
         answer: JsonAnswer<Done<EnvironmentAdded>>, problems: [NotFound, Conflict],
         example: r#"{"name": "trial", "domain": "trial.lockers.localhost"}"#,
+    }
+    /// Has every gateway forget the answers that it keeps of a route.
+    PurgeCache: Post "/api/v1/environments/{environment}/routes/{name}/purge" {
+        caller: Person, path: OfTarget, query: NoQuery, body: JsonBody<NewPurge>, limits: Limits::SMALL,
+        answer: JsonAnswer<Purged>, problems: [NotFound, Conflict],
+        example: r#"{"path": "/pictures"}"#,
     }
     /// Says what the replicas of an environment may reach outside, what images run there, or both.
     ChangeEnvironment: Patch "/api/v1/environments/{environment}" {
@@ -74,6 +80,33 @@ pub struct NewEnvironment {
     /// What its replicas may reach outside; what workloads list by default.
     #[serde(default, skip_serializing_if = "OutgoingMode::is_usual")]
     pub outgoing: OutgoingMode,
+}
+
+/// The answers that are to be forgotten.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewPurge {
+    /// The path, as visitors write it, with everything below it.
+    #[serde(default = "NewPurge::everything")]
+    #[schemars(length(min = 1, max = 2000))]
+    pub path: String,
+}
+
+impl NewPurge {
+    fn everything() -> String {
+        "/".to_owned()
+    }
+}
+
+/// The answers that were forgotten.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Purged {
+    /// How many there were, in all gateways.
+    pub answers: u64,
+    /// How many gateways told so.
+    pub gateways: u32,
+    /// Gateways that did not tell in time.
+    pub silent: u32,
 }
 
 /// What changes of an environment.

@@ -1,6 +1,7 @@
 //! The operations, by what they are about.
 
 mod access;
+mod authorities;
 mod builds;
 mod code;
 mod environments;
@@ -15,6 +16,7 @@ mod ssh_keys;
 mod workloads;
 
 pub use access::*;
+pub use authorities::*;
 pub use builds::*;
 pub use code::*;
 pub use environments::*;
@@ -44,6 +46,7 @@ pub fn all() -> impl Iterator<Item = &'static Described> {
         releases::ALL,
         images::ALL,
         registries::ALL,
+        authorities::ALL,
         builds::ALL,
         code::ALL,
         secrets::ALL,

@@ -70,6 +70,7 @@ fn what_changes_something_may_be_refused_as_things_are_and_can_be_looked_at_firs
         "AddSshKey",
         "RemoveSshKey",
         "ChangeLiveFiles",
+        "PurgeCache",
     ];
     for operation in all().filter(|it| it.who == Who::Person && it.method != Method::Get) {
         let query = (operation.query_schema)(&mut SchemaGenerator::default()).to_value();

@@ -1,12 +1,12 @@
-//! Removing a workload; setting a replica aside.
+//! Removing a workload; setting a replica aside; forgetting kept answers.
 
-use mainyard_api::{NewSetAside, OfTarget, RemoveWorkload, SetReplicaAside};
+use mainyard_api::{NewPurge, NewSetAside, NoQuery, OfTarget, PurgeCache, RemoveWorkload, SetReplicaAside};
 use mainyard_core::model::{NameError, ReplicaId, Span, Target};
 
 use super::forecast;
 use crate::args::Trial;
 use crate::client::Client;
-use crate::terminal::Failure;
+use crate::terminal::{Failure, count};
 
 pub(super) async fn remove(
     client: &Client,
@@ -49,4 +49,20 @@ pub(super) async fn set_aside(
     }
     forecast::print(&done);
     Ok(())
+}
+
+/// Has gateways forget the answers that they keep of a route.
+pub(super) async fn purge(client: &Client, route: &Target, path: String) -> Result<(), Failure> {
+    let body = NewPurge { path: path.clone() };
+    let done = client.ask_with::<PurgeCache, _>(OfTarget::from(route), NoQuery {}, &body).await?;
+    let below = if path == "/" { String::new() } else { format!(" at {path} and below") };
+    println!(
+        "{route}: {} forgotten{below}, at {}",
+        count(done.answers as usize, "answer"),
+        count(done.gateways as usize, "gateway")
+    );
+    match done.silent {
+        0 => Ok(()),
+        silent => Err(Failure::failed(format!("{} did not tell in time", count(silent as usize, "gateway")))),
+    }
 }

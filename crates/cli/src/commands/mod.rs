@@ -3,6 +3,7 @@
 mod acts;
 mod add;
 mod applications;
+mod authorities;
 mod base_image;
 mod builds;
 mod certificates;
@@ -126,6 +127,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         Command::Resume { target, wait } => releases::resume(&client, &parse_target(&target)?, wait).await,
         Command::Cancel { target, wait } => releases::cancel(&client, &parse_target(&target)?, wait).await,
         Command::Restart { target, wait } => releases::restart(&client, &parse_target(&target)?, wait).await,
+        Command::Purge { route, path } => acts::purge(&client, &parse_target(&route)?, path).await,
         Command::SetAside { replica, lasts, end, trial } => {
             acts::set_aside(&client, &replica, if end { "0s" } else { &lasts }, &trial).await
         }
@@ -170,6 +172,7 @@ pub(crate) async fn run(place: &DataDir, command: Command) -> Result<(), Failure
         Command::Image(Image::Sign { image, key }) => signing::sign(&client, &image, &key).await,
         Command::Image(Image::Pull { image }) => registries::pull(&client, &image).await,
         Command::Image(Image::Pulls { output }) => registries::pulls(&client, output).await,
+        Command::Authority(what) => authorities::run(&client, what).await,
         Command::Registry(what) => registries::run(&client, what).await,
         Command::Image(Image::Remove { image, trial }) => images::remove(&client, &image, &trial).await,
         Command::Secret(Secret::Add { secret, keep_newline, wait }) => {

@@ -38,6 +38,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("hold", "hold staging/nothing --because counting", "hold staging/courier-web --because counting"),
     ("resume", "resume staging/locker-api", "resume staging/courier-web"),
     ("restart", "restart staging/nothing", "restart staging/locker-api"),
+    ("purge", "purge staging/api", "-"),
     ("set-aside", "set-aside staging/locker-api/z9", "-"),
     ("remove", "remove staging/nothing --yes", "remove staging/label-printer --yes"),
     ("declare", "declare wrong.toml --in staging", "declare right.toml --in staging"),
@@ -96,6 +97,13 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ),
     ("image signing-key", "-", "image signing-key made.pem"),
     ("image sign", "image sign lockers/none:1 --key none.pem", "-"),
+    (
+        "authority add",
+        "authority add public --directory ftp://a --agree-to-terms",
+        "authority add public --directory https://acme.example/directory --agree-to-terms",
+    ),
+    ("authority list", "-", "authority list"),
+    ("authority remove", "authority remove nobody", "authority remove public"),
     (
         "registry add",
         "registry add forge --host a/b --plain --forecast",

@@ -3,6 +3,7 @@
 //!
 //! Needs root, PostgreSQL and Chromium with its driver; `make test` installs what is missing.
 
+mod authorities;
 mod browser;
 mod builds;
 mod code_sources;

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use mainyard_core::link::{Private, PrivateCertificate};
-use mainyard_core::model::Target;
+use mainyard_core::link::{HostChallenge, Private, PrivateCertificate};
+use mainyard_core::model::{ChallengeAnswer, Target};
 use mainyard_core::record::State;
 
 use crate::secret_store::{SecretStore, SecretStoreError};
@@ -14,6 +14,7 @@ use crate::secret_store::{SecretStore, SecretStoreError};
 pub(super) struct Wanted {
     secrets: BTreeMap<Target, String>,
     certificates: Vec<ServedCertificate>,
+    challenges: Vec<HostChallenge>,
 }
 
 /// A certificate as it was given.
@@ -29,7 +30,7 @@ struct ServedCertificate {
 impl Wanted {
     /// Whether gateways need nothing.
     pub(super) fn is_empty(&self) -> bool {
-        self.secrets.is_empty() && self.certificates.is_empty()
+        self.secrets.is_empty() && self.certificates.is_empty() && self.challenges.is_empty()
     }
 }
 
@@ -49,7 +50,13 @@ pub(super) fn wanted(state: &State) -> Wanted {
     });
     let mut certificates: Vec<ServedCertificate> = certificates.collect();
     certificates.sort();
-    Wanted { secrets: secrets.collect(), certificates }
+    let orders = state.authorities.values().flat_map(|authority| &authority.orders);
+    let challenges = orders.filter_map(|(host, order)| {
+        let answer = order.answer.clone()?;
+        let ChallengeAnswer { kind, token, key_authorization } = answer;
+        Some(HostChallenge { host: host.clone(), kind, token, key_authorization })
+    });
+    Wanted { secrets: secrets.collect(), certificates, challenges: challenges.collect() }
 }
 
 /// Opens them.
@@ -64,5 +71,6 @@ pub(super) async fn open(vault: &SecretStore, wanted: &Wanted) -> Result<Private
         chain: it.chain.clone(),
         key: it.sealed.as_ref().and_then(|name| opened.get(name).cloned()),
     });
-    Ok(Private { values: values.collect(), certificates: certificates.collect() })
+    let challenges = wanted.challenges.clone();
+    Ok(Private { values: values.collect(), certificates: certificates.collect(), challenges })
 }

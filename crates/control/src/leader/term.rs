@@ -333,7 +333,8 @@ impl Term<'_> {
         called: &BTreeSet<String>,
         mut changed: impl Iterator<Item = Kind>,
     ) -> Result<(), Error> {
-        let may_differ = changed.any(|kind| matches!(kind, Kind::Route | Kind::Secret | Kind::Certificate));
+        let may_differ = changed
+            .any(|kind| matches!(kind, Kind::Route | Kind::Secret | Kind::Certificate | Kind::Authority));
         if called.is_empty() && !may_differ {
             return Ok(());
         }

@@ -1,28 +1,20 @@
 //! Speaking to one registry (OCI distribution specification 1.1, "Pull").
 
-use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::{Mutex, PoisonError};
 
-use mainyard_core::model::{Registry, is_never_reached};
+use mainyard_core::model::Registry;
 use mainyard_images::Digest;
 use mainyard_registry::MANIFEST_LIMIT;
 use mainyard_registry::outside::{ACCEPTED, Challenge, words};
 use reqwest::header::{ACCEPT, CONTENT_TYPE, RANGE, RETRY_AFTER, WWW_AUTHENTICATE};
 use reqwest::{RequestBuilder, Response, StatusCode, Url};
-use rustls::pki_types::CertificateDer;
-use rustls::pki_types::pem::PemObject;
 use serde::Deserialize;
 
 use super::Trouble;
+use crate::outside_http::{self, url_may_be_called};
 
-const CONNECT_WITHIN: Duration = Duration::from_secs(10);
-/// A registry says something within this time.
-const SILENCE: Duration = Duration::from_secs(30);
 /// Longest answer of a token service, and longest words of a refusal.
 const SHORT: usize = 64 << 10;
-/// Redirects that are followed.
-const REDIRECTS: usize = 5;
 
 /// One registry, and what it lets us in by.
 pub(super) struct RegistryClient {
@@ -43,71 +35,11 @@ pub(super) struct Fetched {
     pub digest: Digest,
 }
 
-/// Names of hosts, but for addresses that no registry has.
-#[derive(Debug)]
-struct Resolver;
-
-impl reqwest::dns::Resolve for Resolver {
-    fn resolve(&self, name: reqwest::dns::Name) -> reqwest::dns::Resolving {
-        Box::pin(async move {
-            let found = tokio::net::lookup_host((name.as_str(), 0)).await?;
-            let addresses: Vec<SocketAddr> = found.filter(|it| may_be_called(it.ip())).collect();
-            if addresses.is_empty() {
-                let sentence = format!("{} has no address that may be called", name.as_str());
-                return Err(std::io::Error::other(sentence).into());
-            }
-            Ok(Box::new(addresses.into_iter()) as reqwest::dns::Addrs)
-        })
-    }
-}
-
-/// A registry may be on this machine; link-local addresses and the like are nobody's.
-fn may_be_called(address: IpAddr) -> bool {
-    address.to_canonical().is_loopback() || !is_never_reached(address)
-}
-
-fn url_may_be_called(url: &Url) -> bool {
-    let host = url.host_str().map(|host| host.trim_matches(['[', ']']));
-    // Names are looked at when they are resolved.
-    host.is_some_and(|host| host.parse().map_or(true, may_be_called))
-}
-
-fn tls(authority: Option<&str>) -> Result<rustls::ClientConfig, String> {
-    let mut roots = rustls::RootCertStore::empty();
-    match authority {
-        None => drop(roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs)),
-        Some(pem) => {
-            for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
-                let certificate = certificate.map_err(|error| error.to_string())?;
-                roots.add(certificate).map_err(|error| error.to_string())?;
-            }
-        }
-    }
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder = rustls::ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
-    let builder = builder.map_err(|error| error.to_string())?;
-    Ok(builder.with_root_certificates(roots).with_no_client_auth())
-}
-
 impl RegistryClient {
     /// Of a registry, with its password where it has one.
     pub(super) fn of(registry: &Registry, password: Option<String>) -> Result<RegistryClient, Trouble> {
         let unusable = |error: String| Trouble::Unusable(format!("registry {}: {error}", registry.name));
-        let tls = tls(registry.authority.as_deref()).map_err(unusable)?;
-        let redirects = reqwest::redirect::Policy::custom(|attempt| {
-            let plainer = attempt.url().scheme() != "https"
-                && attempt.previous().last().is_some_and(|before| before.scheme() == "https");
-            match attempt.previous().len() > REDIRECTS || plainer || !url_may_be_called(attempt.url()) {
-                true => attempt.error("the registry redirects to where nobody follows"),
-                false => attempt.follow(),
-            }
-        });
-        let mut builder = reqwest::Client::builder()
-            .use_preconfigured_tls(tls)
-            .dns_resolver(Arc::new(Resolver))
-            .redirect(redirects)
-            .connect_timeout(CONNECT_WITHIN)
-            .read_timeout(SILENCE);
+        let mut builder = outside_http::builder(registry.authority.as_deref()).map_err(unusable)?;
         builder = match &registry.proxy {
             Some(proxy) => {
                 let proxy = reqwest::Proxy::all(proxy).map_err(|error| unusable(error.to_string()))?;

@@ -129,6 +129,7 @@ mod tests {
             fingerprint: name.into(),
             chain: String::new(),
             sealed: Some(name.into()),
+            obtained_from: None,
             origin: Origin::new("mira", "added", Timestamp::UNIX_EPOCH),
         }
     }

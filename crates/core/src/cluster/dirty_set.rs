@@ -36,6 +36,7 @@ impl DirtySet {
             Kind::Route => self.routes.extend(indexed::<Target>(key)),
             Kind::Secret
             | Kind::Certificate
+            | Kind::Authority
             | Kind::Source
             | Kind::Image
             | Kind::Registry

@@ -7,6 +7,7 @@
 //! throws the value away and reads the record again.
 
 mod applications;
+mod authorities;
 mod bindings;
 mod certificates;
 mod decisions;

@@ -4,6 +4,7 @@
 //! one place where it meets the cluster; a command is done whole, or refused whole with a [`Refusal`]. To add one, write
 //! its struct in a file of this folder, implement [`CommandKind`], and name it in the table below.
 
+mod authorities;
 mod environments;
 mod images;
 mod registries;
@@ -23,6 +24,7 @@ use crate::cluster::{Cluster, MadeRelease, Refusal, Transaction};
 use crate::declare::ChangeLine;
 use crate::model::Target;
 
+pub use authorities::{AddAuthority, AuthorityAdded, NoteAccount, NoteOrder, OrderNoted, RemoveAuthority};
 pub use environments::{
     AddEnvironment, ChangeEnvironment, Declare, DeclareOutcome, EnvironmentAdded, EnvironmentChanged,
     OutgoingCount, RemoveApplication, RemoveEnvironment,
@@ -161,6 +163,10 @@ commands! {
     AddRegistry(RegistryAdded) = "add-registry"
     RemoveRegistry(Removed) = "remove-registry"
     NotePull(PullNoted) = "note-pull"
+    AddAuthority(AuthorityAdded) = "add-authority"
+    RemoveAuthority(Removed) = "remove-authority"
+    NoteAccount(OrderNoted) = "note-account"
+    NoteOrder(OrderNoted) = "note-order"
     NoteBuilds(BuildsNoted) = "note-builds"
     AddSecret(SecretsAdded) = "add-secret"
     AddSecrets(SecretsAdded) = "add-secrets"

@@ -428,6 +428,7 @@ mod naming;
 pub(crate) use naming::as_in_files;
 mod open_secrets;
 mod order;
+mod route_rules;
 mod ways;
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Origin, Signal, Target};
+use super::{Name, Origin, Signal, Target};
 
 /// Days before its end from which a certificate is warned of.
 pub const WARN_DAYS: i64 = 30;
@@ -29,6 +29,9 @@ pub struct Certificate {
     /// The name that its key is kept under, sealed; of one that only says whom to trust there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sealed: Option<String>,
+    /// The authority outside that it was obtained from; nobody gave it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub obtained_from: Option<Name>,
     /// The member who added it.
     pub origin: Origin,
 }

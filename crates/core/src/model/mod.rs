@@ -1,5 +1,6 @@
 //! The things there are: names, amounts, what is declared, what is recorded, and the states they can be in.
 
+mod acme;
 mod built_image;
 mod certificate;
 mod growth;
@@ -13,6 +14,7 @@ mod registry;
 mod rollout;
 mod route;
 mod route_rules;
+mod route_tls;
 mod rule;
 mod run_first;
 mod schemas;
@@ -23,6 +25,7 @@ mod spec;
 mod state;
 mod storage_rule;
 
+pub use acme::{CertificateOrder, ChallengeAnswer, ChallengeKind, OutsideAuthority};
 pub use built_image::BuiltFrom;
 pub use certificate::{Certificate, CertificateView, WARN_DAYS, covers};
 pub use growth::{Each, Growing, Grown, Growth, Hours, WhileWaking};
@@ -41,12 +44,12 @@ pub use record::{
 pub use registry::{Registry, is_registry_host};
 pub use rollout::{Answered, Evidence, Purpose, Rollout, Shadowing, Suspicion};
 pub use route::{
-    AskUrl, Changes, Enter, HeaderChange, Leg, Onward, PlainHttp, Rate, Redirect, Repeat, RepeatOn,
-    RouteLimits, RouteSpec, RouteTls, Sticky,
+    AskUrl, Changes, Enter, HeaderChange, Leg, Rate, Redirect, Repeat, RepeatOn, RouteLimits, RouteSpec,
+    Sticky,
 };
-pub use route_rules::{
-    AddressRange, CIPHERS, ClientCertificates, Cors, Drill, Hsts, ProxyVersion, TlsVersion, Visitors,
-    is_of_tls13,
+pub use route_rules::{AddressRange, CacheRule, Cors, Drill, ProxyVersion, Visitors};
+pub use route_tls::{
+    CIPHERS, ClientCertificates, Hsts, Onward, PlainHttp, RouteTls, TlsVersion, is_of_tls13,
 };
 pub use rule::{OnFailure, RolloutRule, Shadow, Step, Style, Then};
 pub use run_first::{FirstOutcome, FirstRun, FirstState};

@@ -164,6 +164,10 @@ codes! {
     OtherConnection = "other-connection",
     /// The certificate is for other names than the host.
     CertificateMismatch = "certificate-mismatch",
+    /// An authority outside does not sign a certificate, and says why.
+    AuthorityRefuses = "authority-refuses",
+    /// An authority outside does not answer.
+    AuthoritySilent = "authority-silent",
     /// The certificate's dates are not now.
     CertificateOutOfDate = "certificate-out-of-date",
     /// A person holds it.

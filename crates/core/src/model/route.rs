@@ -6,7 +6,7 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Bytes, ClientCertificates, Cors, Drill, Hsts, Name, ProxyVersion, Span, TlsVersion, Visitors};
+use super::{Bytes, CacheRule, Cors, Drill, Name, PlainHttp, ProxyVersion, RouteTls, Span, Visitors};
 
 /// Everything that is declared of a route.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -69,6 +69,9 @@ pub struct RouteSpec {
     /// Requests that fail or wait on purpose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drill: Option<Drill>,
+    /// Answers that are kept and given again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cache: Option<CacheRule>,
     /// Of connections that are passed on: tells the replica who called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proxy_protocol: Option<ProxyVersion>,
@@ -333,67 +336,6 @@ impl fmt::Display for Enter {
     }
 }
 
-/// How a route is reached over TLS, and how the gateway goes on.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(default)]
-pub struct RouteTls {
-    /// The certificate; by default the one that covers the host, or one of the local authority's.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub certificate: Option<Name>,
-    /// The answer to requests without TLS.
-    pub http: PlainHttp,
-    /// That browsers use https alone from now on.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub hsts: Option<Hsts>,
-    /// The oldest version of TLS that visitors may speak.
-    #[serde(skip_serializing_if = "is_default")]
-    pub least: TlsVersion,
-    /// The cipher suites that may be agreed on; empty for all that the platform has.
-    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
-    pub ciphers: BTreeSet<String>,
-    /// Certificates that visitors show.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub client_certificates: Option<ClientCertificates>,
-    /// How the gateway speaks to the replica.
-    pub onward: Onward,
-    /// The certificate that the replica's own must lead to; the platform's authority where there is none.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub authority: Option<Name>,
-    /// Whether the visitor's TLS is passed through as it is, by its name.
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
-    pub untouched: bool,
-}
-
-impl RouteTls {
-    /// The certificates that it names, whatever for.
-    pub fn names(&self) -> impl Iterator<Item = &Name> {
-        let clients = self.client_certificates.as_ref().map(|clients| &clients.authority);
-        [self.certificate.as_ref(), self.authority.as_ref(), clients].into_iter().flatten()
-    }
-}
-
-/// The answer to requests without TLS.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum PlainHttp {
-    /// They are sent to https.
-    #[default]
-    Redirect,
-    /// They are answered.
-    Answer,
-}
-
-/// How the gateway speaks to the replica after it has opened the visitor's TLS.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Onward {
-    /// Without TLS.
-    #[default]
-    Plain,
-    /// With TLS, and the replica's certificate is checked.
-    Tls,
-}
-
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
@@ -429,6 +371,7 @@ impl RouteSpec {
             visitors: Visitors::default(),
             cors: None,
             drill: None,
+            cache: None,
             proxy_protocol: None,
             tls: None,
         }

@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Name, Span};
+use super::{Bytes, Span};
 
 /// A range of addresses, as `10.0.0.0/8`, or one address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -146,71 +146,24 @@ impl fmt::Display for Drill {
     }
 }
 
-/// That browsers use https alone from now on (RFC 6797).
+/// Answers that are kept in memory, as they themselves allow (RFC 9111), and given again.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Hsts {
-    /// For how long after each answer.
-    pub lasts: Span,
-    /// Also for every host below this one.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub subdomains: bool,
-    /// Whether browsers' makers may put the host on the lists that they ship.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub preload: bool,
+pub struct CacheRule {
+    /// The most memory that each gateway keeps them in.
+    #[serde(default = "CacheRule::usual")]
+    pub size: Bytes,
+    /// The largest body that is kept.
+    #[serde(default = "CacheRule::usual_largest")]
+    pub largest: Bytes,
 }
 
-impl Hsts {
-    /// The header's value.
-    pub fn header(&self) -> String {
-        let subdomains = if self.subdomains { "; includeSubDomains" } else { "" };
-        let preload = if self.preload { "; preload" } else { "" };
-        format!("max-age={}{subdomains}{preload}", self.lasts.millis() / 1000)
+impl CacheRule {
+    fn usual() -> Bytes {
+        Bytes::mib(16)
     }
-}
 
-/// A version of TLS.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize, JsonSchema)]
-pub enum TlsVersion {
-    /// RFC 5246.
-    #[default]
-    #[serde(rename = "1.2")]
-    Tls12,
-    /// RFC 8446.
-    #[serde(rename = "1.3")]
-    Tls13,
-}
-
-/// The cipher suites that there are, by their names in IANA's registry.
-pub const CIPHERS: [&str; 9] = [
-    "TLS_AES_256_GCM_SHA384",
-    "TLS_AES_128_GCM_SHA256",
-    "TLS_CHACHA20_POLY1305_SHA256",
-    "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384",
-    "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
-    "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256",
-    "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384",
-    "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256",
-    "TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256",
-];
-
-/// Whether a cipher suite is one of TLS 1.3.
-pub fn is_of_tls13(cipher: &str) -> bool {
-    !cipher.starts_with("TLS_ECDHE")
-}
-
-/// Certificates that visitors show to be let in (RFC 8446, section 4.3.2).
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ClientCertificates {
-    /// The certificate that theirs must lead to.
-    pub authority: Name,
-    /// Whether one must be shown; otherwise replicas see who showed one.
-    #[serde(default = "ClientCertificates::usual", skip_serializing_if = "Clone::clone")]
-    pub required: bool,
-}
-
-impl ClientCertificates {
-    fn usual() -> bool {
-        true
+    fn usual_largest() -> Bytes {
+        Bytes::mib(1)
     }
 }
 

@@ -66,6 +66,7 @@ pub fn needs(state: &State, environment: &Name, now: Timestamp) -> Vec<Need> {
     needs.extend(state.routes.values().filter(|it| here(&it.target)).filter_map(drilled));
     needs.extend(state.sources.values().filter(|it| here(&it.target)).filter_map(of_source));
     needs.extend(ending_certificates(state, environment, now));
+    needs.extend(not_obtained(state, environment, now));
     // The order within a signal stays: workloads first, by name.
     needs.sort_by_key(|need| need.signal != Signal::Fault);
     needs
@@ -185,6 +186,27 @@ fn of_source(source: &Source) -> Option<Need> {
 }
 
 /// Certificates that end soon, or are not valid.
+/// Certificates that an authority outside does not sign.
+fn not_obtained(state: &State, environment: &Name, now: Timestamp) -> Vec<Need> {
+    let orders = state.authorities.values().flat_map(|authority| &authority.orders);
+    let here = orders.filter(|(_, order)| order.certificate.environment == *environment);
+    let failed = here.filter_map(|(host, order)| {
+        let problem = order.problem.as_ref()?;
+        let served =
+            state.certificates.get(&order.certificate).is_some_and(|it| it.until > now && it.covers(host));
+        Some(Need {
+            kind: NeedKind::Certificate,
+            name: order.certificate.name.clone(),
+            state: "not obtained".to_owned(),
+            signal: if served { Signal::Caution } else { Signal::Fault },
+            headline: "is not obtained".to_owned(),
+            sentence: format!("for {host}: {}", problem.sentence),
+            command: Some("mainyard authority list".to_owned()),
+        })
+    });
+    failed.collect()
+}
+
 fn ending_certificates(state: &State, environment: &Name, now: Timestamp) -> Vec<Need> {
     let here = state.certificates.values().filter(|it| it.target.environment == *environment);
     let ending = here.filter(|it| it.sealed.is_some() && it.signal(now) != Signal::Good);

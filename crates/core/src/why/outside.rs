@@ -1,6 +1,7 @@
 //! The outer half of the way: gateway, host, route, door, share.
 
 use super::{Cause, Facts, Found, Part, Question, WhyPath};
+use crate::acme::wanted;
 use crate::declare::leads_to;
 use crate::model::{Certificate, Enter, Leg, ReasonCode, Route, Signal, Target, Visitors};
 use crate::routing::{Finder, MatchInput, NoRoute, first_port, plain_path};
@@ -141,6 +142,13 @@ impl Facts<'_> {
     fn certificate(&self, walk: &mut WhyPath, route: &Route, question: &Question) -> Found {
         if question.secure != Some(true) || route.spec.is_untouched() {
             return Ok(());
+        }
+        if let Some((authority, host)) = wanted(route)
+            && let Some(order) = self.state.authorities.get(authority).and_then(|it| it.orders.get(host))
+        {
+            let problem =
+                order.problem.as_ref().map_or("it is on its way", |problem| problem.sentence.as_str());
+            walk.also.push(format!("a certificate is ordered of {authority}: {problem}"));
         }
         let Some(found) = self.certificate_of(route, question) else {
             walk.step(

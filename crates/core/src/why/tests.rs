@@ -33,6 +33,7 @@ fn a_certificate_that_is_over_or_for_another_host_is_the_cause_over_https_only()
         issuer: "CN=Larkfield".into(),
         fingerprint: String::new(),
         chain: String::new(),
+        obtained_from: None,
         sealed: Some("key".into()),
         origin: origin.clone(),
     };

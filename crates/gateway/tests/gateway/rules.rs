@@ -227,3 +227,41 @@ fn a_trusted_proxy_says_who_called_and_nobody_else_does() {
         400
     );
 }
+
+#[test]
+fn an_answer_that_allows_it_is_given_again_until_it_is_changed() {
+    let asked = std::sync::Arc::new(std::sync::atomic::AtomicU32::new(0));
+    let counted = std::sync::Arc::clone(&asked);
+    let api = replica(move |mut stream| {
+        let mut reader = BufReader::new(stream.try_clone().expect("a handle"));
+        while let Some(request) = read_request(&mut reader) {
+            let count = counted.fetch_add(1, std::sync::atomic::Ordering::SeqCst) + 1;
+            let allows = if request.head[0].contains("/own") { "private" } else { "max-age=60" };
+            let said = format!(
+                "HTTP/1.1 200 OK\r\ncache-control: {allows}\r\ncontent-type: text/plain\r\ncontent-length: 2000\r\n\r\n{count:02000}"
+            );
+            let _ = stream.write_all(said.as_bytes());
+        }
+    });
+    let gateway = Place::default().service("api", &[&api]).api(json!({"cache": {}, "compress": true})).open();
+    let number = |path: &str| gateway.get(path, "").text().trim_start_matches('0').to_owned();
+    assert_eq!([number("/a"), number("/a"), number("/b"), number("/a")], ["1", "1", "2", "1"]);
+    assert_eq!([number("/own"), number("/own")], ["3", "4"]);
+    let again = gateway.get("/a", "");
+    assert_eq!(again.header("cache-status"), Some("mainyard; hit"));
+    assert!(again.header("age").is_some(), "{}", again.head);
+    let packed = gateway.get("/a", "Accept-Encoding: gzip\r\n");
+    assert_eq!(
+        (packed.header("content-encoding"), packed.header("cache-status")),
+        (Some("gzip"), Some("mainyard; hit"))
+    );
+    let mut stream = gateway.connect();
+    stream.write_all(b"HEAD /a HTTP/1.1\r\nHost: a.test\r\nConnection: close\r\n\r\n").expect("sent");
+    let mut head = String::new();
+    stream.read_to_string(&mut head).expect("an answer");
+    assert!(head.starts_with("HTTP/1.1 200") && head.ends_with("\r\n\r\n"), "{head}");
+    assert_eq!((200, asked.load(std::sync::atomic::Ordering::SeqCst)), (200, 4), "no replica was asked");
+    let changed = gateway.send(b"POST /a HTTP/1.1\r\nHost: a.test\r\nContent-Length: 0\r\n\r\n");
+    assert_eq!((changed.status, number("/a").as_str()), (200, "6"), "what is changed is asked for again");
+    assert_eq!(number("/b"), "2");
+}

@@ -86,6 +86,7 @@ fn a_certificate_must_cover_the_hosts_that_name_it() {
         fingerprint: String::new(),
         chain: String::new(),
         sealed: Some("key".to_owned()),
+        obtained_from: None,
         origin: Origin::new("mira", "added", yard.now),
     };
     let (fits, other) = (certificate("*.staging.localhost"), certificate("else.test"));

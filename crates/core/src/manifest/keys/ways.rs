@@ -70,6 +70,11 @@ pub static ROUTE: Shape = Shape::Table(&[
     key("enter", &ENTER, "Who may enter; \"open\" by default."),
     key("visitors", &VISITORS, "Visitors that it takes, by their addresses; all by default."),
     key("cors", &CORS, "Pages of other origins whose scripts may use it (CORS); none by default."),
+    key(
+        "cache",
+        &CACHE,
+        "Keeps answers in memory, as they themselves allow (RFC 9111), and gives them again.",
+    ),
     key("drill", &DRILL, "Requests that wait or fail on purpose, to see how callers take it."),
     key(
         "proxy_protocol",
@@ -180,6 +185,11 @@ static CORS: Shape = Shape::Table(&[
     key("lasts", &Shape::Time, "How long a browser remembers that it may; 10m by default."),
 ]);
 
+static CACHE: Shape = Shape::Table(&[
+    key("size", &Shape::Size, "The most memory that each gateway keeps them in; 16 MiB by default."),
+    key("largest", &Shape::Size, "The largest body that is kept; 1 MiB by default."),
+]);
+
 static DRILL: Shape = Shape::Table(&[
     required("share", &Shape::Integer(1, 100), "Of a hundred requests, so many."),
     key("wait", &Shape::Time, "They wait so long first."),
@@ -203,6 +213,11 @@ static HSTS: Shape = Shape::Table(&[
 
 static TLS: Shape = Shape::Table(&[
     key("certificate", &Shape::Name, "The certificate; by default one that covers the host."),
+    key(
+        "obtain_from",
+        &Shape::Name,
+        "The authority outside that the certificate is obtained from, and renewed by: mainyard authority add.",
+    ),
     key(
         "http",
         &Shape::Word(&["redirect", "answer"]),

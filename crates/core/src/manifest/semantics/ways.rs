@@ -6,7 +6,7 @@ use serde_json::Value as Json;
 
 use super::{Declared, Reader};
 use crate::manifest::check::is_token;
-use crate::model::{Enter, Name, PlainHttp, RouteSpec, ServiceSpec, Span, TlsVersion, is_host, is_of_tls13};
+use crate::model::{Enter, Name, RouteSpec, ServiceSpec};
 use crate::routing::plain_path;
 use crate::suggestions::did_you_mean;
 
@@ -25,9 +25,6 @@ const NOT_TO_CHANGE: [&str; 12] = [
     "x-forwarded-host",
     "x-forwarded-proto",
 ];
-
-/// A drill lets a request wait no longer.
-const LONGEST_WAIT: Span = Span::from_secs(60);
 
 impl Reader<'_> {
     pub(super) fn service(&mut self, name: &Name, value: Json) -> Option<ServiceSpec> {
@@ -56,6 +53,8 @@ impl Reader<'_> {
                 self.check_headers(name, &route);
                 self.check_paths(name, &route);
                 self.check_rules(name, &route);
+                self.check_cors(name, &route);
+                self.check_tls(name, &route);
                 if !route.to.is_empty() && route.to.iter().all(|leg| leg.share == 0) {
                     let place = self.place(&["route", name.as_str(), "to"]);
                     let message = format!("every share of route `{name}` is 0: every request is refused");
@@ -106,7 +105,7 @@ impl Reader<'_> {
         let Some((more, why)) = blind else { return };
         let needs_http = [
             "path", "exact", "methods", "headers", "redirect", "rewrite", "limits", "change", "repeat",
-            "rate", "sticky", "compress", "enter", "visitors", "cors", "drill",
+            "rate", "sticky", "compress", "enter", "visitors", "cors", "drill", "cache",
         ];
         let keys = needs_http.iter().chain(more).filter(|key| value.get(**key).is_some());
         for key in keys {
@@ -138,65 +137,6 @@ impl Reader<'_> {
             let message =
                 format!("the value of `{header}` in route `{name}` holds more than visible ASCII characters");
             self.say(&["route", name.as_str()], message);
-        }
-    }
-
-    /// Rules on who may ask, and what goes wrong on purpose.
-    fn check_rules(&mut self, name: &Name, route: &RouteSpec) {
-        let at = |key: &'static str| ["route", name.as_str(), key];
-        if let Some(cors) = &route.cors {
-            for origin in &cors.origins {
-                if origin != "*" && !is_origin(origin) {
-                    let message = format!(
-                        "`cors` of route `{name}` names the origin {origin:?}; expected a scheme and a host without a path, such as \"https://app.lockers.example\", or \"*\""
-                    );
-                    self.say(&at("cors"), message);
-                }
-            }
-            if cors.origins.is_empty() {
-                self.say(
-                    &at("cors"),
-                    format!("`cors` of route `{name}` names no origin, so no script may use it"),
-                );
-            }
-            if cors.credentials && cors.origins.contains("*") {
-                let message = format!(
-                    "`cors` of route `{name}` takes cookies and passwords from the pages of everybody: name the origins instead of \"*\""
-                );
-                self.say(&at("cors"), message);
-            }
-        }
-        if let Some(tls) = &route.tls {
-            let only_older = !tls.ciphers.is_empty() && !tls.ciphers.iter().any(|cipher| is_of_tls13(cipher));
-            if tls.least == TlsVersion::Tls13 && only_older {
-                let message = format!(
-                    "`ciphers` of route `{name}` are all of TLS 1.2, and `least` asks for 1.3: nobody could agree"
-                );
-                self.say(&at("tls"), message);
-            }
-            if tls.client_certificates.is_some() && tls.http == PlainHttp::Answer {
-                let message = format!(
-                    "route `{name}` asks for client certificates, which nobody shows without TLS: take `http = \"answer\"` out"
-                );
-                self.say(&at("tls"), message);
-            }
-        }
-        if route.proxy_protocol.is_some() && route.port.is_none() && !route.is_untouched() {
-            let message = format!(
-                "`proxy_protocol` of route `{name}` is for connections that are passed on, with `port` or `tls.untouched`; over HTTP replicas are told in `Forwarded`"
-            );
-            self.say(&at("proxy_protocol"), message);
-        }
-        if let Some(drill) = &route.drill {
-            if drill.wait.is_none() && drill.status.is_none() {
-                self.say(
-                    &at("drill"),
-                    format!("`drill` of route `{name}` does nothing: give it `wait`, `status` or both"),
-                );
-            }
-            if drill.wait.is_some_and(|wait| wait > LONGEST_WAIT) {
-                self.say(&at("drill"), format!("`drill` of route `{name}` waits longer than {LONGEST_WAIT}"));
-            }
         }
     }
 
@@ -329,15 +269,6 @@ impl Reader<'_> {
             before.insert(name.to_string(), (name, route));
         }
     }
-}
-
-/// Scheme, host and port as a browser writes them (RFC 6454, section 6.2).
-fn is_origin(text: &str) -> bool {
-    let Some(rest) = text.strip_prefix("https://").or_else(|| text.strip_prefix("http://")) else {
-        return false;
-    };
-    let (host, port) = rest.rsplit_once(':').unwrap_or((rest, "1"));
-    is_host(host) && port.parse::<u16>().is_ok()
 }
 
 /// Whether a URL names a service. An address could be any replica's, also of an environment that is not open to this one.
