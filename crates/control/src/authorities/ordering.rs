@@ -114,7 +114,7 @@ pub(super) async fn obtain(control: &Control, due: &DueCertificate) -> Result<Ce
         account.new_order(&NewOrder::new(&identifiers)).await.map_err(failed("take the order"))?;
     show(control, &authority, due, &mut order).await?;
     let patience = RetryPolicy::new().timeout(LOOKED_WITHIN);
-    let status = order.poll_ready(&patience).await.map_err(failed("look at the host"))?;
+    let status = order.poll_ready(&patience).await.map_err(failed("believe that the host is served here"))?;
     if status != OrderStatus::Ready {
         let says = why_invalid(&mut order).await;
         return Err(Failed::refused(format!(

@@ -110,6 +110,13 @@ impl Facts<'_> {
                 fix,
             ));
         }
+        if let Some((authority, host)) = wanted(route)
+            && let Some(order) = self.state.authorities.get(authority).and_then(|it| it.orders.get(host))
+        {
+            let problem =
+                order.problem.as_ref().map_or("it is on its way", |problem| problem.sentence.as_str());
+            walk.also.push(format!("a certificate is ordered of {authority}: {problem}"));
+        }
         if let Some(redirect) = &spec.redirect {
             walk.step(
                 Part::Route,
@@ -142,13 +149,6 @@ impl Facts<'_> {
     fn certificate(&self, walk: &mut WhyPath, route: &Route, question: &Question) -> Found {
         if question.secure != Some(true) || route.spec.is_untouched() {
             return Ok(());
-        }
-        if let Some((authority, host)) = wanted(route)
-            && let Some(order) = self.state.authorities.get(authority).and_then(|it| it.orders.get(host))
-        {
-            let problem =
-                order.problem.as_ref().map_or("it is on its way", |problem| problem.sentence.as_str());
-            walk.also.push(format!("a certificate is ordered of {authority}: {problem}"));
         }
         let Some(found) = self.certificate_of(route, question) else {
             walk.step(
