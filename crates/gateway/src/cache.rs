@@ -8,7 +8,7 @@ use std::time::SystemTime;
 use bytes::{Bytes, BytesMut};
 use http::header::{CACHE_CONTROL, CONTENT_LENGTH, CONTENT_RANGE, RANGE, SET_COOKIE};
 use http::{HeaderMap, Method, Request, StatusCode, request, response};
-use http_cache_semantics::{BeforeRequest, CachePolicy};
+use http_cache_semantics::{BeforeRequest, CacheOptions, CachePolicy};
 use mainyard_core::model::CacheRule;
 
 /// Answers to one address that differ by what a request says (`Vary`).
@@ -66,17 +66,18 @@ impl Cache {
         act(&mut self.kept.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// An answer that may be given again, where one is there.
-    pub(crate) fn answer<B>(&self, request: &Request<B>, host: &str) -> Option<(response::Parts, Bytes)> {
+    /// An answer that may be given again, where one is there. `origin` is the scheme and host that are asked: programs answer
+    /// differently over http.
+    pub(crate) fn answer<B>(&self, request: &Request<B>, origin: &str) -> Option<(response::Parts, Bytes)> {
         let is_read = matches!(*request.method(), Method::GET | Method::HEAD);
         if !is_read || request.headers().contains_key(RANGE) {
             return None;
         }
-        let as_get = request_head(request, host);
+        let as_get = request_head(request, origin);
         self.with(|kept| {
             kept.used += 1;
             let used = kept.used;
-            let entries = kept.entries.get_mut(&key_of(request, host))?;
+            let entries = kept.entries.get_mut(&key_of(request, origin))?;
             let now = SystemTime::now();
             entries.iter_mut().find_map(|entry| match entry.policy.before_request(&as_get, now) {
                 BeforeRequest::Fresh(head) => {
@@ -89,9 +90,9 @@ impl Cache {
     }
 
     /// A request whose answer may be kept.
-    pub(crate) fn asked<B>(request: &Request<B>, host: &str) -> Option<request::Parts> {
+    pub(crate) fn asked<B>(request: &Request<B>, origin: &str) -> Option<request::Parts> {
         let is_whole = *request.method() == Method::GET && !request.headers().contains_key(RANGE);
-        is_whole.then(|| request_head(request, host))
+        is_whole.then(|| request_head(request, origin))
     }
 
     /// Begins to keep an answer, where it allows that.
@@ -104,7 +105,9 @@ impl Cache {
         if !is_whole || is_ones_own || length.is_some_and(|length| length > self.rule.largest.bytes()) {
             return None;
         }
-        let policy = CachePolicy::new(asked, answer);
+        // How long it lasts must be said: an answer that says nothing may be one visitor's own.
+        let options = CacheOptions { cache_heuristic: 0.0, ..CacheOptions::default() };
+        let policy = CachePolicy::new_options(asked, answer, SystemTime::now(), options);
         if !policy.is_storable() || policy.is_stale(SystemTime::now()) {
             return None;
         }
@@ -113,9 +116,9 @@ impl Cache {
     }
 
     /// Something is changed there: what is kept of it is not given again (RFC 9111, section 4.4).
-    pub(crate) fn forget<B>(&self, request: &Request<B>, host: &str) {
+    pub(crate) fn forget<B>(&self, request: &Request<B>, origin: &str) {
         if !request.method().is_safe() {
-            let changed = key_of(request, host);
+            let changed = key_of(request, origin);
             self.purge(|key| key == changed);
         }
     }
@@ -186,15 +189,15 @@ impl Keep {
     }
 }
 
-fn key_of<B>(request: &Request<B>, host: &str) -> String {
+fn key_of<B>(request: &Request<B>, origin: &str) -> String {
     let path = request.uri().path_and_query().map_or("/", |path| path.as_str());
-    format!("http://{host}{path}")
+    format!("{origin}{path}")
 }
 
 /// What decides about an answer: the whole address and headers. HEAD is answered by what GET was.
-fn request_head<B>(request: &Request<B>, host: &str) -> request::Parts {
+fn request_head<B>(request: &Request<B>, origin: &str) -> request::Parts {
     let mut head = Request::new(());
-    *head.uri_mut() = key_of(request, host).parse().unwrap_or_default();
+    *head.uri_mut() = key_of(request, origin).parse().unwrap_or_default();
     *head.headers_mut() = request.headers().clone();
     head.into_parts().0
 }
@@ -235,7 +238,7 @@ mod tests {
         for (name, value) in said {
             answer.headers_mut().insert(*name, HeaderValue::from_static(value));
         }
-        let asked = Cache::asked(request, "a.test").expect("a GET");
+        let asked = Cache::asked(request, "http://a.test").expect("a GET");
         let Some(mut keep) = cache.keep(&asked, &answer.into_parts().0) else { return false };
         assert!(keep.add(body));
         keep.finish();
@@ -243,7 +246,7 @@ mod tests {
     }
 
     fn has(cache: &Arc<Cache>, request: &Request<()>) -> bool {
-        cache.answer(request, "a.test").is_some()
+        cache.answer(request, "http://a.test").is_some()
     }
 
     const HOUR: &[(&str, &str)] = &[("cache-control", "max-age=3600")];
@@ -259,13 +262,16 @@ mod tests {
             &[("cache-control", "max-age=0")],
             &[("cache-control", "max-age=60"), ("set-cookie", "who=mira")],
             &[("cache-control", "max-age=60"), ("vary", "*")],
+            &[("last-modified", "Wed, 21 Oct 2015 07:28:00 GMT")],
         ] {
             put(&cache, &plain, said, b"x");
             assert!(!has(&cache, &plain), "{said:?}");
         }
         assert!(put(&cache, &plain, HOUR, b"x") && has(&cache, &plain));
         assert!(!has(&cache, &request("/a?b", &[])) && !has(&cache, &request("/A", &[])));
-        assert!(cache.answer(&plain, "b.test").is_none(), "another host has answers of its own");
+        for other in ["http://b.test", "https://a.test"] {
+            assert!(cache.answer(&plain, other).is_none(), "{other} has answers of its own");
+        }
     }
 
     #[test]
@@ -305,7 +311,7 @@ mod tests {
         }
         let mut change = request("/ab", &[]);
         *change.method_mut() = Method::POST;
-        cache.forget(&change, "a.test");
+        cache.forget(&change, "http://a.test");
         assert!(!has(&cache, &request("/ab", &[])) && has(&cache, &request("/a", &[])));
         assert_eq!(cache.purge_below("/a/"), 3);
     }

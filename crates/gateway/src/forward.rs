@@ -180,14 +180,15 @@ impl Forwarder {
         within_size(&route, request.headers())?;
         drill(&route).await?;
         if let Some(cache) = &route.cache {
-            let host = destination::host_of(request).unwrap_or_default();
-            cache.forget(request, &host);
+            let scheme = if asked.arrival.secure { "https" } else { "http" };
+            let origin = format!("{scheme}://{}", destination::host_of(request).unwrap_or_default());
+            cache.forget(request, &origin);
             let accepts = asked.accepts.as_ref().filter(|_| route.spec.compress);
-            if let Some((head, body)) = cache.answer(request, &host) {
+            if let Some((head, body)) = cache.answer(request, &origin) {
                 let answer = given_again(head, body, request, compress::chosen(accepts));
                 return Ok(Handling::Elsewhere(Box::new(answer)));
             }
-            asked.asked = Cache::asked(request, &host);
+            asked.asked = Cache::asked(request, &origin);
         }
         if let Some(redirect) = &route.spec.redirect {
             let to = joined(&redirect.to, route.below(&compared));

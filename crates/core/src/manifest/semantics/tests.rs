@@ -169,3 +169,38 @@ fn a_rule_that_follows_the_load_says_when_and_how_far() {
     let silent = "application = \"lockers\"\n[workload.worker]\nimage = \"lockers/worker:1\"\nreplicas = { min = 0, max = 1 }\n";
     insta::assert_snapshot!(problems(silent), @"mainyard.toml:4:12: `worker` has no port, so no request reaches it: nothing would tell how many replicas it needs");
 }
+
+#[test]
+fn a_rule_of_a_route_that_cannot_hold_is_told_with_its_place() {
+    let route = |host: &str, rules: &str| {
+        let text = format!(
+            "application = \"lockers\"\n[route.door]\nhost = \"{host}\"\nredirect = {{ to = \"/\" }}\n{rules}\n"
+        );
+        problems(&text)
+    };
+    let told = [
+        route("a.test", "visitors = { only = [\"10.0.0.1/8\"], never = [\"nobody\"] }"),
+        route("a.test", "cors = { origins = [\"app.test\", \"https://app.test/x\"] }"),
+        route("a.test", "cors = { origins = [\"*\"], credentials = true }"),
+        route("a.test", "cors = { origins = [] }"),
+        route("a.test", "drill = { share = 0 }"),
+        route("a.test", "drill = { share = 5 }"),
+        route("a.test", "drill = { share = 5, wait = \"5m\", stauts = 503 }"),
+        route("a.test", "cache = { size = \"2 GiB\" }"),
+        route("a.test", "cache = { size = \"1 MiB\", largest = \"2 MiB\" }"),
+        route("a.test", "tls = { least = \"1.1\" }"),
+        route("a.test", "tls = { ciphers = [\"TLS_RSA_WITH_RC4_128_SHA\"] }"),
+        route("a.test", "tls = { least = \"1.3\", ciphers = [\"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256\"] }"),
+        route("a.test", "tls = { http = \"answer\", client_certificates = { authority = \"partners\" } }"),
+        route("*.test", "tls = { obtain_from = \"public\" }"),
+        route("a.test", "tls = { obtain_from = \"public\", certificate = \"lockers\" }"),
+        route("a.test", "tls = { hsts = { subdomains = true } }"),
+        route("a.test", "proxy_protocol = \"v2\""),
+        route("a.test", "change = { answer = { add = { Content-Length = \"7\" } } }"),
+    ];
+    insta::assert_snapshot!(told.join("\n\n"));
+    let passed_on = "application = \"lockers\"\n[service.db]\nselect = { workload = \"db\" }\nports = { 80 = \"db\" }\n\
+                     [route.db]\nport = 5432\nto = [{ service = \"db\" }]\nproxy_protocol = \"v1\"\n\
+                     visitors = { only = [\"10.0.0.0/8\"] }\ncache = {}\n";
+    insta::assert_snapshot!(problems(passed_on), @"mainyard.toml:10:9: route `db` takes a port, so `cache` is not possible: the gateway does not look inside");
+}

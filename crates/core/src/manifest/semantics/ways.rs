@@ -105,7 +105,7 @@ impl Reader<'_> {
         let Some((more, why)) = blind else { return };
         let needs_http = [
             "path", "exact", "methods", "headers", "redirect", "rewrite", "limits", "change", "repeat",
-            "rate", "sticky", "compress", "enter", "visitors", "cors", "drill", "cache",
+            "rate", "sticky", "compress", "enter", "cors", "drill", "cache",
         ];
         let keys = needs_http.iter().chain(more).filter(|key| value.get(**key).is_some());
         for key in keys {
