@@ -45,6 +45,15 @@ pub fn due(state: &State, now: Timestamp) -> Vec<DueCertificate> {
     found
 }
 
+/// Why an order cannot be begun: a certificate of its name was given by a person, and is not replaced.
+pub fn taken(state: &State, due: &DueCertificate) -> Option<String> {
+    let given = state.certificates.get(&due.certificate).filter(|it| it.obtained_from.is_none())?;
+    Some(format!(
+        "the certificate {} was given by {}, and is not replaced; remove it, or name it in the route with `certificate` instead of `obtain_from`",
+        due.certificate, given.origin.by
+    ))
+}
+
 fn is_due(state: &State, authority: &OutsideAuthority, route: &Route, host: &str, now: Timestamp) -> bool {
     let order = authority.orders.get(host);
     if order.and_then(|order| order.again).is_some_and(|again| now < again) {

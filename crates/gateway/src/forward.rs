@@ -168,11 +168,11 @@ impl Forwarder {
         if let Some(answer) = self.elsewhere(&route, request, asked.arrival.secure)? {
             return Ok(Handling::Elsewhere(Box::new(answer)));
         }
+        within_rate(&route, asked.arrival)?;
         if let Some(cors) = route.spec.cors.as_ref().filter(|_| cors::asked_method(request).is_some()) {
             // A browser asks without what would let it in.
             return Ok(Handling::Elsewhere(Box::new(cors::asked(cors))));
         }
-        within_rate(&route, asked.arrival)?;
         let visitor = asked.line.tls.as_deref();
         self.check_client(&route, visitor)?;
         let path = request.uri().query().map_or(onward.clone(), |query| format!("{onward}?{query}"));

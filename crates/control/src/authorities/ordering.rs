@@ -8,7 +8,7 @@ use instant_acme::{
     HttpClient, Identifier, NewAccount, NewOrder, Order, OrderStatus, RetryPolicy,
 };
 use jiff::Timestamp;
-use mainyard_core::acme::DueCertificate;
+use mainyard_core::acme::{DueCertificate, taken};
 use mainyard_core::commands::{NoteAccount, NoteOrder};
 use mainyard_core::model::{
     Certificate, CertificateOrder, ChallengeAnswer, ChallengeKind, Name, Origin, OutsideAuthority, Reason,
@@ -101,7 +101,13 @@ impl HttpClient for Http {
 
 /// Orders a certificate, shows that the host is served here, and gives what was signed.
 pub(super) async fn obtain(control: &Control, due: &DueCertificate) -> Result<Certificate, Failed> {
-    let known = control.leader.published.read().await.0.authorities.get(&due.authority).cloned();
+    let known = {
+        let published = control.leader.published.read().await;
+        if let Some(why) = taken(&published.0, due) {
+            return Err(Failed::refused(why));
+        }
+        published.0.authorities.get(&due.authority).cloned()
+    };
     let authority =
         known.ok_or_else(|| Failed::refused(format!("there is no authority {}", due.authority)))?;
     let failed = |doing: &'static str| {

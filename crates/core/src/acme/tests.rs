@@ -66,7 +66,14 @@ fn a_certificate_is_obtained_once_and_renewed_two_thirds_into_its_life() {
 fn one_that_a_person_gave_does_not_stand_for_one_that_is_to_be_obtained() {
     let mut state = state();
     state.put(Object::Certificate(Certificate { obtained_from: None, ..certificate(0, 90 * DAY) }));
-    assert_eq!(due(&state, at(1)).len(), 1);
+    let due = due(&state, at(1));
+    assert_eq!(due.len(), 1);
+    assert!(
+        taken(&state, &due[0]).is_some_and(|why| why.contains("was given by platform")),
+        "nor is it replaced"
+    );
+    state.put(Object::Certificate(certificate(0, 1)));
+    assert_eq!(taken(&state, &due[0]), None);
 }
 
 #[test]
